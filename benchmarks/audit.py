@@ -1,0 +1,61 @@
+"""The `audit` row: `ovek audit` against merely decoding the same snapshot, and its memory.
+
+`python benchmarks/audit.py [DEVICES]` (default 10,000). Both are processes of their own and are
+timed whole; the decoder goes through the lines into the same typed data. Memory is the peak of
+each process, at a tenth of the devices and at all of them.
+"""
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from generated import write_site
+
+DECODE = """
+import sys, msgspec
+from ovek.model.snapshot import Device
+decoder = msgspec.json.Decoder(Device)
+with open(sys.argv[1], "rb") as lines:
+    for line in lines:
+        decoder.decode(line)
+"""
+
+
+def timed(*command: str) -> tuple[float, float]:
+    """Seconds and peak MiB of a command whose output is thrown away."""
+    start = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    if os.waitstatus_to_exitcode(status) not in (0, 1):
+        sys.exit(f"{command} ended with {status}")
+    return time.perf_counter() - start, usage.ru_maxrss / 1024
+
+
+def best(*command: str, times: int = 3) -> tuple[float, float]:
+    return min(timed(*command) for _ in range(times))
+
+
+def main() -> None:
+    devices = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    with tempfile.TemporaryDirectory() as name:
+        large, small = Path(name, "large"), Path(name, "small")
+        snapshot = write_site(large, devices)
+        write_site(small, devices // 10)
+        print(f"{devices} devices x 60 files, {snapshot.stat().st_size / 2**20:.0f} MiB")
+        decode, _ = best(sys.executable, "-c", DECODE, str(snapshot))
+        for form in ("json", "table"):
+            audit = (sys.executable, "-m", "ovek", "audit", "--format", form, "--site")
+            seconds, peak = best(*audit, str(large))
+            _, little = best(*audit, str(small), times=1)
+            print(
+                f"audit {form:5}: {seconds:.2f} s, decode {decode:.2f} s, ratio "
+                f"{seconds / decode:.2f} (wanted: 4.00 or less); peak {peak:.0f} MiB, with a "
+                f"tenth of the devices {little:.0f} MiB"
+            )
+
+
+if __name__ == "__main__":
+    main()

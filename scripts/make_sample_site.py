@@ -1,0 +1,416 @@
+"""Write the sample site (Skerrow Ferries, all made up) into the package's data.
+
+Run it after a change: `python scripts/make_sample_site.py`; a test holds that the package's data
+is what this script writes.
+"""
+
+import hashlib
+import json
+import sys
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from ovek.files.snapshot import write_snapshot
+from ovek.files.whole import write_whole
+from ovek.model.digest import Digests
+from ovek.model.snapshot import (
+    Bank,
+    Boot,
+    BootEntry,
+    Config,
+    Device,
+    File,
+    FileSet,
+    Hardware,
+    Member,
+    Part,
+    Pointer,
+    Running,
+    Setting,
+    Source,
+    Volume,
+)
+
+HERE = Path(__file__).parent.parent / "src/ovek/demo/site"
+TAKEN = datetime(2026, 11, 20, 21, 14, 5, tzinfo=UTC)
+MIB = 2**20
+
+# File name: size in bytes, version, variant, kind, fits, status, track, published.
+RELEASES: dict[str, list[tuple]] = {
+    "oxwick": [
+        ("ox40-full-7.2.5.img", 588_251_136, "7.2.5", "full", "system-image", "old"),
+        ("ox40-full-7.3.3.img", 603_979_776, "7.3.3", "full", "system-image", "old"),
+        ("ox40-full-7.4.1.img", 617_611_264, "7.4.1", "full", "system-image", "current"),
+        ("ox40-full-7.4.2.img", 618_659_840, "7.4.2", "full", "system-image", "recommended"),
+        ("ox40-full-7.5.0.img", 641_728_512, "7.5.0", "full", "system-image", "current"),
+        ("ox40-lite-7.3.3.img", 20_971_520, "7.3.3", "lite", "system-image", "old"),
+        ("ox40-lite-7.4.2.img", 21_757_952, "7.4.2", "lite", "system-image", "recommended"),
+        ("base-7.4.2.oxp", 402_653_184, "7.4.2", "full", "package", "recommended"),
+        ("radio-7.4.2.oxp", 104_857_600, "7.4.2", "full", "package", "recommended"),
+        ("web-7.4.2.oxp", 62_914_560, "7.4.2", "full", "package", "recommended"),
+        ("web-2.6.pkg", 9_437_184, "2.6", None, "part-image", "current"),
+    ],
+    "tolvane": [
+        ("tv8_5.1.0.tvf", 37_748_736, "5.1.0", None, "system-image", "old"),
+        ("tv8_5.1.4.tvf", 38_273_024, "5.1.4", None, "system-image", "recommended"),
+    ],
+    "merrowby": [
+        ("mw-core-12.2.pack", 1_203_765_248, "12.2", None, "system-image", "current"),
+        ("mw-core-12.3a.pack", 1_211_105_280, "12.3a", None, "system-image", "recommended"),
+    ],
+    "pellard": [
+        ("pl9-3.8.11.bundle", 428_867_584, "3.8.11", None, "system-image", "current"),
+        ("pl9-3.9.2.bundle", 431_489_024, "3.9.2", None, "system-image", "recommended"),
+    ],
+}
+FITS = {"oxwick": "OX40-*", "tolvane": "TV8-*", "merrowby": "MW*", "pellard": "PL9*"}
+SIZES = {row[0]: row[1] for rows in RELEASES.values() for row in rows}
+
+
+def digest(algorithm: str, name: str) -> str:
+    """A made-up digest for a name."""
+    return hashlib.new(algorithm, f"Skerrow Ferries sample: {name}".encode()).hexdigest()
+
+
+def digests(name: str, *algorithms: str) -> Digests:
+    return Digests(**{algorithm: digest(algorithm, name) for algorithm in algorithms})
+
+
+def days_ago(days: float) -> datetime:
+    return TAKEN - timedelta(days=days)
+
+
+def image(
+    name: str,
+    *,
+    folder: str = "",
+    by: tuple[str, ...] = ("sha512",),
+    content: str | None = None,
+    size: int | None = None,
+    age: float = 90,
+) -> File:
+    """A published file as it lies on a volume; `content` names what is really in it."""
+    return File(
+        path=folder + name,
+        size=SIZES[name] if size is None else size,
+        modified=days_ago(age),
+        digests=digests(content or name, *by) if by else None,
+    )
+
+
+def plain(path: str, size: int, age: float = 40) -> File:
+    return File(path=path, size=size, modified=days_ago(age))
+
+
+def entries(*places: str) -> tuple[BootEntry, ...]:
+    return tuple(
+        BootEntry(remote=place, raw=place) if "://" in place else BootEntry(place=place, raw=place)
+        for place in places
+    )
+
+
+def volume(name: str, files: list[File], capacity: int, *, cluster: int = 4096, **more) -> Volume:
+    """A volume whose free space is what its files leave."""
+    used = sum(-(-file.size // cluster) * cluster for file in files)
+    more.setdefault("filesystem", "ext4")
+    more.setdefault("sets", ())
+    return Volume(
+        name=name,
+        state="ok",
+        capacity=capacity,
+        free=capacity - used,
+        cluster=cluster,
+        files=tuple(files),
+        **more,
+    )
+
+
+HOUSEKEEPING = [
+    plain("site.settings", 48_640, 12),
+    plain("ports.licence", 2_048, 700),
+    plain("keys/host.key", 1_679, 700),
+]
+
+
+def switch_member(
+    files: list[File],
+    order: list[str],
+    *,
+    id_: str = "1",
+    live: list[str] | None = None,
+    capacity: int = 2_000 * MIB,
+    volumes: tuple[Volume, ...] = (),
+    mode: str = "listed",
+    **more,
+) -> Member:
+    """A member of an Oxwick switch."""
+    more.setdefault("pointers", ())
+    more.setdefault("parts", (Part(part="boot-loader", version="10.1.12"),))
+    sets = more.pop("sets", ())
+    return Member(
+        id=id_,
+        volumes=(volume("flash", files + HOUSEKEEPING, capacity, sets=sets), *volumes),
+        banks=(),
+        boot=Boot(
+            mode=Setting(live=mode, saved=mode),
+            order=Setting(live=entries(*(live or order)), saved=entries(*order)),
+            ignores_saved_config=Setting(live=False, saved=False),
+        ),
+        **more,
+    )
+
+
+def bank(name: str, release: str | None, version: str | None = None, **more) -> Bank:
+    """A bank that holds a release; None is an empty one."""
+    if release is None:
+        return Bank(name=name, state=more.get("state", "empty"))
+    more.setdefault("digests", digests(release, "md5"))
+    return Bank(name=name, state="ok", version=version, size=SIZES[release], **more)
+
+
+def banked(default: str, *banks: Bank, live: str | None = None) -> tuple[Member, ...]:
+    boot = Boot(default_bank=Setting(live=live or default, saved=default))
+    return (Member(id="1", volumes=(), banks=banks, boot=boot, pointers=(), parts=()),)
+
+
+def paired(trial: str, committed: str, *, once: str | None = None) -> tuple[Member, ...]:
+    """A Merrowby router with one image in each directory."""
+    files = [
+        image(trial, folder="trial/", by=("sha256",), age=20),
+        image(committed, folder="committed/", by=("sha256",), age=200),
+        plain("site.settings", 92_160, 9),
+        plain("edge.licence", 4_096, 700),
+    ]
+    return (
+        Member(
+            id="1",
+            volumes=(volume("disk", files, 8_000 * MIB, cluster=65536),),
+            banks=(
+                Bank(name="committed", state="ok", places=(f"disk:committed/{committed}",)),
+                Bank(name="trial", state="ok", places=(f"disk:trial/{trial}",)),
+            ),
+            boot=Boot(once=BootEntry(place=once) if once else None),
+            pointers=(),
+            parts=(),
+        ),
+    )
+
+
+def device(
+    name: str,
+    sheet: str,
+    place: str,
+    model: str,
+    members: tuple[Member, ...] | None,
+    version: str,
+    at: str | None = None,
+    *,
+    in_bank: str | None = None,
+) -> Device:
+    return Device(
+        format="ovek.snapshot/1",
+        device=name,
+        sheet=sheet,
+        site=place,
+        taken_at=TAKEN + timedelta(seconds=len(name)),
+        hardware=Hardware(model=model, revision="B2", memory=4096 * MIB),
+        source=Source(kind="sample"),
+        running=Running(version=version, place=at, bank=in_bank),
+        members=members,
+        config=Config(unsaved_changes=False, backed_up_at=days_ago(2)),
+    )
+
+
+def fleet() -> list[Device]:
+    """The sample devices: healthy ones, and each planted trouble once or more."""
+    full = "ox40-full-{}.img".format
+    flash = "flash:ox40-full-{}.img".format
+    new, old = image(full("7.4.2"), age=30), image(full("7.4.1"), age=180)
+    ox, tv, mw, pl = "oxwick-40", "tolvane-8", "merrowby-m", "pellard-9"
+    arle, brack, holm = "Port Arle", "Brackness", "Inner Holm"
+    set_files = [
+        image("base-7.4.2.oxp", folder="pkg/", age=30),
+        image("radio-7.4.2.oxp", folder="pkg/", age=30),
+        image("web-7.4.2.oxp", folder="pkg/", age=30),
+        plain("system.set", 512, 30),
+    ]
+    system_set = FileSet(
+        set_file="system.set",
+        packages=("pkg/base-7.4.2.oxp", "pkg/radio-7.4.2.oxp", "pkg/web-7.4.2.oxp"),
+    )
+    web = image("web-2.6.pkg", age=180)
+    return [
+        # Healthy: recommended release proven, a proven one to go back to.
+        device("arle-core", ox, arle, "OX40-24F",
+               (switch_member([old, new, web], [flash("7.4.2"), flash("7.4.1")],
+                              pointers=(Pointer(part="web", place="flash:web-2.6.pkg"),)),),
+               "7.4.2", flash("7.4.2")),
+        # A stack whose third member was left behind.
+        device("arle-stack", ox, arle, "OX40-48P",
+               (switch_member([old, new], [flash("7.4.2")], role="active"),
+                switch_member([old, new], [flash("7.4.2")], id_="2", role="standby"),
+                switch_member([old], [flash("7.4.1")], id_="3", role="member",
+                              running_version="7.4.1")),
+               "7.4.2", flash("7.4.2")),
+        # The order names a file that was deleted; the loader would find an old image instead.
+        device("arle-quay", ox, arle, "OX40-24P",
+               (switch_member([image(full("7.2.5"), age=500), old], [flash("7.4.2")]),),
+               "7.4.1", flash("7.4.1")),
+        device("arle-dist-1", tv, arle, "TV8-48",
+               banked("primary", bank("primary", "tv8_5.1.4.tvf", "5.1.4"),
+                      bank("secondary", "tv8_5.1.0.tvf", "5.1.0")),
+               "5.1.4", in_bank="primary"),
+        # The second bank is bad: no way back.
+        device("arle-dist-2", tv, arle, "TV8-48",
+               banked("primary", bank("primary", "tv8_5.1.4.tvf", "5.1.4"),
+                      bank("secondary", None, state="bad")),
+               "5.1.4", in_bank="primary"),
+        device("arle-wifi", pl, arle, "PL920",
+               banked("2", bank("1", "pl9-3.8.11.bundle", "3.8.11"),
+                      bank("2", "pl9-3.9.2.bundle", "3.9.2"), bank("3", None)),
+               "3.9.2", in_bank="2"),
+        device("arle-edge", mw, arle, "MW2-1G",
+               paired("mw-core-12.3a.pack", "mw-core-12.3a.pack"),
+               "12.3a", "disk:committed/mw-core-12.3a.pack"),
+        # A transfer was cut off, and the order names its remains first.
+        device("brack-core", ox, brack, "OX40-24F",
+               (switch_member([old, image(full("7.4.2"), size=601_882_624, by=("md5",),
+                                          content="cut off", age=3)],
+                              [flash("7.4.2"), flash("7.4.1")]),),
+               "7.4.1", flash("7.4.1")),
+        # The new order was never saved.
+        device("brack-hall", ox, brack, "OX40-24P",
+               (switch_member([old, new], [flash("7.4.1")],
+                              live=[flash("7.4.2"), flash("7.4.1")]),),
+               "7.4.1", flash("7.4.1")),
+        # The only image is not what was published.
+        device("brack-pier", ox, brack, "OX40-8P",
+               (switch_member([image(full("7.4.2"), content="flipped bits", age=3)],
+                              [flash("7.4.2")]),),
+               "7.4.1", flash("7.4.1")),
+        # The default bank is altered and this loader halts at a bad image.
+        device("brack-wifi", pl, brack, "PL910",
+               banked("2", bank("1", "pl9-3.8.11.bundle", "3.8.11"),
+                      bank("2", "pl9-3.9.2.bundle", "3.9.2", digests=digests("bad copy", "md5"))),
+               "3.8.11", in_bank="1"),
+        # Trial and committed differ: the trial was never committed.
+        device("brack-edge", mw, brack, "MW2-1G",
+               paired("mw-core-12.3a.pack", "mw-core-12.2.pack"),
+               "12.3a", "disk:trial/mw-core-12.3a.pack"),
+        # An image that nobody publishes, on a flash that is nearly full.
+        device("holm-ramp", ox, holm, "OX40-24P",
+               (switch_member(
+                   [File(path="ox40-full-7.5.0b3.img", size=640_679_936, modified=days_ago(60),
+                         digests=digests("trial build", "sha512")),
+                    image(full("7.3.3"), age=400),
+                    plain("crash/holm-ramp-0911.dump", 268_435_456, 70),
+                    plain("ox40-full-7.4.2.img.partial", 411_041_792, 6)],
+                   ["flash:ox40-full-7.5.0b3.img"], capacity=1_888 * MIB),),
+               "7.5.0b3", "flash:ox40-full-7.5.0b3.img"),
+        # Started from a set of packages.
+        device("holm-office", ox, holm, "OX40-24F",
+               (switch_member([*set_files, image(full("7.4.1"), age=180)],
+                              ["flash:system.set", flash("7.4.1")], sets=(system_set,)),),
+               "7.4.2", "flash:system.set"),
+        # No digest was read.
+        device("holm-dist", tv, holm, "TV8-24",
+               banked("primary", bank("primary", "tv8_5.1.4.tvf", "5.1.4", digests=None),
+                      bank("secondary", None)),
+               "5.1.4", in_bank="primary"),
+        # A small flash with much to tidy up.
+        device("gannet-bridge", ox, "MV Gannet", "OX40-8P",
+               (switch_member(
+                   [image("ox40-lite-7.4.2.img", by=("md5",), age=50),
+                    image("ox40-lite-7.3.3.img", by=("md5",), age=400),
+                    File(path="ox40-lite-7.2.9.img", size=20_447_232, modified=days_ago(900),
+                         digests=digests("lite 7.2.9", "md5")),
+                    image("ox40-lite-7.4.2.img", folder="spare/", by=("md5",), age=49),
+                    plain("crash/gannet-0302.dump", 14_680_064, 260),
+                    plain("old-start.log", 2_097_152, 300),
+                    plain("ox40-lite-7.4.2.img.partial", 17_825_792, 51)],
+                   ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
+               "7.4.2", "flash:ox40-lite-7.4.2.img"),
+        # Half read over the satellite link: the boot settings are missing.
+        device("petrel-bridge", ox, "MV Petrel", "OX40-8P",
+               (Member(id="1", volumes=(volume("flash", [image("ox40-lite-7.4.2.img", by=())],
+                                               122 * MIB),)),),
+               "7.4.2", "flash:ox40-lite-7.4.2.img"),
+        # The image that runs was deleted; a reload starts another release.
+        device("tern-bridge", ox, "MV Tern", "OX40-8P",
+               (switch_member([image("ox40-lite-7.4.2.img", age=4)],
+                              ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
+               "7.3.3", "flash:ox40-lite-7.3.3.img"),
+        device("tern-wifi", pl, "MV Tern", "PL910",
+               banked("1", bank("1", "pl9-3.9.2.bundle", "3.9.2"),
+                      bank("2", "pl9-3.8.11.bundle", "3.8.11")),
+               "3.9.2", in_bank="1"),
+    ]  # fmt: skip
+
+
+def catalog(vendor: str) -> bytes:
+    releases = []
+    for name, size, version, variant, kind, status in RELEASES[vendor]:
+        release = {
+            "file": name,
+            "size": size,
+            "digests": {a: digest(a, name) for a in ("md5", "sha256", "sha512")},
+            "version": version,
+            "kind": kind,
+            "fits": [FITS[vendor]],
+            "status": status,
+            "track": "feature" if version == "7.5.0" else "maintenance",
+            "published": "2026-02-11",
+        }
+        if variant:
+            release["variant"] = variant
+        releases.append(release)
+    catalog = {
+        "format": "ovek.catalog/1",
+        "publisher": vendor.capitalize(),
+        "source": "release page, saved 2026-11-02",
+        "releases": releases,
+    }
+    return (json.dumps(catalog, indent=2) + "\n").encode()
+
+
+FLEET_HEAD = """\
+# The fleet of Skerrow Ferries. Everything here is made up.
+format = "ovek.fleet/1"
+name = "Skerrow Ferries"
+"""
+
+POLICY = """\
+# What Skerrow Ferries wants of its devices.
+format = "ovek.policy/1"
+
+keep = 2                   # system images that stay on each member
+reserve = "10%"            # free space that a volume keeps
+pinned = ["keys/*"]        # never offered for deletion
+"""
+
+DIGEST_LIST_NOTE = "# Digests that came with the last shipment of sticks.\n"
+
+
+def fleet_toml(devices: list[Device]) -> bytes:
+    rows = [(one.device, one.sheet, one.site) for one in devices]
+    rows.append(("kittiwake-bridge", "oxwick-40", "MV Kittiwake"))
+    text = FLEET_HEAD
+    for name, sheet, place in rows:
+        text += f'\n[[device]]\nname = "{name}"\nsheet = "{sheet}"\nsite = "{place}"\n'
+    return text.encode()
+
+
+def write_site(folder: Path) -> None:
+    devices = fleet()
+    write_whole(folder / "fleet.toml", [fleet_toml(devices)])
+    write_whole(folder / "policy.toml", [POLICY.encode()])
+    for vendor in RELEASES:
+        write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])
+    stick = ["ox40-full-7.4.2.img", "tv8_5.1.4.tvf"]
+    lines = "".join(f"{digest('md5', name)} *{name}\n" for name in stick)
+    write_whole(folder / "catalog/stick.md5", [(DIGEST_LIST_NOTE + lines).encode()])
+    write_snapshot(folder / "snapshots/2026-11-20.jsonl", devices)
+
+
+if __name__ == "__main__":
+    write_site(Path(sys.argv[1]) if len(sys.argv) > 1 else HERE)

@@ -1,0 +1,5 @@
+"""`python -m ovek` is the same as `ovek`."""
+
+from ovek.cli import main
+
+main()

@@ -1,0 +1,62 @@
+"""The command line: one thin module a command, imported when the command is used."""
+
+import importlib
+import os
+import sys
+
+import click
+
+from ovek import __version__
+from ovek.files.errors import InputError
+
+# In the order in which an engineer works.
+COMMANDS = {
+    "demo": "Write the sample site and take a tour of it.",
+    "audit": "Is the fleet fit to reload, and where not, why?",
+    "bootwalk": "What does each device start on next?",
+    "cleanup": "What may go to make room?",
+}
+
+
+class _Commands(click.Group):
+    """The commands, each imported only when it is run or asked for its own help."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"ovek.cli.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(cls=_Commands)
+@click.version_option(__version__, message="ovek %(version)s")
+def cli() -> None:
+    """Audit the software images on network devices' flash.
+
+    Ovek only reads; people act. What looks at a site takes --site FOLDER and --format json.
+    """
+
+
+def main() -> None:
+    """Run `ovek`; every error that a user can cause is one message and exit code 2."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    try:
+        cli(prog_name="ovek")
+    except InputError as error:
+        from ovek.render.visible import visible
+
+        click.echo(f"ovek: {visible(str(error))}", err=True)
+        sys.exit(2)
+    except BrokenPipeError:
+        # The reader of our output went away; say nothing, and keep Python from saying it at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(1)

@@ -1,0 +1,145 @@
+"""What several commands share: options, the devices they name, and writing results out."""
+
+import sys
+from collections.abc import Callable, Iterable, Iterator
+from difflib import get_close_matches
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import Judge, judge_for
+from ovek.files.errors import InputError
+from ovek.files.site import Site
+from ovek.files.snapshot import read_snapshot
+from ovek.model.finding import SEVEREST_FIRST, Severity
+from ovek.model.snapshot import Device
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+_SITE = click.option(
+    "--site",
+    "site_folder",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
+    default=Path(),
+    help="The site to work on (default: this folder).",
+)
+_SNAPSHOT = click.option(
+    "--snapshot",
+    "snapshot_file",
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="The snapshot to look at (default: the newest in snapshots/).",
+)
+_FORMAT = click.option(
+    "--format",
+    "format_",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    help="How to show the result (default: table).",
+)
+_FAIL_ON = click.option(
+    "--fail-on",
+    type=click.Choice([*SEVEREST_FIRST, "never"]),
+    default="critical",
+    help="Exit with 1 from this severity up (default: critical).",
+)
+
+
+def snapshot_options(function: F) -> F:
+    """Add --site, --snapshot and --format."""
+    return _SITE(_SNAPSHOT(_FORMAT(function)))
+
+
+def fail_on_option(function: F) -> F:
+    """Add --fail-on."""
+    return _FAIL_ON(function)
+
+
+def reaches(severity: Severity | None, threshold: str) -> bool:
+    """Whether a severity is at or above the threshold of --fail-on."""
+    if severity is None or threshold == "never":
+        return False
+    return SEVEREST_FIRST.index(severity) <= SEVEREST_FIRST.index(threshold)
+
+
+class Devices:
+    """The devices of a snapshot, each with what its images are held against.
+
+    `not_read` fills while the devices are gone through: those of the fleet that are not there.
+    """
+
+    def __init__(self, site: Site, snapshot: Path, named: Iterable[str] = ()) -> None:
+        self.site, self.file = site, snapshot
+        self.named = tuple(dict.fromkeys(named))
+        self.missing = {device.name for device in site.fleet.device}
+        self.newest: float | None = None
+        self._judges: dict[str, Judge] = {}
+        self.releases = ReleaseIndex(site.releases)
+
+    def __iter__(self) -> Iterator[tuple[Device, Judge]]:
+        wanted: set[str] = set(self.named)
+        seen: list[str] = []
+        for device in read_snapshot(self.file):
+            self.missing.discard(device.device)
+            if self.named:
+                seen.append(device.device)
+            if not self.named or device.device in wanted:
+                wanted.discard(device.device)
+                yield device, self._judge(device)
+        for name in self.named:
+            if name in wanted:
+                near = get_close_matches(name, seen, n=1)
+                do = f"Did you mean {near[0]!r}?" if near else "See which devices ovek audit lists"
+                raise InputError(self.file, f"holds no device {name!r}", do)
+
+    def _judge(self, device: Device) -> Judge:
+        judge = self._judges.get(device.sheet)
+        if judge is None:
+            sheet = self.site.sheet(device.sheet)
+            if sheet is None:
+                met = f"the device {device.device!r} names the sheet {device.sheet!r}, not known"
+                do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
+                raise InputError(self.file, met, do, key="sheet")
+            judge = self._judges[device.sheet] = judge_for(sheet, self.releases)
+        return judge
+
+    @property
+    def not_read(self) -> list[str]:
+        """The devices of the fleet that the snapshot does not hold, in the fleet's order."""
+        return [one.name for one in self.site.fleet.device if one.name in self.missing]
+
+
+def write_bytes(chunks: Iterable[bytes]) -> None:
+    """Write a machine-readable result to standard output."""
+    out = sys.stdout.buffer
+    for chunk in chunks:
+        out.write(chunk)
+    out.flush()
+
+
+def write_lines(lines: "Iterable[RenderableType]") -> None:
+    """Write lines and trees to standard output, in colour where it is a terminal."""
+    from rich.console import Console
+    from rich.text import Text
+
+    from ovek.render.lines import WIDTH
+
+    console = Console(file=sys.stdout, width=WIDTH, highlight=False, markup=False, emoji=False)
+    for line in lines:
+        if isinstance(line, Text):
+            if console.is_terminal:
+                console.print(line, soft_wrap=True)
+            else:
+                sys.stdout.write(f"{line.plain.rstrip()}\n")
+        else:
+            with console.capture() as captured:
+                console.print(line)
+            shown = captured.get().splitlines()
+            sys.stdout.write("".join(f"{each.rstrip()}\n" for each in shown))
+    sys.stdout.flush()

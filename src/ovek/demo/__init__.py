@@ -1,0 +1,60 @@
+"""The sample site, Skerrow Ferries, as package data, and the tour of it. All of it is made up."""
+
+from importlib import resources
+from pathlib import Path
+
+from msgspec import Struct
+
+from ovek.files.errors import InputError
+from ovek.files.whole import write_whole
+
+
+class Stop(Struct, frozen=True):
+    """One stop of the tour: what is typed, and what the output means."""
+
+    typed: tuple[str, ...]
+    means: str
+
+
+TOUR = (
+    Stop(
+        ("audit",),
+        "Two devices would not come back from a reload, and two more would not start what they "
+        "were told to: do not touch them before you have read why. The rest is fit.",
+    ),
+    Stop(
+        ("bootwalk", "arle-quay"),
+        "Its boot order names a file that is not there, so the loader takes the first image that "
+        "it finds: a release two years older.",
+    ),
+    Stop(
+        ("bootwalk", "brack-wifi"),
+        "The default bank holds an altered image and this loader halts at one; bank 1 is sound, "
+        "and pointing the saved default at it mends the next start.",
+    ),
+    Stop(
+        ("cleanup", "gannet-bridge", "--free", "60MiB"),
+        "Nothing that the device needs is touched: leftovers go first, then a second copy. Ovek "
+        "only plans; you delete.",
+    ),
+    Stop(
+        ("cleanup", "holm-ramp", "--room-for", "ox40-full-7.4.2.img"),
+        "One dump and one old image make room for the recommended release; the running image "
+        "and the settings stay.",
+    ),
+)
+
+
+def write_site(folder: Path) -> None:
+    """Write the sample site to a folder that is new or empty; raise InputError where it is not."""
+    try:
+        if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+            met = "is there already and is not an empty folder"
+            raise InputError(folder, met, "Name a new folder: ovek demo FOLDER")
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise InputError(folder, f"cannot be used ({reason})", "Name another folder") from None
+    source = Path(str(resources.files("ovek.demo") / "site"))
+    for file in sorted(source.rglob("*")):
+        if file.is_file():
+            write_whole(folder / file.relative_to(source), [file.read_bytes()])

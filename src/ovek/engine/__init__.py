@@ -1,0 +1,1 @@
+"""The meaning, in pure functions: no I/O, no clock, no interface code. Imports only the model."""

@@ -1,0 +1,1 @@
+"""Reading and writing every file format. Imports `ovek.model` only."""

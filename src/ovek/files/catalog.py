@@ -1,0 +1,94 @@
+"""Catalogs: `ovek.catalog/1` (JSON) and the two-column digest lists that `md5sum` writes."""
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from ovek.files.digestlist import read_digest_list
+from ovek.files.errors import InputError
+from ovek.files.typed import cannot_read, explain, read_bytes, text_of
+from ovek.model.catalog import FORMAT, Origin, Published, Release
+
+DIGEST_LISTS = frozenset({".md5", ".sha1", ".sha256", ".sha512", ".txt"})
+
+
+class CatalogFile(
+    msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True
+):
+    """A catalog as it stands in a file."""
+
+    format: Literal["ovek.catalog/1"]
+    releases: tuple[Release, ...]
+    publisher: str | None = None
+    source: str | None = None
+
+
+class _Outline(msgspec.Struct, forbid_unknown_fields=True, kw_only=True):
+    """A catalog with its releases left as text, so that each can tell its own line."""
+
+    format: Literal["ovek.catalog/1"]
+    releases: list[msgspec.Raw]
+    publisher: str | None = None
+    source: str | None = None
+
+
+def read_catalogs(folder: Path) -> list[Published]:
+    """Read every catalog and digest list of a folder, in name order; raise InputError.
+
+    A folder that is not there holds no release.
+    """
+    if not folder.is_dir():
+        return []
+    try:
+        files = sorted(file for file in folder.iterdir() if not file.name.startswith("."))
+    except OSError as error:
+        raise cannot_read(folder, error) from None
+    releases: list[Published] = []
+    for file in files:
+        if file.suffix == ".json":
+            releases += read_catalog(file)
+        elif file.suffix in DIGEST_LISTS:
+            releases += read_digest_list(file)
+        elif file.is_file():
+            met = f"has the ending {file.suffix!r}, which is no catalog's"
+            do = f"Name a catalog .json, a digest list {', '.join(sorted(DIGEST_LISTS))}"
+            raise InputError(file, met, do)
+    return releases
+
+
+def read_catalog(file: Path) -> Iterator[Published]:
+    """Go through the releases of one `ovek.catalog/1` file; raise InputError."""
+    text = text_of(file, read_bytes(file))
+    if not text.strip():
+        raise InputError(file, "is empty", "Fill it with a catalog, or remove it")
+    try:
+        outline = msgspec.json.decode(text, type=_Outline)
+    except (msgspec.DecodeError, RecursionError) as error:
+        raise explain(file, error, _plain(file, text), _Outline, FORMAT) from None
+    data, at, line = text.encode(), 0, 1
+    for number, raw in enumerate(outline.releases):
+        start = data.index(bytes(raw), at)
+        line += data.count(b"\n", at, start)
+        at = start
+        try:
+            release = msgspec.json.decode(raw, type=Release)
+        except (msgspec.DecodeError, RecursionError) as error:
+            why = explain(file, error, msgspec.json.decode(raw), Release, FORMAT, line)
+            why.key = f"releases[{number}]" + (f".{why.key}" if why.key else "")
+            raise why from None
+        yield Published(release, Origin(file.name, line), outline.publisher)
+
+
+def _plain(file: Path, text: str) -> object:
+    """Read JSON untyped; the standard library's reader tells the line of a mistake."""
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError as error:
+        met = f"is not JSON: {error.msg.lower()} (column {error.colno})"
+        raise InputError(file, met, "Mend that line", line=error.lineno) from None
+    except RecursionError:
+        met = "is nested too deeply"
+        raise InputError(file, met, "Check that it is a catalog", line=1) from None

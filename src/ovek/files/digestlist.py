@@ -1,0 +1,68 @@
+r"""Two-column digest lists, as the checksum programs of GNU coreutils write and read them.
+
+A line is a digest, a blank, a blank (text) or `*` (binary), and a file name. A line that starts
+with a backslash has its name escaped: `\\` is a backslash, `\n` a line feed, `\r` a carriage
+return. Lines that start with `#` and blank lines are left out.
+"""
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from ovek.files.errors import InputError
+from ovek.files.typed import read_bytes, text_of
+from ovek.model.catalog import Origin, Published, Release
+from ovek.model.digest import LENGTHS, TITLES, Digests, algorithm_of
+
+_LINE = re.compile(
+    r"(?P<escaped>\\?)(?P<digest>[^\s\\]+)(?: [ *](?P<name>.+)|\s+(?P<loose>\S.*))", re.DOTALL
+)
+_ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
+_ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
+_DO = "Write each line as: DIGEST, two blanks, FILE"
+
+
+def read_digest_list(file: Path) -> Iterator[Published]:
+    """Go through a digest list; each line is a release with only a name and one digest.
+
+    The algorithm is told by the digest's length. Folders in front of a name are dropped: a
+    catalog knows files by name. Raises InputError.
+    """
+    text = text_of(file, read_bytes(file))
+    found = False
+    for number, line in enumerate(text.split("\n"), 1):
+        line = line.removesuffix("\r")
+        if not line.strip() or line.startswith("#"):
+            continue
+        found = True
+        match = _LINE.fullmatch(line)
+        if match is None:
+            raise InputError(file, "is not a digest and a file name", _DO, line=number)
+        digest = match["digest"].lower()
+        algorithm = algorithm_of(digest)
+        if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
+            lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
+            met = f"the digest has {len(digest)} characters"
+            if algorithm is not None:
+                met = "the digest holds more than the characters 0-9 and a-f"
+            raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
+        name = match["name"] or match["loose"]
+        if match["escaped"]:
+            name = _unescaped(file, number, name)
+        name = name.rpartition("/")[2]
+        if not name:
+            raise InputError(file, "names a folder, not a file", _DO, line=number)
+        release = Release(file=name, digests=Digests(**{algorithm: digest}))
+        yield Published(release, Origin(file.name, number))
+    if not found:
+        raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
+
+
+def _unescaped(file: Path, number: int, name: str) -> str:
+    def one(match: re.Match[str]) -> str:
+        if match[1] not in _ESCAPED:
+            met = f"the name holds the escape \\{match[1]}"
+            raise InputError(file, met, r"Known escapes are \\, \n and \r", line=number)
+        return _ESCAPED[match[1]]
+
+    return _ESCAPE.sub(one, name)

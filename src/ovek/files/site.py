@@ -1,0 +1,79 @@
+"""A site: the folder with everything that Ovek needs for one network."""
+
+from functools import cached_property
+from importlib import resources
+from pathlib import Path
+
+from ovek.files.catalog import read_catalogs
+from ovek.files.errors import InputError
+from ovek.files.snapshot import newest_snapshot
+from ovek.files.typed import read_toml
+from ovek.model.catalog import Published
+from ovek.model.fleet import FORMAT as FLEET_FORMAT
+from ovek.model.fleet import Fleet
+from ovek.model.policy import FORMAT as POLICY_FORMAT
+from ovek.model.policy import Policy
+from ovek.model.sheet import FORMAT as SHEET_FORMAT
+from ovek.model.sheet import Sheet
+
+
+class Site:
+    """One site, its files read when they are first asked for. Raises InputError on each."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        if not (folder / "fleet.toml").is_file():
+            do = "Name the site with --site FOLDER, or write a sample one with: ovek demo FOLDER"
+            raise InputError(folder, "is no site: it holds no fleet.toml", do)
+
+    @cached_property
+    def fleet(self) -> Fleet:
+        """The devices, from `fleet.toml`."""
+        return read_toml(self.folder / "fleet.toml", Fleet, FLEET_FORMAT)
+
+    @cached_property
+    def policy(self) -> Policy:
+        """What is wanted, from `policy.toml`; the defaults where there is none."""
+        file = self.folder / "policy.toml"
+        if not file.exists():
+            return Policy()
+        return read_toml(file, Policy, POLICY_FORMAT)
+
+    @cached_property
+    def releases(self) -> list[Published]:
+        """Every release that some source in `catalog/` tells of."""
+        return read_catalogs(self.folder / "catalog")
+
+    @cached_property
+    def _sheets(self) -> dict[str, Sheet]:
+        return {}
+
+    def sheet(self, name: str) -> Sheet | None:
+        """The sheet of this name: the site's own, else the one that ships with Ovek, else None."""
+        if name not in self._sheets:
+            file = _sheet_file(self.folder, name)
+            if file is None:
+                return None
+            self._sheets[name] = read_sheet(file)
+        return self._sheets[name]
+
+    def snapshot(self, named: Path | None) -> Path:
+        """The snapshot to read: the one named, else the newest in `snapshots/`."""
+        return named if named is not None else newest_snapshot(self.folder / "snapshots")
+
+
+def read_sheet(file: Path) -> Sheet:
+    """Read one sheet; its name is the file's, so that it can be found. Raises InputError."""
+    found = read_toml(file, Sheet, SHEET_FORMAT)
+    if found.name != file.stem:
+        met = f"the name is {found.name!r} but the file is {file.name}"
+        raise InputError(file, met, "Give both the same name", key="name")
+    return found
+
+
+def _sheet_file(folder: Path, name: str) -> Path | None:
+    if Path(name).name != name or name.startswith("."):
+        return None
+    shipped = Path(str(resources.files("ovek.files") / "sheets"))
+    candidates = (folder / "sheets" / f"{name}.toml", shipped / f"{name}.toml")
+    return next((file for file in candidates if file.is_file()), None)

@@ -1,0 +1,116 @@
+"""Snapshots, `ovek.snapshot/1`: JSON Lines, one device a line, read as a stream."""
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from ovek.files.errors import InputError
+from ovek.files.typed import cannot_read, explain, text_of
+from ovek.files.whole import write_whole
+from ovek.model.snapshot import FORMAT, Device
+
+_LONGEST_LINE = 64 * 2**20
+_DECODER = msgspec.json.Decoder(Device)
+_DO = "Read the fleet again, or remove that line"
+
+
+class _Head(msgspec.Struct):
+    """What tells one snapshot's age, whatever else the line holds."""
+
+    taken_at: datetime
+
+
+def read_snapshot(file: Path) -> Iterator[Device]:
+    """Go through the devices of a snapshot, one at a time and in order; raise InputError.
+
+    Only one device is held at a time; the names of those seen are kept to refuse a second line
+    for the same device.
+    """
+    seen: dict[str, int] = {}
+    for number, line in _lines(file):
+        device = _device(file, number, line)
+        first = seen.setdefault(device.device, number)
+        if first != number:
+            met = f"{device.device!r} has a line already (line {first})"
+            raise InputError(file, met, "Keep one line for each device", line=number, key="device")
+        yield device
+    if not seen:
+        raise InputError(file, "is empty: it holds no device", "Read the fleet again")
+
+
+def newest_snapshot(folder: Path) -> Path:
+    """Return the snapshot in `folder` (`*.jsonl`) whose first device was read last.
+
+    Raises InputError where there is none, or where one cannot be dated.
+    """
+    try:
+        files = sorted(folder.glob("*.jsonl"))
+    except OSError as error:
+        raise cannot_read(folder, error) from None
+    if not files:
+        met = "holds no snapshot (*.jsonl)"
+        raise InputError(folder, met, "Put one there, or name one with --snapshot FILE")
+    return max(files, key=lambda file: (_taken_at(file), file.name)) if files[1:] else files[0]
+
+
+def _taken_at(file: Path) -> float:
+    for number, line in _lines(file):
+        try:
+            return msgspec.json.decode(line, type=_Head).taken_at.timestamp()
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+            return _device(file, number, line).taken_at.timestamp()
+    raise InputError(
+        file,
+        "is empty, so that the newest snapshot is not known",
+        "Remove it, or name a snapshot with --snapshot FILE",
+    )
+
+
+def write_snapshot(file: Path, devices: Iterable[Device]) -> None:
+    """Write devices as a snapshot, whole or not at all."""
+    encoder = msgspec.json.Encoder()
+    write_whole(file, (encoder.encode(device) + b"\n" for device in devices))
+
+
+def _lines(file: Path) -> Iterator[tuple[int, bytes]]:
+    try:
+        with file.open("rb") as stream:
+            number = 0
+            while line := stream.readline(_LONGEST_LINE + 1):
+                number += 1
+                if len(line) > _LONGEST_LINE:
+                    met = f"is longer than {_LONGEST_LINE} bytes"
+                    raise InputError(file, met, "Check that it is a snapshot", line=number)
+                if number == 1:
+                    line = line.removeprefix(b"\xef\xbb\xbf")
+                if not line.isspace() and line:
+                    yield number, line
+    except OSError as error:
+        raise cannot_read(file, error) from None
+
+
+def _device(file: Path, number: int, line: bytes) -> Device:
+    try:
+        return _DECODER.decode(line)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise _why(file, number, line, error) from None
+
+
+def _why(file: Path, number: int, line: bytes, error: Exception) -> InputError:
+    """Tell what is wrong with a line that is no device."""
+    if number == 1:
+        text_of(file, line[:2])
+    try:
+        line.decode()
+    except UnicodeDecodeError as wrong:
+        met = f"byte 0x{line[wrong.start]:02x} is not UTF-8"
+        return InputError(file, met, _DO, line=number)
+    try:
+        plain = msgspec.json.decode(line)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as wrong:
+        reason = "it is nested too deeply" if isinstance(wrong, RecursionError) else str(wrong)
+        met = f"is not JSON: {reason[:1].lower()}{reason[1:]}"
+        return InputError(file, met, _DO, line=number)
+    return explain(file, error, plain, Device, FORMAT, number)

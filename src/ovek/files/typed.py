@@ -1,0 +1,166 @@
+"""Bytes to typed data, with errors that name the key, what was met and what was expected."""
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+from msgspec import inspect
+
+from ovek.files.errors import InputError
+
+T = TypeVar("T")
+
+_AT = re.compile(r"(?s)(?P<what>.*?)(?: - at (?:`(?P<path>[^`]*)`|`key` in `(?P<keys>[^`]*)`))?")
+_STEP = re.compile(r"\.([^.\[\]]+)|\[(\d+|\.\.\.)\]")
+_UNKNOWN = re.compile(r"Object contains unknown field `(?P<name>.*)`", re.DOTALL)
+_MISSING = re.compile(r"Object missing required field `(?P<name>.*)`", re.DOTALL)
+_EXPECTED = re.compile(r"Expected (?P<what>.*?)(?:, got .*)?", re.DOTALL)
+_LARGEST = 64 * 2**20
+_MARKS = {
+    b"\xff\xfe": "UTF-16",
+    b"\xfe\xff": "UTF-16",
+}
+
+
+def read_bytes(file: Path, *, at_most: int = _LARGEST) -> bytes:
+    """Read a whole small file; raise InputError where it is not there, a folder, or too large."""
+    try:
+        with file.open("rb") as stream:
+            data = stream.read(at_most + 1)
+    except OSError as error:
+        raise cannot_read(file, error) from None
+    if len(data) > at_most:
+        raise InputError(file, f"is over {at_most} bytes", "Check that it is the right file")
+    return data
+
+
+def cannot_read(file: Path, error: OSError) -> InputError:
+    """Turn what the operating system said into an InputError."""
+    reason = (error.strerror or str(error)).lower()
+    return InputError(file, f"cannot be read ({reason})", "Check the name and the permissions")
+
+
+def text_of(file: Path, data: bytes) -> str:
+    """Decode UTF-8, with or without a byte order mark, any line ends; raise InputError."""
+    if kind := _MARKS.get(data[:2]):
+        raise InputError(file, f"is {kind}, not UTF-8", "Save it as UTF-8", line=1)
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        met = f"byte 0x{data[error.start]:02x} is not UTF-8"
+        raise InputError(file, met, "Save it as UTF-8", line=line) from None
+
+
+def read_toml(file: Path, kind: type[T], expected: str) -> T:
+    """Read a TOML 1.0 file (any `open` file of a site) as `kind`; raise InputError."""
+    text = text_of(file, read_bytes(file))
+    if not text.strip():
+        raise InputError(file, "is empty", f"Fill it as {expected} asks, or remove it")
+    try:
+        plain = tomllib.loads(text.replace("\r\n", "\n"))
+    except tomllib.TOMLDecodeError as error:
+        message = str(error)
+        where = re.search(r"\(at line (\d+), column \d+\)", message)
+        met = re.sub(r"\s*\(at .*\)$", "", message)
+        line = int(where[1]) if where else text.count("\n") + 1
+        raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
+    except RecursionError:
+        raise InputError(file, "is nested too deeply", "Check that it is the right file") from None
+    try:
+        return msgspec.convert(plain, kind)
+    except msgspec.ValidationError as error:
+        raise explain(file, error, plain, kind, expected) from None
+
+
+def explain(
+    file: Path,
+    error: Exception,
+    plain: Any,
+    kind: Any,
+    expected: str,
+    line: int | None = None,
+) -> InputError:
+    """Make an InputError of msgspec's error in reading `plain` (the untyped data) as `kind`.
+
+    `expected` is the name of the format, `line` the line that the data stands on.
+    """
+    match = _AT.fullmatch(str(error))
+    what = match["what"] if match else str(error)
+    path = (match["path"] or match["keys"] or "") if match else ""
+    key = path.removeprefix("$").removeprefix(".").removeprefix("[...]").removeprefix(".")
+    if isinstance(plain, dict) and plain.get("format", expected) != expected:
+        met = f"the format is {_shown(plain['format'])}"
+        do = f"This Ovek reads {expected}; use a matching version of Ovek or of the file"
+        return InputError(file, met, do, line=line, key="format")
+    if unknown := _UNKNOWN.fullmatch(what):
+        name = unknown["name"]
+        do = "Remove the key or mend its spelling"
+        return InputError(
+            file, f"the key {name!r} is not known", do, line=line, key=_joined(key, name)
+        )
+    if missing := _MISSING.fullmatch(what):
+        name = missing["name"]
+        met = f"the key {name!r} is missing"
+        return InputError(file, met, "Add it", line=line, key=_joined(key, name))
+    if wanted := _EXPECTED.fullmatch(what):
+        met = f"met {_shown(_follow(plain, path))}"
+        return InputError(file, met, f"Expected {_plainly(wanted['what'])}", line=line, key=key)
+    if invalid := re.fullmatch(r"Invalid enum value (.*)", what, re.DOTALL):
+        words = _words(inspect.type_info(kind), path, keys=bool(match and match["keys"]))
+        do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
+        return InputError(file, f"{invalid[1]} is not known here", do, line=line, key=key)
+    return InputError(file, what, f"See the schema of {expected}", line=line, key=key)
+
+
+def _joined(key: str, name: str) -> str:
+    return f"{key}.{name}" if key else name
+
+
+def _plainly(what: str) -> str:
+    lengths = re.search(r"matching regex '\^\[0-9a-f\]\{(\d+)\}\$'|length <= (\d+)", what)
+    if lengths and (lengths[1] or lengths[2]) in {"32", "40", "64", "128"}:
+        return f"a digest of {lengths[1] or lengths[2]} lower-case hex characters"
+    what = what.replace("`", "").replace(" | null", "")
+    return {
+        "int": "a whole number",
+        "int >= 0": "a whole number, 0 or more",
+        "int <= 9223372036854775807": "a whole number below 2**63",
+        "str": "a text",
+        "str of length >= 1": "a text that is not empty",
+        "array": "a list",
+        "object": "an object with keys",
+        "bool": "true or false",
+        "datetime": "a time such as 2026-03-02T21:14:05Z",
+        "datetime with a timezone component": "a time with its zone, such as 2026-03-02T21:14:05Z",
+    }.get(what, what)
+
+
+def _words(kind: Any, path: str, *, keys: bool) -> list[str]:
+    """The words that `kind` allows at `path`, or as keys there; empty where not to be told."""
+    for name, _ in [*_STEP.findall(path), ("", "")]:
+        if isinstance(kind, inspect.UnionType):
+            kind = next(t for t in kind.types if not isinstance(t, inspect.NoneType))
+        if isinstance(kind, inspect.StructType) and name:
+            kind = next((f.type for f in kind.fields if f.encode_name == name), None)
+        elif isinstance(kind, inspect.DictType):
+            kind = kind.key_type if keys else kind.value_type
+        elif isinstance(kind, inspect.VarTupleType):
+            kind = kind.item_type
+    return [str(word) for word in kind.values] if isinstance(kind, inspect.LiteralType) else []
+
+
+def _follow(plain: Any, path: str) -> Any:
+    for name, index in _STEP.findall(path):
+        try:
+            plain = plain[name] if name else plain[int(index)]
+        except (KeyError, IndexError, TypeError, ValueError):
+            return plain
+    return plain
+
+
+def _shown(value: Any) -> str:
+    text = repr(value) if isinstance(value, str) else msgspec.json.encode(value).decode()
+    return text if len(text) <= 60 else f"{text[:57]}…"

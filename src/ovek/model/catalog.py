@@ -1,0 +1,71 @@
+"""What publishers released: `ovek.catalog/1`, and where each release was read."""
+
+from datetime import date
+from typing import Annotated, Literal
+
+from msgspec import Meta, Struct
+
+from ovek.model.digest import Digests
+from ovek.model.snapshot import Bytes
+
+FORMAT = "ovek.catalog/1"
+
+Status = Literal["recommended", "current", "old", "withdrawn"]
+Track = Literal["maintenance", "feature"]
+ReleaseKind = Literal["system-image", "package", "set-file", "part-image"]
+FileName = Annotated[str, Meta(min_length=1, pattern=r"^[^/]+$")]
+
+
+class Needs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
+    """What a release needs: bytes of memory, of volume and once unpacked; parts by version."""
+
+    memory: Bytes | None = None
+    volume: Bytes | None = None
+    unpacked: Bytes | None = None
+    parts: dict[str, str] | None = None
+
+
+class Release(
+    Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    kw_only=True,
+    rename={"from_": "from"},
+):
+    """One published file. None is not known; `from_` None means reachable from any version."""
+
+    file: FileName
+    size: Bytes | None = None
+    digests: Digests = Digests()
+    version: str | None = None
+    variant: str | None = None
+    kind: ReleaseKind | None = None
+    fits: tuple[str, ...] | None = None
+    revisions: tuple[str, ...] | None = None
+    status: Status | None = None
+    track: Track | None = None
+    published: date | None = None
+    needs: Needs | None = None
+    carries: dict[str, str] | None = None
+    from_: tuple[str, ...] | None = None
+    digest_doubtful: bool = False
+    note: str | None = None
+
+
+class Origin(Struct, frozen=True):
+    """The file and line (from 1) that a fact was read from."""
+
+    file: str
+    line: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+
+class Published(Struct, frozen=True):
+    """One release as one source tells it."""
+
+    release: Release
+    origin: Origin
+    publisher: str | None = None

@@ -1,0 +1,58 @@
+"""Sizes: bytes in data, MiB and GiB to three figures for people.
+
+>>> parse_size("1.5 GiB")
+1610612736
+>>> show_size(1_610_612_736)
+'1.50 GiB'
+"""
+
+import re
+from decimal import Decimal
+
+_UNITS = {
+    "": 1,
+    "B": 1,
+    "KB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "TB": 10**12,
+    "KIB": 2**10,
+    "MIB": 2**20,
+    "GIB": 2**30,
+    "TIB": 2**40,
+}
+_SIZE = re.compile(r"\s*(?P<number>\d{1,18}(?:\.\d{1,9})?)\s*(?P<unit>[A-Za-z]*)\s*", re.ASCII)
+
+
+class SizeError(ValueError):
+    """A text that is no size."""
+
+
+def parse_size(text: str) -> int:
+    """Read a size such as `64 MiB`, `1.2GB` or `4096` (bytes); return whole bytes, rounded up.
+
+    Units are those of IEC 80000-13: `MiB` is 2**20 bytes, `MB` is 10**6. Raises SizeError.
+    """
+    match = _SIZE.fullmatch(text)
+    unit = _UNITS.get(match["unit"].upper()) if match else None
+    if match is None or unit is None:
+        raise SizeError(f"{text!r} is not a size; write it like 64MiB, 1.2GB or 4096 (bytes)")
+    return int(-(-Decimal(match["number"]) * unit // 1))
+
+
+def show_size(size: int) -> str:
+    """Show bytes to three figures, with the largest unit that keeps the number below 1000.
+
+    >>> [show_size(n) for n in (0, 999, 1000, 20_971_520, 1_047_527_424)]
+    ['0 B', '999 B', '0.98 KiB', '20.0 MiB', '0.98 GiB']
+    """
+    amount, unit = float(abs(size)), "B"
+    for larger in ("KiB", "MiB", "GiB", "TiB", "PiB"):
+        if amount < 999.5:
+            break
+        amount, unit = amount / 1024, larger
+    sign = "-" if size < 0 else ""
+    if unit == "B":
+        return f"{sign}{amount:.0f} B"
+    digits = 2 if amount < 9.995 else 1 if amount < 99.95 else 0
+    return f"{sign}{amount:.{digits}f} {unit}"

@@ -1,0 +1,73 @@
+"""What is known about one image, and what the next start makes of it."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.catalog import Origin, ReleaseKind
+from ovek.model.digest import Algorithm
+from ovek.model.place import Place
+from ovek.model.sheet import Role
+from ovek.model.snapshot import File
+
+Verdict = Literal["altered", "cut-short", "disputed", "unlisted", "unmeasured", "proven"]
+
+WORST_FIRST: tuple[Verdict, ...] = (
+    "altered",
+    "cut-short",
+    "disputed",
+    "unlisted",
+    "unmeasured",
+    "proven",
+)
+
+
+class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
+    """One release, with what all its sources say of it.
+
+    `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
+    sources disagree and it is named in `disputed`.
+    """
+
+    file: str
+    publisher: str | None
+    digests: dict[Algorithm, frozenset[str]]
+    sizes: frozenset[int]
+    disputed: frozenset[Algorithm]
+    doubtful: bool
+    version: str | None
+    variant: str | None
+    kind: ReleaseKind | None
+    fits: tuple[str, ...] | None
+    revisions: tuple[str, ...] | None
+    status: str | None
+    unpacked: int | None
+    origins: tuple[Origin, ...]
+
+
+class Judgement(Struct, frozen=True, kw_only=True, gc=False):
+    """The verdict of one image, and why.
+
+    `by` is the algorithm that decided; `forged` says that a weaker digest agrees with the release
+    while a stronger one does not. `release` is the release it was held against, if any.
+    """
+
+    verdict: Verdict
+    why: str
+    release: KnownRelease | None = None
+    by: Algorithm | None = None
+    forged: bool = False
+
+
+class Image(Struct, frozen=True, kw_only=True, gc=False):
+    """One image of a member: a file, a set or a bank, with its verdict.
+
+    `place` has no member. `file` is None for a bank; `parts` are the packages of a set.
+    """
+
+    place: Place
+    role: Role
+    judgement: Judgement
+    file: File | None = None
+    version: str | None = None
+    parts: tuple[Place, ...] = ()

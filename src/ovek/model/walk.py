@@ -1,0 +1,71 @@
+"""The simulated next start of a device: every candidate tried, with the reason."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.digest import Algorithm
+from ovek.model.verdict import Verdict
+
+Reload = Literal["stranded", "unknown", "unproven", "ready"]
+RELOADS_WORST_FIRST: tuple[Reload, ...] = ("stranded", "unknown", "unproven", "ready")
+
+CandidateOrigin = Literal[
+    "once", "order", "first-found", "default-bank", "other-bank", "trial", "committed"
+]
+GoesOn = Literal["missing", "absent", "unreadable", "empty"]
+Broken = Literal["bad", "not-an-image", "wrong-hardware", "altered", "cut-short"]
+Starts = Literal["proven", "unmeasured", "unlisted", "disputed", "remote"]
+Result = Literal[GoesOn, Broken, Starts, "unknown"]
+
+GOES_ON: tuple[GoesOn, ...] = ("missing", "absent", "unreadable", "empty")
+BROKEN: tuple[Broken, ...] = ("bad", "not-an-image", "wrong-hardware", "altered", "cut-short")
+STARTS: tuple[Starts, ...] = ("proven", "unmeasured", "unlisted", "disputed", "remote")
+
+
+class Candidate(Struct, frozen=True, kw_only=True):
+    """One thing that the loader tries. `place` is as the device names it."""
+
+    place: str
+    origin: CandidateOrigin
+    result: Result
+    why: str
+
+
+class Started(Struct, frozen=True, kw_only=True):
+    """What a member starts on."""
+
+    place: str
+    version: str | None = None
+    verdict: Verdict | None = None
+    by: Algorithm | None = None
+
+
+class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
+    """The walk of one member.
+
+    `from_` tells whether the saved settings were walked, or the live ones for want of them; None
+    where neither is known. `note` says what else there is to know about the walk.
+    """
+
+    member: str
+    from_: Literal["saved", "live"] | None
+    outcome: Reload
+    starts: Started | None
+    tried: tuple[Candidate, ...]
+    note: str
+
+
+class DeviceWalk(Struct, frozen=True, kw_only=True):
+    """The walk of a device.
+
+    `runs` is the version that runs; `changes` whether a member starts another version than it
+    runs; `members_differ` whether two members start different versions. None: not known.
+    """
+
+    device: str
+    reload: Reload
+    runs: str | None
+    changes: bool | None
+    members_differ: bool | None
+    members: tuple[MemberWalk, ...]

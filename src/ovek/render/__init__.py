@@ -1,0 +1,1 @@
+"""Results out: for a terminal, and as JSON. Imports `ovek.model` only."""

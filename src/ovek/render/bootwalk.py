@@ -1,0 +1,88 @@
+"""The boot walk, for a terminal: the answer, then a tree of candidates for each device."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.console import RenderableType
+from rich.text import Text
+from rich.tree import Tree
+
+from ovek.model.digest import TITLES
+from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
+from ovek.render.lines import STYLES, count, listed
+from ovek.render.visible import visible
+
+
+def bootwalk(walks: Sequence[DeviceWalk]) -> Iterator[RenderableType]:
+    """Go through what is to be shown: one line, then a tree a device."""
+    if len(walks) != 1:
+        yield Text(answer(walks))
+    for at, walk in enumerate(walks):
+        if at or len(walks) != 1:
+            yield Text()
+        yield _tree(walk)
+
+
+def answer(walks: Sequence[DeviceWalk]) -> str:
+    """The first line: what do these devices start on next?"""
+    all_of = count(len(walks), "device")
+    stranded = [visible(walk.device) for walk in walks if walk.reload == "stranded"]
+    if stranded:
+        return f"{len(stranded)} of {all_of} would not start again: {listed(stranded)}."
+    ready = sum(walk.reload == "ready" for walk in walks)
+    return f"{ready} of {all_of} are ready to reload; none is stranded."
+
+
+def _summary(walk: DeviceWalk) -> str:
+    """What the device starts, and whether that is what runs."""
+    texts = list(dict.fromkeys(_starts(member) for member in walk.members))
+    if len(texts) == 1:
+        told = texts[0]
+    elif walk.members_differ:
+        told = "its members would differ"
+    else:
+        told = "see each member" if texts else "its members are not known"
+    if walk.runs is not None:
+        told += f"; runs {visible(walk.runs)} now"
+        if walk.changes:
+            told += ", so that a reload changes the version"
+    return told
+
+
+def _starts(member: MemberWalk) -> str:
+    starts = member.starts
+    if starts is None:
+        return "nothing starts" if member.outcome == "stranded" else "what starts is not known"
+    version = f"{visible(starts.version)} " if starts.version else ""
+    proof = f"proven by {TITLES[starts.by]}" if starts.by else "not proven"
+    return f"starts {version}from {visible(starts.place)}, {proof}"
+
+
+def _tree(walk: DeviceWalk) -> Tree:
+    label = Text.assemble((visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload]))
+    tree = Tree(label.append(f": {_summary(walk)}"), guide_style="dim")
+    for member in walk.members:
+        branch = tree
+        if len(walk.members) > 1:
+            name = Text.assemble(
+                f"member {visible(member.member)} ", (member.outcome, STYLES[member.outcome])
+            )
+            branch = tree.add(name.append(f": {_starts(member)}"))
+        if member.from_ == "live":
+            branch.add(Text("the saved settings are not known: these are the live ones", "yellow"))
+        for number, candidate in enumerate(member.tried, 1):
+            branch.add(_candidate(number, candidate))
+        if member.outcome in ("stranded", "unknown"):
+            branch.add(Text(visible(member.note), STYLES[member.outcome]))
+    return tree
+
+
+def _candidate(number: int, candidate: Candidate) -> Text:
+    falls = candidate.result in GOES_ON or candidate.result in BROKEN
+    verb = "is" if falls or candidate.result == "unknown" else "starts,"
+    if candidate.result == "remote":
+        result = "starts from a server"
+    else:
+        result = f"{verb} {candidate.result}"
+    style = "red" if falls else STYLES.get(candidate.result, "yellow")
+    line = Text(f"{number}. {candidate.origin}: {visible(candidate.place)} ")
+    return line.append(result, style).append(f": {visible(candidate.why)}")

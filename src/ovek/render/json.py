@@ -1,0 +1,35 @@
+"""Results as JSON: one object a command, keys sorted, stable (`ovek.audit/1` and so on)."""
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+
+import msgspec
+
+from ovek.model.finding import AuditSummary
+from ovek.model.plan import CleanupPlan
+from ovek.model.walk import DeviceWalk
+
+_ENCODER = msgspec.json.Encoder(order="sorted")
+
+
+def audit(
+    as_of: datetime, devices: Iterable[bytes], not_read: Iterable[str], summary: AuditSummary
+) -> Iterator[bytes]:
+    """Write `ovek.audit/1` piece by piece; `devices` are JSON already, one line each."""
+    yield b'{"as_of":' + _ENCODER.encode(as_of) + b',"devices":['
+    comma = b"\n"
+    for device in devices:
+        yield comma + device
+        comma = b",\n"
+    head = {"format": "ovek.audit/1", "not_in_snapshot": list(not_read), "summary": summary}
+    yield b"],\n" + _ENCODER.encode(head)[1:] + b"\n"
+
+
+def bootwalk(walks: Iterable[DeviceWalk]) -> bytes:
+    """Write `ovek.bootwalk/1`."""
+    return _ENCODER.encode({"format": "ovek.bootwalk/1", "devices": list(walks)}) + b"\n"
+
+
+def cleanup(plans: Iterable[CleanupPlan]) -> bytes:
+    """Write `ovek.cleanup/1`; `short_by` and the free figures are in bytes."""
+    return _ENCODER.encode({"format": "ovek.cleanup/1", "plans": list(plans)}) + b"\n"

@@ -1,0 +1,100 @@
+"""Lines for a terminal: rows in columns, words wrapped under a hanging indent, words in colour.
+
+Colour only repeats what the words say already. Rows are laid out here rather than by Rich's tables
+because they stream: a table of Rich holds every row, and takes ten times as long.
+"""
+
+import textwrap
+from collections.abc import Iterable, Iterator, Sequence
+
+from rich.cells import cell_len, set_cell_size
+from rich.text import Text
+
+from ovek.render.visible import visible
+
+WIDTH = 100
+
+STYLES = {
+    "critical": "bold red",
+    "stranded": "bold red",
+    "warning": "yellow",
+    "unproven": "yellow",
+    "unknown": "yellow",
+    "note": "cyan",
+    "ready": "green",
+    "proven": "green",
+}
+
+
+class Columns:
+    """Columns whose widths grow with the rows that are measured, then lay out rows to fit."""
+
+    def __init__(self, titles: Sequence[str], *, right: Iterable[int] = ()) -> None:
+        self.titles = tuple(titles)
+        self._right = frozenset(right)
+        self.widths = [cell_len(title) for title in titles]
+
+    def measure(self, cells: Sequence[str]) -> None:
+        """Make room for one row."""
+        for at, cell in enumerate(cells):
+            width = len(cell) if cell.isascii() else cell_len(cell)
+            if width > self.widths[at]:
+                self.widths[at] = width
+
+    def fit(self, width: int = WIDTH) -> None:
+        """Narrow the widest columns until a row fits; what is cut ends in an ellipsis."""
+        beyond = sum(self.widths) + 2 * (len(self.widths) - 1) - width
+        for _ in range(beyond):
+            widest = max(range(len(self.widths)), key=self.widths.__getitem__)
+            if self.widths[widest] <= 10:
+                return
+            self.widths[widest] -= 1
+
+    def row(self, cells: Sequence[str], style: str = "") -> Text:
+        """Lay out one row; words that have a colour of their own get it."""
+        line = Text(style=style)
+        last = len(cells) - 1
+        for at, cell in enumerate(cells):
+            if cell_len(cell) > self.widths[at]:
+                cell = set_cell_size(cell, self.widths[at] - 1) + "…"
+            pad = " " * (self.widths[at] - cell_len(cell))
+            if at in self._right:
+                line.append(pad)
+            line.append(cell, STYLES.get(cell, ""))
+            if at < last:
+                line.append("  " if at in self._right else f"{pad}  ")
+        return line
+
+    def head(self) -> Text:
+        """Lay out the titles."""
+        return self.row(self.titles, "bold")
+
+
+def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Text]:
+    """Wrap `text` behind `first`, later lines indented by `indent`; only `first` is styled."""
+    pieces = textwrap.wrap(
+        visible(text), WIDTH - indent, break_on_hyphens=False, break_long_words=False
+    )
+    yield Text.assemble((first.ljust(indent), style), *pieces[:1])
+    for piece in pieces[1:]:
+        yield Text(" " * indent + piece)
+
+
+def listed(names: Sequence[str], most: int = 5) -> str:
+    """Name a few things in words: `a, b and 3 more`.
+
+    >>> listed(["a", "b", "c", "d"], most=2)
+    'a, b and 2 more'
+    """
+    if len(names) <= most:
+        return ", ".join(names)
+    return f"{', '.join(names[:most])} and {len(names) - most} more"
+
+
+def count(number: int, word: str) -> str:
+    """Say a number of things.
+
+    >>> count(1, "device"), count(2, "device")
+    ('1 device', '2 devices')
+    """
+    return f"{number} {word}" if number == 1 else f"{number} {word}s"
