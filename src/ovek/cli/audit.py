@@ -17,7 +17,7 @@ from ovek.cli.options import (
 from ovek.engine.audit import audit_device
 from ovek.files.site import Site
 from ovek.files.spool import Spool
-from ovek.model.finding import SEVEREST_FIRST, DeviceAudit
+from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 
 
 @click.command("audit")
@@ -34,19 +34,21 @@ def command(site_folder: Path, snapshot_file: Path | None, format_: str, fail_on
 
     site = Site(site_folder)
     devices = Devices(site, site.snapshot(snapshot_file))
-    spool, table = Spool(DeviceAudit), AuditTable()
+    spool, summary, table = Spool(DeviceAudit), AuditSummary(), AuditTable()
     for device, judge in devices:
         audit = audit_device(device, judge, site.policy)
         spool.add(audit)
-        table.add(audit)
+        summary.add(audit)
+        if format_ == "table":
+            table.add(audit)
     if format_ == "json":
         from ovek.render import json
 
         now = datetime.now(UTC).replace(microsecond=0)
-        write_bytes(json.audit(now, spool.lines(), devices.not_read, table.summary))
+        write_bytes(json.audit(now, spool.lines(), devices.not_read, summary))
     else:
-        write_lines(table.lines(lambda: spool, _about(devices)))
-    found = (name for name in SEVEREST_FIRST if getattr(table.summary, name))
+        write_lines(table.lines(summary, lambda: spool, _about(devices)))
+    found = (name for name in SEVEREST_FIRST if getattr(summary, name))
     if any(reaches(severity, fail_on) for severity in found):
         sys.exit(1)
 

@@ -132,7 +132,9 @@ def write_lines(lines: "Iterable[RenderableType]") -> None:
 
     console = Console(file=sys.stdout, width=WIDTH, highlight=False, markup=False, emoji=False)
     for line in lines:
-        if isinstance(line, Text):
+        if isinstance(line, str):
+            sys.stdout.write(f"{line}\n")
+        elif isinstance(line, Text):
             if console.is_terminal:
                 console.print(line, soft_wrap=True)
             else:

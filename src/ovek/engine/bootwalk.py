@@ -114,7 +114,9 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
     )
 
 
-def cited_candidates(judged: JudgedDevice, one: JudgedMember) -> Iterator[Candidate]:
+def cited_candidates(
+    judged: JudgedDevice, one: JudgedMember, walked: MemberWalk
+) -> Iterator[Candidate]:
     """Try every candidate that the settings of a member name, also those behind the first start.
 
     The settings are the once entry and the saved order (the live one where only that is known).
@@ -124,14 +126,19 @@ def cited_candidates(judged: JudgedDevice, one: JudgedMember) -> Iterator[Candid
     if boot is None:
         return
     order = walk.setting(boot.order) if walk.start.layout == "files" else None
-    for origin, entry in [("once", boot.once), *(("order", entry) for entry in order or ())]:
-        if entry is not None:
-            place = None if entry.place is None else parse_place(entry.place)
-            candidate = _Try(origin, place, entry)  # type: ignore[arg-type]
+    tried = {(candidate.origin, candidate.place): candidate for candidate in walked.tried}
+    entries: list[tuple[CandidateOrigin, BootEntry]] = []
+    if boot.once is not None:
+        entries.append(("once", boot.once))
+    entries += [("order", entry) for entry in order or ()]
+    for origin, entry in entries:
+        candidate = _Try(origin, parse_place(entry.place) if entry.place else None, entry)
+        shown = _shown(candidate)
+        if (origin, shown) in tried:
+            yield tried[origin, shown]
+        else:
             result, why, _ = walk.attempt(candidate)
-            yield Candidate(
-                place=_shown(candidate), origin=candidate.origin, result=result, why=why
-            )
+            yield Candidate(place=shown, origin=origin, result=result, why=why)
 
 
 class _Walk:

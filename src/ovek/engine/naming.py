@@ -24,11 +24,16 @@ class Named(Struct, frozen=True, gc=False):
 
 IMAGE_ROLES: frozenset[Role] = frozenset({"system-image", "package", "part-image"})
 _UNKNOWN = Named("unknown", False)
-_MOST = 100_000
+_MOST = 10_000
 
 
 class Naming:
-    """The names of one kind of device. Answers are remembered by path, up to a bound."""
+    """The names of one kind of device. Answers are remembered by path, up to a bound.
+
+    `name_may_be_image` and `path_may_be_image` are a quick first look at a file's own name and at
+    a path with folders: one of them passes whatever `of` calls an image, and little else. They
+    are asked for every file of a fleet.
+    """
 
     def __init__(self, sheet: Sheet) -> None:
         self._rules = {
@@ -40,6 +45,12 @@ class Naming:
             for blind in (False, True)
         }
         self._known: dict[bool, dict[str, Named]] = {False: {}, True: {}}
+        globs = [glob for role in IMAGE_ROLES for glob in sheet.roles.get(role, ())]
+        names = [_anonymous(f"(?:{name})\\Z") for name in sheet.images.names]
+        names += [translate(glob) for glob in globs if "/" not in glob]
+        paths = [translate(glob) for glob in globs if "/" in glob]
+        self.name_may_be_image = {blind: _any_of(names, blind).match for blind in (False, True)}
+        self.path_may_be_image = {blind: _any_of(paths, blind).match for blind in (False, True)}
 
     def of(self, path: str, *, case_blind: bool) -> Named:
         """Tell what the name of a file says."""
@@ -63,6 +74,11 @@ class Naming:
         return Named(role, role in IMAGE_ROLES) if role else _UNKNOWN
 
 
+def _anonymous(pattern: str) -> str:
+    """The same pattern without the names of its fields, so that several can stand together."""
+    return re.sub(r"\(\?P<\w+>", "(?:", pattern)
+
+
 @lru_cache(maxsize=1024)
 def glob_pattern(globs: tuple[str, ...], case_blind: bool = False) -> re.Pattern[str]:
     """Compile globs into one pattern; no glob fits nothing.
@@ -70,6 +86,11 @@ def glob_pattern(globs: tuple[str, ...], case_blind: bool = False) -> re.Pattern
     >>> bool(glob_pattern(("*.log",)).match("old/boot.log"))
     True
     """
-    parts = [("" if "/" in glob else r"(?:.*/)?") + translate(glob) for glob in globs]
-    flags = re.IGNORECASE if case_blind else re.NOFLAG
-    return re.compile("|".join(f"(?s:{part})" for part in parts) or r"(?!)", flags)
+    return _any_of(
+        [("" if "/" in glob else r"(?s:.*/)?") + translate(glob) for glob in globs], case_blind
+    )
+
+
+def _any_of(patterns: list[str], case_blind: bool) -> re.Pattern[str]:
+    """One pattern for several; none fits nothing."""
+    return re.compile("|".join(patterns) or r"(?!)", re.IGNORECASE if case_blind else re.NOFLAG)

@@ -21,7 +21,7 @@ class ReleaseIndex:
     def __init__(self, published: Iterable[Published]) -> None:
         self.by_name: dict[str, list[KnownRelease]] = {}
         self.by_folded: dict[str, list[KnownRelease]] = {}
-        self.by_digest: dict[str, list[KnownRelease]] = {}
+        self.by_digest: dict[str | None, list[KnownRelease]] = {}
         self.by_version: dict[str, list[KnownRelease]] = {}
         self.releases = [_merged(entries) for entries in _grouped(published)]
         for release in self.releases:

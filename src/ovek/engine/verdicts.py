@@ -17,6 +17,7 @@ proves nothing.
 
 from collections.abc import Iterable, Iterator
 from fnmatch import fnmatchcase
+from functools import lru_cache
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -24,7 +25,7 @@ from msgspec.structs import replace
 from ovek.engine.naming import Named, Naming
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.catalog import ReleaseKind
-from ovek.model.digest import STRONGEST_FIRST, TITLES, Digests
+from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.sheet import Role, Sheet
 from ovek.model.size import show_size
@@ -95,6 +96,8 @@ def judge_file(
     for algorithm, digest in digests or ():
         for release in releases.by_digest.get(digest, ()):
             if digest in release.digests.get(algorithm, ()):
+                if algorithm == next(iter(release.digests)) and algorithm not in release.disputed:
+                    return _proven(release, algorithm)
                 judgement = _against_equal(digests, release)
                 if judgement.verdict == "proven":
                     return judgement
@@ -123,14 +126,20 @@ def _against_equal(digests: Digests | None, release: KnownRelease) -> Judgement:
         return Judgement(verdict="disputed", why=why, release=release, by=algorithm)
     strongest, equal = sound[0]
     if equal:
-        why = f"its {TITLES[strongest]} is that of {release.file}"
-        return Judgement(verdict="proven", why=why, release=release, by=strongest)
+        return _proven(release, strongest)
     weaker = next(algorithm for algorithm, equal in common if equal)
     why = (
         f"its {TITLES[weaker]} is that of {release.file} but its {TITLES[strongest]} is not, "
         "as in a forged collision"
     )
     return Judgement(verdict="altered", why=why, release=release, by=strongest, forged=True)
+
+
+@lru_cache(maxsize=4096)
+def _proven(release: KnownRelease, by: Algorithm) -> Judgement:
+    """The verdict that most images of a fleet share."""
+    why = f"its {TITLES[by]} is that of {release.file}"
+    return Judgement(verdict="proven", why=why, release=release, by=by)
 
 
 def _against_named(size: int | None, digests: Digests | None, release: KnownRelease) -> Judgement:
@@ -197,31 +206,46 @@ def _judge_files(
 ) -> None:
     """Judge the files of a volume into `images`. This runs for every file: keep it short."""
     blind = volume.case_blind
-    of, releases = judge.naming.of, judge.releases
+    releases = judge.releases
     published = releases.by_folded if blind else releases.by_name
-    cited_paths = {place.path for place in cited if place.volume == volume.name}
-    cited_paths -= {file_set.set_file for file_set in volume.sets or ()}
-    pointed_paths = {place.path for place in pointed if place.volume == volume.name}
-    if blind:
-        cited_paths = {path.casefold() for path in cited_paths}
-        pointed_paths = {path.casefold() for path in pointed_paths}
-    for file in volume.files or ():
-        path = file.path
-        named = of(path, case_blind=blind)
-        name = path.rpartition("/")[2]
-        key = name.casefold() if blind else name
-        known = published.get(key)
-        whole = path.casefold() if blind else path
-        if known is None and not named.image:
-            if named.role == "unknown" and whole in cited_paths:
-                named = Named("system-image", True)
-            elif named.role == "unknown" and whole in pointed_paths:
-                named = Named("part-image", True)
-            elif file.digests is None:
-                continue
-        judgement = judge_file(name, file.size, file.digests, named.image, known or [], releases)
+    digests_published = releases.by_digest
+    name_may_be = judge.naming.name_may_be_image[blind]
+    path_may_be = judge.naming.path_may_be_image[blind]
+    sets = {_folded(each.set_file, volume) for each in volume.sets or ()}
+    started = {_folded(p.path, volume) for p in cited if p.volume == volume.name} - sets
+    loaded = {_folded(p.path, volume) for p in pointed if p.volume == volume.name}
+    used = started | loaded
+    files = volume.files or ()
+    paths = [file.path.casefold() for file in files] if blind else [file.path for file in files]
+    names = [path.rpartition("/")[2] for path in paths]
+    for file, path, name in zip(files, paths, names, strict=True):
+        digests = file.digests
+        if (
+            name not in published
+            and name_may_be(name) is None
+            and (path == name or path_may_be(path) is None)
+            and path not in used
+            and (
+                digests is None
+                or (
+                    digests.md5 not in digests_published
+                    and digests.sha256 not in digests_published
+                    and digests.sha512 not in digests_published
+                    and digests.sha1 not in digests_published
+                )
+            )
+        ):
+            continue
+        named = judge.naming.of(file.path, case_blind=blind)
+        if named.role == "unknown" and path in started:
+            named = Named("system-image", True)
+        elif named.role == "unknown" and path in loaded:
+            named = Named("part-image", True)
+        known = published.get(name, [])
+        own_name = file.path.rpartition("/")[2]
+        judgement = judge_file(own_name, file.size, digests, named.image, known, releases)
         if judgement is not None:
-            place = Place(volume.name, path)
+            place = Place(volume.name, file.path)
             images[place] = Image(
                 place=place,
                 role=_image_role(named, judgement),
@@ -377,12 +401,13 @@ def find_file(place: Place, member: Member) -> File | None:
     volume = member.volume(place.volume)
     if volume is None:
         return None
-    files = volume.files or ()
-    found = next((file for file in files if file.path == place.path), None)
-    if found is None and volume.case_blind:
+    for file in volume.files or ():
+        if file.path == place.path:
+            return file
+    if volume.case_blind:
         wanted = place.path.casefold()
-        found = next((file for file in files if file.path.casefold() == wanted), None)
-    return found
+        return next((f for f in volume.files or () if f.path.casefold() == wanted), None)
+    return None
 
 
 def find_image(

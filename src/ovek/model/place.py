@@ -7,6 +7,7 @@ Place(volume='flash', path='ox40-full-7.4.2.img', member='2')
 """
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 _PLACE = re.compile(r"(?:(?P<member>[^/:]+)/)?(?P<volume>[^/:]+):(?P<path>.+)", re.DOTALL)
@@ -37,13 +38,14 @@ class Place(NamedTuple):
 
     def on(self, member: str | None) -> "Place":
         """Return the same place with the member in front (None: without)."""
-        return self._replace(member=member)
+        return self if self.member == member else Place(self.volume, self.path, member)
 
     def __str__(self) -> str:
         front = f"{self.member}/" if self.member is not None else ""
         return f"{front}{self.volume}:{self.path}"
 
 
+@lru_cache(maxsize=4096)
 def parse_place(text: str) -> Place:
     """Read a place. Slashes that lead the path are dropped; blanks count. Raises PlaceError."""
     match = _PLACE.fullmatch(text)

@@ -1,6 +1,7 @@
 """What is wanted of a network's devices: `ovek.policy/1`."""
 
 import re
+from functools import lru_cache
 from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
@@ -28,15 +29,22 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     def reserve_of(self, capacity: int | None) -> int | None:
         """The reserve in bytes on a volume of `capacity` bytes; None where that is not known."""
-        match = _PERCENT.fullmatch(self.reserve.strip())
-        if match is None:
-            try:
-                return parse_size(self.reserve)
-            except SizeError:
-                raise ValueError(
-                    f"reserve is {self.reserve!r}; write a size (64MiB) or a percentage (5%)"
-                ) from None
-        share = float(match[1])
-        if share > 100:
-            raise ValueError(f"reserve is {self.reserve!r}; a percentage is at most 100%")
-        return None if capacity is None else int(capacity * share / 100)
+        size, share = _reserve(self.reserve)
+        if size is not None:
+            return size
+        return None if capacity is None else int(capacity * share)
+
+
+@lru_cache(maxsize=64)
+def _reserve(text: str) -> tuple[int | None, float]:
+    """Read a reserve: bytes, or else a share of the capacity from 0 to 1."""
+    match = _PERCENT.fullmatch(text.strip())
+    if match is None:
+        try:
+            return parse_size(text), 0.0
+        except SizeError:
+            met = f"reserve is {text!r}; write a size (64MiB) or a percentage (5%)"
+            raise ValueError(met) from None
+    if float(match[1]) > 100:
+        raise ValueError(f"reserve is {text!r}; a percentage is at most 100%")
+    return None, float(match[1]) / 100

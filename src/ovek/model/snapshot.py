@@ -159,7 +159,10 @@ class Member(_Data, frozen=True):
 
     def volume(self, name: str) -> Volume | None:
         """Return the volume of this name; None where the snapshot has none."""
-        return next((volume for volume in self.volumes or () if volume.name == name), None)
+        for volume in self.volumes or ():
+            if volume.name == name:
+                return volume
+        return None
 
     def bank(self, name: str) -> Bank | None:
         """Return the bank of this name; None where the snapshot has none."""

@@ -2,12 +2,12 @@
 
 from collections.abc import Callable, Iterable, Iterator
 
-from rich.text import Text
+from rich.text import Span, Text
 
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.size import show_size
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.lines import STYLES, Columns, count, hanging
+from ovek.render.lines import STYLES, Columns, Line, count, hanging
 from ovek.render.visible import visible
 
 TITLES = ("DEVICE", "RUNS", "STARTS NEXT", "RELOAD", "PROVEN", "FREE", "FINDINGS")
@@ -19,26 +19,27 @@ class AuditTable:
 
     def __init__(self) -> None:
         self.columns = Columns(TITLES, right=(4,))
-        self.summary = AuditSummary()
         self.stranded: list[str] = []
 
     def add(self, audit: DeviceAudit) -> None:
         """Take one device in."""
-        self.summary.add(audit)
         self.columns.measure(_cells(audit))
         if audit.reload == "stranded" and len(self.stranded) < _NAMED:
             self.stranded.append(visible(audit.device))
 
     def lines(
-        self, audits: Callable[[], Iterable[DeviceAudit]], about: Iterable[str]
-    ) -> Iterator[Text]:
+        self,
+        summary: AuditSummary,
+        audits: Callable[[], Iterable[DeviceAudit]],
+        about: Iterable[str],
+    ) -> Iterator[Line]:
         """Go through the lines; `about` tells of the snapshot, `audits` starts over each time."""
-        yield from hanging("", answer(self.summary, self.stranded), indent=0)
-        yield _totals("Reload", reversed(RELOADS_WORST_FIRST), self.summary)
-        yield _totals("Findings", SEVEREST_FIRST, self.summary)
+        yield from hanging("", answer(summary, self.stranded), indent=0)
+        yield _totals("Reload", reversed(RELOADS_WORST_FIRST), summary)
+        yield _totals("Findings", SEVEREST_FIRST, summary)
         for line in about:
             yield from hanging("", line, indent=0)
-        yield Text()
+        yield ""
         self.columns.fit()
         yield self.columns.head()
         for audit in audits():
@@ -47,7 +48,7 @@ class AuditTable:
         for audit in audits():
             if audit.findings:
                 if not found:
-                    yield from (Text(), Text("FINDINGS", "bold"))
+                    yield from ("", Text("FINDINGS", "bold"))
                 found = True
                 yield from _findings(audit)
 
@@ -122,14 +123,11 @@ def _free(audit: DeviceAudit) -> str:
     return f"{show_size(least.free or 0)}{share}"
 
 
-def _findings(audit: DeviceAudit) -> Iterator[Text]:
+def _findings(audit: DeviceAudit) -> Iterator[Line]:
     yield Text(visible(audit.device), "bold")
     for finding in audit.findings:
         place = f"  {visible(finding.place)}" if finding.place else ""
-        yield Text.assemble(
-            "  ",
-            (f"{finding.severity:<8}", STYLES[finding.severity]),
-            f"  {finding.rule}{place}",
-        )
+        line = f"  {finding.severity:<8}  {finding.rule}{place}"
+        yield Text(line, spans=[Span(2, 10, STYLES[finding.severity])])
         yield from hanging("            seen:", finding.saw, indent=18)
         yield from hanging("            do:", finding.do, indent=18)

@@ -6,18 +6,18 @@ from rich.text import Text
 
 from ovek.model.plan import TIERS, CleanupPlan, Keep
 from ovek.model.size import show_size
-from ovek.render.lines import Columns, count, hanging, listed
+from ovek.render.lines import Columns, Line, count, hanging, listed
 from ovek.render.visible import visible
 
 
-def cleanup(plans: Sequence[CleanupPlan], *, verbose: bool) -> Iterator[Text]:
+def cleanup(plans: Sequence[CleanupPlan], *, verbose: bool) -> Iterator[Line]:
     """Go through the lines; `verbose` names every file that stays."""
     names = _names(plans)
     if len(plans) != 1:
         yield from hanging("", _answer(plans, names), indent=0)
     for plan, name in zip(plans, names, strict=True):
         if len(plans) != 1:
-            yield Text()
+            yield ""
         yield from hanging("", f"{name} {_verdict(plan)}.", indent=0, style="bold")
         yield from _plan(plan, verbose)
 
@@ -65,7 +65,7 @@ def _what(plan: CleanupPlan) -> str:
     return f"{told} ({count(sets, 'set')} among them)" if sets else told
 
 
-def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Text]:
+def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     if plan.free is not None and plan.free_after is not None:
         yield Text(
             f"  free now {show_size(plan.free)} → wanted {show_size(plan.wanted)} → after "
@@ -93,7 +93,7 @@ def _note(plan: CleanupPlan) -> str:
     return " ".join(show_size(int(word)) if word.isdecimal() else word for word in words)
 
 
-def _drops(plan: CleanupPlan) -> Iterator[Text]:
+def _drops(plan: CleanupPlan) -> Iterator[Line]:
     columns = Columns(
         ("  GOES" if plan.enough else "  WOULD GO", "TIER", "FREES", "WHY"), right=(1, 2)
     )
@@ -113,7 +113,7 @@ def _drops(plan: CleanupPlan) -> Iterator[Text]:
             yield from hanging("    with", names, indent=9)
 
 
-def _power(plan: CleanupPlan) -> Iterator[Text]:
+def _power(plan: CleanupPlan) -> Iterator[Line]:
     verdict = plan.reload_before
     if plan.reload_after == verdict:
         text = (
@@ -125,7 +125,7 @@ def _power(plan: CleanupPlan) -> Iterator[Text]:
     yield from hanging("  if the power fails halfway:", text, indent=30)
 
 
-def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Text]:
+def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     held = [keep for keep in plan.keep if keep.tier is None or verbose or keep.tier in (5, 6)]
     if held:
         columns = Columns(("  STAYS", "SIZE", "WHY"), right=(1,))

@@ -8,7 +8,7 @@ import textwrap
 from collections.abc import Iterable, Iterator, Sequence
 
 from rich.cells import cell_len, set_cell_size
-from rich.text import Text
+from rich.text import Span, Text
 
 from ovek.render.visible import visible
 
@@ -52,32 +52,41 @@ class Columns:
 
     def row(self, cells: Sequence[str], style: str = "") -> Text:
         """Lay out one row; words that have a colour of their own get it."""
-        line = Text(style=style)
-        last = len(cells) - 1
+        line, spans, last = "", [], len(cells) - 1
         for at, cell in enumerate(cells):
-            if cell_len(cell) > self.widths[at]:
-                cell = set_cell_size(cell, self.widths[at] - 1) + "…"
-            pad = " " * (self.widths[at] - cell_len(cell))
+            long = len(cell) if cell.isascii() else cell_len(cell)
+            if long > self.widths[at]:
+                long = self.widths[at]
+                cell = set_cell_size(cell, long - 1) + "…"
+            pad = " " * (self.widths[at] - long)
             if at in self._right:
-                line.append(pad)
-            line.append(cell, STYLES.get(cell, ""))
+                line += pad
+            if cell in STYLES:
+                spans.append(Span(len(line), len(line) + len(cell), STYLES[cell]))
+            line += cell
             if at < last:
-                line.append("  " if at in self._right else f"{pad}  ")
-        return line
+                line += "  " if at in self._right else f"{pad}  "
+        return Text(line, style=style, spans=spans)
 
     def head(self) -> Text:
         """Lay out the titles."""
         return self.row(self.titles, "bold")
 
 
-def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Text]:
+Line = Text | str
+
+
+def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Line]:
     """Wrap `text` behind `first`, later lines indented by `indent`; only `first` is styled."""
-    pieces = textwrap.wrap(
-        visible(text), WIDTH - indent, break_on_hyphens=False, break_long_words=False
-    )
-    yield Text.assemble((first.ljust(indent), style), *pieces[:1])
+    text, room = visible(text), WIDTH - indent
+    pieces = [text]
+    if len(text) > room:
+        pieces = textwrap.wrap(text, room, break_on_hyphens=False, break_long_words=False)
+    first = first.ljust(indent)
+    line = f"{first}{pieces[0]}"
+    yield Text(line, spans=[Span(0, len(first), style)]) if style else line
     for piece in pieces[1:]:
-        yield Text(" " * indent + piece)
+        yield f"{' ' * indent}{piece}"
 
 
 def listed(names: Sequence[str], most: int = 5) -> str:

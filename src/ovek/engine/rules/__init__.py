@@ -14,6 +14,7 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.finding import Severity
 from ovek.model.place import Place
 from ovek.model.policy import Policy
+from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, Candidate, DeviceWalk, MemberWalk
 
 
@@ -31,11 +32,15 @@ class Said(Struct, frozen=True, kw_only=True):
 
 
 class MemberSubject(Struct, frozen=True, kw_only=True):
-    """One member, its walk, and every candidate that its boot settings name."""
+    """One member, its walk, every candidate that its boot settings name, and its images.
+
+    `unproven` are the images without a proof: files, and banks that hold their image themselves.
+    """
 
     one: JudgedMember
     walk: MemberWalk
     cited: tuple[Candidate, ...]
+    unproven: tuple[Image, ...]
 
     @property
     def id(self) -> str:
@@ -98,7 +103,16 @@ def rule(slug: str, severity: Severity, reason: str) -> Callable[[Check], Check]
 def subject_of(judged: JudgedDevice, walk: DeviceWalk, policy: Policy) -> Subject:
     """Put together what the rules look at."""
     members = tuple(
-        MemberSubject(one=one, walk=each, cited=tuple(cited_candidates(judged, one)))
+        MemberSubject(
+            one=one,
+            walk=each,
+            cited=tuple(cited_candidates(judged, one, each)),
+            unproven=tuple(
+                image
+                for image in (*one.images.values(), *one.banks.values())
+                if image.judgement.verdict != "proven" and not (image.place.is_bank and image.parts)
+            ),
+        )
         for one, each in zip(judged.members or (), walk.members, strict=True)
     )
     return Subject(judged=judged, walk=walk, policy=policy, members=members)

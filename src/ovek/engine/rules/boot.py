@@ -155,15 +155,15 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
         boot = member.one.member.boot
         if boot is None:
             continue
-        pairs = (
-            ("mode", boot.mode.live, boot.mode.saved),
-            ("order", _told(boot.order.live), _told(boot.order.saved)),
-            ("default bank", boot.default_bank.live, boot.default_bank.saved),
-        )
+        order = _named(boot.order.live), _named(boot.order.saved)
         differing = [
-            f"{name}: live {live}, saved {saved}"
-            for name, live, saved in pairs
-            if live is not None and saved is not None and live != saved
+            f"{name}: live {_joined(live)}, saved {_joined(saved)}"
+            for name, live, saved in (
+                ("mode", (boot.mode.live,), (boot.mode.saved,)),
+                ("order", *order),
+                ("default bank", (boot.default_bank.live,), (boot.default_bank.saved,)),
+            )
+            if live != saved and None not in (*live, *saved)
         ]
         if differing:
             starts = member.walk.starts
@@ -176,10 +176,15 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
             )
 
 
-def _told(order: tuple[BootEntry, ...] | None) -> str | None:
+def _joined(names: tuple[str | None, ...]) -> str:
+    return ", ".join(name or "" for name in names) or "empty"
+
+
+def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
+    """What each entry of an order names; (None,) where the order is not known."""
     if order is None:
-        return None
-    return ", ".join(each.place or each.remote or each.raw or "" for each in order) or "empty"
+        return (None,)
+    return tuple(each.place or each.remote or each.raw for each in order)
 
 
 @rule(

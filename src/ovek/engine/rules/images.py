@@ -6,17 +6,12 @@ from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.model.verdict import Image, Verdict
 
 
-def _images(subject: Subject, *verdicts: Verdict) -> Iterator[tuple[MemberSubject, Image, bool]]:
-    """Every image with one of these verdicts, and whether its member starts on it."""
+def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject, Image, bool]]:
+    """Every image with this verdict, and whether its member starts on it."""
     for member in subject.members:
-        one = member.one
-        for image in (*one.images.values(), *_banks_by_themselves(member)):
-            if image.judgement.verdict in verdicts and not subject.told(member, image.place):
+        for image in member.unproven:
+            if image.judgement.verdict == verdict and not subject.told(member, image.place):
                 yield member, image, _starts_on(member, image)
-
-
-def _banks_by_themselves(member: MemberSubject) -> Iterator[Image]:
-    return (image for image in member.one.banks.values() if not image.parts)
 
 
 def _starts_on(member: MemberSubject, image: Image) -> bool:
