@@ -345,7 +345,7 @@ class _Walk:
             return "unknown", f"the files of {place.volume}: are not known", None
         file = find_file(place, member)
         if file is None:
-            return "missing", f"there is no such file on {place.volume}:", None
+            return "missing", "there is no such file", None
         if file.size == 0:
             return "empty", "the file is empty (0 bytes)", None
         spelled, image = find_image(place, member, one.images)

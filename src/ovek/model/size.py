@@ -20,8 +20,9 @@ _UNITS = {
     "MIB": 2**20,
     "GIB": 2**30,
     "TIB": 2**40,
+    "PIB": 2**50,
 }
-_SIZE = re.compile(r"\s*(?P<number>\d{1,18}(?:\.\d{1,9})?)\s*(?P<unit>[A-Za-z]*)\s*", re.ASCII)
+_SIZE = re.compile(r"\s*(?P<number>\d{1,20}(?:\.\d{1,9})?)\s*(?P<unit>[A-Za-z]*)\s*", re.ASCII)
 
 
 class SizeError(ValueError):
@@ -43,8 +44,8 @@ def parse_size(text: str) -> int:
 def show_size(size: int) -> str:
     """Show bytes to three figures, with the largest unit that keeps the number below 1000.
 
-    >>> [show_size(n) for n in (0, 999, 1000, 20_971_520, 1_047_527_424)]
-    ['0 B', '999 B', '0.98 KiB', '20.0 MiB', '0.98 GiB']
+    >>> [show_size(n) for n in (0, 999, 1000, 20_971_520, 2**30 - 1)]
+    ['0 B', '999 B', '0.977 KiB', '20.0 MiB', '1.00 GiB']
     """
     amount, unit = float(abs(size)), "B"
     for larger in ("KiB", "MiB", "GiB", "TiB", "PiB"):
@@ -54,5 +55,7 @@ def show_size(size: int) -> str:
     sign = "-" if size < 0 else ""
     if unit == "B":
         return f"{sign}{amount:.0f} B"
-    digits = 2 if amount < 9.995 else 1 if amount < 99.95 else 0
+    digits = next(
+        n for n, limit in ((3, 0.9995), (2, 9.995), (1, 99.95), (0, 1e9)) if amount < limit
+    )
     return f"{sign}{amount:.{digits}f} {unit}"

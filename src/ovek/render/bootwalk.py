@@ -8,14 +8,14 @@ from rich.tree import Tree
 
 from ovek.model.digest import TITLES
 from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
-from ovek.render.lines import STYLES, count, listed
+from ovek.render.lines import STYLES, count, hanging, listed
 from ovek.render.visible import visible
 
 
 def bootwalk(walks: Sequence[DeviceWalk]) -> Iterator[RenderableType]:
     """Go through what is to be shown: one line, then a tree a device."""
     if len(walks) != 1:
-        yield Text(answer(walks))
+        yield from hanging("", answer(walks), indent=0)
     for at, walk in enumerate(walks):
         if at or len(walks) != 1:
             yield Text()

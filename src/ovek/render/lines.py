@@ -61,8 +61,9 @@ class Columns:
             pad = " " * (self.widths[at] - long)
             if at in self._right:
                 line += pad
-            if cell in STYLES:
-                spans.append(Span(len(line), len(line) + len(cell), STYLES[cell]))
+            # The first thing that a cell counts or says: "1 critical, 2 note", "ready".
+            if said := STYLES.get(cell.partition(",")[0].rpartition(" ")[2]):
+                spans.append(Span(len(line), len(line) + len(cell), said))
             line += cell
             if at < last:
                 line += "  " if at in self._right else f"{pad}  "

@@ -15,7 +15,10 @@ from ovek.model.finding import Severity
 from ovek.model.place import Place
 from ovek.model.policy import Policy
 from ovek.model.verdict import Image
-from ovek.model.walk import BROKEN, Candidate, DeviceWalk, MemberWalk
+from ovek.model.walk import BROKEN, Candidate, CandidateOrigin, DeviceWalk, MemberWalk
+
+# Where a walk's candidates come from settings that are no list of entries.
+SET_ORIGINS: frozenset[CandidateOrigin] = frozenset({"default-bank", "trial", "committed"})
 
 
 class Said(Struct, frozen=True, kw_only=True):
@@ -59,20 +62,12 @@ class Subject(Struct, frozen=True, kw_only=True):
     def told(self, member: MemberSubject, place: Place) -> bool:
         """Whether a boot rule speaks of the image at this place already."""
         texts = {str(place), str(place.on(member.id))}
-        if member.walk.outcome == "stranded":
-            candidates = (*member.cited, *member.walk.tried)
-        else:
-            candidates = member.cited
-        for candidate in candidates:
-            if candidate.result in BROKEN:
-                if candidate.place in texts:
-                    return True
-                image = next(
-                    (i for p, i in member.one.sets.items() if str(p) == candidate.place), None
-                )
-                if image is not None and place in image.parts:
-                    return True
-        return False
+        texts |= {str(whole) for whole, image in member.one.sets.items() if place in image.parts}
+        stranded = member.walk.outcome == "stranded"
+        tried = (each for each in member.walk.tried if stranded or each.origin in SET_ORIGINS)
+        return any(
+            each.result in BROKEN and each.place in texts for each in (*member.cited, *tried)
+        )
 
 
 Check = Callable[[Subject], Iterator[Said]]

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from difflib import get_close_matches
 
-from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
@@ -120,8 +120,11 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
             )
     for member in subject.members:
         for candidate in member.walk.tried if member.walk.outcome != "stranded" else ():
-            at_bank = candidate.origin in ("default-bank", "trial", "committed")
-            if at_bank and candidate.result in BROKEN and candidate.result != "bad":
+            if (
+                candidate.origin in SET_ORIGINS
+                and candidate.result in BROKEN
+                and candidate.result != "bad"
+            ):
                 yield Said(
                     member=member.id,
                     place=parse_place(candidate.place),

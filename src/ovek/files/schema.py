@@ -1,0 +1,27 @@
+"""The JSON Schemas (draft 2020-12) of Ovek's own formats, made from the types that read them."""
+
+import json
+from typing import Any
+
+import msgspec
+
+from ovek.files.catalog import CatalogFile
+from ovek.model.fleet import Fleet
+from ovek.model.policy import Policy
+from ovek.model.sheet import Sheet
+from ovek.model.snapshot import Device
+
+SCHEMAS: dict[str, Any] = {
+    "ovek.snapshot-1.json": Device,
+    "ovek.catalog-1.json": CatalogFile,
+    "ovek.sheet-1.json": Sheet,
+    "ovek.fleet-1.json": Fleet,
+    "ovek.policy-1.json": Policy,
+}
+
+
+def schema_text(name: str) -> str:
+    """The schema of one format, as its file holds it; a snapshot's is that of one line."""
+    schema = msgspec.json.schema(SCHEMAS[name])
+    schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
+    return json.dumps(schema, indent=1, sort_keys=True) + "\n"

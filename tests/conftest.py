@@ -1,0 +1,89 @@
+"""Fixtures: the built program on files in a temporary folder."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import msgspec
+import pytest
+from hypothesis import settings
+
+from builders import CATALOG, device, image, member
+from ovek.files.snapshot import write_snapshot
+from ovek.model.snapshot import Device
+
+# The machine may be slow at any moment; no test is about time.
+settings.register_profile("ovek", deadline=None)
+settings.load_profile("ovek")
+
+SHEET = """
+format = "ovek.sheet/1"
+name = "switch"
+title = "A switch"
+vendor = "Nobody"
+models = ["SW*"]
+[start]
+layout = "files"
+fallback = "none"
+on_bad_image = "next"
+mode = "listed"
+[images]
+names = ['sw-(?P<version>[0-9][0-9a-z.]*)\\.img']
+[roles]
+leftover = ["*.partial"]
+configuration = ["*.settings"]
+"""
+
+
+class Ovek:
+    """A site in a temporary folder, and the built program run on it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def __call__(self, *typed: str, exits: int | None = 0) -> subprocess.CompletedProcess[str]:
+        """Run `ovek` in the site, as typed; check how it ends and that it never traces back."""
+        done = subprocess.run(
+            [sys.executable, "-m", "ovek", *typed],
+            cwd=self.folder,
+            capture_output=True,
+            encoding="utf-8",
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        assert exits is None or done.returncode == exits, (done.stdout, done.stderr)
+        return done
+
+    def json(self, *typed: str, exits: int = 0) -> dict:
+        return json.loads(self(*typed, "--format", "json", exits=exits).stdout)
+
+    def refuses(self, *typed: str) -> str:
+        """The one message of a command that ends with exit code 2 and says nothing else."""
+        done = self(*typed, exits=2)
+        assert done.stdout == ""
+        assert len(done.stderr.strip().splitlines()) == 1, done.stderr
+        return done.stderr
+
+    def write(self, name: str, text: str | bytes) -> Path:
+        file = self.folder / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(text.encode() if isinstance(text, str) else text)
+        return file
+
+    def snapshot(self, *devices: Device, name: str = "now.jsonl") -> None:
+        write_snapshot(self.folder / "snapshots" / name, devices)
+
+
+@pytest.fixture
+def ovek(tmp_path: Path) -> Ovek:
+    """A site with one healthy device `sw` that runs and starts 1.0."""
+    site = Ovek(tmp_path)
+    site.write("fleet.toml", 'name = "Test"\n[[device]]\nname = "sw"\nsheet = "switch"\n')
+    site.write("sheets/switch.toml", SHEET)
+    releases = [msgspec.to_builtins(one.release) for one in CATALOG]
+    catalog = {"format": "ovek.catalog/1", "publisher": "Nobody", "releases": releases}
+    site.write("catalog/list.json", json.dumps(catalog, indent=1))
+    healthy = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img")
+    site.snapshot(healthy)
+    return site

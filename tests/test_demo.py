@@ -1,0 +1,54 @@
+"""The sample site and its tour."""
+
+import json
+import runpy
+from pathlib import Path
+
+from ovek.demo import TOUR
+
+ROOT = Path(__file__).parent.parent
+TROUBLES = {
+    "boot-target-missing": "arle-quay",
+    "bank-bad": "arle-dist-2",
+    "boot-target-broken": "brack-core",
+    "boot-order-unsaved": "brack-hall",
+    "stranded": "brack-pier",
+    "image-unlisted": "holm-ramp",
+    "free-space-low": "gannet-bridge",
+    "image-unmeasured": "holm-dist",
+    "bank-empty": "holm-dist",
+    "facts-missing": "petrel-bridge",
+    "running-image-gone": "tern-bridge",
+}
+
+
+def test_the_sample_site_is_what_its_script_writes(tmp_path):
+    script = runpy.run_path(str(ROOT / "scripts/make_sample_site.py"))
+    script["write_site"](tmp_path)
+    packaged = ROOT / "src/ovek/demo/site"
+    written = {f.relative_to(tmp_path): f.read_bytes() for f in tmp_path.rglob("*.*")}
+    there = {f.relative_to(packaged): f.read_bytes() for f in packaged.rglob("*.*")}
+    assert written == there, "run scripts/make_sample_site.py"
+
+
+def test_the_tour_shows_each_command_as_typed_with_its_output(ovek):
+    shown = ovek("demo", "sample").stdout
+    for stop in TOUR:
+        assert f"$ ovek {' '.join(stop.typed)}" in shown
+    assert "Do not reload 2 of 19 devices: brack-pier, brack-wifi" in shown
+
+
+def test_the_demo_writes_nothing_over_what_is_there(ovek):
+    ovek.write("mine/letter.txt", "dear")
+    assert "empty folder" in ovek.refuses("demo", "mine")
+    assert [f.name for f in (ovek.folder / "mine").iterdir()] == ["letter.txt"]
+
+
+def test_the_sample_fleet_has_every_planted_trouble_and_healthy_devices(ovek):
+    ovek("demo", "sample")
+    audit = json.loads(ovek("audit", "--site", "sample", "--format", "json", exits=1).stdout)
+    found = {(f["rule"], d["device"]) for d in audit["devices"] for f in d["findings"]}
+    assert set(TROUBLES.items()) <= found
+    assert {rule for rule, _ in found} == set(TROUBLES)
+    healthy = [d for d in audit["devices"] if not d["findings"] and d["reload"] == "ready"]
+    assert len(healthy) >= 5

@@ -1,0 +1,63 @@
+"""Lines for a terminal, and results kept out of memory."""
+
+import msgspec
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.cells import cell_len
+
+from ovek.files.spool import Spool
+from ovek.model.finding import DeviceAudit
+from ovek.render.lines import WIDTH, Columns, hanging
+from ovek.render.visible import visible
+
+words = st.text(st.characters(codec="utf-8"), max_size=40)
+
+
+@given(st.text())
+def test_visible_text_is_printable_and_leaves_printable_text_alone(text):
+    assert visible(text).isprintable()
+    if text.isprintable():
+        assert visible(text) == text
+
+
+@given(st.lists(st.tuples(words, words, words).map(lambda cells: [*map(visible, cells)])))
+def test_columns_line_up_and_fit(rows):
+    columns = Columns(("ONE", "TWO", "THREE"), right=(1,))
+    for row in rows:
+        columns.measure(row)
+    columns.fit(60)
+    for row in rows:
+        line = columns.row(row).plain
+        assert cell_len(line) <= 60
+        assert line.isprintable()
+
+
+def test_what_is_cut_ends_in_an_ellipsis():
+    columns = Columns(("ONE", "TWO"))
+    row = ("a" * 80, "b")
+    columns.measure(row)
+    columns.fit(40)
+    assert columns.row(row).plain == f"{'a' * 34}…  b"
+
+
+@given(st.lists(words.map(visible), min_size=1).map(" ".join))
+def test_wrapped_text_loses_no_word(text):
+    lines = [str(line) for line in hanging("  do:", text, indent=8)]
+    assert lines[0].startswith("  do:   ")
+    assert " ".join(lines).removeprefix("  do:").split() == text.split()
+    assert all(len(line) <= WIDTH or len(line.split()) <= 2 for line in lines)
+
+
+def test_a_spool_gives_back_what_was_added_as_often_as_asked():
+    audits = [
+        DeviceAudit(
+            device=f"sw{at}", reload="ready", runs=None, starts=(), images=(), space=(), findings=()
+        )
+        for at in range(3)
+    ]
+    spool = Spool(DeviceAudit)
+    for audit in audits:
+        spool.add(audit)
+    assert list(spool) == audits
+    assert list(spool) == audits
+    assert [msgspec.json.decode(line)["device"] for line in spool.lines()] == ["sw0", "sw1", "sw2"]
