@@ -1,11 +1,13 @@
 """The `audit` row: `ovek audit` against merely decoding the same snapshot, and its memory.
 
 `python benchmarks/audit.py [DEVICES]` (default 10,000). Both are processes of their own, timed
-whole and in turn, four times; the best of each counts. The decoder goes through the lines into
-the same typed data. Memory is the peak of the process, at a tenth of the devices and at all.
+whole and in turn, five times; the ratio is the median of the five pairs, so that a machine whose
+speed changes does not decide it. The decoder goes through the lines into the same typed data.
+Memory is the peak of the process, at a tenth of the devices and at all.
 """
 
 import os
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -44,12 +46,12 @@ def main() -> None:
         decode = (sys.executable, "-c", DECODE, str(snapshot))
         for form in ("json", "table"):
             audit = (sys.executable, "-m", "ovek", "audit", "--format", form, "--site")
-            rounds = [(timed(*decode)[0], *timed(*audit, str(large))) for _ in range(4)]
-            ours, peak = min(seconds for _, seconds, _ in rounds), rounds[0][2]
-            merely = min(seconds for seconds, _, _ in rounds)
+            rounds = [(timed(*decode)[0], *timed(*audit, str(large))) for _ in range(5)]
+            ratio = statistics.median(ours / merely for merely, ours, _ in rounds)
+            merely, ours, peak = (statistics.median(column) for column in zip(*rounds, strict=True))
             _, little = timed(*audit, str(small))
             print(
-                f"audit {form:5}: {ours:.2f} s, decode {merely:.2f} s, ratio {ours / merely:.2f} "
+                f"audit {form:5}: {ours:.2f} s, decode {merely:.2f} s, ratio {ratio:.2f} "
                 f"(wanted: 4.00 or less); peak {peak:.0f} MiB, with a tenth of the devices "
                 f"{little:.0f} MiB"
             )

@@ -60,3 +60,6 @@ def main() -> None:
         # The reader of our output went away; say nothing, and keep Python from saying it at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
+    except OSError as error:
+        click.echo(f"ovek: {error.strerror or error}; check room and permissions", err=True)
+        sys.exit(2)

@@ -30,24 +30,26 @@ def command(site_folder: Path, snapshot_file: Path | None, format_: str, fail_on
     what is wrong, where it was seen and what to do. Exit code 1 where a finding is at or above
     --fail-on.
     """
-    from ovek.render.audit import AuditTable
+    from ovek.render import json
+    from ovek.render.audit import AuditRow, AuditTable
 
     site = Site(site_folder)
     devices = Devices(site, site.snapshot(snapshot_file))
-    spool, summary, table = Spool(DeviceAudit), AuditSummary(), AuditTable()
+    summary, table = AuditSummary(), AuditTable()
+    as_json = format_ == "json"
+    results, rows = Spool(DeviceAudit), Spool(AuditRow)
     for device, judge in devices:
         audit = audit_device(device, judge, site.policy)
-        spool.add(audit)
         summary.add(audit)
-        if format_ == "table":
-            table.add(audit)
-    if format_ == "json":
-        from ovek.render import json
-
+        if as_json:
+            results.add(audit)
+        else:
+            rows.add(table.add(audit))
+    if as_json:
         now = datetime.now(UTC).replace(microsecond=0)
-        write_bytes(json.audit(now, spool.lines(), devices.not_read, summary))
+        write_bytes(json.audit(now, results.lines(), devices.not_read, summary))
     else:
-        write_lines(table.lines(summary, lambda: spool, _about(devices)))
+        write_lines(table.lines(summary, lambda: rows, _about(devices)))
     found = (name for name in SEVEREST_FIRST if getattr(summary, name))
     if any(reaches(severity, fail_on) for severity in found):
         sys.exit(1)

@@ -7,12 +7,13 @@ from pathlib import Path
 import click
 
 from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
-from ovek.engine.cleanup import plan_device
+from ovek.engine.cleanup import PlanDefectError, plan_device
 from ovek.engine.verdicts import fits, judge_device
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.model.size import SizeError, parse_size
 from ovek.model.verdict import KnownRelease
+from ovek.render.visible import visible
 
 
 def _size(ctx: click.Context, param: click.Parameter, value: str | None) -> int | None:
@@ -63,7 +64,11 @@ def command(
                 met += " ".join([*(release.fits or ()), *(release.revisions or ())])
                 raise InputError(devices.file, met, "Name an image for this hardware")
             continue
-        plans += plan_device(judge_device(one, judge), site.policy, free=free, room_for=release)
+        try:
+            plans += plan_device(judge_device(one, judge), site.policy, free=free, room_for=release)
+        except PlanDefectError as defect:
+            click.echo(f"ovek: {visible(str(defect))}", err=True)
+            sys.exit(2)
     if release is not None and not plans:
         met = f"holds no device that {release.file} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")

@@ -2,9 +2,10 @@
 
 from collections.abc import Callable, Iterable, Iterator
 
+from msgspec import Struct
 from rich.text import Span, Text
 
-from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
+from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit, Finding
 from ovek.model.size import show_size
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.lines import STYLES, Columns, Line, count, hanging
@@ -14,6 +15,14 @@ TITLES = ("DEVICE", "RUNS", "STARTS NEXT", "RELOAD", "PROVEN", "FREE", "FINDINGS
 _NAMED = 5
 
 
+class AuditRow(Struct, frozen=True):
+    """What the table shows of one device."""
+
+    device: str
+    cells: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+
 class AuditTable:
     """What has to be known of all devices before the first line can be written."""
 
@@ -21,19 +30,21 @@ class AuditTable:
         self.columns = Columns(TITLES, right=(4,))
         self.stranded: list[str] = []
 
-    def add(self, audit: DeviceAudit) -> None:
-        """Take one device in."""
-        self.columns.measure(_cells(audit))
+    def add(self, audit: DeviceAudit) -> AuditRow:
+        """Take one device in; return what has to be kept of it."""
+        cells = _cells(audit)
+        self.columns.measure(cells)
         if audit.reload == "stranded" and len(self.stranded) < _NAMED:
             self.stranded.append(visible(audit.device))
+        return AuditRow(audit.device, cells, audit.findings)
 
     def lines(
         self,
         summary: AuditSummary,
-        audits: Callable[[], Iterable[DeviceAudit]],
+        rows: Callable[[], Iterable[AuditRow]],
         about: Iterable[str],
     ) -> Iterator[Line]:
-        """Go through the lines; `about` tells of the snapshot, `audits` starts over each time."""
+        """Go through the lines; `about` tells of the snapshot, `rows` starts over each time."""
         yield from hanging("", answer(summary, self.stranded), indent=0)
         yield _totals("Reload", reversed(RELOADS_WORST_FIRST), summary)
         yield _totals("Findings", SEVEREST_FIRST, summary)
@@ -42,15 +53,15 @@ class AuditTable:
         yield ""
         self.columns.fit()
         yield self.columns.head()
-        for audit in audits():
-            yield self.columns.row(_cells(audit))
+        for row in rows():
+            yield self.columns.row(row.cells)
         found = False
-        for audit in audits():
-            if audit.findings:
+        for row in rows():
+            if row.findings:
                 if not found:
                     yield from ("", Text("FINDINGS", "bold"))
                 found = True
-                yield from _findings(audit)
+                yield from _findings(row)
 
 
 def answer(summary: AuditSummary, stranded: list[str]) -> str:
@@ -123,9 +134,9 @@ def _free(audit: DeviceAudit) -> str:
     return f"{show_size(least.free or 0)}{share}"
 
 
-def _findings(audit: DeviceAudit) -> Iterator[Line]:
-    yield Text(visible(audit.device), "bold")
-    for finding in audit.findings:
+def _findings(row: AuditRow) -> Iterator[Line]:
+    yield Text(visible(row.device), "bold")
+    for finding in row.findings:
         place = f"  {visible(finding.place)}" if finding.place else ""
         line = f"  {finding.severity:<8}  {finding.rule}{place}"
         yield Text(line, spans=[Span(2, 10, STYLES[finding.severity])])
