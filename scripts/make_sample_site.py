@@ -10,6 +10,8 @@ import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import msgspec
+
 from ovek.files.snapshot import write_snapshot
 from ovek.files.whole import write_whole
 from ovek.model.digest import Digests
@@ -32,7 +34,7 @@ from ovek.model.snapshot import (
 )
 
 HERE = Path(__file__).parent.parent / "src/ovek/demo/site"
-TAKEN = datetime(2026, 11, 20, 21, 14, 5, tzinfo=UTC)
+TAKEN = datetime(2026, 11, 20, 21, 14, tzinfo=UTC)
 MIB = 2**20
 
 # File name: size in bytes, version, variant, kind, fits, status, track, published.
@@ -150,7 +152,6 @@ def switch_member(
     return Member(
         id=id_,
         volumes=(volume("flash", files + HOUSEKEEPING, capacity, sets=sets), *volumes),
-        banks=(),
         boot=Boot(
             mode=Setting(live=mode, saved=mode),
             order=Setting(live=entries(*(live or order)), saved=entries(*order)),
@@ -170,7 +171,7 @@ def bank(name: str, release: str | None, version: str | None = None, **more) -> 
 
 def banked(default: str, *banks: Bank, live: str | None = None) -> tuple[Member, ...]:
     boot = Boot(default_bank=Setting(live=live or default, saved=default))
-    return (Member(id="1", volumes=(), banks=banks, boot=boot, pointers=(), parts=()),)
+    return (Member(id="1", banks=banks, boot=boot),)
 
 
 def paired(trial: str, committed: str, *, once: str | None = None) -> tuple[Member, ...]:
@@ -184,14 +185,12 @@ def paired(trial: str, committed: str, *, once: str | None = None) -> tuple[Memb
     return (
         Member(
             id="1",
-            volumes=(volume("disk", files, 8_000 * MIB, cluster=65536),),
+            volumes=(volume("disk", files, 8_000 * MIB, cluster=65536, sets=None),),
             banks=(
                 Bank(name="committed", state="ok", places=(f"disk:committed/{committed}",)),
                 Bank(name="trial", state="ok", places=(f"disk:trial/{trial}",)),
             ),
             boot=Boot(once=BootEntry(place=once) if once else None),
-            pointers=(),
-            parts=(),
         ),
     )
 
@@ -377,6 +376,7 @@ FLEET_HEAD = """\
 # The fleet of Skerrow Ferries. Everything here is made up.
 format = "ovek.fleet/1"
 name = "Skerrow Ferries"
+lists = ["addresses.csv"]      # host, port and user of each device
 """
 
 POLICY = """\
@@ -393,16 +393,59 @@ DIGEST_LIST_NOTE = "# Digests that came with the last shipment of sticks.\n"
 
 def fleet_toml(devices: list[Device]) -> bytes:
     rows = [(one.device, one.sheet, one.site) for one in devices]
-    rows.append(("kittiwake-bridge", "oxwick-40", "MV Kittiwake"))
     text = FLEET_HEAD
     for name, sheet, place in rows:
         text += f'\n[[device]]\nname = "{name}"\nsheet = "{sheet}"\nsite = "{place}"\n'
     return text.encode()
 
 
+LANGUAGES = {
+    "oxwick-40": "oxwick",
+    "tolvane-8": "tolvane",
+    "merrowby-m": "merrowby",
+    "pellard-9": "pellard",
+}
+
+
+def at_sea() -> Device:
+    """A ship that was out of reach when the sample snapshot was taken, and is so still."""
+    return device("kittiwake-bridge", "oxwick-40", "MV Kittiwake", "OX40-8P",
+                  (switch_member([image("ox40-lite-7.4.2.img", age=4)],
+                                 ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
+                  "7.4.2", "flash:ox40-lite-7.4.2.img")  # fmt: skip
+
+
+def standins(devices: list[Device]) -> bytes:
+    """The stand-ins: the fleet as it is now. One store was written anew since the snapshot."""
+    lines = []
+    for one in [*devices, at_sea()]:
+        plain_device = msgspec.to_builtins(one)
+        if one.device == "holm-office":
+            for file in plain_device["members"][0]["volumes"][0]["files"]:
+                file["modified"] = days_ago(1).isoformat()
+        state = {
+            "format": "ovek.standin/1",
+            "language": LANGUAGES[one.sheet],
+            "device": plain_device,
+            "digest_rate": 500 * MIB,
+        }
+        if one.device == "kittiwake-bridge":
+            state["fault"] = "closed"
+        lines.append(msgspec.json.encode(state) + b"\n")
+    return b"".join(lines)
+
+
+def addresses(devices: list[Device]) -> bytes:
+    """Addresses from the documentation ranges (RFC 5737)."""
+    rows = "".join(f"{one.device},192.0.2.{at},22,reader\n" for at, one in enumerate(devices, 10))
+    return f"name,host,port,user\n{rows}".encode()
+
+
 def write_site(folder: Path) -> None:
     devices = fleet()
-    write_whole(folder / "fleet.toml", [fleet_toml(devices)])
+    write_whole(folder / "fleet.toml", [fleet_toml([*devices, at_sea()])])
+    write_whole(folder / "addresses.csv", [addresses([*devices, at_sea()])])
+    write_whole(folder / "standins.jsonl", [standins(devices)])
     write_whole(folder / "policy.toml", [POLICY.encode()])
     for vendor in RELEASES:
         write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])

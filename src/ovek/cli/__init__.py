@@ -12,9 +12,12 @@ from ovek.files.errors import InputError
 # In the order in which an engineer works.
 COMMANDS = {
     "demo": "Write the sample site and take a tour of it.",
+    "survey": "Read the devices of the fleet into a snapshot.",
     "audit": "Is the fleet fit to reload, and where not, why?",
     "bootwalk": "What does each device start on next?",
     "cleanup": "What may go to make room?",
+    "sheet": "How a kind of device is described: check, try, new.",
+    "standin": "Simulated devices.",
 }
 
 

@@ -6,27 +6,20 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
+from ovek.cli.options import Devices, size_option, snapshot_options, write_bytes, write_lines
 from ovek.engine.cleanup import PlanDefectError, plan_device
 from ovek.engine.verdicts import fits, judge_device
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.model.size import SizeError, parse_size
 from ovek.model.verdict import KnownRelease
 from ovek.render.visible import visible
 
 
-def _size(ctx: click.Context, param: click.Parameter, value: str | None) -> int | None:
-    """Read a size such as 600MiB into bytes."""
-    try:
-        return None if value is None else parse_size(value)
-    except SizeError as error:
-        raise click.BadParameter(str(error)) from None
-
-
 @click.command("cleanup")
 @click.argument("device", nargs=-1)
-@click.option("--free", callback=_size, metavar="SIZE", help="The free space wanted, like 600MiB.")
+@click.option(
+    "--free", callback=size_option, metavar="SIZE", help="The free space wanted, like 600MiB."
+)
 @click.option(
     "--room-for",
     metavar="IMAGE",

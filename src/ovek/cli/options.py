@@ -1,7 +1,7 @@
 """What several commands share: options, the devices they name, and writing results out."""
 
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from difflib import get_close_matches
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -14,14 +14,16 @@ from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.snapshot import read_snapshot
 from ovek.model.finding import SEVEREST_FIRST, Severity
+from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
 F = TypeVar("F", bound=Callable[..., Any])
+D = TypeVar("D")
 
-_SITE = click.option(
+SITE = click.option(
     "--site",
     "site_folder",
     metavar="FOLDER",
@@ -36,7 +38,7 @@ _SNAPSHOT = click.option(
     type=click.Path(path_type=Path),
     help="The snapshot to look at (default: the newest in snapshots/).",
 )
-_FORMAT = click.option(
+FORMAT = click.option(
     "--format",
     "format_",
     type=click.Choice(["table", "json"]),
@@ -53,12 +55,36 @@ _FAIL_ON = click.option(
 
 def snapshot_options(function: F) -> F:
     """Add --site, --snapshot and --format."""
-    return _SITE(_SNAPSHOT(_FORMAT(function)))
+    return SITE(_SNAPSHOT(FORMAT(function)))
 
 
 def fail_on_option(function: F) -> F:
     """Add --fail-on."""
     return _FAIL_ON(function)
+
+
+def size_option(ctx: click.Context, param: click.Parameter, value: str | None) -> int | None:
+    """Read a size such as 600MiB into bytes."""
+    try:
+        return None if value is None else parse_size(value)
+    except SizeError as error:
+        raise click.BadParameter(str(error)) from None
+
+
+def named_devices(names: Iterable[str], known: Mapping[str, D], where: Path) -> list[D]:
+    """The things of these names (all where none is named); raise InputError for an unknown one."""
+    names = list(dict.fromkeys(names))
+    for name in names:
+        if name not in known:
+            raise no_device(where, name, known)
+    return [known[name] for name in names] if names else list(known.values())
+
+
+def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
+    """The error that a device of this name is not there, with the nearest name that is."""
+    near = get_close_matches(name, list(known), n=1)
+    do = f"Did you mean {near[0]!r}?" if near else "See which devices ovek audit lists"
+    return InputError(where, f"holds no device {name!r}", do)
 
 
 def reaches(severity: Severity | None, threshold: str) -> bool:
@@ -94,9 +120,7 @@ class Devices:
                 yield device, self._judge(device)
         for name in self.named:
             if name in wanted:
-                near = get_close_matches(name, seen, n=1)
-                do = f"Did you mean {near[0]!r}?" if near else "See which devices ovek audit lists"
-                raise InputError(self.file, f"holds no device {name!r}", do)
+                raise no_device(self.file, name, seen)
 
     def _judge(self, device: Device) -> Judge:
         judge = self._judges.get(device.sheet)

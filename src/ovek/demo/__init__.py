@@ -18,6 +18,12 @@ class Stop(Struct, frozen=True):
 
 TOUR = (
     Stop(
+        ("survey",),
+        "The fleet was read over SSH. One ship is out of reach and one answered only half: each "
+        "costs its own line. Digests that are known for the same place, size and time were not "
+        "asked for again.",
+    ),
+    Stop(
         ("audit",),
         "Two devices would not come back from a reload, and two more would not start what they "
         "were told to: do not touch them before you have read why. The rest is fit.",

@@ -18,9 +18,9 @@ from functools import cmp_to_key
 
 from msgspec import Struct
 
-from ovek.engine.naming import glob_pattern
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, find_image, fits
 from ovek.model.digest import Digests
+from ovek.model.naming import glob_pattern
 from ovek.model.place import Place, parse_place
 from ovek.model.plan import Tier
 from ovek.model.policy import Policy

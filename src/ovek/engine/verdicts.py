@@ -22,10 +22,10 @@ from functools import lru_cache
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.naming import Named, Naming
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.catalog import ReleaseKind
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
+from ovek.model.naming import Named, Naming
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.sheet import Role, Sheet
 from ovek.model.size import show_size

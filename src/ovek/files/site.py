@@ -6,10 +6,10 @@ from pathlib import Path
 
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
+from ovek.files.fleet import read_fleet
 from ovek.files.snapshot import newest_snapshot
 from ovek.files.typed import read_toml
 from ovek.model.catalog import Published
-from ovek.model.fleet import FORMAT as FLEET_FORMAT
 from ovek.model.fleet import Fleet
 from ovek.model.policy import FORMAT as POLICY_FORMAT
 from ovek.model.policy import Policy
@@ -28,8 +28,8 @@ class Site:
 
     @cached_property
     def fleet(self) -> Fleet:
-        """The devices, from `fleet.toml`."""
-        return read_toml(self.folder / "fleet.toml", Fleet, FLEET_FORMAT)
+        """The devices, from `fleet.toml` and its lists."""
+        return read_fleet(self.folder)
 
     @cached_property
     def policy(self) -> Policy:
@@ -51,7 +51,7 @@ class Site:
     def sheet(self, name: str) -> Sheet | None:
         """The sheet of this name: the site's own, else the one that ships with Ovek, else None."""
         if name not in self._sheets:
-            file = _sheet_file(self.folder, name)
+            file = find_sheet(self.folder, name)
             if file is None:
                 return None
             self._sheets[name] = read_sheet(file)
@@ -71,7 +71,8 @@ def read_sheet(file: Path) -> Sheet:
     return found
 
 
-def _sheet_file(folder: Path, name: str) -> Path | None:
+def find_sheet(folder: Path, name: str) -> Path | None:
+    """The file of a sheet: the site's own, else the one that ships with Ovek, else None."""
     if Path(name).name != name or name.startswith("."):
         return None
     shipped = Path(str(resources.files("ovek.files") / "sheets"))

@@ -1,28 +1,54 @@
-"""The devices of a site: `ovek.fleet/1`."""
+"""The devices of a site and how each is reached: `ovek.fleet/1`."""
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from msgspec import Struct
+from msgspec import Meta, Struct
 
 from ovek.model.snapshot import Name
 
 FORMAT = "ovek.fleet/1"
 
+Way = Literal["ssh", "sftp", "capture", "folder"]
+
 
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """One device of the fleet. `site` is where it stands, `role` what it does there."""
+    """One device of the fleet. `site` is where it stands, `role` what it does there.
+
+    `ways` are taken in their order, each adding what the ones before left open. `capture` are
+    globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
+    as the `volume` of the `member`. Paths are relative to the site.
+    """
 
     name: Name
     sheet: Name
     site: str | None = None
     role: str | None = None
+    ways: tuple[Way, ...] = ()
+    host: str | None = None
+    port: Annotated[int, Meta(ge=1, le=65535)] = 22
+    user: str | None = None
+    capture: tuple[Name, ...] = ()
+    folder: str | None = None
+    volume: Name = "stick"
+    member: Name = "1"
+
+    def __post_init__(self) -> None:
+        for way, key, value in (
+            ("ssh", "host", self.host),
+            ("sftp", "host", self.host),
+            ("capture", "capture", self.capture),
+            ("folder", "folder", self.folder),
+        ):
+            if way in self.ways and not value:
+                raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
 
 
 class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """All devices of a site."""
+    """All devices of a site. `lists` are CSV files that add devices, or facts of devices here."""
 
     format: Literal["ovek.fleet/1"] = "ovek.fleet/1"
     name: str
+    lists: tuple[Name, ...] = ()
     device: tuple[FleetDevice, ...] = ()
 
     def __post_init__(self) -> None:

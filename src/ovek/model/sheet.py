@@ -3,8 +3,9 @@
 import re
 from typing import Annotated, Literal
 
-from msgspec import Meta, Struct
+from msgspec import Meta, Struct, field
 
+from ovek.model.digest import Algorithm
 from ovek.model.snapshot import BootMode, Name
 
 FORMAT = "ovek.sheet/1"
@@ -74,14 +75,168 @@ class Versions(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
 
 class Capacity(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """Room that the device needs or loses. `cluster` in bytes counts where the volume has none.
+    """Room and time that the device takes. `cluster` in bytes counts where the volume has none.
 
     `unpacked` is what an image takes besides itself while it is installed, as a multiple of its
-    size; it counts where the release does not say so in bytes.
+    size; it counts where the release does not say so in bytes. The rates are in bytes a second,
+    of making a digest and of a transfer; they serve time estimates and limits.
     """
 
     cluster: Annotated[int, Meta(ge=1)] | None = None
     unpacked: Annotated[float, Meta(ge=0, le=100)] | None = None
+    digest_rate: Annotated[int, Meta(ge=1)] | None = None
+    transfer_rate: Annotated[int, Meta(ge=1)] | None = None
+
+
+Fills = Literal[
+    "device",
+    "member",
+    "volume",
+    "file",
+    "digest",
+    "set",
+    "bank",
+    "boot",
+    "order",
+    "pointer",
+    "part",
+]
+Each = Literal["device", "member", "volume", "image"]
+Parse = Literal["grub-env", "u-boot-env"]
+
+
+def _words(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+# What a row may say of each kind of thing; the first fields name the thing itself.
+FIELDS: dict[Fills, frozenset[str]] = {
+    "device": _words(
+        "running.version running.variant running.place running.bank hardware.model "
+        "hardware.revision hardware.memory config.unsaved_changes config.backed_up_at"
+    ),
+    "member": _words("member role running_version"),
+    "volume": _words("member volume state filesystem capacity free cluster"),
+    "file": _words("member volume path size modified md5 sha1 sha256 sha512"),
+    "digest": _words("member volume path md5 sha1 sha256 sha512"),
+    "set": _words("member volume set_file package"),
+    "bank": _words("member bank state version variant size md5 sha1 sha256 sha512 place"),
+    "boot": _words(
+        "member mode.live mode.saved default_bank.live default_bank.saved once "
+        "ignores_saved_config.live ignores_saved_config.saved"
+    ),
+    "order": _words("member list place raw"),
+    "pointer": _words("member part place"),
+    "part": _words("member part version"),
+}
+SIZES = frozenset({"hardware.memory", "capacity", "free", "cluster", "size"})
+TIMES = frozenset({"modified", "config.backed_up_at"})
+TRUTHS = frozenset(
+    {"config.unsaved_changes", "ignores_saved_config.live", "ignores_saved_config.saved"}
+)
+PLACEHOLDERS: dict[Each, frozenset[str]] = {
+    "device": frozenset(),
+    "member": frozenset({"member"}),
+    "volume": frozenset({"member", "volume"}),
+    "image": frozenset({"member", "volume", "path", "algorithm"}),
+}
+_PLACEHOLDER = re.compile(r"\{(\w*)\}")
+
+
+class Pager(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How the device waits after a screenful (a regular expression), and the key that goes on."""
+
+    shows: Name
+    answer: str = " "
+
+    def __post_init__(self) -> None:
+        _compiled(self.shows, None)
+
+
+class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One thing to ask, and how its answer is understood.
+
+    `ask` is sent as it stands, its {placeholders} filled; `each` is what it is asked for. A
+    TextFSM `template` turns the answer into rows, or `parse` reads an open format. `columns` maps
+    a column to a field of what it `fills` (a column of the field's own name needs no entry);
+    `fixed` adds fields, `units` and `dates` say how sizes and times are written, `words` maps the
+    device's words, and a value in `none` is known to be nothing.
+    """
+
+    name: Name
+    ask: Name
+    fills: Fills
+    each: Each = "device"
+    template: str | None = None
+    parse: Parse | None = None
+    columns: dict[str, str] = {}
+    fixed: dict[str, str] = {}
+    units: dict[str, str] = {}
+    dates: dict[str, str] = {}
+    words: dict[str, dict[str, str]] = {}
+    none: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if (self.template is None) == (self.parse is None):
+            raise ValueError(f"the question {self.name!r} needs a template or a parse, one of them")
+        for name in _PLACEHOLDER.findall(self.ask):
+            if name not in PLACEHOLDERS[self.each]:
+                known = ", ".join(sorted(PLACEHOLDERS[self.each])) or "none"
+                raise ValueError(
+                    f"the question {self.name!r} asks with {{{name}}}; asked for each "
+                    f"{self.each} it may use: {known}"
+                )
+        fields = FIELDS[self.fills]
+        used = {*self.columns.values(), *self.fixed, *self.units, *self.dates, *self.words}
+        for name in sorted(used - fields):
+            raise ValueError(
+                f"the question {self.name!r} fills the field {name!r}; a {self.fills} has: "
+                + ", ".join(sorted(fields))
+            )
+        if "\n" in self.ask or "\r" in self.ask:
+            raise ValueError(f"the question {self.name!r} asks with a line end in it")
+
+
+class SftpVolume(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """A folder of the device that SFTP lists as a volume."""
+
+    volume: Name
+    path: Name
+    member: str = "1"
+
+
+class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How this kind of device is read.
+
+    `by` is a terminal dialogue or a program a question (`exec`). `prompt` and `errors` are regular
+    expressions; an answer that fits one of `errors` is no answer. `leave` is typed at the end.
+    `digests` are the algorithms that the device can work out, and `digest_program` the command
+    that does it over an exec channel where files are listed over SFTP, `{path}` filled in.
+    `slots` makes banks of files: the bank's name, and globs of the places that it is made of.
+    """
+
+    by: Literal["terminal", "exec"] = "terminal"
+    prompt: str = r"[^\r\n]{1,80}[>#$%] ?"
+    pager: Pager | None = None
+    errors: tuple[Name, ...] = ()
+    leave: str | None = None
+    digests: tuple[Algorithm, ...] = ()
+    digest_program: dict[Algorithm, Name] = {}
+    sftp: tuple[SftpVolume, ...] = ()
+    slots: dict[Name, tuple[Name, ...]] = {}
+    question: tuple[Question, ...] = ()
+
+    def __post_init__(self) -> None:
+        for text in (self.prompt, *self.errors):
+            _compiled(text, None)
+        for globs in self.slots.values():
+            for glob in globs:
+                if ":" not in glob:
+                    raise ValueError(f"the slot's glob {glob!r} is no place; write volume:path")
+        names = [question.name for question in self.question]
+        for name in names:
+            if names.count(name) > 1:
+                raise ValueError(f"the question {name!r} is listed twice; name each once")
 
 
 class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -97,6 +252,7 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     roles: dict[Role, Globs] = {}
     versions: Versions = Versions()
     capacity: Capacity = Capacity()
+    reading: Reading = field(default_factory=Reading)
 
 
 def _compiled(text: str, fields: set[str] | None) -> re.Pattern[str]:

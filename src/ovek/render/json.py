@@ -4,9 +4,12 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 import msgspec
+import msgspec.structs
 
 from ovek.model.finding import AuditSummary
 from ovek.model.plan import CleanupPlan
+from ovek.model.surveyed import Surveyed
+from ovek.model.trial import SheetTrial
 from ovek.model.walk import DeviceWalk
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
@@ -23,6 +26,18 @@ def audit(
         comma = b",\n"
     head = {"format": "ovek.audit/1", "not_in_snapshot": list(not_read), "summary": summary}
     yield b"],\n" + _ENCODER.encode(head)[1:] + b"\n"
+
+
+def survey(snapshot: str, devices: Iterable[Surveyed]) -> bytes:
+    """Write `ovek.survey/1`; `seconds` is how long a device took."""
+    whole = {"format": "ovek.survey/1", "snapshot": snapshot, "devices": list(devices)}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def sheet_trial(tried: SheetTrial) -> bytes:
+    """Write `ovek.sheet-trial/1`."""
+    whole = {"format": "ovek.sheet-trial/1", **msgspec.structs.asdict(tried)}
+    return _ENCODER.encode(whole) + b"\n"
 
 
 def bootwalk(walks: Iterable[DeviceWalk]) -> bytes:

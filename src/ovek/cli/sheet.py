@@ -1,0 +1,92 @@
+"""`ovek sheet`: how a kind of device is described."""
+
+import sys
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from ovek.cli.options import FORMAT, SITE, write_bytes, write_lines
+from ovek.files.errors import InputError
+from ovek.files.site import find_sheet, read_sheet
+from ovek.files.whole import write_whole
+from ovek.model.sheet import Sheet
+
+
+@click.group("sheet")
+def command() -> None:
+    """How a kind of device is described: check a sheet, try it on a saved session, start one."""
+
+
+@command.command("check")
+@click.argument("file", type=click.Path(path_type=Path))
+def check_command(file: Path) -> None:
+    """Is the sheet in FILE right? Every mistake in its questions is told at once."""
+    sheet = read_sheet(file)
+    wrong = _wrong(sheet)
+    for question, told in wrong:
+        click.echo(f"ovek: {file}, question {question}: {told}", err=True)
+    if wrong:
+        sys.exit(2)
+    reading = sheet.reading
+    asked = f"{len(reading.question)} questions by {reading.by}" if reading.question else "nothing"
+    click.echo(f"{sheet.name} is right: {sheet.title}, layout {sheet.start.layout}, asks {asked}.")
+
+
+@command.command("try")
+@click.argument("sheet")
+@click.argument("capture", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("-v", "--verbose", is_flag=True, help="Show every row.")
+@SITE
+@FORMAT
+def try_command(
+    sheet: str, capture: tuple[Path, ...], verbose: bool, site_folder: Path, format_: str
+) -> None:
+    """What does SHEET (a name or a file) make of a saved terminal session, each CAPTURE?
+
+    Shows the rows of each template beside the fields they fill, the lines that no template
+    understood, and the facts that are still missing. Exit code 1 where there are any.
+    """
+    from ovek.sources.capture import read_capture
+    from ovek.sources.trial import try_sheet
+
+    file = Path(sheet) if sheet.endswith(".toml") else find_sheet(site_folder, sheet)
+    if file is None:
+        met, do = f"no sheet is named {sheet!r}", "Name a sheet, or a file that ends in .toml"
+        raise InputError(site_folder / "sheets", met, do)
+    found = read_sheet(file)
+    for question, told in _wrong(found):
+        met = f"the question {question!r}: {told}"
+        raise InputError(file, met, f"See: ovek sheet check {file}")
+    tried = try_sheet(found, [read_capture(each) for each in capture])
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.sheet_trial(tried)])
+    else:
+        from ovek.render.sheet import trial
+
+        write_lines(trial(tried, verbose=verbose))
+    if tried.missing or any(one.strange or one.problem for one in tried.questions):
+        sys.exit(1)
+
+
+@command.command("new")
+@click.argument("name")
+@SITE
+def new_command(name: str, site_folder: Path) -> None:
+    """Write a commented start of a sheet to sheets/NAME.toml of the site."""
+    if not name or Path(name).name != name or name.startswith("."):
+        raise click.UsageError(f"{name!r} cannot be the name of a sheet; use letters and dashes")
+    file = site_folder / "sheets" / f"{name}.toml"
+    if file.exists():
+        raise InputError(file, "is there already", "Choose another name, or edit that file")
+    start = (resources.files("ovek.files") / "new-sheet.toml").read_text(encoding="utf-8")
+    write_whole(file, [start.replace("NAME", name).encode()])
+    click.echo(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
+
+
+def _wrong(sheet: Sheet) -> list[tuple[str, str]]:
+    from ovek.sources.rows import check_templates
+
+    return list(check_templates(sheet))

@@ -1,0 +1,271 @@
+"""`ovek survey`: read the devices of the fleet into a snapshot."""
+
+import asyncio
+import sys
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from ovek.cli.options import FORMAT, SITE, named_devices, size_option, write_bytes, write_lines
+from ovek.files.errors import InputError
+from ovek.files.evidence import evidence_file, read_evidence, write_evidence
+from ovek.files.journal import Journal, unfinished
+from ovek.files.site import Site
+from ovek.files.snapshot import newest_snapshot, read_snapshot
+from ovek.model.fleet import FleetDevice
+from ovek.model.sheet import Sheet
+from ovek.model.snapshot import Device
+from ovek.model.surveyed import Surveyed
+
+Job = tuple[FleetDevice, Sheet]
+
+
+@click.command("survey")
+@click.argument("device", nargs=-1)
+@SITE
+@FORMAT
+@click.option("-v", "--verbose", is_flag=True, help="Tell of every device, and what was met.")
+@click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
+@click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
+@click.option("--resume", is_flag=True, help="Read only what the last survey did not.")
+@click.option("--replay", is_flag=True, help="Make the newest snapshot anew from its evidence.")
+@click.option("--evidence/--no-evidence", default=True, help="Keep the raw answers, compressed.")
+@click.option("--take-new-keys", is_flag=True, help="Trust host keys that are not known yet.")
+@click.option("--ask-password", is_flag=True, help="Ask for the password, once for all devices.")
+@click.option("--tries", type=click.IntRange(1, 10), default=3, help="Tries for what may pass.")
+@click.option("--connect-limit", type=float, default=15.0, help="Seconds to connect.")
+@click.option("--login-limit", type=float, default=20.0, help="Seconds to the first prompt.")
+@click.option("--answer-limit", type=float, default=60.0, help="Seconds for an answer.")
+@click.option("--device-limit", type=float, default=3600.0, help="Seconds for a whole device.")
+@click.option(
+    "--rate", callback=size_option, metavar="SIZE", help="Read files through at SIZE a second."
+)
+def command(device: tuple[str, ...], site_folder: Path, **options: Any) -> None:
+    """Read the devices of the fleet (or each DEVICE) into a snapshot.
+
+    Only the questions of the device's sheet are sent; nothing is changed. The snapshot goes to
+    snapshots/, the raw answers beside it. A device that cannot be read costs its own line only;
+    the exit code is 3 then. Ctrl-C keeps what is finished, and --resume takes the rest.
+    """
+    site = Site(site_folder)
+    jobs = _jobs(site, device)
+    if options["replay"]:
+        snapshot, results = _replay(site, jobs)
+    else:
+        snapshot, results = _survey(site, jobs, options)
+    _show(snapshot, results, options)
+    if any(one.result != "read" for one in results):
+        sys.exit(3)
+
+
+def _jobs(site: Site, names: tuple[str, ...]) -> list[Job]:
+    """The devices to read, each with its sheet, all checked before the first is asked."""
+    from ovek.sources.rows import check_templates
+
+    fleet = {one.name: one for one in site.fleet.device}
+    found = named_devices(names, fleet, site.folder / "fleet.toml")
+    sheets: dict[str, Sheet] = {}
+    for one in found:
+        if one.sheet not in sheets:
+            sheet = site.sheet(one.sheet)
+            if sheet is None:
+                met = f"the device {one.name!r} names the sheet {one.sheet!r}, not known"
+                do = f"Put {one.sheet}.toml into {site.folder / 'sheets'}"
+                raise InputError(site.folder / "fleet.toml", met, do, key="sheet")
+            for question, wrong in check_templates(sheet):
+                met = f"the question {question!r}: {wrong}"
+                raise InputError(f"{one.sheet}.toml", met, "See: ovek sheet check FILE")
+            sheets[one.sheet] = sheet
+    return [(one, sheets[one.sheet]) for one in found]
+
+
+def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
+    from ovek.sources import ssh, trust
+    from ovek.sources.interview import Wanted
+    from ovek.sources.survey import Outcome, Setup, survey
+
+    folder = site.folder / "snapshots"
+    snapshot, journal = _opened(folder, resume=options["resume"])
+    todo = [job for job in jobs if job[0].name not in journal.names]
+    earlier = {} if options["fresh"] else _earlier(folder, {job[0].name for job in todo})
+    keys = trust.HostKeys(site.folder / "known_hosts", take_new=options["take_new_keys"])
+    prompt = (lambda: click.prompt("Password", hide_input=True, err=True)) if (
+        options["ask_password"]
+    ) else None  # fmt: skip
+    results: list[Surveyed] = []
+    with _progress(len(todo)) as progress:
+
+        def done(outcome: Outcome) -> None:
+            if outcome.device is not None:
+                if options["evidence"]:
+                    _keep_evidence(snapshot, outcome)
+                journal.add_device(outcome.device)
+            results.append(_surveyed(outcome))
+            progress.advance()
+
+        setup = Setup(
+            site=site.folder,
+            wanted=Wanted(site.releases, earlier),
+            keys=keys,
+            secrets=trust.Secrets(prompt),
+            limits=ssh.Limits(
+                connect=options["connect_limit"],
+                login=options["login_limit"],
+                answer=options["answer_limit"],
+                device=options["device_limit"],
+            ),
+            tries=options["tries"],
+            rate=options["rate"],
+            expects=progress.expects,
+        )
+        try:
+            asyncio.run(survey(todo, setup, options["at_once"], done))
+        except KeyboardInterrupt:
+            keys.save()
+            journal.close()
+            left = len(todo) - len(results)
+            click.echo(
+                f"\novek: stopped; {len(results)} done, {left} left. What is finished is kept in "
+                f"{journal.file}; take the rest with: ovek survey --resume",
+                err=True,
+            )
+            sys.exit(3)
+    keys.save()
+    journal.finish(one.name for one in site.fleet.device)
+    results.sort(key=lambda one: [job[0].name for job in todo].index(one.device))
+    return snapshot, results
+
+
+def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
+    """The snapshot to write and its journal: a new one, or the last one taken up again."""
+    if not resume:
+        stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ")
+        snapshot = folder / f"{stamp}.jsonl"
+        return snapshot, Journal(snapshot)
+    if (left := unfinished(folder)) is not None:
+        return left, Journal(left)
+    newest = newest_snapshot(folder)
+    journal = Journal(newest)
+    journal.add_snapshot(newest)
+    return newest, journal
+
+
+def _earlier(folder: Path, names: set[str]) -> dict[str, Device]:
+    """The devices of the newest snapshot, whose digests may be kept; none where there is none."""
+    if not any(folder.glob("*.jsonl")):
+        return {}
+    devices = read_snapshot(newest_snapshot(folder))
+    return {device.device: device for device in devices if device.device in names}
+
+
+def _keep_evidence(snapshot: Path, outcome: Any) -> None:
+    head = {
+        "device": outcome.name,
+        "taken_at": outcome.device.taken_at.isoformat(),
+    }
+    answers = [msgspec.to_builtins(answer) for answer in outcome.evidence]
+    write_evidence(evidence_file(snapshot, outcome.name), head, answers)
+
+
+def _replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
+    """Make the newest snapshot that has evidence again, as NAME.replayed.jsonl."""
+    from ovek.sources.interview import Wanted
+    from ovek.sources.survey import replay
+
+    newest = newest_snapshot(site.folder / "snapshots")
+    source = newest.with_name(newest.name.replace(".replayed.jsonl", ".jsonl"))
+    target = source.with_name(f"{source.name.removesuffix('.jsonl')}.replayed.jsonl")
+    journal, results = Journal(target), []
+    for device, sheet in jobs:
+        file = evidence_file(source, device.name)
+        if not file.exists():
+            continue
+        evidence = read_evidence(file)
+        try:
+            outcome = replay(device, sheet, Wanted((), {}), evidence)
+        except (ValueError, KeyError) as error:
+            met = f"is no evidence of this device: {error}"
+            raise InputError(file, met, "Read the device again") from None
+        if outcome.device is not None:
+            journal.add_device(outcome.device)
+        results.append(_surveyed(outcome))
+    if not results:
+        journal.finish(())
+        met = "has no evidence beside it"
+        raise InputError(source, met, "Survey again, without --no-evidence")
+    journal.finish(device.name for device, _ in jobs)
+    return target, results
+
+
+def _surveyed(outcome: Any) -> Surveyed:
+    return Surveyed(
+        device=outcome.name,
+        result=outcome.result,
+        problem=outcome.problem,
+        do=outcome.do,
+        missing=outcome.missing,
+        notes=outcome.notes,
+        tries=outcome.tries,
+        seconds=outcome.seconds,
+    )
+
+
+def _show(snapshot: Path, results: list[Surveyed], options: dict[str, Any]) -> None:
+    if options["format_"] == "json":
+        from ovek.render import json
+
+        write_bytes([json.survey(str(snapshot), results)])
+        return
+    from ovek.render.survey import survey
+
+    about: Iterable[str] = [f"Snapshot: {snapshot}"] if snapshot.exists() else []
+    write_lines(survey(results, list(about), verbose=options["verbose"]))
+
+
+class _Progress:
+    """A bar on standard error with rate and time left; silent where that is no terminal."""
+
+    def __init__(self, total: int) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+        console = Console(stderr=True)
+        self._shown = console.is_terminal
+        self._bar = Progress(
+            TextColumn("{task.completed} of {task.total} devices"),
+            BarColumn(),
+            TextColumn("{task.fields[rate]}"),
+            TimeRemainingColumn(),
+            console=console,
+            disable=not self._shown,
+            transient=True,
+        )
+        self._task = self._bar.add_task("", total=total, rate="")
+
+    def __enter__(self) -> "_Progress":
+        self._bar.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._bar.stop()
+
+    def advance(self) -> None:
+        """One device is done."""
+        self._bar.advance(self._task)
+        speed = self._bar.tasks[0].speed
+        self._bar.update(self._task, rate=f"{speed:.1f} a second" if speed else "")
+
+    def expects(self, device: str, number: int, seconds: float) -> None:
+        """Say how long a device's digests may take, where it is long enough to wonder."""
+        from ovek.render.survey import progress_note
+
+        if self._shown and seconds >= 10:
+            self._bar.console.print(progress_note(device, number, seconds))
+
+
+def _progress(total: int) -> _Progress:
+    return _Progress(total)

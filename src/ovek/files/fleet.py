@@ -1,0 +1,81 @@
+"""The fleet with its CSV lists: a list adds devices, or facts of devices that are there."""
+
+import csv
+import io
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from ovek.files.errors import InputError
+from ovek.files.typed import read_bytes, read_toml, text_of
+from ovek.model.fleet import FORMAT, Fleet, FleetDevice
+
+_LISTS = {"ways", "capture"}
+_KNOWN = tuple(field.name for field in msgspec.structs.fields(FleetDevice))
+
+
+def read_fleet(folder: Path) -> Fleet:
+    """Read `fleet.toml` of a site and the lists it names. Raises InputError."""
+    fleet = read_toml(folder / "fleet.toml", Fleet, FORMAT)
+    devices = {device.name: device for device in fleet.device}
+    for name in fleet.lists:
+        if Path(name).is_absolute() or ".." in Path(name).parts:
+            met = f"the list {name!r} leaves the site"
+            raise InputError(folder / "fleet.toml", met, "Move it inside", key="lists")
+        _read_list(folder / name, devices)
+    return msgspec.structs.replace(fleet, device=tuple(devices.values()))
+
+
+def _read_list(file: Path, devices: dict[str, FleetDevice]) -> None:
+    """Read one CSV list (RFC 4180, a header first) into `devices`; an empty cell says nothing."""
+    text = text_of(file, read_bytes(file))
+    rows = csv.reader(io.StringIO(text, newline=""), strict=True)
+    seen: dict[str, int] = {}
+    try:
+        header = [name.strip() for name in next(rows, [])]
+        _check_header(file, header)
+        for cells in rows:
+            if any(cell.strip() for cell in cells):
+                _read_row(file, rows.line_num, header, cells, devices, seen)
+    except csv.Error as error:
+        met = f"is not CSV: {error}"
+        raise InputError(file, met, "Mend that line", line=rows.line_num) from None
+
+
+def _check_header(file: Path, header: list[str]) -> None:
+    if "name" not in header:
+        do = f"Give it a header with name and any of: {', '.join(_KNOWN)}"
+        raise InputError(file, "has no column 'name'", do, line=1)
+    for column in header:
+        if column not in _KNOWN or header.count(column) > 1:
+            met = f"the column {column!r} is " + ("not known" if column not in _KNOWN else "twice")
+            raise InputError(file, met, f"Known are: {', '.join(_KNOWN)}", line=1)
+
+
+def _read_row(
+    file: Path,
+    line: int,
+    header: list[str],
+    cells: list[str],
+    devices: dict[str, FleetDevice],
+    seen: dict[str, int],
+) -> None:
+    if len(cells) != len(header):
+        met = f"has {len(cells)} cells, the header has {len(header)}"
+        raise InputError(file, met, "Mend that line", line=line)
+    row: dict[str, Any] = {n: cell.strip() for n, cell in zip(header, cells, strict=True)}
+    row = {name: cell for name, cell in row.items() if cell}
+    for name in _LISTS & row.keys():
+        row[name] = row[name].split()
+    name = row.get("name", "")
+    if name in seen:
+        met = f"the device {name!r} has a line already (line {seen[name]})"
+        raise InputError(file, met, "Keep one line for each device", line=line, key="name")
+    seen[name] = line
+    before = msgspec.to_builtins(devices[name]) if name in devices else {}
+    try:
+        devices[name] = msgspec.convert({**before, **row}, FleetDevice, strict=False)
+    except msgspec.ValidationError as error:
+        message = str(error).replace("`", "").replace(" - at $.", " in the column ")
+        raise InputError(file, message, "Mend that line", line=line) from None

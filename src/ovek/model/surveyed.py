@@ -1,0 +1,24 @@
+"""What a survey says of each device (`ovek.survey/1`)."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+ReadResult = Literal["read", "half", "not read"]
+WORST_READ_FIRST: tuple[ReadResult, ...] = ("not read", "half", "read")
+
+
+class Surveyed(Struct, frozen=True, kw_only=True):
+    """One device of a survey: its result, what went wrong, and what to do about it.
+
+    `missing` are facts that its snapshot line does not tell, `notes` what was met on the way.
+    """
+
+    device: str
+    result: ReadResult
+    problem: str | None
+    do: str | None
+    missing: tuple[str, ...]
+    notes: tuple[str, ...]
+    tries: int
+    seconds: float

@@ -1,0 +1,31 @@
+"""What a sheet makes of a saved session, question by question."""
+
+from typing import Any
+
+from msgspec import Struct
+
+
+class TriedQuestion(Struct, frozen=True, kw_only=True):
+    """One question tried: the rows its template made, the fields they fill, what was left over.
+
+    `answered` is whether the session holds an answer; `strange` are the lines that nothing
+    understood; `problem` is why the rows were not taken.
+    """
+
+    name: str
+    asked: str
+    fills: str
+    answered: bool
+    rows: tuple[dict[str, Any], ...] = ()
+    fields: tuple[dict[str, Any], ...] = ()
+    strange: tuple[str, ...] = ()
+    problem: str | None = None
+
+
+class SheetTrial(Struct, frozen=True, kw_only=True):
+    """A sheet tried on a saved session: its questions, and the facts that are still missing."""
+
+    sheet: str
+    questions: tuple[TriedQuestion, ...]
+    missing: tuple[str, ...]
+    problems: tuple[str, ...]

@@ -1,0 +1,56 @@
+"""A sheet tried on a saved session, for a terminal."""
+
+from collections.abc import Iterator
+
+from rich.text import Text
+
+from ovek.model.trial import SheetTrial, TriedQuestion
+from ovek.render.lines import Line, count, hanging
+from ovek.render.visible import visible
+
+_SHOWN = 6
+
+
+def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
+    """Go through the lines; `verbose` shows every row."""
+    unanswered = [one for one in tried.questions if not one.answered]
+    strange = sum(len(one.strange) for one in tried.questions)
+    if not tried.missing and not strange and not unanswered:
+        first = f"{tried.sheet} understands the whole session; no fact is missing."
+    else:
+        first = (
+            f"{tried.sheet}: {count(len(tried.missing), 'fact')} missing, "
+            f"{count(strange, 'line')} not understood, "
+            f"{count(len(unanswered), 'question')} without an answer."
+        )
+    yield from hanging("", first, indent=0)
+    for one in tried.questions:
+        yield ""
+        yield from _question(one, verbose)
+    if tried.missing:
+        yield from ("", Text("FACTS STILL MISSING", "bold"))
+        for fact in tried.missing:
+            yield from hanging("  ", fact, indent=4)
+
+
+def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
+    yield Text.assemble((one.name, "bold"), f"  asked: {visible(one.asked)}  fills: {one.fills}")
+    if not one.answered:
+        yield from hanging("  no answer:", "it was not typed in the session", indent=13)
+    if one.problem is not None:
+        yield from hanging("  not taken:", one.problem, indent=13, style="yellow")
+    shown = one.rows if verbose else one.rows[:_SHOWN]
+    fields = one.fields or ({},) * len(shown)
+    for row, filled in zip(shown, fields, strict=False):
+        made = ", ".join(f"{name}={_text(value)}" for name, value in row.items() if value)
+        gives = ", ".join(f"{name}={_text(value)}" for name, value in filled.items())
+        yield from hanging("  row:", made or "(empty)", indent=9)
+        yield from hanging("    →", gives or "nothing", indent=9)
+    if len(one.rows) > len(shown):
+        yield f"  and {count(len(one.rows) - len(shown), 'row')} more (-v shows them)"
+    for line in one.strange:
+        yield from hanging("  not understood:", repr(line), indent=18, style="yellow")
+
+
+def _text(value: object) -> str:
+    return visible(", ".join(map(str, value)) if isinstance(value, list) else str(value))

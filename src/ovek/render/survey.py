@@ -1,0 +1,66 @@
+"""A survey, for a terminal: the answer, then a line for each device that was not read whole."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.text import Text
+
+from ovek.model.surveyed import WORST_READ_FIRST, Surveyed
+from ovek.render.lines import Columns, Line, count, hanging, listed
+from ovek.render.visible import visible
+
+_STYLES = {"not read": "bold red", "half": "yellow", "read": "green"}
+
+
+def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) -> Iterator[Line]:
+    """Go through the lines; `verbose` adds the devices that were read and what was met."""
+    yield from hanging("", answer(results), indent=0)
+    for line in about:
+        yield from hanging("", line, indent=0)
+    shown = [one for one in results if verbose or one.result != "read"]
+    if not shown:
+        return
+    yield ""
+    columns = Columns(("DEVICE", "RESULT", "TRIES", "SECONDS", "WHY"), right=(2, 3))
+    rows = [_row(one) for one in shown]
+    for row in rows:
+        columns.measure((*row[:4], ""))
+    columns.fit(60)
+    indent = sum(columns.widths[:4]) + 8
+    yield columns.head()
+    for one, row in zip(shown, rows, strict=True):
+        first = columns.row((*row[:4], "")).plain
+        yield from hanging(first, row[4], indent=indent, style=_STYLES[one.result])
+        if one.do is not None:
+            yield from hanging(" " * indent + "do: ", one.do, indent=indent + 4)
+        for note in one.notes if verbose else ():
+            yield from hanging(" " * indent + "met: ", note, indent=indent + 5)
+
+
+def answer(results: Sequence[Surveyed]) -> str:
+    """The first line: how many were read?"""
+    names = {
+        result: [visible(one.device) for one in results if one.result == result]
+        for result in WORST_READ_FIRST
+    }
+    all_of = count(len(results), "device")
+    if not names["half"] and not names["not read"]:
+        return f"All {all_of} were read." if len(results) != 1 else "The device was read."
+    told = f"{len(names['read'])} of {all_of} read"
+    if names["half"]:
+        told += f", {len(names['half'])} half ({listed(names['half'])})"
+    if names["not read"]:
+        told += f", {len(names['not read'])} not read: {listed(names['not read'])}"
+    return told + "."
+
+
+def _row(one: Surveyed) -> tuple[str, ...]:
+    why = [one.problem] if one.problem is not None else []
+    if one.missing:
+        why.append(f"not known: {'; '.join(one.missing)}")
+    return visible(one.device), one.result, str(one.tries), f"{one.seconds:.1f}", "; ".join(why)
+
+
+def progress_note(device: str, number: int, seconds: float) -> Text:
+    """Say how long the digests of a device are expected to take."""
+    long = f"{seconds / 60:.0f} min" if seconds >= 90 else f"{seconds:.0f} s"
+    return Text(f"{visible(device)}: {count(number, 'digest')}, about {long}", "dim")

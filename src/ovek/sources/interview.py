@@ -1,0 +1,271 @@
+"""Asking a device what its sheet lists, one question at a time, and keeping what it said.
+
+Whoever answers (a terminal, a program over an exec channel, a saved session) is a function from a
+question to its text. Only what the sheet's questions make of names that are safe to send is sent.
+"""
+
+import re
+from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping
+from hashlib import sha256
+from typing import Any
+
+from msgspec import Struct
+
+from ovek.model.catalog import Published
+from ovek.model.digest import STRONGEST_FIRST, Algorithm
+from ovek.model.naming import Naming, glob_pattern
+from ovek.model.sheet import Fills, Question, Sheet
+from ovek.model.snapshot import Device
+from ovek.sources.clean import plain, without_echo
+from ovek.sources.draft import Draft
+from ovek.sources.problem import NoAnswerError
+from ovek.sources.rows import Rows, rows_of
+
+Ask = Callable[[Question, str, float], Awaitable[str]]
+# Told before digests are asked for: the device, how many, and the seconds they may take.
+Expects = Callable[[str, int, float], None]
+
+# Names that mean nothing to a terminal or a shell beside themselves.
+_SAFE = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+@=-]*")
+_NO_RATE = 4 * 2**20  # bytes a second, where a sheet does not say how fast digests are made
+
+
+class Answer(Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """One answer as evidence: the raw text, or rows where a way has no text of its own."""
+
+    name: str
+    asked: str = ""
+    context: dict[str, str] = {}
+    text: str | None = None
+    fills: Fills | None = None
+    rows: tuple[dict[str, Any], ...] = ()
+    problem: str | None = None
+
+    @property
+    def sha256(self) -> str:
+        """The SHA-256 of the raw text in UTF-8, or of the rows as they are kept."""
+        raw = self.text if self.text is not None else repr(self.rows)
+        return sha256(raw.encode("utf-8", "surrogatepass")).hexdigest()
+
+
+class Wanted:
+    """Which digests are worth asking for: those that the catalog can use, and are not known yet.
+
+    `earlier` are devices of an earlier snapshot: a digest of the same place, size and time is
+    kept. `everything` asks for each image whether a catalog can use it or not.
+    """
+
+    def __init__(
+        self,
+        published: Iterable[Published],
+        earlier: Mapping[str, Device],
+        *,
+        everything: bool = False,
+    ) -> None:
+        self._everything = everything
+        self._by_name: dict[str, set[Algorithm]] = {}
+        self._all: set[Algorithm] = set()
+        self._earlier = earlier
+        for entry in published:
+            known = {algorithm for algorithm, _ in entry.release.digests}
+            self._by_name.setdefault(entry.release.file.casefold(), set()).update(known)
+            self._all |= known
+
+    def algorithms(self, name: str, able: Iterable[Algorithm]) -> list[Algorithm]:
+        """The algorithms that the device can work out and the catalog can use, strongest first."""
+        useful = set(able)
+        if not self._everything:
+            useful &= self._by_name.get(name.casefold()) or self._all
+        return [one for one in STRONGEST_FIRST if one in useful]
+
+    def publishes(self, name: str) -> bool:
+        """Whether some source publishes a file of this name."""
+        return name.casefold() in self._by_name
+
+    def kept(self, device: str, member: str, volume: str, file: dict[str, Any]) -> dict[str, str]:
+        """The digests that an earlier snapshot holds for the same place, size and time."""
+        earlier = self._earlier.get(device)
+        for one in (earlier.members if earlier is not None else None) or ():
+            found = one.volume(volume) if one.id == member else None
+            for known in (found.files if found is not None else None) or ():
+                modified = known.modified.isoformat() if known.modified is not None else None
+                same = (known.path, known.size, modified) == (
+                    file["path"],
+                    file.get("size"),
+                    file.get("modified"),
+                )
+                if same and modified is not None and known.size is not None:
+                    return dict(known.digests or ())
+        return {}
+
+
+class Interview:
+    """One device being read: its draft, and the evidence in the order in which it came."""
+
+    def __init__(
+        self, name: str, sheet: Sheet, wanted: Wanted, expects: Expects | None = None
+    ) -> None:
+        self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
+        self._said: dict[str, str] = {}
+        self.draft = Draft()
+        self.evidence: list[Answer] = []
+        self.sizes: dict[str, int] = {}
+        pager = sheet.reading.pager
+        self.pager = re.compile(pager.shows) if pager is not None else None
+        self._errors = [re.compile(text, re.MULTILINE) for text in sheet.reading.errors]
+        self._naming = Naming(sheet)
+
+    async def run(self, ask: Ask) -> None:
+        """Put every question of the sheet; what has no answer stays not known."""
+        for question in self.sheet.reading.question:
+            contexts = list(self._contexts(question))
+            if question.each == "image" and contexts and self.expects is not None:
+                self.expects(self.name, len(contexts), sum(map(self.expected_seconds, contexts)))
+            for context in contexts:
+                if question.each == "image":
+                    await self._ask_digest(ask, question, context)
+                else:
+                    await self._ask(ask, question, context)
+
+    async def _ask_digest(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
+        """Ask for a digest, the strongest algorithm first, until the device knows one."""
+        row = (context["member"], context["volume"], context["path"])
+        for algorithm in context["algorithm"].split():
+            await self._ask(ask, question, {**context, "algorithm": algorithm})
+            if algorithm in self.draft.digests(*row):
+                return
+
+    async def _ask(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
+        asked = _filled(question.ask, context)
+        if asked is None:
+            path = context.get("path", "")
+            self.draft.problems.append(
+                f"{question.name}: the name {path!r} is not safe to send, so not asked"
+            )
+            return
+        try:
+            if asked not in self._said:
+                self._said[asked] = await ask(question, asked, self.expected_seconds(context))
+        except NoAnswerError as none:
+            self.draft.problems.append(f"{question.name}: {none}")
+            return
+        text = self._said[asked]
+        self.take(Answer(name=question.name, asked=asked, context=context, text=text))
+
+    def take(self, answer: Answer) -> None:
+        """Keep one answer and fill the draft from it; a replay goes the same way."""
+        self.evidence.append(answer)
+        if answer.fills is not None:
+            self.draft.take(answer.fills, answer.rows)
+            return
+        known = (one for one in self.sheet.reading.question if one.name == answer.name)
+        question = next(known, None)
+        if question is None or answer.text is None:
+            self.draft.problems.append(f"{answer.name}: the sheet has no such question now")
+            return
+        try:
+            rows = self.rows_in(question, answer)
+        except NoAnswerError as none:
+            self.draft.problems.append(f"{question.name}: {none}")
+            return
+        self.draft.fill(question, answer.context, rows)
+
+    def rows_in(self, question: Question, answer: Answer) -> Rows:
+        """The rows of one answer; raises NoAnswerError where the device says it has none."""
+        text = answer.text or ""
+        if question.parse is None:
+            text = without_echo(plain(text, self.pager), answer.asked)
+            for pattern in self._errors:
+                if found := pattern.search(text):
+                    raise NoAnswerError(f"the device says {found[0].strip()[:80]!r}")
+        return rows_of(question, text)
+
+    def make_slots(self) -> None:
+        """Make the banks that the sheet's slots describe, of the files that are known by now."""
+        for bank, globs in self.sheet.reading.slots.items():
+            fits = [tuple(glob.split(":", 1)) for glob in globs]
+            for member, volume in self.volumes():
+                patterns = [glob_pattern((path,)) for name, path in fits if name == volume["name"]]
+                if not patterns or "files" not in volume:
+                    continue
+                paths = [file["path"] for file in volume["files"]]
+                places = [
+                    f"{volume['name']}:{path}"
+                    for path in paths
+                    if any(pattern.match(path) for pattern in patterns)
+                ]
+                row = {"member": member, "bank": bank, "state": "ok" if places else "empty"}
+                self.draft.take("bank", [{**row, "place": places}] if places else [row])
+
+    def rows(self, name: str, fills: Fills, rows: Iterable[dict[str, Any]]) -> None:
+        """Take in rows that a way made by itself."""
+        self.take(Answer(name=name, fills=fills, rows=tuple(rows)))
+
+    def expected_seconds(self, context: Mapping[str, str]) -> float:
+        """How long a digest is expected to take; 0 for any other question."""
+        if "path" not in context:
+            return 0.0
+        size = int(context.get("size", "0"))
+        return size / (self.sheet.capacity.digest_rate or _NO_RATE)
+
+    def _contexts(self, question: Question) -> Iterator[dict[str, str]]:
+        if question.each == "device":
+            yield {}
+        elif question.each == "member":
+            for member in self.draft.members:
+                yield {"member": member}
+        else:
+            for member, volume in self.volumes():
+                if question.each == "volume":
+                    yield {"member": member, "volume": volume["name"]}
+                else:
+                    able = self.sheet.reading.digests
+                    for file, algorithms in self.images(member, volume, able):
+                        yield {
+                            "member": member,
+                            "volume": volume["name"],
+                            "path": file["path"],
+                            "algorithm": " ".join(algorithms),
+                            "size": str(file.get("size") or 0),
+                        }
+
+    def volumes(self) -> Iterator[tuple[str, dict[str, Any]]]:
+        """Every volume that can be read, by member."""
+        for member in self.draft.members.values():
+            for volume in member.get("volumes", ()):
+                if volume.get("state", "ok") == "ok":
+                    yield member["id"], volume
+
+    def images(
+        self, member: str, volume: dict[str, Any], able: Iterable[Algorithm]
+    ) -> Iterator[tuple[dict[str, Any], list[Algorithm]]]:
+        """The images of a volume whose digest is worth asking for, each with the algorithms.
+
+        What an earlier snapshot holds for the same place, size and time is taken from there.
+        """
+        blind = str(volume.get("filesystem", "")).lower().lstrip("v").startswith(("fat", "exfat"))
+        for file in list(volume.get("files", ())):
+            path = file["path"]
+            name = path.rpartition("/")[2]
+            looks = self._naming.of(path, case_blind=blind).image or self.wanted.publishes(name)
+            algorithms = self.wanted.algorithms(name, able)
+            if not looks or not algorithms or file.get("size") == 0:
+                continue
+            if any(algorithm in file.get("digests", {}) for algorithm in algorithms):
+                continue
+            kept = self.wanted.kept(self.name, member, volume["name"], file)
+            if any(algorithm in kept for algorithm in algorithms):
+                row = {"member": member, "volume": volume["name"], "path": path, **kept}
+                self.rows("kept digest", "digest", [row])
+                continue
+            yield file, algorithms
+
+
+def _filled(ask: str, context: Mapping[str, str]) -> str | None:
+    """The question with its placeholders filled; None where a name is not safe to send."""
+    for name in ("member", "volume", "path"):
+        if f"{{{name}}}" in ask and not _SAFE.fullmatch(context[name]):
+            return None
+    for name, value in context.items():
+        ask = ask.replace(f"{{{name}}}", value)
+    return ask

@@ -1,0 +1,114 @@
+"""An answer turned into rows: by a TextFSM template, or as an open format.
+
+A line that no rule of the template understands is joined with the next one, as a terminal may have
+wrapped it; what still is not understood is told, since what it says is not known.
+"""
+
+import io
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import Any
+
+import textfsm  # type: ignore[import-untyped]
+from msgspec import Struct
+
+from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
+from ovek.model.sheet import FIELDS, Question, Sheet
+
+Row = dict[str, Any]
+
+
+class Rows(Struct, frozen=True):
+    """The rows of an answer, and the lines that nothing understood."""
+
+    rows: tuple[Row, ...]
+    strange: tuple[str, ...] = ()
+
+
+class TemplateError(ValueError):
+    """A template that TextFSM does not take."""
+
+
+class _Watching(textfsm.TextFSM):  # type: ignore[misc]
+    """TextFSM that can tell whether a rule of the present state fits a line."""
+
+    def understands(self, line: str) -> bool:
+        return any(rule.regex_obj.match(line) for rule in self._cur_state)
+
+    def feed(self, line: str) -> None:
+        self._CheckLine(line)
+
+
+@lru_cache(maxsize=256)
+def _template(text: str) -> _Watching:
+    try:
+        return _Watching(io.StringIO(text if text.endswith("\n") else f"{text}\n"))
+    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
+        raise TemplateError(f"the template is not TextFSM: {error}") from None
+
+
+def check_templates(sheet: Sheet) -> Iterator[tuple[str, str]]:
+    """Go through what is wrong with the questions of a sheet: the question, and what it is."""
+    for question in sheet.reading.question:
+        try:
+            columns = columns_of(question)
+        except TemplateError as error:
+            yield question.name, str(error)
+            continue
+        if question.template is None:
+            continue
+        for column in question.columns:
+            if column not in columns:
+                yield question.name, f"columns names {column!r}; the template makes {columns}"
+        for column in columns:
+            name = question.columns.get(column, column.lower())
+            if name not in FIELDS[question.fills]:
+                yield (
+                    question.name,
+                    f"the column {column} fills {name!r}; a {question.fills} has: "
+                    + ", ".join(sorted(FIELDS[question.fills])),
+                )
+
+
+def columns_of(question: Question) -> list[str]:
+    """The columns that a question's template makes; none for an open format."""
+    return list(_template(question.template).header) if question.template is not None else []
+
+
+def rows_of(question: Question, answer: str) -> Rows:
+    """Turn one answer, already plain text, into rows."""
+    if question.template is None:
+        return _parsed(question, answer)
+    machine = _template(question.template)
+    machine.Reset()
+    strange = []
+    lines = [line.rstrip() for line in answer.split("\n")]
+    at = 0
+    try:
+        while at < len(lines):
+            line = lines[at]
+            at += 1
+            if line and not machine.understands(line):
+                if at < len(lines) and machine.understands(line + lines[at]):
+                    line += lines[at]
+                    at += 1
+                else:
+                    strange.append(line)
+            machine.feed(line)
+            if machine._cur_state_name in ("End", "EOF"):
+                break
+        if machine._cur_state_name != "End" and "EOF" not in machine.states:
+            machine._AppendRecord()
+    except textfsm.TextFSMError as error:
+        return Rows((), (f"the template stopped: {error}",))
+    rows = tuple(dict(zip(machine.header, row, strict=True)) for row in machine._result)
+    return Rows(rows, tuple(strange))
+
+
+def _parsed(question: Question, answer: str) -> Rows:
+    """Read an open format; its variables are the columns of one row."""
+    read = read_grub_env if question.parse == "grub-env" else read_u_boot_env
+    try:
+        return Rows((dict(read(answer.encode("latin-1", "replace"))),))
+    except BootEnvError as error:
+        return Rows((), (str(error),))

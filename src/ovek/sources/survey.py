@@ -1,0 +1,224 @@
+"""Reading a whole fleet: many devices at once, each at its own risk.
+
+A device that drops, hangs or lies costs its own line in the result and nothing else. What may pass
+is tried again, each time after a longer wait. A half-read device is kept, its missing facts not
+known.
+"""
+
+import asyncio
+import random
+import time
+from collections.abc import Callable, Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ovek.files.errors import InputError
+from ovek.model.fleet import FleetDevice
+from ovek.model.sheet import Sheet
+from ovek.model.snapshot import Device
+from ovek.sources.capture import answers_of, asking, find_captures, read_capture
+from ovek.sources.draft import missing_facts
+from ovek.sources.folder import read_folder
+from ovek.sources.interview import Answer, Expects, Interview, Wanted
+from ovek.sources.problem import ReadProblem
+from ovek.sources.sftp import read_sftp
+from ovek.sources.ssh import Limits, connected, programs, terminal
+from ovek.sources.trust import HostKeys, Secrets
+
+
+class Setup(Struct, frozen=True, kw_only=True):
+    """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry."""
+
+    site: Path
+    wanted: Wanted
+    keys: HostKeys
+    secrets: Secrets
+    limits: Limits = Limits()
+    tries: int = 3
+    wait: float = 1.0
+    rate: int | None = None
+    expects: Expects | None = None
+
+
+class Outcome(Struct, frozen=True, kw_only=True):
+    """What came of one device: its state if any, what went wrong and what to do about it."""
+
+    name: str
+    device: Device | None
+    evidence: tuple[Answer, ...] = ()
+    problem: str | None = None
+    do: str | None = None
+    missing: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    tries: int = 1
+    seconds: float = 0.0
+
+    @property
+    def result(self) -> str:
+        """`read`, `half` (kept, with facts missing) or `not read`."""
+        if self.device is None:
+            return "not read"
+        return "half" if self.problem is not None or self.missing else "read"
+
+
+async def survey(
+    jobs: Iterable[tuple[FleetDevice, Sheet]],
+    setup: Setup,
+    at_once: int,
+    done: Callable[[Outcome], None],
+) -> None:
+    """Read devices, `at_once` at a time; `done` is called with each as it ends."""
+    todo = iter(jobs)
+
+    async def worker() -> None:
+        for device, sheet in todo:
+            done(await read_device(device, sheet, setup))
+
+    async with asyncio.TaskGroup() as group:
+        for _ in range(at_once):
+            group.create_task(worker())
+
+
+async def read_device(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
+    """Read one device by all its ways, trying again where that may help."""
+    began, taken_at = time.monotonic(), datetime.now(UTC).replace(microsecond=0)
+    partial: dict[str, tuple[Any, int]] = {}
+    best: Interview | None = None
+    problem: ReadProblem | None = None
+    tried = 0
+    while tried < setup.tries:
+        tried += 1
+        interview = Interview(device.name, sheet, setup.wanted, setup.expects)
+        problem = await _try(device, interview, setup, partial)
+        if best is None or len(interview.evidence) >= len(best.evidence):
+            best = interview
+        if problem is None or not problem.passing or tried == setup.tries:
+            break
+        await asyncio.sleep(setup.wait * 2 ** (tried - 1) * random.uniform(0.8, 1.2))  # noqa: S311
+    assert best is not None
+    return outcome_of(
+        device,
+        best,
+        taken_at,
+        problem=problem,
+        tries=tried,
+        seconds=round(time.monotonic() - began, 2),
+    )
+
+
+def outcome_of(
+    device: FleetDevice,
+    interview: Interview,
+    taken_at: datetime,
+    *,
+    problem: ReadProblem | None = None,
+    tries: int = 1,
+    seconds: float = 0.0,
+) -> Outcome:
+    """Put together what an interview has brought."""
+    kept: Device | None = None
+    interview.make_slots()
+    if interview.draft.members or interview.draft.device:
+        kept = interview.draft.finished(
+            {
+                "format": "ovek.snapshot/1",
+                "device": device.name,
+                "sheet": device.sheet,
+                "site": device.site,
+                "taken_at": taken_at.isoformat(),
+                "source": {
+                    "kind": "+".join(device.ways) or "ssh",
+                    "evidence": [
+                        {"name": _title(answer), "sha256": answer.sha256}
+                        for answer in interview.evidence
+                    ],
+                },
+            }
+        )
+    notes = tuple(interview.draft.problems)
+    told = str(problem) if problem is not None else None
+    do = problem.do if problem is not None else None
+    if kept is None and told is None:
+        told = notes[-1] if notes else "it told nothing that its sheet understands"
+        do = "Save a session and see: ovek sheet try SHEET CAPTURE"
+    return Outcome(
+        name=device.name,
+        device=kept,
+        evidence=tuple(interview.evidence),
+        problem=told,
+        do=do,
+        missing=tuple(missing_facts(kept)) if kept is not None else (),
+        notes=notes,
+        tries=tries,
+        seconds=seconds,
+    )
+
+
+def replay(device: FleetDevice, sheet: Sheet, wanted: Wanted, evidence: dict[str, Any]) -> Outcome:
+    """Make the same state from the evidence again; raises ValueError where it is not evidence."""
+    interview = Interview(device.name, sheet, wanted)
+    for answer in msgspec.convert(evidence["answers"], tuple[Answer, ...]):
+        interview.take(answer)
+    return outcome_of(device, interview, datetime.fromisoformat(evidence["taken_at"]))
+
+
+def _title(answer: Answer) -> str:
+    parts = [answer.context.get(name, "") for name in ("member", "volume", "path")]
+    return " ".join([answer.name, *(part for part in parts if part)])
+
+
+async def _try(
+    device: FleetDevice,
+    interview: Interview,
+    setup: Setup,
+    partial: dict[str, tuple[Any, int]],
+) -> ReadProblem | None:
+    """Go through a device's ways once; return what stopped it."""
+    try:
+        async with asyncio.timeout(setup.limits.device):
+            await _all_ways(device, interview, setup, partial)
+    except ReadProblem as problem:
+        return problem
+    except InputError as error:
+        return ReadProblem("reading", error.met, error.do)
+    except TimeoutError:
+        met = f"not done in {setup.limits.device:g} s"
+        return ReadProblem("reading", met, "Raise --device-limit, or see what is slow")
+    except OSError as error:
+        return ReadProblem("reading", (error.strerror or str(error)).lower(), "Try again")
+    except Exception as defect:
+        met = f"a defect of Ovek: {type(defect).__name__}: {defect}"
+        return ReadProblem("reading", met, "Please report it, with the evidence")
+    return None
+
+
+async def _all_ways(
+    device: FleetDevice,
+    interview: Interview,
+    setup: Setup,
+    partial: dict[str, tuple[Any, int]],
+) -> None:
+    ways = device.ways or (("ssh",) if device.host else ())
+    if not ways:
+        raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
+    reading = interview.sheet.reading
+    if "capture" in ways:
+        files = find_captures(setup.site, device.capture)
+        sessions = [read_capture(file) for file in files]
+        await interview.run(asking(answers_of(sessions, reading)))
+    if "ssh" in ways or "sftp" in ways:
+        async with connected(device, setup.limits, setup.keys, setup.secrets) as connection:
+            if "sftp" in ways:
+                await read_sftp(connection, interview, setup.limits, setup.rate, partial)
+            if "ssh" in ways and reading.by == "exec":
+                await interview.run(programs(connection, setup.limits))
+            elif "ssh" in ways:
+                async with terminal(connection, reading, setup.limits) as ask:
+                    await interview.run(ask)
+    if "folder" in ways and device.folder is not None:
+        folder = setup.site / device.folder
+        await asyncio.to_thread(read_folder, interview, folder, device.member, device.volume)

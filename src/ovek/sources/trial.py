@@ -1,0 +1,71 @@
+"""Trying a sheet on saved sessions, to see what it understands and what it leaves."""
+
+import asyncio
+from collections.abc import Iterable
+from datetime import UTC, datetime
+
+from ovek.model.fleet import FleetDevice
+from ovek.model.sheet import Question, Sheet
+from ovek.model.trial import SheetTrial, TriedQuestion
+from ovek.sources.capture import answers_of, asking
+from ovek.sources.draft import DraftError
+from ovek.sources.interview import Answer, Interview, Wanted
+from ovek.sources.problem import NoAnswerError
+from ovek.sources.survey import outcome_of
+
+
+def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
+    """Put the questions of a sheet to saved sessions."""
+    interview = Interview("the device", sheet, Wanted((), {}, everything=True))
+    asyncio.run(interview.run(asking(answers_of(sessions, sheet.reading))))
+    tried = [
+        _tried(interview, question, answer)
+        for question in sheet.reading.question
+        for answer in _answers(interview, question)
+    ]
+    device = FleetDevice(name="the-device", sheet=sheet.name, ways=())
+    outcome = outcome_of(device, interview, datetime.now(UTC))
+    missing = outcome.missing
+    if outcome.device is None:
+        missing = ("everything: nothing was understood",)
+    return SheetTrial(
+        sheet=sheet.name, questions=tuple(tried), missing=missing, problems=outcome.notes
+    )
+
+
+def _answers(interview: Interview, question: Question) -> list[Answer | None]:
+    """The answers to a question; one None where it has none."""
+    found: list[Answer | None] = [one for one in interview.evidence if one.name == question.name]
+    return found or [None]
+
+
+def _tried(interview: Interview, question: Question, answer: Answer | None) -> TriedQuestion:
+    if answer is None:
+        return TriedQuestion(
+            name=question.name, asked=question.ask, fills=question.fills, answered=False
+        )
+    problem, fields = None, []
+    try:
+        found = interview.rows_in(question, answer)
+    except NoAnswerError as none:
+        return TriedQuestion(
+            name=question.name,
+            asked=answer.asked,
+            fills=question.fills,
+            answered=True,
+            problem=str(none),
+        )
+    try:
+        fields = [interview.draft.fields(question, answer.context, row) for row in found.rows]
+    except DraftError as error:
+        problem = str(error)
+    return TriedQuestion(
+        name=question.name,
+        asked=answer.asked,
+        fills=question.fills,
+        answered=True,
+        rows=found.rows,
+        fields=tuple(fields),
+        strange=found.strange,
+        problem=problem,
+    )

@@ -1,0 +1,91 @@
+"""Host keys and secrets.
+
+A host key that is not known is refused unless taken by an explicit option; a changed one is always
+refused. Passwords come from the environment, the system keyring or a prompt, keys from the agent
+or the user's own; none of them is ever written down by Ovek.
+"""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import asyncssh
+
+from ovek.files.whole import write_whole
+from ovek.sources.problem import ReadProblem
+
+PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
+SERVICE = "ovek"
+
+
+class HostKeys:
+    """The site's `known_hosts`, in the form of OpenSSH's file of that name."""
+
+    def __init__(self, file: Path, *, take_new: bool) -> None:
+        self.file, self.take_new = file, take_new
+        self._text = file.read_text(errors="replace") if file.exists() else ""
+        self._taken: list[str] = []
+
+    def algorithms(self, host: str, port: int) -> list[str]:
+        """The algorithms of the keys that are known of a host, so that it shows one of those."""
+        trusted = asyncssh.import_known_hosts(self._text).match(host, "", port)[0]
+        return [name.decode() for key in trusted for name in key.sig_algorithms]
+
+    def check(self, host: str, port: int, key: asyncssh.SSHKey) -> None:
+        """Raise ReadProblem unless this key may be trusted for this host and port."""
+        known = asyncssh.import_known_hosts(self._text).match(host, "", port)
+        trusted, revoked = known[0], known[2]
+        if key in revoked or (trusted and key not in trusted):
+            raise ReadProblem(
+                "checking the host key",
+                f"the host key of {host} port {port} has changed ({key.get_fingerprint()})",
+                f"Do not go on; if the change was meant, mend its line in {self.file.name}",
+            )
+        if key in trusted:
+            return
+        if not self.take_new:
+            raise ReadProblem(
+                "checking the host key",
+                f"the host key of {host} port {port} is not known ({key.get_fingerprint()})",
+                "Compare it at the device, then take it with --take-new-keys",
+            )
+        name = host if port == 22 else f"[{host}]:{port}"
+        line = f"{name} {key.export_public_key('openssh').decode().strip()}\n"
+        self._text += line
+        self._taken.append(line)
+
+    def save(self) -> None:
+        """Write the keys that were taken, whole or not at all."""
+        if self._taken:
+            write_whole(self.file, [self._text.encode()])
+
+
+class Secrets:
+    """Where a password may come from; `prompt` asks a person, once, where nothing else has it."""
+
+    def __init__(self, prompt: Callable[[], str] | None = None) -> None:
+        self._prompt = prompt
+        self._prompted: str | None = None
+
+    def password(self, user: str | None, host: str) -> str | None:
+        """The password for a user on a host; None where there is none."""
+        if told := os.environ.get(PASSWORD):
+            return told
+        if told := _from_keyring(f"{user}@{host}"):
+            return told
+        if self._prompt is not None and self._prompted is None:
+            self._prompted = self._prompt()
+        return self._prompted
+
+
+def _from_keyring(name: str) -> str | None:
+    """The system keyring's entry (service `ovek`), where the package keyring is installed."""
+    try:
+        import keyring  # type: ignore[import-not-found]
+    except ImportError:
+        return None
+    try:
+        found: str | None = keyring.get_password(SERVICE, name)
+    except keyring.errors.KeyringError:
+        return None
+    return found
