@@ -4,18 +4,25 @@
 fonts-dejavu-core: each command runs in a real terminal window on a screen of its own.
 """
 
+import os
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from ovek.demo import write_site
+from ovek.standin import oxwick
+from ovek.standin.state import read_standins
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs/screenshots"
 SHOTS = {
+    "survey": "ovek survey -v",
+    "sheet-try": "ovek sheet try oxwick-40 session.txt | head -n 44",
     "audit": "ovek audit | head -n 42",
     "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
@@ -31,17 +38,41 @@ def take(name: str, typed: str, site: Path) -> None:
     command = typed.split(" | ")
     shown = f"script -qec '{command[0]}' /dev/null"
     line = " | ".join([shown, *command[1:]])
+    os.environ["OVEK_PASSWORD"] = "harbour"
     text = f"cd {site}; printf '\\033[1m$ {typed}\\033[0m\\n'; {line}; sleep 60"
     terminal = subprocess.Popen(
         ["xterm", "-display", SCREEN, "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#10141a",
          "-fg", "#d8dee6", "-geometry", "140x47+0+0", "-e", "bash", "-c", text]
     )  # fmt: skip
-    time.sleep(4)
+    time.sleep(9 if name == "survey" else 4)
     subprocess.run(
         ["import", "-display", SCREEN, "-window", "root", str(OUT / f"{name}.png")], check=True
     )
     terminal.terminate()
     terminal.wait()
+
+
+@contextmanager
+def standins(site: Path) -> Iterator[None]:
+    """Serve the sample's stand-ins as long as this lasts."""
+    command = [sys.executable, "-m", "ovek", "standin", "serve", "--site", str(site)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE) as serving:
+        serving.stdout.readline()
+        yield
+        serving.terminate()
+
+
+def write_session(site: Path) -> None:
+    """A saved session with the stack; it was asked too little, and one answer is odd."""
+    states = {one.device.device: one for one in read_standins(site / "standins.jsonl")}
+    device = states["arle-core"].device
+    asked = ["tell system", "tell stack", "tell stores 1", "tell files 1 flash", "tell start 1"]
+    text = oxwick.BANNER
+    for typed in asked:
+        answer = "".join(each for each in oxwick.answer(device, typed.split(), 1))
+        text += f"{oxwick.prompt(device)}{typed}\n{answer}"
+    text = text.replace("Just once    nothing", "Just once    nothing\nHeater       off")
+    (site / "session.txt").write_text(text + oxwick.prompt(device))
 
 
 def main() -> None:
@@ -56,8 +87,10 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder:
             site = Path(folder, "skerrow-ferries")
             write_site(site)
-            for name in wanted:
-                take(name, SHOTS[name], site)
+            write_session(site)
+            with standins(site):
+                for name in wanted:
+                    take(name, SHOTS[name], site)
     finally:
         screen.terminate()
         screen.wait()

@@ -13,7 +13,7 @@ import msgspec
 
 from ovek.model.digest import LENGTHS
 from ovek.model.place import BANK
-from ovek.model.sheet import SIZES, TIMES, TRUTHS, Fills, Question
+from ovek.model.sheet import SIZES, TIMES, TRUTHS, Fills, Question, Sheet
 from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
 from ovek.sources.rows import Rows
@@ -269,7 +269,7 @@ def _entry(place: str | None, raw: str | None = None) -> Plain:
     return entry if raw is None else {**entry, "raw": raw}
 
 
-def missing_facts(device: Device) -> Iterable[str]:
+def missing_facts(device: Device, sheet: Sheet) -> Iterable[str]:
     """Name what the boot walk and the cleanup need and this device does not tell."""
     if device.running.version is None:
         yield "the running version (running.version)"
@@ -286,6 +286,7 @@ def missing_facts(device: Device) -> Iterable[str]:
         for volume in member.volumes or ():
             if volume.state in ("absent", "unreadable"):
                 continue
-            for name in ("files", "capacity", "free"):
+            for_images = sheet.start.default_volume in (None, volume.name)
+            for name in ("files", "capacity", "free") if for_images else ("files",):
                 if getattr(volume, name) is None:
                     yield f"{front}{volume.name}: {name}"

@@ -41,8 +41,9 @@ class _Watching(textfsm.TextFSM):  # type: ignore[misc]
 
 @lru_cache(maxsize=256)
 def _template(text: str) -> _Watching:
+    text = text.strip("\n") + "\n"  # as a template between TOML's quotes comes
     try:
-        return _Watching(io.StringIO(text if text.endswith("\n") else f"{text}\n"))
+        return _Watching(io.StringIO(text))
     except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
         raise TemplateError(f"the template is not TextFSM: {error}") from None
 

@@ -118,6 +118,8 @@ async def connected(
         raise ReadProblem(f"connecting to {where}", plain(str(error)), do, passing=True) from None
     try:
         yield connection
+    except asyncssh.ConnectionLost:
+        raise ReadProblem("reading", "it hung up", "Try again", passing=True) from None
     except (asyncssh.Error, OSError) as error:
         met = f"the connection broke: {plain(str(error)) or type(error).__name__}"
         raise ReadProblem("reading", met, "Try again", passing=True) from None

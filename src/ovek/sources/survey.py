@@ -151,7 +151,7 @@ def outcome_of(
         evidence=tuple(interview.evidence),
         problem=told,
         do=do,
-        missing=tuple(missing_facts(kept)) if kept is not None else (),
+        missing=tuple(missing_facts(kept, interview.sheet)) if kept is not None else (),
         notes=notes,
         tries=tries,
         seconds=seconds,

@@ -24,16 +24,17 @@ class HostKeys:
     def __init__(self, file: Path, *, take_new: bool) -> None:
         self.file, self.take_new = file, take_new
         self._text = file.read_text(errors="replace") if file.exists() else ""
+        self._known = asyncssh.import_known_hosts(self._text)
         self._taken: list[str] = []
 
     def algorithms(self, host: str, port: int) -> list[str]:
         """The algorithms of the keys that are known of a host, so that it shows one of those."""
-        trusted = asyncssh.import_known_hosts(self._text).match(host, "", port)[0]
+        trusted = self._known.match(host, "", port)[0]
         return [name.decode() for key in trusted for name in key.sig_algorithms]
 
     def check(self, host: str, port: int, key: asyncssh.SSHKey) -> None:
         """Raise ReadProblem unless this key may be trusted for this host and port."""
-        known = asyncssh.import_known_hosts(self._text).match(host, "", port)
+        known = self._known.match(host, "", port)
         trusted, revoked = known[0], known[2]
         if key in revoked or (trusted and key not in trusted):
             raise ReadProblem(
@@ -52,6 +53,7 @@ class HostKeys:
         name = host if port == 22 else f"[{host}]:{port}"
         line = f"{name} {key.export_public_key('openssh').decode().strip()}\n"
         self._text += line
+        self._known = asyncssh.import_known_hosts(self._text)
         self._taken.append(line)
 
     def save(self) -> None:

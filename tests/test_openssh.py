@@ -1,0 +1,164 @@
+"""A real OpenSSH server on loopback: SFTP, programs, and boot environments of real tools."""
+
+import getpass
+import hashlib
+import json
+import shutil
+import socket
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+SSHD = shutil.which("sshd") or "/usr/sbin/sshd"
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return one.getsockname()[1]
+
+
+@pytest.fixture
+def server(tmp_path, monkeypatch):
+    """An OpenSSH server with keys of its own; yields its port and the line for known_hosts."""
+    if not Path(SSHD).exists():
+        pytest.skip("the OpenSSH server is not installed (.ci/run installs it)")
+    home = tmp_path / "home"
+    (home / ".ssh").mkdir(parents=True)
+    for key in (tmp_path / "host_key", home / ".ssh/id_ed25519"):
+        command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key]
+        subprocess.run(command, check=True)
+    Path("/run/sshd").mkdir(parents=True, exist_ok=True)
+    port = free_port()
+    config = tmp_path / "sshd_config"
+    config.write_text(
+        f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {tmp_path}/host_key\n"
+        f"AuthorizedKeysFile {home}/.ssh/id_ed25519.pub\nStrictModes no\nPidFile none\n"
+        "PermitRootLogin yes\nPasswordAuthentication no\nUsePAM no\n"
+        "Subsystem sftp internal-sftp\n"
+    )
+    monkeypatch.setenv("HOME", str(home))
+    monkeypatch.delenv("SSH_AUTH_SOCK", raising=False)
+    monkeypatch.delenv("OVEK_PASSWORD", raising=False)
+    process = subprocess.Popen([SSHD, "-D", "-e", "-f", config], stderr=subprocess.DEVNULL)
+    for _ in range(100):
+        with socket.socket() as one:
+            if one.connect_ex(("127.0.0.1", port)) == 0:
+                break
+        time.sleep(0.1)
+    public = (tmp_path / "host_key.pub").read_text().rpartition(" ")[0]
+    yield port, f"[127.0.0.1]:{port} {public}\n"
+    process.terminate()
+    process.wait()
+
+
+def box(ovek, server, sheet, boot_file):
+    """A site with one white box behind the server, read by a ready sheet with its own paths."""
+    port, known = server
+    images = ovek.folder / "images"
+    for slot, version in (("a", "1.0"), ("b", "2.0")):
+        (images / slot).mkdir(parents=True)
+        (images / slot / f"white-{version}.img").write_text(f"image {version}")
+    (images / "a/with blank & more.log").write_text("log")
+    (images / "link.img").symlink_to("/etc/passwd")
+    from ovek.files.site import find_sheet
+
+    text = find_sheet(ovek.folder, sheet).read_text()
+    for path in ("/boot/grub/grubenv", "/boot/uboot.env"):
+        text = text.replace(path, str(boot_file))
+    text = text.replace('path = "/images"', f'path = "{images}"')
+    ovek.write(f"sheets/{sheet}.toml", text)
+    ovek.write(
+        "fleet.toml",
+        f'name = "Test"\n[[device]]\nname = "box"\nsheet = "{sheet}"\nways = ["sftp", "ssh"]\n'
+        f'host = "127.0.0.1"\nport = {port}\nuser = "{getpass.getuser()}"\n',
+    )
+    ovek.write("known_hosts", known)
+    releases = [
+        {
+            "file": f"white-{version}.img",
+            "version": version,
+            "size": len(f"image {version}"),
+            "digests": {"sha256": hashlib.sha256(f"image {version}".encode()).hexdigest()},
+        }
+        for version in ("1.0", "2.0")
+    ]
+    ovek.write("catalog/box.json", json.dumps({"format": "ovek.catalog/1", "releases": releases}))
+
+
+def needs(program):
+    if shutil.which(program) is None:
+        pytest.skip(f"{program} is not installed (.ci/run installs it)")
+
+
+def state(ovek):
+    file = max((ovek.folder / "snapshots").glob("2*.jsonl"))
+    return json.loads(file.read_text())
+
+
+def test_a_white_box_with_grub_is_read_and_walked(ovek, server, tmp_path):
+    needs("grub-editenv")
+    block = tmp_path / "grubenv"
+    subprocess.run(["grub-editenv", block, "create"], check=True)
+    subprocess.run(["grub-editenv", block, "set", "saved_entry=Slot B"], check=True)
+    box(ovek, server, "linux-grub", block)
+    result = ovek.json("survey")
+    assert result["devices"][0]["result"] == "read"
+    one = state(ovek)["members"][0]
+    paths = [file["path"] for file in one["volumes"][0]["files"]]
+    assert sorted(paths) == ["a/white-1.0.img", "a/with blank & more.log", "b/white-2.0.img"]
+    assert one["volumes"][0]["free"] <= one["volumes"][0]["capacity"]
+    walk = ovek.json("bootwalk", "box")["devices"][0]["members"][0]
+    assert walk["starts"] == {
+        "by": "sha256",
+        "place": "bank:b",
+        "verdict": "proven",
+        "version": "2.0",
+    }
+    subprocess.run(["grub-editenv", block, "set", "next_entry=Slot A"], check=True)
+    time.sleep(1.1)
+    ovek("survey")
+    walk = ovek.json("bootwalk", "box")["devices"][0]["members"][0]
+    assert [each["origin"] for each in walk["tried"]] == ["once"]
+    assert walk["starts"]["version"] == "1.0"
+
+
+def test_a_white_box_with_a_u_boot_block_is_read_and_walked(ovek, server, tmp_path):
+    needs("mkenvimage")
+    source, block = tmp_path / "env.txt", tmp_path / "uboot.env"
+    source.write_text("boot_slot=A\nother=1\n")
+    subprocess.run(["mkenvimage", "-s", "4096", "-o", block, source], check=True)
+    box(ovek, server, "linux-u-boot", block)
+    ovek("survey")
+    assert ovek.json("bootwalk", "box")["devices"][0]["members"][0]["starts"]["place"] == "bank:a"
+    data = bytearray(block.read_bytes())
+    data[30] ^= 1
+    block.write_bytes(data)
+    time.sleep(1.1)
+    told = ovek.json("survey", exits=3)["devices"][0]
+    assert told["result"] == "half"
+    assert any("CRC-32" in note for note in told["notes"])
+
+
+def test_without_a_checksum_program_a_file_is_read_through(ovek, server, tmp_path):
+    block = tmp_path / "grubenv"
+    block.write_text("# GRUB Environment Block\nsaved_entry=Slot A\n".ljust(1024, "#"))
+    box(ovek, server, "linux-grub", block)
+    sheet = ovek.folder / "sheets/linux-grub.toml"
+    lines = sheet.read_text().splitlines()
+    sheet.write_text("\n".join(line for line in lines if not line.startswith("digest_program")))
+    ovek("survey", "--rate", "10MB")
+    files = state(ovek)["members"][0]["volumes"][0]["files"]
+    digests = {one["path"]: one.get("digests", {}).get("sha256") for one in files}
+    assert digests["a/white-1.0.img"] == hashlib.sha256(b"image 1.0").hexdigest()
+
+
+def test_a_volume_that_is_not_there_is_absent(ovek, server, tmp_path):
+    block = tmp_path / "grubenv"
+    block.write_text("# GRUB Environment Block\nsaved_entry=Slot A\n".ljust(1024, "#"))
+    box(ovek, server, "linux-grub", block)
+    shutil.rmtree(ovek.folder / "images")
+    ovek("survey", exits=None)
+    assert state(ovek)["members"][0]["volumes"][0]["state"] == "absent"
