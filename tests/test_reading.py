@@ -264,6 +264,19 @@ def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
     assert ovek.json("bootwalk", "box")["devices"][0]["reload"] == "unknown"
 
 
+def test_ways_add_only_what_the_ones_before_left_open():
+    sheet = new_sheet()
+    one = Interview("box", sheet, Wanted((), {}, everything=True))
+    reading = Reading(prompt="box# ")
+    first, rest = NEW_SESSION.split("box# boot")
+    asyncio.run(one.run(asking(answers_of([first], reading))))
+    asyncio.run(one.run(asking(answers_of([f"{first}box# boot{rest}"], reading))))
+    member = one.draft.members["1"]
+    assert [entry["place"] for entry in member["boot"]["order"]["saved"]] == ["flash:image-3.1.img"]
+    assert len(member["volumes"][0]["files"]) == 2
+    assert [answer.name for answer in one.evidence].count("files") == 1
+
+
 def test_a_capture_that_leaves_the_site_or_is_not_there_is_told(ovek):
     captured(ovek, "box", NEW_SESSION)
     for glob, told in (("../*.txt", "leaves the site"), ("none/*.txt", "no file is named")):
@@ -295,16 +308,20 @@ def test_a_folder_is_read_as_a_volume_with_digests(ovek):
 
 def asked_of(said, wanted):
     """What is asked of a box whose answers are these."""
-    start = (resources.files("ovek.files") / "new-sheet.toml").read_text()
-    sheet = msgspec.convert(tomllib.loads(start), Sheet)
     asked = []
 
     async def ask(one, text, expected):
         asked.append(text)
         return await asking(said)(one, text, expected)
 
-    asyncio.run(Interview("box", sheet, wanted).run(ask))
+    asyncio.run(Interview("box", new_sheet(), wanted).run(ask))
     return asked
+
+
+def new_sheet():
+    """The sheet that `ovek sheet new` starts with."""
+    start = (resources.files("ovek.files") / "new-sheet.toml").read_text()
+    return msgspec.convert(tomllib.loads(start), Sheet)
 
 
 def test_a_name_that_is_not_safe_is_never_sent():

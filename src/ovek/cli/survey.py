@@ -237,9 +237,10 @@ class _Progress:
         self._shown = console.is_terminal
         self._bar = Progress(
             TextColumn("{task.completed} of {task.total} devices"),
-            BarColumn(),
+            BarColumn(complete_style="green"),
             TextColumn("{task.fields[rate]}"),
             TimeRemainingColumn(),
+            TextColumn("left"),
             console=console,
             disable=not self._shown,
             transient=True,

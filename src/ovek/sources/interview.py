@@ -107,6 +107,7 @@ class Interview:
     ) -> None:
         self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
         self._said: dict[str, str] = {}
+        self._answered: set[tuple[str, str]] = set()
         self.draft = Draft()
         self.evidence: list[Answer] = []
         self.sizes: dict[str, int] = {}
@@ -116,7 +117,11 @@ class Interview:
         self._naming = Naming(sheet)
 
     async def run(self, ask: Ask) -> None:
-        """Put every question of the sheet; what has no answer stays not known."""
+        """Put every question of the sheet that no earlier way has answered.
+
+        What has no answer stays not known.
+        """
+        self._said.clear()
         for question in self.sheet.reading.question:
             contexts = list(self._contexts(question))
             if question.each == "image" and contexts and self.expects is not None:
@@ -143,14 +148,18 @@ class Interview:
                 f"{question.name}: the name {path!r} is not safe to send, so not asked"
             )
             return
+        if (question.name, asked) in self._answered:
+            return  # an earlier way told it
         try:
             if asked not in self._said:
                 self._said[asked] = await ask(question, asked, self.expected_seconds(context))
         except NoAnswerError as none:
             self.draft.problems.append(f"{question.name}: {none}")
             return
-        text = self._said[asked]
+        text, before = self._said[asked], len(self.draft.problems)
         self.take(Answer(name=question.name, asked=asked, context=context, text=text))
+        if len(self.draft.problems) == before:
+            self._answered.add((question.name, asked))
 
     def take(self, answer: Answer) -> None:
         """Keep one answer and fill the draft from it; a replay goes the same way."""

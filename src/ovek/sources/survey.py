@@ -9,15 +9,17 @@ import asyncio
 import random
 import time
 from collections.abc import Callable, Iterable
+from contextlib import AsyncExitStack
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from asyncssh import SSHClientConnection
 from msgspec import Struct
 
 from ovek.files.errors import InputError
-from ovek.model.fleet import FleetDevice
+from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.capture import answers_of, asking, find_captures, read_capture
@@ -202,23 +204,29 @@ async def _all_ways(
     setup: Setup,
     partial: dict[str, tuple[Any, int]],
 ) -> None:
-    ways = device.ways or (("ssh",) if device.host else ())
+    ways: tuple[Way, ...] = device.ways or (("ssh",) if device.host else ())
     if not ways:
         raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
     reading = interview.sheet.reading
-    if "capture" in ways:
-        files = find_captures(setup.site, device.capture)
-        sessions = [read_capture(file) for file in files]
-        await interview.run(asking(answers_of(sessions, reading)))
-    if "ssh" in ways or "sftp" in ways:
-        async with connected(device, setup.limits, setup.keys, setup.secrets) as connection:
-            if "sftp" in ways:
+    async with AsyncExitStack() as stack:
+        connection: SSHClientConnection | None = None
+        for way in ways:
+            if way in ("ssh", "sftp") and connection is None:
+                connection = await stack.enter_async_context(
+                    connected(device, setup.limits, setup.keys, setup.secrets)
+                )
+            if way == "capture":
+                files = find_captures(setup.site, device.capture)
+                sessions = [read_capture(file) for file in files]
+                await interview.run(asking(answers_of(sessions, reading)))
+            elif way == "folder":
+                folder = setup.site / (device.folder or "")
+                where = (device.member, device.volume)
+                await asyncio.to_thread(read_folder, interview, folder, *where)
+            elif connection is not None and way == "sftp":
                 await read_sftp(connection, interview, setup.limits, setup.rate, partial)
-            if "ssh" in ways and reading.by == "exec":
+            elif connection is not None and reading.by == "exec":
                 await interview.run(programs(connection, setup.limits))
-            elif "ssh" in ways:
+            elif connection is not None:
                 async with terminal(connection, reading, setup.limits) as ask:
                     await interview.run(ask)
-    if "folder" in ways and device.folder is not None:
-        folder = setup.site / device.folder
-        await asyncio.to_thread(read_folder, interview, folder, device.member, device.volume)

@@ -11,6 +11,8 @@ from pathlib import Path
 
 import asyncssh
 
+from ovek.files.errors import InputError
+from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
 from ovek.sources.problem import ReadProblem
 
@@ -23,26 +25,35 @@ class HostKeys:
 
     def __init__(self, file: Path, *, take_new: bool) -> None:
         self.file, self.take_new = file, take_new
-        self._text = file.read_text(errors="replace") if file.exists() else ""
-        self._known = asyncssh.import_known_hosts(self._text)
+        self._text = text_of(file, read_bytes(file)) if file.exists() else ""
+        if self._text and not self._text.endswith("\n"):
+            self._text += "\n"
+        try:
+            self._known = asyncssh.import_known_hosts(self._text)
+        except ValueError as error:
+            raise InputError(file, f"is no known_hosts: {error}", "Mend that line") from None
         self._taken: list[str] = []
 
     def algorithms(self, host: str, port: int) -> list[str]:
         """The algorithms of the keys that are known of a host, so that it shows one of those."""
-        trusted = self._known.match(host, "", port)[0]
+        trusted = self._known.match(_entry(host, port), "", None)[0]
         return [name.decode() for key in trusted for name in key.sig_algorithms]
 
     def check(self, host: str, port: int, key: asyncssh.SSHKey) -> None:
-        """Raise ReadProblem unless this key may be trusted for this host and port."""
-        known = self._known.match(host, "", port)
-        trusted, revoked = known[0], known[2]
-        if key in revoked or (trusted and key not in trusted):
+        """Raise ReadProblem unless this key may be trusted for this host and port.
+
+        An entry without a port, for a port that has none of its own, may vouch for a key; another
+        key there is not known rather than changed.
+        """
+        trusted, _, revoked, *_ = self._known.match(_entry(host, port), "", None)
+        anywhere, _, revoked_anywhere, *_ = self._known.match(host, "", None)
+        if key in revoked or key in revoked_anywhere or (trusted and key not in trusted):
             raise ReadProblem(
                 "checking the host key",
                 f"the host key of {host} port {port} has changed ({key.get_fingerprint()})",
                 f"Do not go on; if the change was meant, mend its line in {self.file.name}",
             )
-        if key in trusted:
+        if key in trusted or key in anywhere:
             return
         if not self.take_new:
             raise ReadProblem(
@@ -50,8 +61,8 @@ class HostKeys:
                 f"the host key of {host} port {port} is not known ({key.get_fingerprint()})",
                 "Compare it at the device, then take it with --take-new-keys",
             )
-        name = host if port == 22 else f"[{host}]:{port}"
-        line = f"{name} {key.export_public_key('openssh').decode().strip()}\n"
+        public = key.export_public_key("openssh").decode().strip()
+        line = f"{_entry(host, port)} {public}\n"
         self._text += line
         self._known = asyncssh.import_known_hosts(self._text)
         self._taken.append(line)
@@ -60,6 +71,11 @@ class HostKeys:
         """Write the keys that were taken, whole or not at all."""
         if self._taken:
             write_whole(self.file, [self._text.encode()])
+
+
+def _entry(host: str, port: int) -> str:
+    """How `known_hosts` names a host: with its port where that is not 22."""
+    return host if port == 22 else f"[{host}]:{port}"
 
 
 class Secrets:
