@@ -57,7 +57,7 @@ def serve_command(site_folder: Path, record_file: Path | None) -> None:
 async def _serve(standins: "list[Standin]", site_folder: Path, record: "Record | None") -> None:
     from ovek.standin.serve import LOOPBACK, serve
 
-    serving, acceptors = await serve(standins, site_folder, record)
+    serving, closing = await serve(standins, site_folder, record)
     rows = io.StringIO(newline="")
     writer = csv.writer(rows)
     writer.writerow(["name", "host", "port", "user"])
@@ -71,5 +71,5 @@ async def _serve(standins: "list[Standin]", site_folder: Path, record: "Record |
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)
     await ended.wait()
-    for acceptor in acceptors:
-        acceptor.close()
+    for each in closing:
+        each.close()

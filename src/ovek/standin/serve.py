@@ -5,6 +5,7 @@ What a stand-in receives can be recorded, byte for byte. Faults are on demand, b
 
 import asyncio
 import random
+import socket
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -64,32 +65,40 @@ class _Server(asyncssh.SSHServer):
 
 async def serve(
     standins: Iterable[Standin], folder: Path, record: Record | None = None
-) -> tuple[list[Serving], list[asyncssh.SSHAcceptor]]:
-    """Serve each stand-in on a free port of loopback; `folder` is where its SFTP folder lies."""
-    serving, acceptors = [], []
+) -> tuple[list[Serving], list[asyncssh.SSHAcceptor | socket.socket]]:
+    """Serve each stand-in on a free port of loopback; `folder` is where its SFTP folder lies.
+
+    Returns what is served, and what has to be closed in the end.
+    """
+    serving: list[Serving] = []
+    closing: list[asyncssh.SSHAcceptor | socket.socket] = []
     for standin in standins:
         key = asyncssh.generate_private_key("ssh-ed25519")
-        acceptor = await asyncssh.listen(
-            LOOPBACK,
-            0,
-            server_host_keys=[key],
-            server_factory=lambda one=standin: _Server(one),
-            process_factory=_terminal(standin, record),
-            sftp_factory=_sftp(standin, folder),
-            line_editor=False,
-            encoding="utf-8",
-            errors="replace",
-        )
-        port = acceptor.get_port()
         if standin.fault == "closed":
-            acceptor.close()
+            # Bound and not listening: the port refuses, and nobody else is given it.
+            taken = socket.socket()
+            taken.bind((LOOPBACK, 0))
+            closing.append(taken)
+            port = taken.getsockname()[1]
         else:
-            acceptors.append(acceptor)
+            acceptor = await asyncssh.listen(
+                LOOPBACK,
+                0,
+                server_host_keys=[key],
+                server_factory=lambda one=standin: _Server(one),
+                process_factory=_terminal(standin, record),
+                sftp_factory=_sftp(standin, folder),
+                line_editor=False,
+                encoding="utf-8",
+                errors="replace",
+            )
+            closing.append(acceptor)
+            port = acceptor.get_port()
         shown = asyncssh.generate_private_key("ssh-ed25519")
         shown = shown if standin.fault == "changed-key" else key
         public = shown.export_public_key("openssh").decode().strip()
         serving.append(Serving(standin, port, f"[{LOOPBACK}]:{port} {public}"))
-    return serving, acceptors
+    return serving, closing
 
 
 def _sftp(standin: Standin, folder: Path) -> Callable[..., asyncssh.SFTPServer] | None:
