@@ -1,6 +1,7 @@
 """Every file of a site: what is read, and the one clear message where it is not right."""
 
 import json
+import os
 import subprocess
 from pathlib import Path
 
@@ -159,6 +160,12 @@ def test_a_mistake_in_a_sheet_is_named(ovek, right):
     message = ovek.refuses("audit")
     for words in told:
         assert words in message, message
+
+
+def test_what_is_no_file_is_passed_over(ovek):
+    os.mkfifo(ovek.folder / "snapshots/pipe.jsonl")
+    os.mkfifo(ovek.folder / "catalog/pipe.json")
+    ovek("audit")
 
 
 def test_a_folder_that_is_no_site_is_told(ovek, tmp_path):

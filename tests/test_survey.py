@@ -308,7 +308,7 @@ def test_a_third_of_two_hundred_devices_misbehaves_and_all_others_are_read_right
     with served(ovek.folder):
         result = ovek.json(
             *["survey", "--at-once", "40", "--tries", "1", "--no-evidence"],
-            *["--login-limit", "25", "--answer-limit", "25"],
+            *["--login-limit", "40", "--answer-limit", "40"],
             exits=3,
         )
     _, kept = newest(ovek)

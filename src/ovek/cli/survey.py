@@ -22,6 +22,7 @@ from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
 
 Job = tuple[FleetDevice, Sheet]
+SECONDS = click.FloatRange(min=0.1, max=86_400)
 
 
 @click.command("survey")
@@ -37,10 +38,10 @@ Job = tuple[FleetDevice, Sheet]
 @click.option("--take-new-keys", is_flag=True, help="Trust host keys that are not known yet.")
 @click.option("--ask-password", is_flag=True, help="Ask for the password, once for all devices.")
 @click.option("--tries", type=click.IntRange(1, 10), default=3, help="Tries for what may pass.")
-@click.option("--connect-limit", type=float, default=15.0, help="Seconds to connect.")
-@click.option("--login-limit", type=float, default=20.0, help="Seconds to the first prompt.")
-@click.option("--answer-limit", type=float, default=60.0, help="Seconds for an answer.")
-@click.option("--device-limit", type=float, default=3600.0, help="Seconds for a whole device.")
+@click.option("--connect-limit", type=SECONDS, default=15.0, help="Seconds to connect.")
+@click.option("--login-limit", type=SECONDS, default=20.0, help="Seconds to the first prompt.")
+@click.option("--answer-limit", type=SECONDS, default=60.0, help="Seconds for an answer.")
+@click.option("--device-limit", type=SECONDS, default=3600.0, help="Seconds for a whole device.")
 @click.option(
     "--rate", callback=size_option, metavar="SIZE", help="Read files through at SIZE a second."
 )

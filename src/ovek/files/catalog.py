@@ -43,7 +43,9 @@ def read_catalogs(folder: Path) -> list[Published]:
     if not folder.is_dir():
         return []
     try:
-        files = sorted(file for file in folder.iterdir() if not file.name.startswith("."))
+        files = sorted(
+            file for file in folder.iterdir() if file.is_file() and not file.name.startswith(".")
+        )
     except OSError as error:
         raise cannot_read(folder, error) from None
     releases: list[Published] = []
@@ -52,7 +54,7 @@ def read_catalogs(folder: Path) -> list[Published]:
             releases += read_catalog(file)
         elif file.suffix in DIGEST_LISTS:
             releases += read_digest_list(file)
-        elif file.is_file():
+        else:
             met = f"has the ending {file.suffix!r}, which is no catalog's"
             do = f"Name a catalog .json, a digest list {', '.join(sorted(DIGEST_LISTS))}"
             raise InputError(file, met, do)

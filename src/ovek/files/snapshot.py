@@ -46,7 +46,7 @@ def newest_snapshot(folder: Path) -> Path:
     Raises InputError where there is none, or where one cannot be dated.
     """
     try:
-        files = sorted(folder.glob("*.jsonl"))
+        files = sorted(file for file in folder.glob("*.jsonl") if file.is_file())
     except OSError as error:
         raise cannot_read(folder, error) from None
     if not files:
@@ -110,7 +110,8 @@ def _why(file: Path, number: int, line: bytes, error: Exception) -> InputError:
     try:
         plain = msgspec.json.decode(line)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as wrong:
-        reason = "it is nested too deeply" if isinstance(wrong, RecursionError) else str(wrong)
+        reason = str(wrong).removeprefix("JSON is malformed: ")
+        reason = "nested too deeply" if isinstance(wrong, RecursionError) else reason
         met = f"is not JSON: {reason[:1].lower()}{reason[1:]}"
         return InputError(file, met, _DO, line=number)
     return explain(file, error, plain, Device, FORMAT, number)
