@@ -10,8 +10,8 @@ import pytest
 
 from builders import NOW, device, digest, image, member
 from ovek.files.catalog import read_catalog
-from ovek.files.digestlist import read_digest_list
 from ovek.files.errors import InputError
+from ovek.files.importers import digestlist
 from ovek.files.schema import SCHEMAS, schema_text
 from ovek.files.snapshot import read_snapshot, write_snapshot
 from ovek.model.digest import Digests
@@ -235,7 +235,7 @@ def test_digest_lists_are_read_as_the_checksum_programs_write_them(tmp_path, pro
     listing = tmp_path.parent / f"{tmp_path.name}.txt"
     listing.write_bytes(done.stdout)
     algorithm = program.removesuffix("sum")
-    found = {one.release.file: one.release.digests for one in read_digest_list(listing)}
+    found = {one.release.file: one.release.digests for one in digestlist.read(listing)}
     assert found == {name: Digests(**{algorithm: digest(name, algorithm)}) for name in files}
 
 
@@ -244,7 +244,7 @@ def test_a_digest_list_tolerates_what_people_do_to_it(tmp_path):
     file.write_bytes(
         b"\xef\xbb\xbf# note\r\n\r\n" + b"A" * 32 + b"\tdir/a.img\r\n" + b"b" * 32 + b" b.img"
     )
-    found = list(read_digest_list(file))
+    found = list(digestlist.read(file))
     assert [(one.release.file, one.origin.line) for one in found] == [("a.img", 3), ("b.img", 4)]
     assert found[0].release.digests.md5 == "a" * 32
 

@@ -16,6 +16,7 @@ COMMANDS = {
     "audit": "Is the fleet fit to reload, and where not, why?",
     "bootwalk": "What does each device start on next?",
     "cleanup": "What may go to make room?",
+    "catalog": "What was released, for which hardware, reached how?",
     "sheet": "How a kind of device is described: check, try, new.",
     "standin": "Simulated devices.",
 }

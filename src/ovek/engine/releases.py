@@ -10,7 +10,7 @@
 from collections.abc import Iterable
 from typing import Any
 
-from ovek.model.catalog import Published
+from ovek.model.catalog import Needs, Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.verdict import KnownRelease
 
@@ -78,6 +78,12 @@ def _merged(entries: list[Published]) -> KnownRelease:
         fits=first("fits"),
         revisions=first("revisions"),
         status=first("status"),
+        track=first("track"),
+        published=first("published"),
+        needs=first("needs") or Needs(),
+        carries=first("carries") or {},
+        reached_from=first("from_"),
+        note=first("note"),
         unpacked=next((r.needs.unpacked for r in releases if r.needs and r.needs.unpacked), None),
         origins=tuple(entry.origin for entry in entries),
     )

@@ -2,15 +2,18 @@
 
 import json
 from collections.abc import Iterator
+from datetime import date
 from pathlib import Path
 from typing import Literal
 
 import msgspec
+import msgspec.structs
 
-from ovek.files.digestlist import read_digest_list
 from ovek.files.errors import InputError
+from ovek.files.importers import digestlist, kind_of, metalink, sidefile
 from ovek.files.typed import cannot_read, explain, read_bytes, text_of
-from ovek.model.catalog import FORMAT, Origin, Published, Release
+from ovek.files.whole import write_whole
+from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy
 
 DIGEST_LISTS = frozenset({".md5", ".sha1", ".sha256", ".sha512", ".txt"})
 
@@ -53,7 +56,10 @@ def read_catalogs(folder: Path) -> list[Published]:
         if file.suffix == ".json":
             releases += read_catalog(file)
         elif file.suffix in DIGEST_LISTS:
-            releases += read_digest_list(file)
+            side = kind_of(file) == "side file"
+            releases += sidefile.read(file) if side else digestlist.read(file)
+        elif file.suffix == ".meta4":
+            releases += metalink.read(file)
         else:
             met = f"has the ending {file.suffix!r}, which is no catalog's"
             do = f"Name a catalog .json, a digest list {', '.join(sorted(DIGEST_LISTS))}"
@@ -81,7 +87,9 @@ def read_catalog(file: Path) -> Iterator[Published]:
             why = explain(file, error, msgspec.json.decode(raw), Release, FORMAT, line)
             why.key = f"releases[{number}]" + (f".{why.key}" if why.key else "")
             raise why from None
-        yield Published(release, Origin(file.name, line), outline.publisher)
+        told = release.told_by
+        origin = Origin(file.name, line) if told is None else Origin(told.file, told.line)
+        yield Published(release, origin, outline.publisher)
 
 
 def _plain(file: Path, text: str) -> object:
@@ -94,3 +102,21 @@ def _plain(file: Path, text: str) -> object:
     except RecursionError:
         met = "is nested too deeply"
         raise InputError(file, met, "Check that it is a catalog", line=1) from None
+
+
+def write_catalog(
+    file: Path, entries: list[Published], source: str, publisher: str | None, when: date
+) -> None:
+    """Write imported releases as a catalog, each with where it was told; whole or not at all."""
+    releases = tuple(
+        msgspec.structs.replace(
+            entry.release,
+            told_by=ToldBy(file=entry.origin.file, line=entry.origin.line, when=when),
+        )
+        for entry in entries
+    )
+    catalog = CatalogFile(
+        format="ovek.catalog/1", publisher=publisher, source=source, releases=releases
+    )
+    text = msgspec.json.format(msgspec.json.encode(catalog), indent=1)
+    write_whole(file, [text, b"\n"])

@@ -78,3 +78,11 @@ def find_sheet(folder: Path, name: str) -> Path | None:
     shipped = Path(str(resources.files("ovek.files") / "sheets"))
     candidates = (folder / "sheets" / f"{name}.toml", shipped / f"{name}.toml")
     return next((file for file in candidates if file.is_file()), None)
+
+
+def sheet_names(folder: Path) -> list[str]:
+    """The names of all sheets: those of the site, and those that ship with Ovek."""
+    shipped = Path(str(resources.files("ovek.files") / "sheets"))
+    return sorted(
+        {file.stem for each in (folder / "sheets", shipped) for file in each.glob("*.toml")}
+    )

@@ -25,6 +25,14 @@ class Needs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True,
     parts: dict[str, str] | None = None
 
 
+class ToldBy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """Where an imported release was read: the file, its line from 1, and the day of the import."""
+
+    file: str
+    line: int
+    when: date
+
+
 class Release(
     Struct,
     frozen=True,
@@ -51,6 +59,7 @@ class Release(
     from_: tuple[str, ...] | None = None
     digest_doubtful: bool = False
     note: str | None = None
+    told_by: ToldBy | None = None
 
 
 class Origin(Struct, frozen=True):

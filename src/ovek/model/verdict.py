@@ -1,10 +1,11 @@
 """What is known about one image, and what the next start makes of it."""
 
+from datetime import date
 from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.catalog import Origin, ReleaseKind
+from ovek.model.catalog import Needs, Origin, ReleaseKind
 from ovek.model.digest import Algorithm
 from ovek.model.place import Place
 from ovek.model.sheet import Role
@@ -41,6 +42,12 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     fits: tuple[str, ...] | None
     revisions: tuple[str, ...] | None
     status: str | None
+    track: str | None
+    published: date | None
+    needs: Needs
+    carries: dict[str, str]
+    reached_from: tuple[str, ...] | None
+    note: str | None
     unpacked: int | None
     origins: tuple[Origin, ...]
 

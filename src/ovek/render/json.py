@@ -6,10 +6,12 @@ from datetime import datetime
 import msgspec
 import msgspec.structs
 
+from ovek.model.choice import CatalogMistake, Pick, UpgradePath
 from ovek.model.finding import AuditSummary
 from ovek.model.plan import CleanupPlan
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
+from ovek.model.verdict import KnownRelease
 from ovek.model.walk import DeviceWalk
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
@@ -38,6 +40,26 @@ def sheet_trial(tried: SheetTrial) -> bytes:
     """Write `ovek.sheet-trial/1`."""
     whole = {"format": "ovek.sheet-trial/1", **msgspec.structs.asdict(tried)}
     return _ENCODER.encode(whole) + b"\n"
+
+
+def releases(found: Iterable[KnownRelease]) -> bytes:
+    """Write `ovek.releases/1`: what all sources together say of each release."""
+    return _ENCODER.encode({"format": "ovek.releases/1", "releases": list(found)}) + b"\n"
+
+
+def catalog_check(found: Iterable[CatalogMistake]) -> bytes:
+    """Write `ovek.catalog-check/1`."""
+    return _ENCODER.encode({"format": "ovek.catalog-check/1", "mistakes": list(found)}) + b"\n"
+
+
+def upgrade_path(found: UpgradePath) -> bytes:
+    """Write `ovek.path/1`; `steps` is null where there is no way."""
+    return _ENCODER.encode({"format": "ovek.path/1", **msgspec.structs.asdict(found)}) + b"\n"
+
+
+def pick(found: Pick) -> bytes:
+    """Write `ovek.pick/1`; `chosen` is null where no release is for the device."""
+    return _ENCODER.encode({"format": "ovek.pick/1", **msgspec.structs.asdict(found)}) + b"\n"
 
 
 def bootwalk(walks: Iterable[DeviceWalk]) -> bytes:

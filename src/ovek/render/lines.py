@@ -20,6 +20,8 @@ STYLES = {
     "warning": "yellow",
     "unproven": "yellow",
     "unknown": "yellow",
+    "recommended": "green",
+    "withdrawn": "bold red",
     "note": "cyan",
     "ready": "green",
     "proven": "green",

@@ -1,6 +1,7 @@
-r"""Two-column digest lists, as the checksum programs of GNU coreutils write and read them.
+r"""Digest lists: two columns, or BSD-tagged lines, as checksum programs write and read them.
 
-A line is a digest, a blank, a blank (text) or `*` (binary), and a file name. A line that starts
+A two-column line is a digest, a blank, a blank (text) or `*` (binary), and a file name. A tagged
+one is `ALGORITHM (NAME) = DIGEST`, with or without the blanks. A line that starts
 with a backslash has its name escaped: `\\` is a backslash, `\n` a line feed, `\r` a carriage
 return. Lines that start with `#` and blank lines are left out.
 """
@@ -12,17 +13,21 @@ from pathlib import Path
 from ovek.files.errors import InputError
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
-from ovek.model.digest import LENGTHS, TITLES, Digests, algorithm_of
+from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 
 _LINE = re.compile(
     r"(?P<escaped>\\?)(?P<digest>[^\s\\]+)(?: [ *](?P<name>.+)|\s+(?P<loose>\S.*))", re.DOTALL
 )
+_TAGGED = re.compile(
+    r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/-]+) ?\((?P<name>.+)\) ?= ?(?P<digest>\S+)", re.DOTALL
+)
+_TAGS: dict[str, Algorithm] = {"MD5": "md5", "SHA1": "sha1", "SHA256": "sha256", "SHA512": "sha512"}
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
 _DO = "Write each line as: DIGEST, two blanks, FILE"
 
 
-def read_digest_list(file: Path) -> Iterator[Published]:
+def read(file: Path) -> Iterator[Published]:
     """Go through a digest list; each line is a release with only a name and one digest.
 
     The algorithm is told by the digest's length. Folders in front of a name are dropped: a
@@ -35,18 +40,21 @@ def read_digest_list(file: Path) -> Iterator[Published]:
         if not line.strip() or line.startswith("#"):
             continue
         found = True
-        match = _LINE.fullmatch(line)
+        tagged = _TAGGED.fullmatch(line)
+        match = tagged or _LINE.fullmatch(line)
         if match is None:
             raise InputError(file, "is not a digest and a file name", _DO, line=number)
         digest = match["digest"].lower()
         algorithm = algorithm_of(digest)
+        if tagged is not None and algorithm is not None:
+            _check_tag(file, number, tagged["tag"], algorithm)
         if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
             lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
             met = f"the digest has {len(digest)} characters"
             if algorithm is not None:
                 met = "the digest holds more than the characters 0-9 and a-f"
             raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
-        name = match["name"] or match["loose"]
+        name = match["name"] if match["name"] else match["loose"]
         if match["escaped"]:
             name = _unescaped(file, number, name)
         name = name.rpartition("/")[2]
@@ -56,6 +64,20 @@ def read_digest_list(file: Path) -> Iterator[Published]:
         yield Published(release, Origin(file.name, number))
     if not found:
         raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
+
+
+def is_line(line: str) -> bool:
+    """Whether a line may be one of a digest list."""
+    match = _TAGGED.fullmatch(line) or _LINE.fullmatch(line)
+    return match is not None and algorithm_of(match["digest"]) is not None
+
+
+def _check_tag(file: Path, number: int, tag: str, algorithm: Algorithm) -> None:
+    """Hold the tag of a line against its digest's length; `SHA2-512` is OpenSSL's SHA512."""
+    plain = tag.upper().replace("SHA2-", "SHA").replace("-", "").replace("SHA512/512", "SHA512")
+    if _TAGS.get(plain) != algorithm:
+        met = f"the tag says {tag}, the digest has the length of {TITLES[algorithm]}"
+        raise InputError(file, met, "Mend the tag or the digest", line=number)
 
 
 def _unescaped(file: Path, number: int, name: str) -> str:

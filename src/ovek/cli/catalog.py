@@ -1,0 +1,266 @@
+"""`ovek catalog`: what was released, for which hardware, reached how?"""
+
+import sys
+from collections.abc import Callable, Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ovek.cli.options import (
+    FORMAT,
+    SITE,
+    Devices,
+    snapshot_options,
+    write_bytes,
+    write_lines,
+)
+from ovek.engine import catalog
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import fits
+from ovek.files.catalog import read_catalog, write_catalog
+from ovek.files.errors import InputError
+from ovek.files.importers import GUESSED, READERS, kind_of, table
+from ovek.files.site import Site, sheet_names
+from ovek.model.catalog import Published
+from ovek.model.naming import Naming
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+
+@click.group("catalog")
+def command() -> None:
+    """What was released, for which hardware, reached how?"""
+
+
+def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) -> dict[str, str]:
+    said = {}
+    for value in values:
+        meaning, equals, title = value.partition("=")
+        if not equals or meaning not in table.MEANINGS:
+            known = ", ".join(table.MEANINGS)
+            raise click.BadParameter(f"{value!r} is not MEANING=TITLE; meanings are: {known}")
+        said[meaning] = title
+    return said
+
+
+@command.command("import")
+@click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--name", help="The catalog to write (default: the first file's name).")
+@click.option("--publisher", help="Who published what the files list.")
+@click.option(
+    "--column",
+    multiple=True,
+    callback=_columns,
+    metavar="MEANING=TITLE",
+    help="Which column of a CSV file means what, like file=Image.",
+)
+@click.option("--look", is_flag=True, help="Only show what is understood; write nothing.")
+@click.option("--yes", is_flag=True, help="Take what had to be guessed without asking.")
+@SITE
+def import_command(
+    file: tuple[Path, ...],
+    name: str | None,
+    publisher: str | None,
+    column: dict[str, str],
+    look: bool,
+    yes: bool,
+    site_folder: Path,
+) -> None:
+    """Take releases from each FILE into catalog/NAME.json of the site.
+
+    Reads ovek.catalog/1, digest lists (two columns or BSD-tagged), a bare digest in a side file
+    named after the image, CSV with a header, Metalink 4, and text pasted from a release page. What
+    was understood is shown first; a table or pasted text is taken only with a yes.
+    """
+    site = Site(site_folder)
+    name = name or file[0].name.partition(".")[0]
+    if Path(name).name != name or name.startswith("."):
+        raise click.UsageError(f"{name!r} cannot be the name of a catalog")
+    target = site.folder / "catalog" / f"{name}.json"
+    if target.exists() and not look:
+        raise InputError(target, "is there already", "Give another --name, or remove it")
+    entries: list[Published] = []
+    guessed = False
+    for each in file:
+        found, kind = _read(each, column)
+        guessed = guessed or kind in GUESSED
+        _show_understood(each, found, kind, column)
+        entries += found
+    if look:
+        return
+    if guessed and not yes and not _agreed():
+        raise InputError(file[0], "had to be guessed", "Look it over, then add --yes")
+    kept = _merged(entries)
+    today = datetime.now(UTC).date()
+    source = f"{', '.join(each.name for each in file)}, imported {today}"
+    publishers = {entry.publisher for entry in kept} - {None}
+    told = publisher or (publishers.pop() if len(publishers) == 1 else None)
+    write_catalog(target, kept, source, told, today)
+    click.echo(f"{target} is written. See: ovek catalog check")
+
+
+def _read(file: Path, column: dict[str, str]) -> tuple[list[Published], str]:
+    if file.suffix == ".json":
+        return list(read_catalog(file)), "ovek.catalog/1"
+    kind = kind_of(file)
+    if kind == "table":
+        return list(table.read(file, column)), kind
+    return list(READERS[kind](file)), kind
+
+
+def _show_understood(file: Path, found: list[Published], kind: str, column: dict[str, str]) -> None:
+    from ovek.render.catalog import understood
+    from ovek.render.lines import hanging
+
+    write_lines(hanging("", f"{file}:", indent=0))
+    if kind == "table":
+        header = table.header_of(file, column)
+        told = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
+        left = f"; left out: {', '.join(header.left_out)}" if header.left_out else ""
+        write_lines(hanging("Columns:", told + left, indent=9))
+    write_lines(understood(found, kind))
+
+
+def _agreed() -> bool:
+    return sys.stdin.isatty() and click.confirm("Is that right?", err=True)
+
+
+def _merged(entries: list[Published]) -> list[Published]:
+    """Leave out what is said twice over: the same release with the same facts."""
+    seen: dict[tuple[Any, str | None], Published] = {}
+    for entry in entries:
+        seen.setdefault((repr(entry.release), entry.publisher), entry)
+    return list(seen.values())
+
+
+def _answer(
+    format_: str, as_json: Callable[[], bytes], lines: Callable[[], "Iterable[RenderableType]"]
+) -> None:
+    if format_ == "json":
+        write_bytes([as_json()])
+    else:
+        write_lines(lines())
+
+
+@command.command("list")
+@SITE
+@FORMAT
+def list_command(site_folder: Path, format_: str) -> None:
+    """List every known release."""
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    found = ReleaseIndex(Site(site_folder).releases).releases
+    _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
+
+
+@command.command("find")
+@click.argument("text")
+@SITE
+@FORMAT
+def find_command(text: str, site_folder: Path, format_: str) -> None:
+    """Find releases by name, version, hardware model, or a digest or its beginning.
+
+    Exit code 1 where there is none.
+    """
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    found = catalog.find(ReleaseIndex(Site(site_folder).releases), text)
+    _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
+    if not found:
+        sys.exit(1)
+
+
+@command.command("show")
+@click.argument("file")
+@SITE
+@FORMAT
+def show_command(file: str, site_folder: Path, format_: str) -> None:
+    """Show all that is known of the release FILE, and who told it."""
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    site = Site(site_folder)
+    found = ReleaseIndex(site.releases).named(file, case_blind=True)
+    if not found:
+        met = f"no source there publishes {file!r}"
+        raise InputError(site.folder / "catalog", met, "See: ovek catalog find TEXT")
+    _answer(
+        format_,
+        lambda: json.releases(found),
+        lambda: (line for one in found for line in render.whole(one)),
+    )
+
+
+@command.command("check")
+@SITE
+@FORMAT
+def check_command(site_folder: Path, format_: str) -> None:
+    """What is wrong in the catalog? Exit code 1 where something is."""
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    site = Site(site_folder)
+    releases = ReleaseIndex(site.releases)
+    sheets = (site.sheet(name) for name in sheet_names(site.folder))
+    namings = [Naming(sheet) for sheet in sheets if sheet is not None]
+    found = list(catalog.mistakes(releases, datetime.now(UTC).date(), namings))
+    number = len(releases.releases)
+    _answer(format_, lambda: json.catalog_check(found), lambda: render.check(found, number))
+    if found:
+        sys.exit(1)
+
+
+@command.command("path")
+@click.argument("start", metavar="DEVICE|VERSION")
+@click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
+@snapshot_options
+def path_command(
+    start: str, target: str, site_folder: Path, snapshot_file: Path | None, format_: str
+) -> None:
+    """Name the shortest chain of direct upgrades from a device's version, or a version.
+
+    Exit code 1 where there is none; it says which link is missing.
+    """
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    site = Site(site_folder)
+    releases = ReleaseIndex(site.releases).releases
+    sheet = None
+    if any(device.name == start for device in site.fleet.device):
+        devices = Devices(site, site.snapshot(snapshot_file), [start])
+        device, judge = next(iter(devices))
+        if device.running.version is None:
+            met = f"does not know which version {start!r} runs"
+            raise InputError(devices.file, met, "Give the version instead of the device")
+        releases = [one for one in releases if fits(one, device.hardware) is not False]
+        start, sheet = device.running.version, judge.sheet
+    found = catalog.path(releases, start, target, sheet)
+    _answer(format_, lambda: json.upgrade_path(found), lambda: render.upgrade_path(found))
+    if found.steps is None:
+        sys.exit(1)
+
+
+@command.command("pick")
+@click.argument("device")
+@snapshot_options
+def pick_command(device: str, site_folder: Path, snapshot_file: Path | None, format_: str) -> None:
+    """Which release is the one for DEVICE, why are the others not, and which parts go with it?
+
+    Exit code 1 where no release is.
+    """
+    from ovek.render import catalog as render
+    from ovek.render import json
+
+    site = Site(site_folder)
+    devices = Devices(site, site.snapshot(snapshot_file), [device])
+    (one, judge), *_ = list(devices)
+    found = catalog.pick(devices.releases, one, judge.sheet)
+    _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
+    if found.chosen is None:
+        sys.exit(1)

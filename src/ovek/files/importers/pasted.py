@@ -1,0 +1,95 @@
+"""A block of text pasted from a release page: names, sizes, digests, versions that belong together.
+
+A line with a file name starts a release, unless digests or a size came before the first name; in
+that case each release ends with its name. What stands between belongs to it. A digest is told by
+its length. Only a size in whole bytes counts: one in megabytes is rounded, and would call every
+good copy cut short.
+"""
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from ovek.files.errors import InputError
+from ovek.files.importers.sidefile import normalised
+from ovek.files.typed import read_bytes, text_of
+from ovek.model.catalog import Origin, Published, Release
+from ovek.model.digest import LENGTHS, Algorithm, Digests, algorithm_of
+
+_DIGEST = re.compile(
+    r"(?<![0-9A-Za-z])(?:[0-9A-Fa-f]{128}|[0-9A-Fa-f]{64}|[0-9A-Fa-f]{40}|[0-9A-Fa-f]{32}"
+    r"|[0-9A-Fa-f]{2}(?::[0-9A-Fa-f]{2}){15,63})(?![0-9A-Za-z])"
+)
+_NAME = re.compile(r"(?<![\w/.])[A-Za-z0-9][\w.+()-]*\.[A-Za-z][A-Za-z0-9]{1,7}(?![\w/])")
+_SIZE = re.compile(
+    r"(?:size|bytes|length)\W{0,3}(?P<bytes>\d[\d ,']{2,20}\d)(?![\d.]|\s*[KMGT]i?B)"
+    r"|(?P<after>\d[\d,']{2,20})\s*bytes",
+    re.IGNORECASE,
+)
+_VERSION = re.compile(r"(?:version|release|ver\.?)\W{0,3}(?P<version>\d[\w.]*\w)", re.IGNORECASE)
+
+
+class _Found:
+    """One release while its facts are being found."""
+
+    def __init__(self) -> None:
+        self.name: str | None = None
+        self.line = 0
+        self.size: int | None = None
+        self.version: str | None = None
+        self.digests: dict[Algorithm, str] = {}
+
+    @property
+    def has_facts(self) -> bool:
+        return self.size is not None or bool(self.digests)
+
+
+def read(file: Path) -> Iterator[Published]:
+    """Go through the releases that a text tells of. Raises InputError where there is none."""
+    text = text_of(file, read_bytes(file))
+    current, found = _Found(), []
+    name_last: bool | None = None
+    for number, line in enumerate(text.splitlines(), 1):
+        rest = _DIGEST.sub(" ", line)
+        for name in _NAME.findall(rest):
+            if name_last is None:
+                name_last = current.has_facts
+            if current.name is not None and current.name != name:
+                found.append(current)
+                current = _Found()
+            if current.name is None:
+                current.name, current.line = name, number
+        _facts(file, number, line, _NAME.sub(" ", rest), current)
+        if name_last and current.name is not None:
+            found.append(current)
+            current = _Found()
+    found.append(current)
+    told = [one for one in found if one.name is not None and one.has_facts]
+    if not told:
+        met = "tells of no file with a digest or a size"
+        raise InputError(file, met, "Paste the part of the page that has both")
+    for one in told:
+        release = Release(
+            file=one.name or "",
+            size=one.size,
+            version=one.version,
+            digests=Digests(**one.digests),
+        )
+        yield Published(release, Origin(file.name, one.line))
+
+
+def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> None:
+    for match in _DIGEST.finditer(line):
+        digest = normalised(match[0])
+        algorithm = algorithm_of(digest)
+        if algorithm is None:
+            continue
+        if current.digests.get(algorithm, digest) != digest:
+            met = f"{current.name or 'a file'} has two digests of {LENGTHS[algorithm]} characters"
+            do = "Paste one release at a time, or part them by their names"
+            raise InputError(file, met, do, line=number)
+        current.digests[algorithm] = digest
+    if (size := _SIZE.search(rest)) and (told := size["bytes"] or size["after"]):
+        current.size = int(re.sub(r"[ ,']", "", told))
+    if version := _VERSION.search(rest):
+        current.version = current.version or version["version"]

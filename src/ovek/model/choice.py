@@ -1,0 +1,45 @@
+"""Answers out of the catalog: mistakes in it, ways from one version to another, what fits."""
+
+from msgspec import Struct
+
+from ovek.model.catalog import Origin
+from ovek.model.verdict import KnownRelease
+
+
+class CatalogMistake(Struct, frozen=True, kw_only=True):
+    """One thing that is wrong in the catalog: which kind, where, what was seen, what to do."""
+
+    kind: str
+    file: str
+    origins: tuple[Origin, ...]
+    saw: str
+    do: str
+
+
+class UpgradePath(Struct, frozen=True, kw_only=True):
+    """The shortest chain of direct upgrades; `steps` is None where there is none.
+
+    `missing` says which link is missing then.
+    """
+
+    start: str
+    target: str
+    steps: tuple[KnownRelease, ...] | None
+    missing: str | None = None
+
+
+class Picked(Struct, frozen=True, kw_only=True):
+    """One release held against a device: `against` are the reasons that speak against it."""
+
+    release: KnownRelease
+    against: tuple[str, ...]
+
+
+class Pick(Struct, frozen=True, kw_only=True):
+    """Which release is the one for a device (None: none is), why the others are not, and parts."""
+
+    device: str
+    chosen: KnownRelease | None
+    others: tuple[Picked, ...]
+    parts: tuple[KnownRelease, ...]
+    path: UpgradePath | None

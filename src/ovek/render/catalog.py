@@ -1,0 +1,152 @@
+"""The catalog, for a terminal: releases, mistakes, ways from one version to another, picks."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.text import Text
+
+from ovek.model.catalog import Published
+from ovek.model.choice import CatalogMistake, Pick, UpgradePath
+from ovek.model.digest import TITLES
+from ovek.model.size import show_size
+from ovek.model.verdict import KnownRelease
+from ovek.render.lines import Columns, Line, count, hanging
+from ovek.render.visible import visible
+
+
+def listing(found: Sequence[KnownRelease]) -> Iterator[Line]:
+    """One line a release."""
+    disputed = sum(bool(one.disputed) for one in found)
+    told = f"{count(len(found), 'release')}"
+    yield told + (f", {disputed} of them disputed." if disputed else ".")
+    if not found:
+        return
+    columns = Columns(("FILE", "VERSION", "SIZE", "FITS", "STATUS", "DIGESTS"), right=(2,))
+    rows = [_cells(one) for one in found]
+    for row in rows:
+        columns.measure(row)
+    columns.fit()
+    yield from ("", columns.head())
+    for row in rows:
+        yield columns.row(row)
+
+
+def _cells(one: KnownRelease) -> tuple[str, ...]:
+    digests = " ".join(TITLES[name] + ("?" if name in one.disputed else "") for name in one.digests)
+    return (
+        visible(one.file),
+        visible(one.version or "-"),
+        " or ".join(show_size(size) for size in sorted(one.sizes)) or "-",
+        visible(" ".join(one.fits or ()) or "any"),
+        one.status or "-",
+        digests or "none",
+    )
+
+
+def whole(one: KnownRelease) -> Iterator[Line]:
+    """All that is known of one release, its digests whole and each source named."""
+    yield Text(visible(one.file), "bold")
+    needs = one.needs
+    facts = (
+        ("publisher", one.publisher),
+        ("version", one.version),
+        ("variant", one.variant),
+        ("kind", one.kind),
+        ("size", " or ".join(f"{size} bytes ({show_size(size)})" for size in sorted(one.sizes))),
+        ("fits", " ".join(one.fits or ())),
+        ("revisions", " ".join(one.revisions or ())),
+        ("status", one.status),
+        ("track", one.track),
+        ("published", str(one.published) if one.published else None),
+        ("reached from", ", ".join(one.reached_from) if one.reached_from else None),
+        ("needs memory", show_size(needs.memory) if needs.memory else None),
+        ("needs volume", show_size(needs.volume) if needs.volume else None),
+        ("unpacks to", show_size(needs.unpacked) if needs.unpacked else None),
+        ("needs parts", ", ".join(f"{k} {v}" for k, v in (needs.parts or {}).items())),
+        ("carries", ", ".join(f"{part} {version}" for part, version in one.carries.items())),
+        ("note", one.note),
+        ("told by", ", ".join(map(str, one.origins))),
+    )
+    for name, value in facts:
+        if value:
+            yield from hanging(f"  {name}", value, indent=16)
+    for algorithm, digests in one.digests.items():
+        for digest in sorted(digests):
+            mark = " (disputed)" if algorithm in one.disputed else ""
+            yield f"  {TITLES[algorithm]}{mark}"
+            yield f"    {digest}"
+
+
+def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:
+    """The answer, then each mistake."""
+    if not found:
+        yield f"Nothing is wrong with {count(releases, 'release')}."
+        return
+    wrong = count(len(found), "mistake")
+    yield f"{wrong} in the catalog of {count(releases, 'release')}."
+    for one in found:
+        yield ""
+        yield Text.assemble((visible(one.file), "bold"), f"  {one.kind}")
+        yield from hanging("  seen:", one.saw, indent=8)
+        yield from hanging("  do:", one.do, indent=8)
+        yield from hanging("  told by", ", ".join(map(str, one.origins)), indent=10)
+
+
+def upgrade_path(found: UpgradePath) -> Iterator[Line]:
+    """The chain of direct upgrades, a line a step."""
+    front = f"{visible(found.start)} → {visible(found.target)}"
+    if found.steps is None:
+        yield from hanging("", f"{front}: no way is known. {found.missing}.", indent=0)
+        return
+    if not found.steps:
+        yield f"{front}: it runs already."
+        return
+    between = len(found.steps) - 1
+    told = "directly" if not between else f"with {count(between, 'step')} between"
+    yield f"{front}: {told}."
+    for number, one in enumerate(found.steps, 1):
+        yield f"  {number}. {visible(one.version or '')}  {visible(one.file)}"
+
+
+def pick(found: Pick) -> Iterator[Line]:
+    """Which release is the one, why the others are not, and what goes with it."""
+    if found.chosen is None:
+        yield from hanging("", f"{found.device}: no known release is for it.", indent=0)
+    else:
+        one = found.chosen
+        told = f"{found.device}: {one.file} ({one.version or 'version not told'}"
+        yield from hanging("", f"{told}, {one.status or 'status not told'}).", indent=0)
+    if found.path is not None:
+        yield ""
+        yield from upgrade_path(found.path)
+    if found.parts:
+        yield ""
+        yield from hanging("Part images:", ", ".join(p.file for p in found.parts), indent=13)
+    if found.others:
+        yield from ("", Text("NOT THE OTHERS", "bold"))
+        wide = min(40, max(len(each.release.file) for each in found.others)) + 4
+        for each in found.others:
+            first = f"  {visible(each.release.file)}  "
+            yield from hanging(first, "; ".join(each.against), indent=max(wide, len(first)))
+
+
+def understood(entries: Sequence[Published], kind: str) -> Iterator[Line]:
+    """What an import made of a file, before it is written."""
+    yield f"Understood as {kind}: {count(len(entries), 'release')}."
+    columns = Columns(("LINE", "FILE", "VERSION", "BYTES", "DIGESTS"), right=(0, 3))
+    rows = [
+        (
+            str(entry.origin.line),
+            visible(entry.release.file),
+            visible(entry.release.version or "-"),
+            str(entry.release.size or "-"),
+            " ".join(f"{TITLES[name]} {digest[:8]}…" for name, digest in entry.release.digests)
+            or "none",
+        )
+        for entry in entries
+    ]
+    for row in rows:
+        columns.measure(row)
+    columns.fit()
+    yield columns.head()
+    for row in rows:
+        yield columns.row(row)

@@ -1,0 +1,415 @@
+"""What was released: importers, and answers out of the catalog."""
+
+import json
+import subprocess
+from datetime import date
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from builders import device, digest, image, judged, member, published, release, sheet
+from ovek.engine import catalog
+from ovek.engine.releases import ReleaseIndex
+from ovek.files.errors import InputError
+from ovek.files.importers import digestlist, kind_of, metalink, pasted, sidefile, table
+from ovek.model.digest import Digests
+from ovek.model.naming import Naming
+from ovek.model.snapshot import Hardware
+
+MD5, SHA1, SHA512 = digest("x"), digest("x", "sha1"), digest("x", "sha512")
+NAMES = ["plain.img", "with blank (1).img", "back\\slash", "line\nfeed", "ünï.img"]
+
+
+def releases_in(reader, file, text, **more):
+    file.write_bytes(text if isinstance(text, bytes) else text.encode())
+    return [(one.release, one.origin.line) for one in reader(file, **more)]
+
+
+def refused(reader, file, text, **more):
+    with pytest.raises(InputError) as error:
+        releases_in(reader, file, text, **more)
+    return str(error.value)
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["md5sum", "--tag"],
+        ["sha1sum", "--tag"],
+        ["sha512sum", "--tag"],
+        ["openssl", "dgst", "-r", "-md5"],
+        ["openssl", "dgst", "-r", "-sha256"],
+        ["openssl", "dgst", "-sha512"],
+    ],
+)
+def test_digest_lists_are_read_as_real_programs_write_them(tmp_path, command):
+    names = NAMES if command[0] != "openssl" else ["plain.img", "with blank (1).img"]
+    for name in names:
+        (tmp_path / name).write_text(name)
+    done = subprocess.run([*command, *names], cwd=tmp_path, capture_output=True, check=True)
+    algorithm = command[-1].lstrip("-") if command[0] == "openssl" else command[0][:-3]
+    listing = tmp_path / "list.txt"
+    listing.write_bytes(done.stdout)
+    assert kind_of(listing) == "digest list"
+    found = {one.release.file: one.release.digests for one in digestlist.read(listing)}
+    assert found == {name: Digests(**{algorithm: digest(name, algorithm)}) for name in names}
+
+
+def test_a_tag_that_is_not_its_digests_is_told(tmp_path):
+    told = refused(digestlist.read, tmp_path / "a.txt", f"SHA1 (a.img) = {MD5}")
+    assert "line 1" in told
+    assert "SHA1" in told
+
+
+@pytest.mark.parametrize("text", [SHA512, f"{SHA512.upper()}\r\n", ":".join(SHA512), f" {SHA512} "])
+def test_a_bare_digest_in_a_side_file_is_that_of_the_image_it_is_named_after(tmp_path, text):
+    found = releases_in(sidefile.read, tmp_path / "sw-1.0.img.sha512", text)
+    assert found[0][0].file == "sw-1.0.img"
+    assert found[0][0].digests.sha512 == SHA512
+    assert kind_of(tmp_path / "sw-1.0.img.sha512") == "side file"
+
+
+def test_a_side_file_whose_digest_is_of_another_length_is_told(tmp_path):
+    assert "32" in refused(sidefile.read, tmp_path / "a.img.sha512", MD5)
+
+
+METALINK = (
+    """<?xml version="1.0" encoding="UTF-8"?>
+<metalink xmlns="urn:ietf:params:xml:ns:metalink">
+ <file name="dir/sw-1.0.img">
+  <publisher name="Nobody" url="https://192.0.2.1/"/>
+  <size>104857600</size>
+  <version>1.0</version>
+  <hash type="md5">MD5</hash>
+  <hash type="sha-512">SHA512</hash>
+  <hash type="whirlpool">ffff</hash>
+ </file>
+ <file name="b.img"><hash type="sha-1">SHA1</hash></file>
+</metalink>
+""".replace("MD5", MD5)
+    .replace("SHA512", SHA512)
+    .replace("SHA1", SHA1)
+)
+
+
+def test_metalink_files_are_read_with_sizes_and_several_hashes(tmp_path):
+    found = releases_in(metalink.read, tmp_path / "a.meta4", METALINK)
+    assert [line for _, line in found] == [3, 11]
+    one = found[0][0]
+    assert (one.file, one.size, one.version) == ("sw-1.0.img", 104857600, "1.0")
+    assert one.digests == Digests(md5=MD5, sha512=SHA512)
+    assert found[1][0].digests == Digests(sha1=SHA1)
+
+
+BOMB = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "bbbb">]><metalink>&b;</metalink>'
+BAD_METALINKS = {
+    "": "not XML",
+    "<metalink": "not XML",
+    METALINK[:300]: "not XML",
+    METALINK.replace("urn:ietf:params:xml:ns:metalink", "urn:other"): "'urn:other'",
+    METALINK.replace(SHA512, "abc"): "3 characters",
+    METALINK.replace("104857600", "-1"): "'-1'",
+    METALINK.replace("dir/sw-1.0.img", "../../etc/passwd"): "'../../etc/passwd'",
+    BOMB: "holds what no Metalink needs",
+    '<metalink xmlns="urn:ietf:params:xml:ns:metalink"/>': "lists no file",
+}
+
+
+@pytest.mark.parametrize("text", BAD_METALINKS)
+def test_a_bad_metalink_is_told(tmp_path, text):
+    told = refused(metalink.read, tmp_path / "a.meta4", text)
+    assert BAD_METALINKS[text] in told
+
+
+CSV = f"""\ufeffImage name;Size (bytes);MD5 checksum;Version;Remark
+sw-1.0.img;104 857 600;{":".join(MD5[at : at + 2] for at in range(0, 32, 2))};1.0;old
+sw-2.0.img;104857601;;2.0;
+"""
+
+
+def test_a_table_is_read_by_the_meaning_of_its_columns(tmp_path):
+    found = releases_in(table.read, tmp_path / "a.csv", CSV.replace("\n", "\r\n"))
+    assert found[0][0].digests.md5 == MD5
+    assert [one.size for one, _ in found] == [104857600, 104857601]
+    assert [line for _, line in found] == [2, 3]
+    assert table.header_of(tmp_path / "a.csv").left_out == ("Remark",)
+
+
+def test_a_column_may_be_said(tmp_path):
+    text = f"Thing,Sum\nsw-1.0.img,{MD5}\n"
+    assert "--column file=TITLE" in refused(table.read, tmp_path / "a.csv", text)
+    found = releases_in(table.read, tmp_path / "a.csv", text, said={"file": "Thing", "md5": "Sum"})
+    assert (found[0][0].file, found[0][0].digests.md5) == ("sw-1.0.img", MD5)
+    told = refused(table.read, tmp_path / "a.csv", text, said={"file": "Nothing"})
+    assert "Thing, Sum" in told
+
+
+BAD_TABLES = {
+    "file,md5\na.img,abc": "line 2, key md5",
+    "file,size\na.img,big": "'big'",
+    "file,size\nfile,size\na,1": "",
+    "file,size\na,1\nfile,size\nb,2": "header once more",
+    "file,size\na": "1 cells",
+    "file,size": "no row",
+    "file\n../a": "'../a'",
+    'file\n"a': "CSV",
+}
+
+
+@pytest.mark.parametrize("text", BAD_TABLES)
+def test_a_bad_table_is_told(tmp_path, text):
+    assert BAD_TABLES[text] in refused(table.read, tmp_path / "a.csv", text)
+
+
+def test_a_table_that_a_spreadsheet_saved_as_utf16_is_told(tmp_path):
+    assert "UTF-16" in refused(table.read, tmp_path / "a.csv", CSV.encode("utf-16"))
+
+
+PAGE = f"""\
+Downloads for the SW family
+sw-2.0.img        Released today
+  Version: 2.0    Size: 104,857,600
+  MD5 {MD5}
+  SHA512 {SHA512}
+sw-1.0.img
+  97.5 MB
+  SHA1: {SHA1.upper()}
+"""
+
+
+def test_pasted_text_gives_what_belongs_together(tmp_path):
+    found = releases_in(pasted.read, tmp_path / "page.txt", PAGE)
+    assert [(one.file, line) for one, line in found] == [("sw-2.0.img", 2), ("sw-1.0.img", 6)]
+    assert (found[0][0].size, found[0][0].version) == (104857600, "2.0")
+    assert found[0][0].digests == Digests(md5=MD5, sha512=SHA512)
+    assert found[1][0].digests == Digests(sha1=SHA1)
+
+
+def test_a_rounded_size_of_pasted_text_is_not_taken(tmp_path):
+    assert releases_in(pasted.read, tmp_path / "a.txt", PAGE)[1][0].size is None
+
+
+def test_pasted_text_whose_facts_stand_before_the_names(tmp_path):
+    text = f"{MD5} sw-1.0.img (latest)\n{digest('y')} sw-2.0.img\n"
+    found = releases_in(pasted.read, tmp_path / "a.txt", text)
+    assert [one.digests.md5 for one, _ in found] == [MD5, digest("y")]
+
+
+def test_pasted_text_without_a_release_is_told(tmp_path):
+    assert "no file" in refused(pasted.read, tmp_path / "a.txt", "Welcome to our page")
+    two = f"a.img\n{MD5}\n{digest('y')}\n"
+    assert "two digests" in refused(pasted.read, tmp_path / "a.txt", two)
+
+
+@pytest.mark.parametrize("reader", [digestlist, sidefile, metalink, table, pasted])
+@given(text=st.text())
+def test_whatever_a_file_holds_it_is_read_or_refused(tmp_path_factory, reader, text):
+    file = tmp_path_factory.getbasetemp() / "any.md5"
+    file.write_text(text, encoding="utf-8", errors="surrogatepass", newline="")
+    try:
+        list(reader.read(file))
+    except InputError as error:
+        assert str(file) in str(error)
+
+
+def test_an_import_shows_what_it_understood_and_writes_a_catalog(ovek):
+    ovek.write("new.md5", f"{MD5} *sw-9.0.img\n")
+    shown = ovek("catalog", "import", "new.md5", "--publisher", "Nobody").stdout
+    assert "Understood as digest list: 1 release." in shown
+    written = json.loads((ovek.folder / "catalog/new.json").read_text())
+    assert written["publisher"] == "Nobody"
+    told = written["releases"][0]["told_by"]
+    assert (told["file"], told["line"]) == ("new.md5", 1)
+    assert "told by" in ovek("catalog", "show", "sw-9.0.img").stdout
+    assert ovek.json("catalog", "find", MD5[:8])["releases"][0]["file"] == "sw-9.0.img"
+    assert "already" in ovek.refuses("catalog", "import", "new.md5")
+
+
+def test_what_had_to_be_guessed_is_taken_only_with_a_yes(ovek):
+    ovek.write("page.txt", PAGE)
+    done = ovek("catalog", "import", "page.txt", exits=2)
+    assert "Understood as pasted text: 2 releases." in done.stdout
+    assert "--yes" in done.stderr
+    assert not (ovek.folder / "catalog/page.json").exists()
+    ovek("catalog", "import", "page.txt", "--look")
+    assert not (ovek.folder / "catalog/page.json").exists()
+    ovek("catalog", "import", "page.txt", "--yes")
+    assert (ovek.folder / "catalog/page.json").exists()
+
+
+def test_an_import_with_one_bad_file_writes_nothing(ovek):
+    ovek.write("good.md5", f"{MD5}  a.img\n")
+    ovek.write("bad.md5", "nonsense\n")
+    ovek("catalog", "import", "good.md5", "bad.md5", exits=2)
+    assert not (ovek.folder / "catalog/good.json").exists()
+
+
+def test_wrong_words_of_an_import_are_told(ovek):
+    ovek.write("a.csv", "x,y\na.img,1\n")
+    assert "colour=x" in ovek("catalog", "import", "a.csv", "--column", "colour=x", exits=2).stderr
+    assert (
+        "name of a catalog" in ovek("catalog", "import", "a.csv", "--name", "../x", exits=2).stderr
+    )
+
+
+def index(*all_releases):
+    return ReleaseIndex(published(*all_releases))
+
+
+def test_releases_are_found_by_name_version_hardware_and_digest():
+    releases = index(release("1.0", fits=("SW*",)), release("2.0", fits=("RT*",)))
+
+    def found(text):
+        return [one.version for one in catalog.find(releases, text)]
+
+    assert found("sw-1") == ["1.0"]
+    assert found("*.IMG") == ["1.0", "2.0"]
+    assert found("2.0") == ["2.0"]
+    assert found("RT7") == ["2.0"]
+    assert found(digest("sw-2.0.img")[:6].upper()) == ["2.0"]
+    assert found("nothing") == []
+
+
+def kinds(*all_releases, namings=()):
+    today = date(2026, 3, 2)
+    return [one.kind for one in catalog.mistakes(index(*all_releases), today, namings)]
+
+
+def test_a_sound_catalog_has_no_mistake():
+    assert kinds(release("1.0"), release("2.0", from_=("1.0",))) == []
+
+
+def test_one_digest_under_two_names_is_a_mistake():
+    both = Digests(md5=MD5)
+    assert kinds(release("1.0", digests=both), release("2.0", digests=both)) == ["shared-digest"]
+
+
+def test_one_name_with_two_digests_is_a_mistake():
+    two = [release("1.0", digests=Digests(md5=text)) for text in (MD5, digest("y"))]
+    assert kinds(*two) == ["two-digests"]
+
+
+def test_a_date_to_come_is_a_mistake():
+    assert kinds(release("1.0", published=date(2026, 3, 3))) == ["future-date"]
+    assert kinds(release("1.0", published=date(2026, 3, 2))) == []
+
+
+def test_a_version_that_does_not_fit_the_name_is_a_mistake():
+    namings = [Naming(sheet())]
+    wrong = release("2.0", file="sw-1.0.img")
+    assert kinds(wrong, namings=namings) == ["version-and-name"]
+    assert kinds(release("1.0"), namings=namings) == []
+
+
+def test_an_upgrade_step_that_nothing_offers_is_a_mistake():
+    assert kinds(release("2.0", from_=("1.5",))) == ["unreachable-step"]
+    assert kinds(release("1.5.2"), release("2.0", from_=("1.5",))) == []
+
+
+def steps(start, target, *all_releases):
+    found = catalog.path(index(*all_releases).releases, start, target)
+    return None if found.steps is None else [one.version for one in found.steps]
+
+
+CHAIN = (
+    release("2.0", from_=("1",)),
+    release("2.5", from_=("1",)),
+    release("3.0", from_=("2.0", "2.5")),
+    release("4.0", from_=("3",)),
+)
+
+
+def test_the_shortest_chain_prefers_the_newest_steps():
+    assert steps("1.0", "4.0", *CHAIN) == ["2.5", "3.0", "4.0"]
+    assert steps("3.0", "4.0", *CHAIN) == ["4.0"]
+    assert steps("4.0", "4.0", *CHAIN) == []
+    assert steps("1.0", "2.0", release("2.0")) == ["2.0"]
+
+
+def test_where_there_is_no_chain_the_missing_link_is_named():
+    found = catalog.path(index(CHAIN[0], CHAIN[3]).releases, "1.0", "4.0")
+    assert found.steps is None
+    assert found.missing == "4.0 is reached from 3; from 1.0 lead: 1.0, 2.0"
+    assert "earlier" in catalog.path(index(*CHAIN).releases, "4.0", "2.0").missing
+    assert "no release" in catalog.path(index(*CHAIN).releases, "4.0", "9.0").missing
+
+
+versions = st.sampled_from(["1.0", "2.0", "3.0", "4.0", "5.0"])
+
+
+@given(st.dictionaries(versions, st.sets(versions)), versions, versions)
+def test_every_step_of_a_chain_is_a_direct_upgrade(froms, start, target):
+    known = [release(version, from_=tuple(sorted(each))) for version, each in froms.items()]
+    found = catalog.path(index(*known).releases, start, target)
+    at = start
+    for one in found.steps or ():
+        assert at in one.reached_from
+        at = one.version
+    if found.steps:
+        assert at == target
+
+
+def picked(*all_releases, **more):
+    more.setdefault("hardware", Hardware(model="SW10", revision="B", memory=1000))
+    what = device(member(image("1.0")), **more)
+    found = judged(what, catalog=published(*all_releases))
+    return catalog.pick(found.judge.releases, found.device, found.judge.sheet)
+
+
+def test_the_recommended_release_that_fits_is_picked():
+    found = picked(
+        release("1.0", status="old"),
+        release("2.0", status="recommended"),
+        release("3.0", status="current"),
+    )
+    assert found.chosen.version == "2.0"
+    assert [one.version for one in found.path.steps] == ["2.0"]
+    assert {each.release.version: len(each.against) for each in found.others} == {
+        "1.0": 1,
+        "3.0": 1,
+    }
+
+
+@pytest.mark.parametrize(
+    ("more", "why"),
+    [
+        ({"needs": {"memory": 2000}}, "memory"),
+        ({"needs": {"volume": 2**50}}, "volume"),
+        ({"needs": {"parts": {"loader": "2"}}}, "loader 2"),
+        ({"status": "withdrawn"}, "withdrawn"),
+        ({"variant": "lite"}, "variant lite"),
+    ],
+)
+def test_what_speaks_against_a_release_is_told(more, why):
+    one = msgspec.structs.replace(device(member()).running, variant="full")
+    found = picked(release("2.0", **more))
+    if "variant" in more:
+        what = msgspec.structs.replace(device(member()), running=one)
+        both = judged(what, catalog=published(release("2.0", **more)))
+        found = catalog.pick(both.judge.releases, both.device, both.judge.sheet)
+    assert found.chosen is None
+    assert why in found.others[0].against[0]
+
+
+def test_a_part_that_the_image_carries_may_lag():
+    needs = {"parts": {"loader": "2"}}
+    assert picked(release("2.0", needs=needs, carries={"loader": "2"})).chosen is not None
+
+
+def test_a_release_for_other_hardware_is_not_even_told():
+    found = picked(release("2.0", fits=("RT*",)))
+    assert (found.chosen, found.others) == (None, ())
+
+
+def test_the_catalog_commands_answer_on_the_first_line(ovek):
+    assert ovek("catalog", "list").stdout.startswith("3 releases.")
+    assert ovek("catalog", "check").stdout == "Nothing is wrong with 3 releases.\n"
+    assert ovek("catalog", "path", "sw", "--to", "3.0").stdout.startswith("1.0 → 3.0: directly.")
+    assert ovek("catalog", "path", "1.0", "--to", "7", exits=1).stdout.startswith("1.0 → 7: no way")
+    assert ovek("catalog", "pick", "sw").stdout.startswith("sw: sw-3.0.img (3.0, status not told)")
+    ovek("catalog", "find", "zzz", exits=1)
+    assert "'zzz'" in ovek.refuses("catalog", "show", "zzz")
+    for typed in (["list"], ["check"], ["pick", "sw"], ["path", "sw", "--to", "3.0"]):
+        assert ovek.json("catalog", *typed)["format"].startswith("ovek.")
