@@ -4,6 +4,8 @@
 fonts-dejavu-core: each command runs in a real terminal window on a screen of its own.
 """
 
+import gzip
+import hashlib
 import os
 import shutil
 import subprocess
@@ -27,6 +29,9 @@ SHOTS = {
     "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
+    "catalog": "ovek catalog pick arle-quay",
+    "custody": "ovek custody 7.4.2",
+    "shelf": "ovek shelf",
     "cleanup-short": "ovek cleanup gannet-bridge --free 101MiB",
 }
 SCREEN = ":47"
@@ -75,6 +80,22 @@ def write_session(site: Path) -> None:
     (site / "session.txt").write_text(text + oxwick.prompt(device))
 
 
+def write_shelf(site: Path) -> None:
+    """A small shelf: a release as published, one cut short, one zipped and damaged, one unknown."""
+    folder = site / "shelf"
+    folder.mkdir()
+    data = {name: f"{name} ".encode() * 200_000 for name in ("quay-2.0.img", "quay-2.1.img")}
+    lines = "".join(f"{hashlib.md5(d).hexdigest()} *{n}\n" for n, d in data.items())
+    (site / "catalog/quay.md5").write_text(lines)
+    (folder / "quay-2.0.img").write_bytes(data["quay-2.0.img"])
+    (folder / "quay-2.1 (1).img").write_bytes(data["quay-2.1.img"])
+    (folder / "quay-2.1.img").write_bytes(data["quay-2.1.img"][:-4096])
+    packed = gzip.compress(data["quay-2.0.img"])
+    (folder / "quay-2.0.img.gz").write_bytes(packed)
+    (folder / "quay-1.9.img.gz").write_bytes(packed[: len(packed) // 2])
+    (folder / "ox40-full-7.9.9.img").write_bytes(b"unknown")
+
+
 def main() -> None:
     for program in ("Xvfb", "xterm", "import"):
         if shutil.which(program) is None:
@@ -88,6 +109,7 @@ def main() -> None:
             site = Path(folder, "skerrow-ferries")
             write_site(site)
             write_session(site)
+            write_shelf(site)
             with standins(site):
                 for name in wanted:
                     take(name, SHOTS[name], site)

@@ -17,6 +17,8 @@ COMMANDS = {
     "bootwalk": "What does each device start on next?",
     "cleanup": "What may go to make room?",
     "catalog": "What was released, for which hardware, reached how?",
+    "shelf": "Are the files on the server or stick what was released?",
+    "custody": "Where did this image go wrong?",
     "sheet": "How a kind of device is described: check, try, new.",
     "standin": "Simulated devices.",
 }

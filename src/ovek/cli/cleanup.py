@@ -49,6 +49,7 @@ def command(
     site = Site(site_folder)
     devices = Devices(site, site.snapshot(snapshot_file), device)
     release = None if room_for is None else _release(devices, room_for)
+    shelf = _shelf_digests(devices)
     plans = []
     for one, judge in devices:
         if release is not None and fits(release, one.hardware) is False:
@@ -58,7 +59,9 @@ def command(
                 raise InputError(devices.file, met, "Name an image for this hardware")
             continue
         try:
-            plans += plan_device(judge_device(one, judge), site.policy, free=free, room_for=release)
+            plans += plan_device(
+                judge_device(one, judge), site.policy, free=free, room_for=release, shelf=shelf
+            )
         except PlanDefectError as defect:
             click.echo(f"ovek: {visible(str(defect))}", err=True)
             sys.exit(2)
@@ -75,6 +78,21 @@ def command(
         write_lines(cleanup(plans, verbose=verbose))
     if not all(plan.enough for plan in plans):
         sys.exit(1)
+
+
+def _shelf_digests(devices: Devices) -> frozenset[str]:
+    """The digests of the images that the site's shelf holds, proven."""
+    folder = devices.site.folder / "shelf"
+    if not folder.is_dir():
+        return frozenset()
+    from ovek.cli.shelf import judged_shelf
+
+    proven = (
+        one
+        for one in judged_shelf(devices.site, devices.releases, folder)
+        if one.verdict == "proven"
+    )
+    return frozenset(digest for one in proven for _, digest in one.digests)
 
 
 def _release(devices: Devices, name: str) -> KnownRelease:

@@ -7,8 +7,10 @@ import msgspec
 import msgspec.structs
 
 from ovek.model.choice import CatalogMistake, Pick, UpgradePath
+from ovek.model.custody import Custody
 from ovek.model.finding import AuditSummary
 from ovek.model.plan import CleanupPlan
+from ovek.model.shelf import ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
 from ovek.model.verdict import KnownRelease
@@ -39,6 +41,17 @@ def survey(snapshot: str, devices: Iterable[Surveyed]) -> bytes:
 def sheet_trial(tried: SheetTrial) -> bytes:
     """Write `ovek.sheet-trial/1`."""
     whole = {"format": "ovek.sheet-trial/1", **msgspec.structs.asdict(tried)}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def custody(found: Iterable[Custody]) -> bytes:
+    """Write `ovek.custody/1`."""
+    return _ENCODER.encode({"format": "ovek.custody/1", "images": list(found)}) + b"\n"
+
+
+def shelf(folder: str, found: Iterable[ShelfVerdict]) -> bytes:
+    """Write `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`."""
+    whole = {"format": "ovek.shelf/1", "folder": folder, "files": list(found)}
     return _ENCODER.encode(whole) + b"\n"
 
 

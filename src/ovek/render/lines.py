@@ -81,15 +81,21 @@ Line = Text | str
 
 def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Line]:
     """Wrap `text` behind `first`, later lines indented by `indent`; only `first` is styled."""
-    text, room = visible(text), WIDTH - indent
-    pieces = [text]
-    if len(text) > room:
-        pieces = textwrap.wrap(text, room, break_on_hyphens=False, break_long_words=False)
-    first = first.ljust(indent)
-    line = f"{first}{pieces[0]}"
-    yield Text(line, spans=[Span(0, len(first), style)]) if style else line
-    for piece in pieces[1:]:
-        yield f"{' ' * indent}{piece}"
+    text, first = visible(text), first.ljust(indent)
+    lines = [f"{first}{text}"]
+    if len(first) + len(text) > WIDTH:
+        # The first piece stands in the room that `first` leaves, the others behind the indent.
+        lines = textwrap.wrap(
+            text,
+            WIDTH,
+            initial_indent=first,
+            subsequent_indent=" " * indent,
+            break_on_hyphens=False,
+            break_long_words=False,
+            drop_whitespace=True,
+        ) or [first]
+    yield Text(lines[0], spans=[Span(0, len(first), style)]) if style else lines[0]
+    yield from lines[1:]
 
 
 def listed(names: Sequence[str], most: int = 5) -> str:

@@ -88,3 +88,11 @@ def _unescaped(file: Path, number: int, name: str) -> str:
         return _ESCAPED[match[1]]
 
     return _ESCAPE.sub(one, name)
+
+
+def line_of(digest: str, name: str) -> str:
+    """One two-column line, escaped where the name needs it, as `md5sum -c` and its kin read it."""
+    if any(char in name for char in "\\\n\r"):
+        escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
+        return f"\\{digest} *{escaped}\n"
+    return f"{digest} *{name}\n"

@@ -1,0 +1,61 @@
+"""`ovek custody`: where did this image go wrong?"""
+
+import sys
+from pathlib import Path
+
+import click
+
+from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
+from ovek.cli.shelf import judged_shelf
+from ovek.engine import custody
+from ovek.engine.verdicts import judge_device
+from ovek.files.site import Site
+
+
+@click.command("custody")
+@click.argument("image", required=False, metavar="[IMAGE|VERSION|DIGEST]")
+@click.option(
+    "--shelf",
+    "shelves",
+    multiple=True,
+    metavar="FOLDER",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="A folder of images besides the site's shelf/ (a stick, downloads).",
+)
+@click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
+@snapshot_options
+def command(
+    image: str | None,
+    shelves: tuple[Path, ...],
+    verbose: bool,
+    site_folder: Path,
+    snapshot_file: Path | None,
+    format_: str,
+) -> None:
+    """Where did this image go wrong? (default: all images)
+
+    Follows each image from the catalog over archives and shelf folders to every flash of the
+    snapshot, its copies grouped by equal digest, and names the first hop with a wrong one. Exit
+    code 1 where there is one.
+    """
+    site = Site(site_folder)
+    devices = Devices(site, site.snapshot(snapshot_file))
+    copies = [
+        copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
+    ]
+    own = site.folder / "shelf"
+    for folder in (*((own,) if own.is_dir() else ()), *shelves):
+        copies += custody.on_shelf(judged_shelf(site, devices.releases, folder))
+    found = custody.follow(devices.releases, copies)
+    if image is not None:
+        found = [one for one in found if custody.matches(one, image)]
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.custody(found)])
+    else:
+        from ovek.render.custody import custody as lines
+
+        write_lines(lines(found, verbose=verbose))
+    if any(one.first_wrong is not None for one in found) or (image is not None and not found):
+        sys.exit(1)

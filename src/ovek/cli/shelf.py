@@ -1,0 +1,194 @@
+"""`ovek shelf`: are the files on the server or stick what was released?"""
+
+import sys
+from pathlib import Path
+
+import click
+
+from ovek.cli.options import FORMAT, SITE, Devices, write_bytes, write_lines
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.shelf import judge_shelf, used_releases
+from ovek.engine.verdicts import judge_device
+from ovek.files.errors import InputError
+from ovek.files.importers.digestlist import line_of
+from ovek.files.importers.sidefile import normalised
+from ovek.files.site import Site, sheet_names
+from ovek.files.typed import cannot_read
+from ovek.files.whole import write_whole
+from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
+from ovek.model.naming import Naming
+from ovek.model.shelf import ShelfFile, ShelfVerdict
+
+
+@click.command("shelf")
+@click.argument("folder", required=False, type=click.Path(path_type=Path))
+@click.option("--expect", metavar="DIGEST", help="Compare one file with this digest instead.")
+@click.option(
+    "--write-list",
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="Write a digest list of the folder; the ending (.md5, .sha512, …) says which digest.",
+)
+@click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
+@click.option("-v", "--verbose", is_flag=True, help="Name files that are no images, too.")
+@SITE
+@FORMAT
+def command(
+    folder: Path | None,
+    expect: str | None,
+    write_list: Path | None,
+    fresh: bool,
+    verbose: bool,
+    site_folder: Path,
+    format_: str,
+) -> None:
+    """Are the files in FOLDER (default: the site's shelf/) what was released?
+
+    Digests every file, looks into archives without unpacking them, checks what a file's own format
+    promises, and says which devices use it. With --expect, FOLDER is one file. Exit code 1 where a
+    file is altered, cut short or broken inside.
+    """
+    if expect is not None:
+        if folder is None:
+            raise click.UsageError("say which file: ovek shelf --expect DIGEST FILE")
+        _expect(folder, expect)
+        return
+    site = Site(site_folder)
+    folder = folder if folder is not None else site.folder / "shelf"
+    if not folder.is_dir():
+        raise InputError(folder, "is no folder", "Name one: ovek shelf FOLDER")
+    releases = ReleaseIndex(site.releases)
+    algorithms = _algorithms(releases, write_list)
+    files = _read(folder, algorithms, fresh=fresh)
+    if write_list is not None:
+        _write_list(write_list, files)
+    found = list(judge_shelf(files, releases, _namings(site), _used_by(site)))
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.shelf(str(folder), found)])
+    else:
+        from ovek.render.shelf import shelf
+
+        write_lines(shelf(found, verbose=verbose))
+    if any(
+        one.verdict in ("altered", "cut-short")
+        or (one.structure is not None and not one.structure.sound and one.verdict != "proven")
+        for one in found
+    ):
+        sys.exit(1)
+    if any(one.problem is not None for one in found):
+        sys.exit(3)
+
+
+def judged_shelf(site: Site, releases: ReleaseIndex, folder: Path) -> list[ShelfVerdict]:
+    """Read a folder of images and judge it, from the cache where nothing changed."""
+    files = _read(folder, _algorithms(releases, None), fresh=False)
+    return list(judge_shelf(files, releases, _namings(site), {}))
+
+
+def _namings(site: Site) -> list[Naming]:
+    sheets = (site.sheet(name) for name in sheet_names(site.folder))
+    return [Naming(sheet) for sheet in sheets if sheet is not None]
+
+
+def _expect(file: Path, digest: str) -> None:
+    """Compare one file with a pasted digest."""
+    from ovek.render.shelf import expectation
+    from ovek.sources.shelf import digest_stream
+
+    wanted = normalised(digest)
+    algorithm = algorithm_of(wanted)
+    if algorithm is None or set(wanted) - set("0123456789abcdef"):
+        lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
+        raise click.BadParameter(
+            f"it has {len(wanted)} characters; a digest is hex and as long as {lengths}",
+            param_hint="--expect",
+        )
+    try:
+        with file.open("rb", buffering=0) as stream:
+            _, digests = digest_stream(stream, [algorithm], lambda size: None)
+    except OSError as error:
+        raise cannot_read(file, error) from None
+    made = dict(digests)[algorithm]
+    write_lines(expectation(str(file), algorithm, wanted, made))
+    if made != wanted:
+        sys.exit(1)
+
+
+def _algorithms(releases: ReleaseIndex, write_list: Path | None) -> tuple[Algorithm, ...]:
+    """The algorithms that the catalog can use, and that of the list to write; else SHA-256."""
+    wanted = {name for one in releases.releases for name in one.digests}
+    if write_list is not None:
+        wanted.add(_algorithm_of_list(write_list))
+    return tuple(name for name in STRONGEST_FIRST if name in wanted) or ("sha256",)
+
+
+def _algorithm_of_list(file: Path) -> Algorithm:
+    for name in STRONGEST_FIRST:
+        if file.suffix.lower() == f".{name}":
+            return name
+    known = ", ".join(f".{name}" for name in STRONGEST_FIRST)
+    raise click.BadParameter(f"{file.name!r} has to end in {known}", param_hint="--write-list")
+
+
+def _read(folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool) -> list[ShelfFile]:
+    """Digest the folder, with a bar on standard error where that is a terminal."""
+    from platformdirs import user_cache_path
+    from rich.console import Console
+    from rich.progress import (
+        BarColumn,
+        DownloadColumn,
+        Progress,
+        TextColumn,
+        TimeRemainingColumn,
+        TransferSpeedColumn,
+    )
+
+    from ovek.sources.shelf import Cache, files_of, read_shelf
+
+    console = Console(stderr=True)
+    cache = Cache(user_cache_path("ovek") / "shelf.json", fresh=fresh)
+    resolved = folder.resolve()
+    with Progress(
+        DownloadColumn(binary_units=True),
+        BarColumn(complete_style="green"),
+        TransferSpeedColumn(),
+        TimeRemainingColumn(),
+        TextColumn("left"),
+        console=console,
+        disable=not console.is_terminal,
+        transient=True,
+    ) as bar:
+        total = sum(file.lstat().st_size for file in files_of(resolved))
+        task = bar.add_task("", total=total)
+        files = read_shelf(resolved, algorithms, cache, lambda size: bar.advance(task, size))
+    cache.save()
+    return files
+
+
+def _write_list(file: Path, files: list[ShelfFile]) -> None:
+    algorithm = _algorithm_of_list(file)
+    lines = [
+        line_of(digest, one.path)
+        for one in files
+        if (digest := _known(one.digests, algorithm)) is not None
+    ]
+    write_whole(file, ["".join(lines).encode("utf-8", "surrogateescape")])
+
+
+def _known(digests: Digests, algorithm: Algorithm) -> str | None:
+    return dict(digests).get(algorithm)
+
+
+def _used_by(site: Site) -> dict[str, tuple[str, ...]]:
+    """Which devices of the newest snapshot run or start each published file."""
+    if not any((site.folder / "snapshots").glob("*.jsonl")):
+        return {}
+    users: dict[str, tuple[str, ...]] = {}
+    for device, judge in Devices(site, site.snapshot(None)):
+        judged = judge_device(device, judge)
+        for name in used_releases(judged, walk_device(judged)):
+            users[name] = (*users.get(name, ()), device.device)
+    return users

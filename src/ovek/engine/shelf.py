@@ -1,0 +1,158 @@
+"""What each file of the shelf is: verdict, release, the hardware it fits, and who uses it.
+
+A name is understood where it differs from a published one in case, a copy suffix (`name (1).img`,
+`name - Copy.img`, `Copy of name.img`, `name.img.bak`) or a missing extension. An archive's own
+digest counts, and those of the files inside: publishers list either. A sound structure proves
+nothing; a broken one counts against the file unless a digest proves it.
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import JudgedDevice, judge_file
+from ovek.model.digest import Digests
+from ovek.model.naming import Naming
+from ovek.model.place import BANK
+from ovek.model.shelf import ShelfFile, ShelfVerdict
+from ovek.model.structure import Structure
+from ovek.model.verdict import Judgement, KnownRelease
+from ovek.model.walk import DeviceWalk
+
+_COPY = (
+    re.compile(r"(?P<front>.*?)\s*\(\d+\)(?P<back>\.[^.]*)?", re.DOTALL),
+    re.compile(r"(?P<front>.*?) - Copy(?: \(\d+\))?(?P<back>\.[^.]*)?", re.DOTALL),
+    re.compile(r"Copy(?: \(\d+\))? of (?P<front>.*?)(?P<back>)", re.DOTALL),
+    re.compile(r"(?P<front>.*)(?P<back>)\.(?:bak|old|orig|copy|\d)", re.DOTALL),
+)
+
+
+def judge_shelf(
+    files: Iterable[ShelfFile],
+    releases: ReleaseIndex,
+    namings: Iterable[Naming],
+    used_by: Mapping[str, tuple[str, ...]],
+) -> Iterator[ShelfVerdict]:
+    """Judge every file, then what is inside it; `used_by` names devices by release file."""
+    namings = list(namings)
+    for file in files:
+        name = file.path.rpartition("/")[2]
+        if file.problem is not None:
+            yield _unread(file)
+            continue
+        whole = _judge(name, file.size, file.digests, releases, namings)
+        inside = [
+            (
+                member,
+                _judge(
+                    member.path.rpartition("/")[2], member.size, member.digests, releases, namings
+                ),
+            )
+            for member in file.members
+        ]
+        better = any(one is not None and one.verdict == "proven" for _, one in inside)
+        if whole is not None and whole.verdict == "unlisted" and better:
+            whole = None  # an archive of published files is no image itself
+        yield _verdict(
+            file.path, file.size, file.digests, file.structure, whole, used_by, file.note
+        )
+        for member, judgement in inside:
+            if judgement is not None:
+                path = f"{file.path}!{member.path}"
+                yield _verdict(path, member.size, member.digests, None, judgement, used_by, None)
+
+
+def _judge(
+    name: str,
+    size: int | None,
+    digests: Digests,
+    releases: ReleaseIndex,
+    namings: list[Naming],
+) -> Judgement | None:
+    known = _named(name, releases)
+    looks = any(naming.of(name, case_blind=True).image for naming in namings)
+    return judge_file(name, size, digests, looks, known, releases)
+
+
+def _named(name: str, releases: ReleaseIndex) -> list[KnownRelease]:
+    """The releases that a name may mean, the closest reading first."""
+    for reading in _readings(name):
+        if found := releases.named(reading, case_blind=True):
+            return found
+    bare = name.casefold()
+    return [one for one in releases.releases if one.file.casefold().rpartition(".")[0] == bare]
+
+
+def _readings(name: str) -> Iterator[str]:
+    yield name
+    for pattern in _COPY:
+        if match := pattern.fullmatch(name):
+            yield f"{match['front']}{match['back'] or ''}"
+
+
+def _unread(file: ShelfFile) -> ShelfVerdict:
+    return ShelfVerdict(
+        path=file.path,
+        size=file.size,
+        verdict=None,
+        why=file.problem or "",
+        release=None,
+        by=None,
+        fits=(),
+        used_by=(),
+        structure=None,
+        problem=file.problem,
+        digests=file.digests,
+    )
+
+
+def _verdict(
+    path: str,
+    size: int | None,
+    digests: Digests,
+    structure: Structure | None,
+    judgement: Judgement | None,
+    used_by: Mapping[str, tuple[str, ...]],
+    note: str | None,
+) -> ShelfVerdict:
+    release = judgement.release if judgement is not None else None
+    proven = judgement is not None and judgement.verdict == "proven"
+    why = judgement.why if judgement is not None else "it is no image that is known"
+    name = path.rpartition("!")[2].rpartition("/")[2]
+    if proven and release is not None and name != release.file:
+        why += f", under another name ({name})"
+    if structure is not None and not structure.sound and not proven:
+        why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
+    if note is not None:
+        why += f"; {note}"
+    return ShelfVerdict(
+        path=path,
+        size=size,
+        verdict=judgement.verdict if judgement is not None else None,
+        why=why,
+        release=release.file if release is not None else None,
+        by=judgement.by if judgement is not None else None,
+        fits=release.fits or () if release is not None else (),
+        used_by=used_by.get(release.file, ()) if release is not None and proven else (),
+        structure=structure,
+        problem=None,
+        digests=digests,
+    )
+
+
+def used_releases(judged: JudgedDevice, walk: DeviceWalk) -> set[str]:
+    """The published files that a device runs or starts next, as far as they are proven."""
+    running = judged.device.running
+    places = {place for place in (running.place,) if place is not None}
+    if running.bank is not None:
+        places.add(f"{BANK}:{running.bank}")
+    places |= {member.starts.place for member in walk.members if member.starts is not None}
+    found = set[str]()
+    for one in judged.members or ():
+        images = (*one.images.values(), *one.banks.values())
+        for image in images:
+            release = image.judgement.release
+            used = str(image.place) in places or str(image.place.on(one.member.id)) in places
+            if used and release is not None and image.judgement.verdict == "proven":
+                found.add(release.file)
+    return found

@@ -1,0 +1,49 @@
+"""What lies on the shelf, and what it is worth (`ovek.shelf/1`)."""
+
+from msgspec import Struct
+
+from ovek.model.digest import Algorithm, Digests
+from ovek.model.structure import Structure
+from ovek.model.verdict import Verdict
+
+
+class ShelfMember(Struct, frozen=True, kw_only=True):
+    """One file inside an archive, digested without being unpacked to disk."""
+
+    path: str
+    size: int
+    digests: Digests
+
+
+class ShelfFile(Struct, frozen=True, kw_only=True):
+    """One file of the shelf: its digests, what its format says, and what is inside an archive.
+
+    `problem` is why it could not be read whole; nothing else is known of it then.
+    """
+
+    path: str
+    size: int | None
+    digests: Digests = Digests()
+    structure: Structure | None = None
+    members: tuple[ShelfMember, ...] = ()
+    problem: str | None = None
+    note: str | None = None
+
+
+class ShelfVerdict(Struct, frozen=True, kw_only=True):
+    """One file (or `path!member` of an archive) judged.
+
+    `verdict` None: it is no image. `used_by` are devices that run it or start it next.
+    """
+
+    path: str
+    size: int | None
+    verdict: Verdict | None
+    why: str
+    release: str | None
+    by: Algorithm | None
+    fits: tuple[str, ...]
+    used_by: tuple[str, ...]
+    structure: Structure | None
+    problem: str | None
+    digests: Digests

@@ -1,0 +1,87 @@
+"""The shelf, for a terminal; and one file held against a pasted digest."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.text import Text
+
+from ovek.model.digest import TITLES, Algorithm
+from ovek.model.shelf import ShelfVerdict
+from ovek.model.size import show_size
+from ovek.model.verdict import WORST_FIRST
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed
+from ovek.render.visible import visible
+
+
+def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
+    """The answer, a line a file, then what is to be said of those that are not proven."""
+    yield from hanging("", answer(found), indent=0)
+    shown = [one for one in found if verbose or is_image(one)]
+    if not shown:
+        return
+    columns = Columns(("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY"), right=(1,))
+    rows = [_cells(one) for one in shown]
+    for row in rows:
+        columns.measure(row)
+    columns.fit()
+    yield from ("", columns.head())
+    for row in rows:
+        yield columns.row(row)
+    told = [one for one in shown if one.verdict != "proven" or "another name" in one.why]
+    if told:
+        yield ""
+    for one in told:
+        yield from hanging(f"{visible(one.path)}: ", one.why, indent=4, style="bold")
+    left = len(found) - len(shown)
+    if left:
+        yield f"{count(left, 'file')} more, no image (-v names them)"
+
+
+def is_image(one: ShelfVerdict) -> bool:
+    """Whether there is anything to be said of a file."""
+    damaged = one.structure is not None and not one.structure.sound
+    return one.verdict is not None or one.problem is not None or damaged
+
+
+def answer(found: Sequence[ShelfVerdict]) -> str:
+    """The first line: are the files what was released?"""
+    images = [one for one in found if is_image(one)]
+    parts = []
+    for verdict in reversed(WORST_FIRST):
+        number = sum(one.verdict == verdict for one in images)
+        if number:
+            parts.append(f"{number} {verdict}")
+    broken = sum(one.structure is not None and not one.structure.sound for one in images)
+    unread = sum(one.problem is not None for one in images)
+    parts += [f"{broken} broken inside"] if broken else []
+    parts += [f"{unread} not read"] if unread else []
+    return f"{count(len(images), 'image')}: {', '.join(parts) or 'nothing to hold against'}."
+
+
+def _cells(one: ShelfVerdict) -> tuple[str, ...]:
+    inside = "-"
+    if one.structure is not None:
+        inside = f"{one.structure.kind} {'sound' if one.structure.sound else 'broken'}"
+    verdict = one.verdict or ("not read" if one.problem else "no image")
+    return (
+        visible(one.path),
+        show_size(one.size) if one.size is not None else "-",
+        f"{verdict} {TITLES[one.by]}" if one.by and one.verdict == "proven" else verdict,
+        inside,
+        visible(" ".join(one.fits)) or "-",
+        listed([visible(name) for name in one.used_by], most=2) or "-",
+    )
+
+
+def expectation(path: str, algorithm: Algorithm, wanted: str, made: str) -> Iterator[Line]:
+    """Hold a file's digest against a pasted one, both in full, the first difference marked."""
+    if wanted == made:
+        yield Text(f"{visible(path)} has this {TITLES[algorithm]}.", STYLES["proven"])
+        yield f"  {made}"
+        return
+    at = next(
+        n for n, (ours, theirs) in enumerate(zip(made, wanted, strict=True)) if ours != theirs
+    )
+    yield Text(f"{visible(path)} does not have this {TITLES[algorithm]}.", STYLES["critical"])
+    yield f"  expected  {wanted}"
+    yield f"  it has    {made}"
+    yield f"            {' ' * at}^ the first difference, character {at + 1} of {len(made)}"

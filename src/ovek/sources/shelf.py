@@ -1,0 +1,240 @@
+"""Digesting a folder of image files: several algorithms in one read, files in parallel.
+
+Archives are looked into without unpacking to disk, within limits of size, ratio and number. Links
+are not followed, pipes and devices are passed over. A file that cannot be read, vanishes or grows
+meanwhile costs its own line only.
+"""
+
+import bz2
+import gzip
+import hashlib
+import lzma
+import os
+import stat
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import IO, Any
+
+import msgspec
+from msgspec import Struct
+
+from ovek.files.structure import structure_of
+from ovek.files.whole import write_whole
+from ovek.model.digest import Algorithm, Digests
+from ovek.model.shelf import ShelfFile, ShelfMember
+from ovek.model.size import show_size
+
+_CHUNK = 2**20
+_MOST_MEMBERS = 10_000
+_MOST_BYTES = 64 * 2**30
+_MOST_RATIO = 1_000
+_RATIO_COUNTS_FROM = 64 * 2**20
+
+
+class _TooMuch(Exception):  # noqa: N818 - says what the archive is, no error of ours
+    """An archive that unpacks to more than it may."""
+
+
+class Cached(Struct, frozen=True):
+    """What was made of a file before, and the signs by which it is the same still."""
+
+    signs: tuple[int, int, int]
+    algorithms: tuple[Algorithm, ...]
+    file: ShelfFile
+
+
+class Cache:
+    """Digests of files by path, size, time and inode, kept from run to run."""
+
+    def __init__(self, file: Path, *, fresh: bool) -> None:
+        self.file = file
+        self._known: dict[str, Cached] = {}
+        if not fresh and file.exists():
+            try:
+                self._known = msgspec.json.decode(file.read_bytes(), type=dict[str, Cached])
+            except (OSError, msgspec.DecodeError):
+                self._known = {}  # a cache that cannot be read is no cache
+
+    def get(
+        self, path: Path, info: os.stat_result, wanted: Iterable[Algorithm]
+    ) -> ShelfFile | None:
+        """What is known of a file that has not changed since."""
+        known = self._known.get(_text(path))
+        if known is None or known.signs != _signs(info) or set(wanted) - set(known.algorithms):
+            return None
+        return known.file
+
+    def put(
+        self, path: Path, info: os.stat_result, made: tuple[Algorithm, ...], file: ShelfFile
+    ) -> None:
+        """Keep what was made of a file."""
+        self._known[_text(path)] = Cached(_signs(info), made, file)
+
+    def save(self) -> None:
+        """Write the cache, whole or not at all."""
+        write_whole(self.file, [msgspec.json.encode(self._known)])
+
+
+def _text(path: Path) -> str:
+    """A path as text; bytes that are not UTF-8 as escapes."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
+
+
+def _signs(info: os.stat_result) -> tuple[int, int, int]:
+    return info.st_size, info.st_mtime_ns, info.st_ino
+
+
+def files_of(folder: Path) -> Iterator[Path]:
+    """The regular files below a folder, by name; links, pipes and devices are passed over."""
+    for root, folders, names in os.walk(folder):
+        folders.sort()
+        for name in sorted(names):
+            file = Path(root, name)
+            try:
+                regular = stat.S_ISREG(file.lstat().st_mode)
+            except OSError:
+                continue
+            if regular and not name.startswith("."):
+                yield file
+
+
+def read_shelf(
+    folder: Path,
+    algorithms: tuple[Algorithm, ...],
+    cache: Cache,
+    advance: Callable[[int], None],
+    workers: int | None = None,
+) -> list[ShelfFile]:
+    """Read every file of a folder, several at a time; `advance` is told of bytes as they go."""
+
+    def one(file: Path) -> ShelfFile:
+        return _read_file(file, _text(file.relative_to(folder)), algorithms, cache, advance)
+
+    with ThreadPoolExecutor(workers or os.cpu_count() or 1) as pool:
+        return list(pool.map(one, files_of(folder)))
+
+
+def _read_file(
+    file: Path,
+    name: str,
+    algorithms: tuple[Algorithm, ...],
+    cache: Cache,
+    advance: Callable[[int], None],
+) -> ShelfFile:
+    try:
+        info = file.stat()
+        known = cache.get(file, info, algorithms)
+        if known is not None:
+            advance(info.st_size)
+            return msgspec.structs.replace(known, path=name)
+        with file.open("rb", buffering=0) as stream:
+            size, digests = digest_stream(stream, algorithms, advance)
+        after = file.stat()
+        if _signs(after) != _signs(info) or size != info.st_size:
+            return ShelfFile(path=name, size=size, problem="it changed while it was read")
+        structure = structure_of(file)
+        members, note = _inside(file, algorithms)
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        return ShelfFile(path=name, size=None, problem=f"it cannot be read ({reason})")
+    found = ShelfFile(
+        path=name, size=size, digests=digests, structure=structure, members=members, note=note
+    )
+    cache.put(file, info, algorithms, found)
+    return found
+
+
+def digest_stream(
+    stream: IO[bytes], algorithms: Iterable[Algorithm], advance: Callable[[int], None]
+) -> tuple[int, Digests]:
+    """Digest a stream with several algorithms in one read; return its length and the digests."""
+    hashes = {name: hashlib.new(name, usedforsecurity=False) for name in algorithms}
+    size = 0
+    while chunk := stream.read(_CHUNK):
+        for each in hashes.values():
+            each.update(chunk)
+        size += len(chunk)
+        advance(len(chunk))
+    return size, Digests(**{name: each.hexdigest() for name, each in hashes.items()})
+
+
+def _inside(
+    file: Path, algorithms: tuple[Algorithm, ...]
+) -> tuple[tuple[ShelfMember, ...], str | None]:
+    """The files inside an archive; and a note where it was not looked into to its end."""
+    limit = _Limit(file.stat().st_size)
+    found: list[ShelfMember] = []
+    try:
+        for path, stream in _members(file):
+            if len(found) >= _MOST_MEMBERS:
+                return tuple(found), f"only its first {_MOST_MEMBERS} files were looked at"
+            size, digests = digest_stream(stream, algorithms, limit.take)
+            found.append(ShelfMember(path=path, size=size, digests=digests))
+    except _TooMuch as much:
+        return tuple(found), str(much)
+    except (
+        OSError,
+        EOFError,
+        RuntimeError,
+        NotImplementedError,
+        zlib.error,
+        lzma.LZMAError,
+        zipfile.BadZipFile,
+        tarfile.TarError,
+    ) as error:
+        return tuple(found), f"it could not be looked into to its end ({error})"
+    return tuple(found), None
+
+
+class _Limit:
+    """How much an archive may unpack to, against bombs."""
+
+    def __init__(self, packed: int) -> None:
+        self.packed, self.unpacked = packed, 0
+
+    def take(self, size: int) -> None:
+        self.unpacked += size
+        if self.unpacked > _MOST_BYTES:
+            raise _TooMuch(f"it unpacks to over {show_size(_MOST_BYTES)}, so no further look")
+        far = self.unpacked > _RATIO_COUNTS_FROM
+        if far and self.unpacked > self.packed * _MOST_RATIO:
+            raise _TooMuch(f"it unpacks to over {_MOST_RATIO} times its size, so no further look")
+
+
+def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
+    """Open what is inside an archive, one file at a time, without unpacking to disk."""
+    with file.open("rb") as stream:
+        head = stream.read(512)
+    if head.startswith(b"PK\x03\x04"):
+        with zipfile.ZipFile(file) as archive:
+            for entry in archive.infolist():
+                if not entry.is_dir():
+                    with archive.open(entry) as inside:
+                        yield entry.filename, inside
+        return
+    opener = next((each for mark, each in _OPENERS.items() if head.startswith(mark)), None)
+    first = head
+    if opener is not None:
+        with opener(file) as unpacked:
+            first = unpacked.read(512)
+    if first[257:262] == b"ustar":
+        with tarfile.open(file, "r:*") as tar:
+            for member in tar:
+                inside_tar = tar.extractfile(member) if member.isfile() else None
+                if inside_tar is not None:
+                    with inside_tar:
+                        yield member.name, inside_tar
+    elif opener is not None:
+        with opener(file) as unpacked:
+            yield file.stem, unpacked
+
+
+_OPENERS: dict[bytes, Any] = {
+    b"\x1f\x8b\x08": gzip.open,
+    b"\xfd7zXZ\0": lzma.open,
+    b"BZh": bz2.open,
+}

@@ -1,0 +1,158 @@
+"""Where an image went wrong, from the catalog to every flash."""
+
+import hashlib
+import json
+
+import pytest
+
+from builders import bank, device, digest, image, judged, member, published, release, sheet
+from ovek.engine import custody
+from ovek.engine.releases import ReleaseIndex
+from ovek.model.custody import Sighting
+from ovek.model.digest import Digests
+
+RELEASES = ReleaseIndex(published(release("1.0")))
+RIGHT, BAD, WORSE = (Digests(md5=digest(text)) for text in ("sw-1.0.img", "bad", "worse"))
+
+
+def copy(hop, place, digests=RIGHT, **more):
+    more.setdefault("name", "sw-1.0.img")
+    one = Sighting(hop=hop, place=place, size=1, digests=digests, **more)
+    return "sw-1.0.img", one
+
+
+def follow(*copies):
+    found = custody.follow(RELEASES, copies)
+    assert len(found) == 1
+    return found[0]
+
+
+def groups(one):
+    return [(group.label, group.right, [c.place for c in group.copies]) for group in one.groups]
+
+
+def test_where_every_copy_is_right_nothing_went_wrong():
+    one = follow(copy("shelf", "s"), copy("flash", "f"))
+    assert one.first_wrong is None
+    assert groups(one) == [("A", True, ["list.json:1", "s", "f"])]
+    assert one.told == ()
+
+
+def test_one_bad_flash_is_told_alone():
+    one = follow(copy("shelf", "s"), copy("flash", "f", BAD), copy("flash", "g"))
+    assert one.first_wrong == "flash"
+    assert one.told == ("B: this flash alone is bad: f",)
+
+
+def test_a_copy_that_was_bad_on_the_shelf_explains_every_flash_that_took_it():
+    one = follow(copy("shelf", "s", BAD), copy("flash", "f", BAD), copy("flash", "g", BAD))
+    assert one.first_wrong == "shelf"
+    assert one.told == (
+        "B: the copy on the shelf was bad already (s), and 2 flash took it from there",
+    )
+
+
+def test_a_copy_that_was_bad_in_the_archive_is_the_first_hop():
+    one = follow(copy("archive", "a!x", BAD), copy("shelf", "s", BAD))
+    assert one.first_wrong == "archive"
+    assert "in the archive" in one.told[0]
+
+
+def test_a_wrong_digest_on_two_flashes_that_no_source_has_is_told():
+    one = follow(copy("shelf", "s"), copy("flash", "f", BAD), copy("flash", "g", BAD))
+    assert one.told == ("B: 2 flashes share a wrong digest that no source has: f, g",)
+
+
+def test_each_wrong_digest_is_a_group_of_its_own():
+    one = follow(copy("flash", "f", BAD), copy("flash", "g", WORSE))
+    assert [(label, right) for label, right, _ in groups(one)] == [
+        ("A", True),
+        ("B", False),
+        ("C", False),
+    ]
+
+
+def test_copies_measured_by_different_algorithms_meet_at_the_catalog():
+    sha = Digests(sha512=digest("sw-1.0.img", "sha512"))
+    assert len(follow(copy("shelf", "s"), copy("flash", "f", sha)).groups) == 1
+
+
+def test_a_copy_without_a_digest_is_not_known():
+    one = follow(copy("flash", "f", Digests()))
+    assert groups(one)[-1] == ("?", None, ["f"])
+    assert one.first_wrong is None
+    assert one.told == ("?: of 1 no digest is known",)
+
+
+def test_where_nothing_published_tells_no_copy_is_called_wrong():
+    releases = ReleaseIndex(published(release("1.0", digests=Digests())))
+    found = custody.follow(releases, [copy("flash", "f", BAD), copy("flash", "g", WORSE)])[0]
+    assert found.first_wrong is None
+    assert "no published digest tells" in found.told[-1]
+
+
+def test_what_runs_and_is_nowhere_on_the_shelf_cannot_be_restored():
+    assert follow(copy("flash", "f", runs=True)).restorable is False
+    assert follow(copy("flash", "f", runs=True), copy("shelf", "s", BAD)).restorable is False
+    assert follow(copy("flash", "f", runs=True), copy("archive", "a!x")).restorable is True
+    assert follow(copy("flash", "f")).restorable is None
+
+
+def test_copies_under_other_names_are_told():
+    assert follow(copy("shelf", "dir/new.img", name="new.img")).renamed == ("dir/new.img",)
+
+
+def test_copies_on_flash_know_their_device_and_whether_they_run():
+    what = device(member(image("1.0"), image("2.0")), place="flash:sw-1.0.img")
+    found = [one for _, one in custody.on_flash(judged(what))]
+    assert [(one.place, one.runs) for one in found] == [
+        ("sw flash:sw-1.0.img", True),
+        ("sw flash:sw-2.0.img", False),
+    ]
+    banked = device(member(banks=(bank("a", "1.0"),), default="a"), in_bank="a")
+    name, one = next(iter(custody.on_flash(judged(banked, sheet("banks")))))
+    assert (name, one.name, one.runs) == ("sw-1.0.img", "sw-1.0.img", True)
+
+
+@pytest.mark.parametrize("text", ["sw-1", "1.0", digest("sw-1.0.img")[:8]])
+def test_an_image_is_meant_by_name_version_or_digest(text):
+    assert custody.matches(follow(copy("shelf", "s")), text)
+    assert not custody.matches(follow(copy("shelf", "s")), "zz")
+
+
+def test_custody_of_a_site_names_the_hop_where_it_went_wrong(ovek, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(ovek.folder / "cache"))
+    bad = Digests(md5=hashlib.md5(b"cut").hexdigest())
+    flash = image("1.0", digests=bad, size=3)
+    ovek.snapshot(
+        device(member(flash, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img", device="one"),
+        device(member(image("2.0"), boots=("flash:sw-2.0.img",)), device="two"),
+    )
+    ovek.write("shelf/sw-1.0.img", b"cut")
+    shown = ovek("custody", exits=1).stdout
+    assert shown.startswith("1 of 2 images went wrong: sw-1.0.img (first on the shelf).")
+    assert "1 flash took it from there" in shown
+    found = ovek.json("custody", "2.0")["images"]
+    assert [one["image"] for one in found] == ["sw-2.0.img"]
+    assert ovek("custody", "nothing", exits=1).stdout == "No copy of such an image is known.\n"
+
+
+def test_a_plan_knows_what_the_shelf_holds(ovek, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(ovek.folder / "cache"))
+    data = b"image 2.0"
+    catalog = json.loads((ovek.folder / "catalog/list.json").read_text())
+    made = {"md5": hashlib.md5(data).hexdigest()}
+    catalog["releases"][1].update(digests=made, size=len(data))
+    ovek.write("catalog/list.json", json.dumps(catalog))
+    old = image("2.0", digests=Digests(**made), size=len(data))
+    ovek.snapshot(
+        device(member(image("1.0"), image("3.0"), old, boots=("flash:sw-1.0.img",)), device="sw")
+    )
+
+    def tier():
+        plan = ovek.json("cleanup", "--free", "9GiB", exits=1)["plans"][0]
+        return {drop["place"]: drop["tier"] for drop in plan["drop"]}["flash:sw-2.0.img"]
+
+    assert tier() == 4
+    ovek.write("shelf/sw-2.0.img", data)
+    assert tier() == 3

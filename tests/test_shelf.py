@@ -1,0 +1,239 @@
+"""Files on a server or stick: verdicts, archives, names, pasted digests, lists."""
+
+import gzip
+import hashlib
+import io
+import json
+import os
+import subprocess
+import tarfile
+import zipfile
+
+import pytest
+
+from builders import device, digest, image, member, published, release
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.shelf import judge_shelf
+from ovek.model.digest import Digests
+from ovek.model.shelf import ShelfFile
+from ovek.sources import shelf
+
+CONTENT = {name: f"image {name}".encode() * 50 for name in ("sw-1.0.img", "sw-2.0.img")}
+
+
+@pytest.fixture
+def shelf_site(ovek, monkeypatch):
+    """A site whose catalog publishes sw-1.0.img and sw-2.0.img with real digests."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(ovek.folder / "cache"))
+    releases = [
+        {
+            "file": name,
+            "size": len(data),
+            "version": name[3:6],
+            "fits": ["SW*"],
+            "digests": {
+                "md5": hashlib.md5(data).hexdigest(),
+                "sha256": hashlib.sha256(data).hexdigest(),
+            },
+        }
+        for name, data in CONTENT.items()
+    ]
+    ovek.write("catalog/list.json", json.dumps({"format": "ovek.catalog/1", "releases": releases}))
+    return ovek
+
+
+def judged(site, *typed, exits=0):
+    return {one["path"]: one for one in site.json("shelf", *typed, exits=exits)["files"]}
+
+
+def test_files_are_judged_and_who_uses_them_is_told(shelf_site):
+    made = Digests(md5=hashlib.md5(CONTENT["sw-1.0.img"]).hexdigest())
+    file = image("1.0", digests=made, size=len(CONTENT["sw-1.0.img"]))
+    shelf_site.snapshot(device(member(file, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img"))
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    shelf_site.write("shelf/deep/sw-2.0.img", CONTENT["sw-2.0.img"][:-1])
+    shelf_site.write("shelf/sw-9.9.img", b"unknown")
+    shelf_site.write("shelf/notes.txt", b"notes")
+    found = judged(shelf_site, exits=1)
+    assert found["sw-1.0.img"]["verdict"] == "proven"
+    assert found["sw-1.0.img"]["by"] == "sha256"
+    assert found["sw-1.0.img"]["used_by"] == ["sw"]
+    assert found["sw-1.0.img"]["fits"] == ["SW*"]
+    assert found["deep/sw-2.0.img"]["verdict"] == "cut-short"
+    assert found["sw-9.9.img"]["verdict"] == "unlisted"
+    assert found["notes.txt"]["verdict"] is None
+    shown = shelf_site("shelf", exits=1).stdout
+    assert shown.startswith("3 images: 1 proven, 1 unlisted, 1 cut-short.")
+    assert "notes.txt" not in shown
+    assert "notes.txt" in shelf_site("shelf", "-v", exits=1).stdout
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["SW-1.0.IMG", "sw-1.0 (2).img", "sw-1.0 - Copy.img", "Copy of sw-1.0.img", "sw-1.0.img.bak"],
+)
+def test_a_name_that_differs_a_little_is_understood(shelf_site, name):
+    shelf_site.write(f"shelf/{name}", CONTENT["sw-1.0.img"])
+    assert "under another name" in judged(shelf_site)[name]["why"]
+    shelf_site.write(f"shelf/{name}", b"x" * len(CONTENT["sw-1.0.img"]))
+    assert judged(shelf_site, exits=1)[name]["verdict"] == "altered"
+
+
+def test_a_name_without_its_ending_is_understood():
+    releases = ReleaseIndex(published(release("1.0", size=3)))
+    one = ShelfFile(path="sw-1.0", size=3, digests=Digests(md5=digest("other")))
+    assert next(judge_shelf([one], releases, (), {})).verdict == "altered"
+
+
+def archive(kind):
+    """An archive of that kind with sw-1.0.img inside."""
+    data, out = CONTENT["sw-1.0.img"], io.BytesIO()
+    if kind == "zip":
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as made:
+            made.writestr("dir/sw-1.0.img", data)
+    elif kind == "gz":
+        out.write(gzip.compress(data))
+    else:
+        with tarfile.open(fileobj=out, mode=f"w{kind.removeprefix('tar')}") as made:
+            entry = tarfile.TarInfo("dir/sw-1.0.img")
+            entry.size = len(data)
+            made.addfile(entry, io.BytesIO(data))
+    return out.getvalue()
+
+
+@pytest.mark.parametrize("kind", ["zip", "tar", "tar:gz", "tar:xz", "tar:bz2", "gz"])
+def test_archives_are_looked_into(shelf_site, kind):
+    shelf_site.write("shelf/sw-1.0.img.pack", archive(kind))
+    inside = [one for path, one in judged(shelf_site).items() if "!" in path]
+    assert [one["verdict"] for one in inside] == ["proven"]
+    assert inside[0]["release"] == "sw-1.0.img"
+
+
+def test_a_damaged_archive_is_broken_inside(shelf_site):
+    data = bytearray(archive("gz"))
+    data[-6] ^= 1
+    shelf_site.write("shelf/sw-1.0.img.gz", bytes(data))
+    found = judged(shelf_site, exits=1)["sw-1.0.img.gz"]
+    assert found["structure"]["sound"] is False
+    assert "broken inside" in found["why"]
+
+
+def test_a_bomb_is_given_up_on(tmp_path, monkeypatch):
+    monkeypatch.setattr(shelf, "_RATIO_COUNTS_FROM", 2**20)
+    file = tmp_path / "bomb.gz"
+    file.write_bytes(gzip.compress(bytes(64 * 2**20)))
+    members, note = shelf._inside(file, ("md5",))
+    assert members == ()
+    assert "1000 times its size" in note
+
+
+def test_links_pipes_and_hidden_files_are_passed_over(shelf_site):
+    shelf_site.write("outside.img", b"secret")
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    (shelf_site.folder / "shelf/link.img").symlink_to("../outside.img")
+    (shelf_site.folder / "shelf/out").symlink_to("/etc")
+    os.mkfifo(shelf_site.folder / "shelf/pipe.img")
+    assert list(judged(shelf_site)) == ["sw-1.0.img"]
+
+
+def test_a_name_with_control_characters_is_made_visible(shelf_site):
+    shelf_site.write("shelf/sw-\x1b[2J1.0.img", b"x")
+    shown = shelf_site("shelf", "-v", exits=None).stdout
+    assert "\x1b" not in shown
+    assert "\\x1b[2J" in shown
+
+
+def test_the_second_run_reads_no_file_that_has_not_changed(shelf_site):
+    file = shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    judged(shelf_site)
+    before = file.stat()
+    file.write_bytes(b"y" * before.st_size)
+    os.utime(file, ns=(before.st_atime_ns, before.st_mtime_ns))
+    assert judged(shelf_site)["sw-1.0.img"]["verdict"] == "proven"
+    assert judged(shelf_site, "--fresh", exits=1)["sw-1.0.img"]["verdict"] == "altered"
+    file.write_bytes(CONTENT["sw-1.0.img"])
+    assert judged(shelf_site)["sw-1.0.img"]["verdict"] == "proven"
+
+
+@pytest.mark.parametrize("program", ["md5sum", "sha512sum"])
+def test_a_written_list_is_accepted_by_the_real_program(shelf_site, program):
+    for name in ("sw-1.0.img", "with blank.img", "back\\slash", "line\nfeed", "ünï"):
+        shelf_site.write(f"shelf/{name}", name.encode())
+    listing = shelf_site.folder / f"all.{program.removesuffix('sum')}"
+    shelf_site("shelf", "--write-list", listing.name, exits=1)
+    folder = shelf_site.folder / "shelf"
+    done = subprocess.run(
+        [program, "-c", str(listing)], cwd=folder, capture_output=True, check=True
+    )
+    assert done.stdout.count(b": OK") == 5
+
+
+def test_a_pasted_digest_is_compared_in_full_with_the_first_difference_marked(shelf_site):
+    file = shelf_site.write("a.img", b"x")
+    made = digest("x", "sha256")
+    pasted = ":".join(made[at : at + 2] for at in range(0, 64, 2)).upper()
+    assert "a.img has this SHA-256." in shelf_site("shelf", "--expect", pasted, file.name).stdout
+    other = made[:9] + ("0" if made[9] != "0" else "1") + made[10:]
+    shown = shelf_site("shelf", "--expect", other, file.name, exits=1).stdout.splitlines()
+    assert shown[0] == "a.img does not have this SHA-256."
+    assert shown[1].endswith(other)
+    assert shown[2].endswith(made)
+    assert shown[3].index("^") == shown[2].index(made) + 9
+    assert "character 10 of 64" in shown[3]
+
+
+@pytest.mark.parametrize(
+    ("typed", "told"),
+    [
+        (["shelf", "--expect", "abc", "a.img"], "3 characters"),
+        (["shelf", "--expect", "z" * 32, "a.img"], "hex"),
+        (["shelf", "--expect", "0" * 32], "which file"),
+        (["shelf", "--expect", "0" * 32, "gone.img"], "gone.img"),
+        (["shelf", "--write-list", "a.txt", "."], ".sha512"),
+        (["shelf", "nowhere"], "nowhere"),
+    ],
+)
+def test_wrong_words_are_told(shelf_site, typed, told):
+    assert told in shelf_site(*typed, exits=2).stderr
+
+
+def test_a_file_that_cannot_be_read_costs_its_own_line(tmp_path, monkeypatch):
+    (tmp_path / "good").write_bytes(b"x")
+    (tmp_path / "bad").write_bytes(b"x")
+    real = shelf.digest_stream
+
+    def failing(stream, algorithms, advance):
+        if stream.name.endswith("bad"):
+            raise OSError(5, "Input/output error")
+        return real(stream, algorithms, advance)
+
+    monkeypatch.setattr(shelf, "digest_stream", failing)
+    cache = shelf.Cache(tmp_path / ".cache.json", fresh=False)
+    found = shelf.read_shelf(tmp_path, ("md5",), cache, lambda size: None)
+    assert {one.path: one.problem for one in found} == {
+        "bad": "it cannot be read (input/output error)",
+        "good": None,
+    }
+
+
+def test_a_file_that_grows_meanwhile_is_told(tmp_path, monkeypatch):
+    file = tmp_path / "growing"
+    file.write_bytes(b"x")
+    real = shelf.digest_stream
+
+    def growing(stream, algorithms, advance):
+        file.write_bytes(b"xy")
+        return real(stream, algorithms, advance)
+
+    monkeypatch.setattr(shelf, "digest_stream", growing)
+    cache = shelf.Cache(tmp_path / ".cache.json", fresh=False)
+    found = shelf.read_shelf(tmp_path, ("md5",), cache, lambda size: None)
+    assert found[0].problem == "it changed while it was read"
+
+
+def test_a_cache_that_cannot_be_read_is_no_cache(shelf_site):
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    judged(shelf_site)
+    cache = next((shelf_site.folder / "cache").rglob("shelf.json"))
+    cache.write_bytes(b"nonsense")
+    assert judged(shelf_site)["sw-1.0.img"]["verdict"] == "proven"
