@@ -39,6 +39,11 @@ TOUR = (
         "and pointing the saved default at it mends the next start.",
     ),
     Stop(
+        ("custody", "ox40-full-7.4.2.img"),
+        "Two flashes hold something else under this name; every other copy is what was published, "
+        "so that the server is not to blame.",
+    ),
+    Stop(
         ("cleanup", "gannet-bridge", "--free", "60MiB"),
         "Nothing that the device needs is touched: leftovers go first, then a second copy. Ovek "
         "only plans; you delete.",

@@ -174,15 +174,21 @@ def _told(groups: list[CopyGroup], wrong: list[CopyGroup]) -> Iterator[str]:
         stored = [copy.place for copy in group.copies if copy.hop in ("archive", "shelf")]
         if stored:
             where = "in the archive" if "archive" in hops else "on the shelf"
-            took = f", and {len(flashes)} flash took it from there" if flashes else ""
-            yield f"{group.label}: the copy {where} was bad already ({', '.join(stored)}){took}"
+            took = "" if not flashes else f", and so it is on {', '.join(flashes)}"
+            yield (
+                f"{group.label}: the copy {where} was bad already ({', '.join(stored)}){took}; "
+                "get it from the publisher again, then copy it anew"
+            )
         elif len(flashes) > 1:
             yield (
                 f"{group.label}: {len(flashes)} flashes share a wrong digest that no source has: "
-                + ", ".join(flashes)
+                f"{', '.join(flashes)}; find out where they took it from before you trust it"
             )
         else:
-            yield f"{group.label}: this flash alone is bad: {', '.join(flashes)}"
+            yield (
+                f"{group.label}: this flash alone is bad: {', '.join(flashes)}; copy the image to "
+                "it again from a right copy"
+            )
     unmeasured = next((group for group in groups if group.label == "?"), None)
     if unmeasured is not None:
         yield f"?: of {len(unmeasured.copies)} no digest is known"

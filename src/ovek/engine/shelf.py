@@ -123,7 +123,7 @@ def _verdict(
         why += f", under another name ({name})"
     if structure is not None and not structure.sound and not proven:
         why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
-    if note is not None:
+    elif note is not None:
         why += f"; {note}"
     return ShelfVerdict(
         path=path,
