@@ -1,13 +1,18 @@
 """Damage that formats prove: files that real tools made, then cut or flipped."""
 
+import bz2
+import gzip
+import lzma
 import random
 import shutil
 import subprocess
+import zipfile
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ovek.files import structure
 from ovek.files.structure import structure_of
 
 DATA = random.Random(9).randbytes(160_000)
@@ -109,6 +114,25 @@ def test_a_tar_with_a_flipped_header_is_broken_at_its_offset(tmp_path):
     file.write_bytes(data)
     found = structure_of(file)
     assert (found.sound, found.offset) == (False, 0)
+
+
+@pytest.mark.parametrize("kind", ["gzip", "xz", "bzip2"])
+def test_other_data_behind_a_whole_stream_is_no_damage(tmp_path, kind):
+    file = made(tmp_path, kind)
+    file.write_bytes(file.read_bytes() + b"a signature, say")
+    assert structure_of(file).sound
+
+
+def test_of_a_bomb_nothing_is_said(tmp_path, monkeypatch):
+    monkeypatch.setattr(structure, "_ALWAYS", 2**20)
+    monkeypatch.setattr(structure, "_MOST_RATIO", 10)
+    bomb = tmp_path / "bomb"
+    with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("zeros", bytes(32 * 2**20))
+    assert structure_of(bomb) is None
+    for packed in (gzip.compress, bz2.compress, lzma.compress):
+        bomb.write_bytes(packed(bytes(32 * 2**20)))
+        assert structure_of(bomb) is None
 
 
 def test_an_iso_image_is_held_against_its_volume_size(tmp_path):

@@ -8,6 +8,7 @@ end, sums where it has them). A file of none of these is None: nothing is said o
 """
 
 import bz2
+import gzip
 import hashlib
 import lzma
 import struct
@@ -15,12 +16,14 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO, Protocol
+from typing import Any, BinaryIO
 
 from ovek.model.structure import Structure
 
 _CHUNK = 2**20
 _MOST_OUT = 64 * 2**30
+_MOST_RATIO = 1_000
+_ALWAYS = 256 * 2**20  # bytes that are unpacked whatever the ratio
 
 
 class _Broken(Exception):  # noqa: N818 - says what the file is, no error of ours
@@ -31,12 +34,22 @@ class _Broken(Exception):  # noqa: N818 - says what the file is, no error of our
         self.offset = offset
 
 
-class _Decompressor(Protocol):
-    @property
-    def eof(self) -> bool: ...
-    @property
-    def unused_data(self) -> bytes: ...
-    def decompress(self, data: bytes, /) -> bytes: ...
+class _Enough(Exception):  # noqa: N818 - says what the file is, no error of ours
+    """It unpacks to more than a check is worth: nothing is said of it."""
+
+
+class _Limit:
+    """How much a file may unpack to, against bombs."""
+
+    def __init__(self, size: int) -> None:
+        self.most, self.made = max(_ALWAYS, min(_MOST_OUT, size * _MOST_RATIO)), 0
+
+    def take(self, data: bytes) -> bool:
+        """Count what was unpacked; whether there was any. Raises _Enough."""
+        self.made += len(data)
+        if self.made > self.most:
+            raise _Enough
+        return bool(data)
 
 
 def structure_of(file: Path) -> Structure | None:
@@ -53,6 +66,8 @@ def structure_of(file: Path) -> Structure | None:
                 stream.seek(0)
                 try:
                     check(stream, size)
+                except _Enough:
+                    return None
                 except _Broken as broken:
                     return Structure(kind=kind, sound=False, why=str(broken), offset=broken.offset)
                 return Structure(kind=kind, sound=True)
@@ -60,47 +75,45 @@ def structure_of(file: Path) -> Structure | None:
 
 
 def _compressed(
-    make: Callable[[], _Decompressor], error: type[Exception]
+    opened: Callable[[BinaryIO], Any],
 ) -> Callable[[BinaryIO, int], None]:
     def check(stream: BinaryIO, size: int) -> None:
-        machine, at, made = make(), 0, 0
-        while data := stream.read(_CHUNK):
-            while data:
-                try:
-                    made += len(machine.decompress(data))
-                except error as wrong:
-                    raise _Broken(f"the data does not unpack ({wrong})", at) from None
-                if made > _MOST_OUT:
-                    raise _Broken(f"it unpacks to over {_MOST_OUT} bytes", at)
-                if not machine.eof:
-                    break
-                data = machine.unused_data.lstrip(b"\0")
-                if data:
-                    machine = make()
-            at += _CHUNK
-        if not machine.eof:
-            raise _Broken("it ends in the middle of a stream", size)
+        limit = _Limit(size)
+        try:
+            with opened(stream) as unpacked:
+                # One piece at a time: a longer read would lose what came before an error.
+                while limit.take(unpacked.read1(_CHUNK)):
+                    pass
+        except EOFError:
+            raise _Broken("it ends in the middle of a stream", size) from None
+        except gzip.BadGzipFile as wrong:
+            # Other data behind a whole stream, a signature say, is no damage.
+            if not limit.made or "Not a gzipped file" not in str(wrong):
+                raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
+        except (zlib.error, lzma.LZMAError) as wrong:
+            raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
+        except OSError as wrong:
+            if wrong.errno is not None:
+                raise
+            raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
 
     return check
 
 
-def _gzip() -> _Decompressor:
-    return zlib.decompressobj(wbits=31)
-
-
 def _zip(stream: BinaryIO, size: int) -> None:
+    limit = _Limit(size)
     try:
         with zipfile.ZipFile(stream) as archive:
             for member in archive.infolist():
                 try:
                     with archive.open(member) as inside:
-                        while inside.read(_CHUNK):
+                        while limit.take(inside.read(_CHUNK)):
                             pass
-                except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as wrong:
+                except (zipfile.BadZipFile, zlib.error, EOFError) as wrong:
                     why = f"the member {member.filename!r} is damaged ({wrong})"
                     raise _Broken(why, member.header_offset) from None
-                except RuntimeError:
-                    continue  # encrypted: nothing to be said of it
+                except (RuntimeError, NotImplementedError):
+                    continue  # encrypted, or packed in a way not known here: nothing to be said
     except zipfile.BadZipFile as wrong:
         raise _Broken(f"its directory is damaged or cut off ({wrong})", size) from None
 
@@ -299,16 +312,16 @@ def _cpio(stream: BinaryIO, size: int) -> None:
 
 _Check = Callable[[BinaryIO, int], None]
 _KINDS: tuple[tuple[str, Callable[[bytes], bool], _Check], ...] = (
-    ("gzip", lambda h: h.startswith(b"\x1f\x8b\x08"), _compressed(_gzip, zlib.error)),
     (
-        "xz",
-        lambda h: h.startswith(b"\xfd7zXZ\0"),
-        _compressed(lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ), lzma.LZMAError),
+        "gzip",
+        lambda h: h.startswith(b"\x1f\x8b\x08"),
+        _compressed(lambda stream: gzip.GzipFile(fileobj=stream)),
     ),
+    ("xz", lambda h: h.startswith(b"\xfd7zXZ\0"), _compressed(lzma.LZMAFile)),
     (
         "bzip2",
         lambda h: h.startswith(b"BZh") and h[4:10] == b"1AY&SY",
-        _compressed(bz2.BZ2Decompressor, OSError),
+        _compressed(bz2.BZ2File),
     ),
     ("zip", lambda h: h.startswith(b"PK\x03\x04"), _zip),
     ("tar", lambda h: h[257:262] == b"ustar", _tar),
