@@ -351,10 +351,16 @@ def test_every_step_of_a_chain_is_a_direct_upgrade(froms, start, target):
         assert at == target
 
 
+def for_switches(*all_releases):
+    """The releases, each told to be for switches where it is not told for what."""
+    replace = msgspec.structs.replace
+    return published(*(replace(one, fits=one.fits or ("SW*",)) for one in all_releases))
+
+
 def picked(*all_releases, **more):
     more.setdefault("hardware", Hardware(model="SW10", revision="B", memory=1000))
     what = device(member(image("1.0")), **more)
-    found = judged(what, catalog=published(*all_releases))
+    found = judged(what, catalog=for_switches(*all_releases))
     return catalog.pick(found.judge.releases, found.device, found.judge.sheet)
 
 
@@ -387,7 +393,7 @@ def test_what_speaks_against_a_release_is_told(more, why):
     found = picked(release("2.0", **more))
     if "variant" in more:
         what = msgspec.structs.replace(device(member()), running=one)
-        both = judged(what, catalog=published(release("2.0", **more)))
+        both = judged(what, catalog=for_switches(release("2.0", **more)))
         found = catalog.pick(both.judge.releases, both.device, both.judge.sheet)
     assert found.chosen is None
     assert why in found.others[0].against[0]
@@ -398,12 +404,22 @@ def test_a_part_that_the_image_carries_may_lag():
     assert picked(release("2.0", needs=needs, carries={"loader": "2"})).chosen is not None
 
 
+def test_a_release_of_which_nobody_tells_the_hardware_is_not_picked():
+    what = judged(device(member()), catalog=published(release("2.0")))
+    found = catalog.pick(what.judge.releases, what.device, what.judge.sheet)
+    assert found.chosen is None
+    assert found.others[0].against == ("what hardware it is for is not told",)
+
+
 def test_a_release_for_other_hardware_is_not_even_told():
     found = picked(release("2.0", fits=("RT*",)))
     assert (found.chosen, found.others) == (None, ())
 
 
 def test_the_catalog_commands_answer_on_the_first_line(ovek):
+    file = ovek.folder / "catalog/list.json"
+    text = file.read_text().replace('"kind":', '"fits": ["SW*"], "kind":')
+    file.write_text(text)
     assert ovek("catalog", "list").stdout.startswith("3 releases.")
     assert ovek("catalog", "check").stdout == "Nothing is wrong with 3 releases.\n"
     assert ovek("catalog", "path", "sw", "--to", "3.0").stdout.startswith("1.0 → 3.0: directly.")

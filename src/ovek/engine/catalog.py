@@ -215,7 +215,9 @@ def _variant(device: Device, sheet: Sheet) -> str | None:
 
 def _against(one: KnownRelease, device: Device, variant: str | None) -> Iterator[str]:
     hardware = device.hardware
-    if fits(one, hardware) is None:
+    if one.fits is None:
+        yield "what hardware it is for is not told"
+    elif fits(one, hardware) is None:
         yield "whether it is for this hardware is not known"
     if one.status == "withdrawn":
         yield "it is withdrawn"
