@@ -336,6 +336,14 @@ def test_where_there_is_no_chain_the_missing_link_is_named():
     assert "no release" in catalog.path(index(*CHAIN).releases, "4.0", "9.0").missing
 
 
+def test_a_chain_never_leads_over_another_makers_releases():
+    switch, router = ({"fits": (glob,)} for glob in ("SW*", "RT*"))
+    other = release("2.0", **router)
+    assert steps("1.0", "3.0", other, release("3.0", from_=("2.0",), **switch)) is None
+    own = release("2.0", file="own.img", **switch)
+    assert steps("1.0", "3.0", own, release("3.0", from_=("2.0",), **switch)) == ["2.0", "3.0"]
+
+
 versions = st.sampled_from(["1.0", "2.0", "3.0", "4.0", "5.0"])
 
 

@@ -248,6 +248,13 @@ def test_where_the_running_bank_is_not_known_no_bank_may_be_written():
     assert plan(what, 0, sheet("banks", fallback="other-bank")).bank is None
 
 
+def test_where_the_next_start_is_not_known_no_bank_may_be_written():
+    what = device(member(banks=(bank("a", "1.0"), bank("b", "2.0"))), in_bank="a")
+    one = plan(what, 0, sheet("banks", fallback="other-bank"))
+    assert (one.bank, one.enough) == (None, False)
+    assert "default bank is not known" in one.note
+
+
 def test_where_the_free_space_is_not_known_there_is_no_plan():
     one = plan(member(volumes=(flash(image("1.0"), free=None),), boots=(ONE,)), 1)
     assert (one.enough, one.short_by, one.drop) == (False, None, ())

@@ -142,6 +142,9 @@ def path(
     if not targets:
         missing = f"no release of version {target} is known"
         return UpgradePath(start=start, target=target, steps=None, missing=missing)
+    # One maker's versions lead nowhere in another's.
+    families = {(one.publisher, one.fits) for one in targets}
+    known = [one for one in known if (one.publisher, one.fits) in families]
     if compare(start, target, scheme) == 0:
         return UpgradePath(start=start, target=target, steps=())
     waiting: deque[tuple[str, tuple[KnownRelease, ...]]] = deque([(start, ())])

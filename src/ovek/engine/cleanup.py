@@ -403,7 +403,12 @@ def _bank_plan(
         for bank in sorted(one.member.banks or (), key=lambda bank: states.get(bank.state or "", 2))
         if bank.name not in (running, starts) and [bank.name] != can_start
     ]
-    if running is None:
+    if member_walk.outcome == "unknown":
+        choices, note = (
+            [],
+            f"what starts next is not known ({member_walk.note}), so none may be written",
+        )
+    elif running is None:
         choices, note = [], "which bank runs is not known, so none may be written"
     elif choices:
         note = f"write to bank {choices[0]}: it neither runs nor starts next"

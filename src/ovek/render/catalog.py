@@ -9,7 +9,7 @@ from ovek.model.choice import CatalogMistake, Pick, UpgradePath
 from ovek.model.digest import TITLES
 from ovek.model.size import show_size
 from ovek.model.verdict import KnownRelease
-from ovek.render.lines import Columns, Line, count, hanging
+from ovek.render.lines import Line, count, hanging, table
 from ovek.render.visible import visible
 
 
@@ -20,14 +20,9 @@ def listing(found: Sequence[KnownRelease]) -> Iterator[Line]:
     yield told + (f", {disputed} of them disputed." if disputed else ".")
     if not found:
         return
-    columns = Columns(("FILE", "VERSION", "SIZE", "FITS", "STATUS", "DIGESTS"), right=(2,))
-    rows = [_cells(one) for one in found]
-    for row in rows:
-        columns.measure(row)
-    columns.fit()
-    yield from ("", columns.head())
-    for row in rows:
-        yield columns.row(row)
+    titles = ("FILE", "VERSION", "SIZE", "FITS", "STATUS", "DIGESTS")
+    yield ""
+    yield from table(titles, [_cells(one) for one in found], right=(2,))
 
 
 def _cells(one: KnownRelease) -> tuple[str, ...]:
@@ -132,7 +127,6 @@ def pick(found: Pick) -> Iterator[Line]:
 def understood(entries: Sequence[Published], kind: str) -> Iterator[Line]:
     """What an import made of a file, before it is written."""
     yield f"Understood as {kind}: {count(len(entries), 'release')}."
-    columns = Columns(("LINE", "FILE", "VERSION", "BYTES", "DIGESTS"), right=(0, 3))
     rows = [
         (
             str(entry.origin.line),
@@ -144,9 +138,4 @@ def understood(entries: Sequence[Published], kind: str) -> Iterator[Line]:
         )
         for entry in entries
     ]
-    for row in rows:
-        columns.measure(row)
-    columns.fit()
-    yield columns.head()
-    for row in rows:
-        yield columns.row(row)
+    yield from table(("LINE", "FILE", "VERSION", "BYTES", "DIGESTS"), rows, right=(0, 3))

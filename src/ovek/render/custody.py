@@ -7,7 +7,7 @@ from rich.text import Text
 from ovek.model.custody import CopyGroup, Custody
 from ovek.model.digest import TITLES
 from ovek.model.size import show_size
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed
+from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.visible import visible
 
 
@@ -37,14 +37,8 @@ def answer(found: Sequence[Custody]) -> str:
 
 def _image(one: Custody) -> Iterator[Line]:
     yield Text(f"{visible(one.image)}  {visible(one.version or '')}".rstrip(), "bold")
-    columns = Columns(("  COPY", "HOP", "SIZE", "WHERE"), right=(2,))
     rows = [_cells(group, at) for group in one.groups for at in range(len(group.copies))]
-    for row in rows:
-        columns.measure(row)
-    columns.fit()
-    yield columns.head()
-    for row in rows:
-        yield columns.row(row)
+    yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,))
     for group in one.groups:
         for name, digest in group.digests[:1]:
             yield f"  {group.label}  {TITLES[name]}"  # type: ignore[index]

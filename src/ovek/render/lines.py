@@ -79,6 +79,19 @@ class Columns:
 Line = Text | str
 
 
+def table(
+    titles: Sequence[str], rows: Sequence[Sequence[str]], *, right: Iterable[int] = ()
+) -> Iterator[Line]:
+    """Lay out a table that is held whole: its titles, then its rows, narrowed to fit."""
+    columns = Columns(titles, right=right)
+    for row in rows:
+        columns.measure(row)
+    columns.fit()
+    yield columns.head()
+    for row in rows:
+        yield columns.row(row)
+
+
 def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Line]:
     """Wrap `text` behind `first`, later lines indented by `indent`; only `first` is styled."""
     text, first = visible(text), first.ljust(indent)

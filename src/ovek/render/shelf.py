@@ -8,7 +8,7 @@ from ovek.model.digest import TITLES, Algorithm
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.size import show_size
 from ovek.model.verdict import WORST_FIRST
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed
+from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.visible import visible
 
 
@@ -18,14 +18,9 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     shown = [one for one in found if verbose or is_image(one)]
     if not shown:
         return
-    columns = Columns(("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY"), right=(1,))
-    rows = [_cells(one) for one in shown]
-    for row in rows:
-        columns.measure(row)
-    columns.fit()
-    yield from ("", columns.head())
-    for row in rows:
-        yield columns.row(row)
+    titles = ("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY")
+    yield ""
+    yield from table(titles, [_cells(one) for one in shown], right=(1,))
     told = [one for one in shown if one.verdict != "proven" or "another name" in one.why]
     if told:
         yield ""
