@@ -29,10 +29,12 @@ with open(sys.argv[1], "rb") as lines:
 def timed(*command: str) -> tuple[float, float]:
     """Seconds and peak MiB of a command whose output is thrown away."""
     start = time.perf_counter()
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     _, status, usage = os.wait4(process.pid, 0)
-    if os.waitstatus_to_exitcode(status) not in (0, 1):
-        sys.exit(f"{command} ended with {status}")
+    # An audit that finds something ends with 1, and says nothing on standard error.
+    complaint = process.stderr.read().decode()
+    if os.waitstatus_to_exitcode(status) not in (0, 1) or complaint:
+        sys.exit(f"{command} ended with {status}: {complaint}")
     return time.perf_counter() - start, usage.ru_maxrss / 1024
 
 

@@ -346,6 +346,36 @@ def fleet() -> list[Device]:
     ]  # fmt: skip
 
 
+def fortnight_ago(devices: list[Device]) -> list[Device]:
+    """The terminal at Port Arle before the upgrade that left a member of the stack behind."""
+    earlier = []
+    flash = "flash:ox40-full-{}.img".format
+    old, new = image("ox40-full-7.4.1.img", age=180), image("ox40-full-7.4.2.img", age=30)
+    web = image("web-2.6.pkg", age=180)
+    for one in devices:
+        members = one.members
+        if one.device == "arle-core":
+            pointers = (Pointer(part="web", place="flash:web-2.6.pkg"),)
+            members = (switch_member([old, web], [flash("7.4.1")], pointers=pointers),)
+        elif one.device == "arle-stack":
+            order = [flash("7.4.1")]
+            members = (
+                switch_member([old, new], order, role="active"),
+                switch_member([old, new], order, id_="2", role="standby"),
+                switch_member([old], order, id_="3", role="member"),
+            )
+        elif one.device == "tern-wifi":
+            continue
+        running = one.running
+        if one.device in ("arle-core", "arle-stack"):
+            running = Running(version="7.4.1", place=flash("7.4.1"))
+        taken = one.taken_at - timedelta(days=14)
+        earlier.append(
+            msgspec.structs.replace(one, members=members, running=running, taken_at=taken)
+        )
+    return earlier
+
+
 def catalog(vendor: str) -> bytes:
     releases = []
     for name, size, version, variant, kind, status in RELEASES[vendor]:
@@ -383,9 +413,41 @@ POLICY = """\
 # What Skerrow Ferries wants of its devices.
 format = "ovek.policy/1"
 
+target = "recommended"     # the release that the publisher recommends for the hardware
+track = "maintenance"      # fixes only
 keep = 2                   # system images that stay on each member
 reserve = "10%"            # free space that a volume keeps
 pinned = ["keys/*"]        # never offered for deletion
+snapshot_age = "20000d"    # a sample does not grow old
+backup_age = "20000d"
+
+[[want]]
+sheet = "tolvane-8"
+bank_rule = "previous"     # the second bank keeps the release before
+
+[[want]]
+device = "holm-ramp"
+target = "7.4.2"           # away from the trial build
+"""
+
+WAIVERS = """\
+# Findings that somebody has accepted.
+format = "ovek.waivers/1"
+
+[[waiver]]
+rule = "image-unlisted"
+device = "holm-ramp"
+place = "flash:ox40-full-7.5.0b3.img"
+by = "A. Flett, operations"
+why = "trial build for the new ramp cameras"
+until = 2031-03-31
+
+[[waiver]]
+rule = "bank-empty"
+device = "arle-wifi"
+by = "A. Flett, operations"
+why = "two banks are enough here"
+until = 2031-03-31
 """
 
 DIGEST_LIST_NOTE = "# Digests that came with the last shipment of sticks.\n"
@@ -447,11 +509,13 @@ def write_site(folder: Path) -> None:
     write_whole(folder / "addresses.csv", [addresses([*devices, at_sea()])])
     write_whole(folder / "standins.jsonl", [standins(devices)])
     write_whole(folder / "policy.toml", [POLICY.encode()])
+    write_whole(folder / "waivers.toml", [WAIVERS.encode()])
     for vendor in RELEASES:
         write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])
     stick = ["ox40-full-7.4.2.img", "tv8_5.1.4.tvf"]
     lines = "".join(f"{digest('md5', name)} *{name}\n" for name in stick)
     write_whole(folder / "catalog/stick.md5", [(DIGEST_LIST_NOTE + lines).encode()])
+    write_snapshot(folder / "baselines/before-7.4.2.jsonl", fortnight_ago(devices))
     write_snapshot(folder / "snapshots/2026-11-20.jsonl", devices)
 
 

@@ -28,6 +28,9 @@ SHOTS = {
     "audit": "ovek audit | head -n 42",
     "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
+    "by-rule": "ovek audit --group-by rule | head -n 46",
+    "what-if": "ovek bootwalk arle-core brack-core --if-bad flash:ox40-full-7.4.1.img --if-saved",
+    "compare": "ovek compare before-7.4.2 --expect 7.4.2 --device 'arle-[cs]*'",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
     "catalog": "ovek catalog pick arle-quay",
     "custody": "ovek custody 7.4.2",
@@ -109,9 +112,10 @@ def main() -> None:
             site = Path(folder, "skerrow-ferries")
             write_site(site)
             write_session(site)
-            write_shelf(site)
             with standins(site):
                 for name in wanted:
+                    if name == "shelf":
+                        write_shelf(site)
                     take(name, SHOTS[name], site)
     finally:
         screen.terminate()

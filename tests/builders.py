@@ -3,8 +3,10 @@
 import hashlib
 from datetime import UTC, datetime
 
+from ovek.engine.audit import audit_device
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
+from ovek.engine.wanted import Wants
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.digest import Digests
 from ovek.model.policy import Policy
@@ -169,11 +171,21 @@ def device(*members: Member, runs: str | None = "1.0", place: str | None = None,
     )
 
 
-def judged(what: Device | Member, kind: Sheet | None = None, catalog=CATALOG) -> JudgedDevice:
+def judged(
+    what: Device | Member, kind: Sheet | None = None, catalog=CATALOG, weakest="md5"
+) -> JudgedDevice:
     """Judge a device (or a device of this one member) against the catalog."""
     if isinstance(what, Member):
         what = device(what)
-    return judge_device(what, judge_for(kind or sheet(), ReleaseIndex(catalog)))
+    return judge_device(what, judge_for(kind or sheet(), ReleaseIndex(catalog), weakest))
+
+
+def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, **more):
+    """Audit a device (or a device of this one member) as policy wants it."""
+    policy = policy or POLICY
+    found = judged(what, kind, catalog, policy.weakest_digest)
+    wants = Wants(policy, {found.device.device: role})
+    return audit_device(found.device, found.judge, wants, now=now, **more)
 
 
 POLICY = Policy(reserve="0%")

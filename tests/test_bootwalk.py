@@ -1,5 +1,6 @@
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from builders import (
     bank,
@@ -17,8 +18,9 @@ from builders import (
     sheet,
 )
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.whatif import WhatIf, suppose
 from ovek.model.digest import Digests
-from ovek.model.snapshot import Boot, BootEntry, Hardware, Setting, Volume
+from ovek.model.snapshot import Bank, Boot, BootEntry, Hardware, Setting, Volume
 
 ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 
@@ -231,7 +233,9 @@ def test_deleting_a_file_that_no_walk_visits_changes_no_walk(boots, names, fallb
     before = walk(member(*files, boots=tuple(boots)), kind).members[0]
     visited = {each.place for each in before.tried}
     left = [file for file in files if f"flash:{file.path}" in visited]
-    assert walk(member(*left, boots=tuple(boots)), kind).members[0] == before
+    after = walk(member(*left, boots=tuple(boots)), kind).members[0]
+    # What a person could start from by hand is no part of the walk.
+    assert replace(after, rescue=()) == replace(before, rescue=())
 
 
 def plainly(boots, files, bad, fallback, halts):
@@ -288,3 +292,190 @@ def test_the_walk_of_banks_agrees_with_a_plain_one(states, default, fallback, ha
         if states.get(name) == "good" or (states.get(name) == "bad" and halts):
             break
     assert outcome(what, kind)[1] == wanted
+
+
+def plainest(layout, boots, once, mode, banks, default, fallback, halts):
+    """The second walk, of every layout: what each candidate is worth is told, not worked out.
+
+    `banks` and files are `good`, `bad`, `empty` or not there. Returns what starts, or None.
+    """
+    tries = [once] if once is not None else []
+    if layout == "files":
+        if mode == "listed":
+            tries += boots
+        if mode == "first-found" or (mode == "listed" and fallback == "first-found"):
+            tries += [name for name in banks if name not in boots or mode == "first-found"]
+    elif layout == "banks":
+        tries.append(default)
+        tries += [name for name in banks if name != default and fallback == "other-bank"]
+    for name in tries:
+        if name.startswith("tftp:"):
+            return name
+        worth = banks.get(name)
+        if worth == "good":
+            return name
+        if worth == "bad" and halts:
+            return None
+    return None
+
+
+worths = st.sampled_from(["good", "bad", "empty"])
+files_of = st.dictionaries(st.sampled_from([ONE, TWO, THREE]), worths)
+entries = st.sampled_from([ONE, TWO, THREE, "flash:gone", "tftp://192.0.2.1/sw.img"])
+
+
+@given(
+    files_of,
+    st.lists(entries, max_size=4),
+    st.none() | entries,
+    st.sampled_from(["listed", "first-found", "hold"]),
+    st.sampled_from(["none", "first-found"]),
+    st.booleans(),
+)
+def test_the_walk_with_once_modes_and_servers_agrees_with_a_plain_one(
+    there, boots, once, mode, fallback, halts
+):
+    made = {
+        "good": lambda version: image(version),
+        "bad": lambda version: image(version, content="x"),
+        "empty": lambda version: image(version, size=0, digests=None),
+    }
+    files = [made[worth](place[9:-4]) for place, worth in there.items()]
+    kind = sheet(fallback=fallback, on_bad_image="halt" if halts else "next")
+    what = member(*files, boots=tuple(boots), once=once, mode=mode)
+    wanted = plainest("files", boots, once, mode, there, None, fallback, halts)
+    assert outcome(what, kind)[1] == wanted
+
+
+@given(
+    st.dictionaries(st.sampled_from(["bank:a", "bank:b", "bank:c"]), worths, min_size=1),
+    st.sampled_from(["bank:a", "bank:b", "bank:c"]),
+    st.none() | st.sampled_from(["bank:a", "bank:c"]),
+    st.sampled_from(["none", "other-bank"]),
+    st.booleans(),
+)
+def test_the_walk_of_banks_with_once_agrees_with_a_plain_one(there, default, once, fallback, halts):
+    made = {
+        "good": lambda name: bank(name, "1.0"),
+        "empty": bank,
+        "bad": lambda name: bank(name, state="bad"),
+    }
+    kind = sheet("banks", fallback=fallback, on_bad_image="halt" if halts else "next")
+    banks = tuple(made[worth](name[5:]) for name, worth in there.items())
+    what = member(banks=banks, default=default[5:], once=once)
+    wanted = plainest("banks", [], once, None, there, default, fallback, halts)
+    assert outcome(what, kind)[1] == wanted
+
+
+@given(
+    st.sampled_from(["1.0", "2.0", "bad"]),
+    st.sampled_from(["1.0", "2.0", "bad", "empty"]),
+    st.sampled_from(["none", "other-bank"]),
+    st.booleans(),
+)
+def test_the_walk_of_a_pair_agrees_with_a_plain_one(committed, trial, fallback, scheduled):
+    holds = {"committed": committed, "trial": trial}
+    files, banks = [], []
+    for name, what in holds.items():
+        version = "1.0" if what in ("bad", "empty") else what
+        path = f"{name}/sw-{version}.img"
+        if what == "empty":
+            banks.append(Bank(name=name, state="empty"))
+            continue
+        files.append(image(version, path=path, content=name if what == "bad" else None))
+        banks.append(Bank(name=name, places=(f"flash:{path}",)))
+    tries = ["trial"] if scheduled else []
+    if not scheduled and trial == committed and trial not in ("bad", "empty"):
+        tries += ["trial"] + (["committed"] if fallback == "other-bank" else [])
+    else:
+        tries += ["committed"]
+        tries += ["trial"] if fallback == "other-bank" and not scheduled else []
+    good = [name for name in tries if holds[name] in ("1.0", "2.0")]
+    once = "bank:trial" if scheduled else None
+    what = member(*files, banks=tuple(banks), once=once)
+    _, starts = outcome(what, sheet("paired", fallback=fallback))
+    assert starts == (f"bank:{good[0]}" if good else None)
+
+
+def supposed(what, kind=None, **more):
+    return walk_device(suppose(judged(what, kind), WhatIf(**more)))
+
+
+def test_what_if_a_file_a_volume_or_a_bank_were_missing():
+    what = member(image("1.0"), image("2.0"), boots=(TWO, ONE))
+    assert supposed(what, missing=(TWO,)).members[0].starts.place == ONE
+    assert supposed(what, missing=(TWO, ONE)).reload == "stranded"
+    assert supposed(what, missing=("flash:",)).members[0].tried[0].result == "absent"
+    kind = sheet("banks", fallback="other-bank")
+    banks = member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a")
+    assert supposed(banks, kind, missing=("bank:a",)).members[0].starts.place == "bank:b"
+
+
+def test_what_if_a_file_or_bank_were_bad_halts_where_the_loader_halts():
+    what = member(image("1.0"), image("2.0"), boots=(TWO, ONE))
+    assert supposed(what, bad=(TWO,)).members[0].starts.place == ONE
+    assert supposed(what, sheet(on_bad_image="halt"), bad=(TWO,)).reload == "stranded"
+    kind = sheet("banks", fallback="other-bank")
+    banks = member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a")
+    assert supposed(banks, kind, bad=("bank:a",)).members[0].starts.place == "bank:b"
+
+
+def test_what_if_one_half_of_a_pair_were_bad_starts_the_other():
+    files = [image("1.0", path=f"{name}/sw-1.0.img") for name in ("t", "c")]
+    banks = (
+        Bank(name="trial", places=("flash:t/sw-1.0.img",)),
+        Bank(name="committed", places=("flash:c/sw-1.0.img",)),
+    )
+    what = member(*files, banks=banks)
+    kind = sheet("paired", fallback="none")
+    assert supposed(what, kind).members[0].starts.place == "bank:trial"
+    bad = supposed(what, kind, bad=("flash:t/sw-1.0.img",))
+    assert bad.members[0].starts.place == "bank:committed"
+
+
+def test_what_if_a_package_were_bad_its_set_is_not_started():
+    volume = flash(
+        image("1.0", path="pkg/sw-1.0.img"), plain("a.set"), image("2.0"),
+        sets=(file_set("a.set", "pkg/sw-1.0.img"),),
+    )  # fmt: skip
+    what = member(volumes=(volume,), boots=("flash:a.set", TWO))
+    assert supposed(what).members[0].starts.place == "flash:a.set"
+    assert supposed(what, bad=("flash:pkg/sw-1.0.img",)).members[0].starts.place == TWO
+
+
+def test_what_if_the_live_settings_were_saved_now():
+    what = member(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))
+    assert supposed(what).members[0].starts.place == ONE
+    assert supposed(what, saved=True).members[0].starts.place == TWO
+
+
+def test_a_what_if_of_a_member_is_of_that_member_alone():
+    two = device(member(image("1.0"), boots=(ONE,)), member(image("1.0"), boots=(ONE,), id="2"))
+    assert [m.outcome for m in supposed(two, missing=(f"2/{ONE}",)).members] == [
+        "ready",
+        "stranded",
+    ]
+    assert {m.outcome for m in supposed(two, missing=(ONE,)).members} == {"stranded"}
+
+
+def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
+    shown = ovek("bootwalk", "sw", "--if-missing", ONE, exits=1).stdout
+    assert shown.startswith(f"If {ONE} were missing: sw stranded: nothing starts")
+    assert "as it is: ready, starts 1.0" in shown
+    answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
+    assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings were saved"]
+    assert answer["as_it_is"][0]["reload"] == "ready"
+    assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
+    assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr
+
+
+def test_a_snapshot_from_the_loaders_prompt_says_why_it_is_stuck_and_what_could_start(ovek):
+    card = flash(image("2.0"), name="card")
+    stuck = member(volumes=(flash(image("1.0", content="x")), card), boots=(ONE,))
+    ovek.snapshot(device(stuck, runs=None))
+    shown = ovek("bootwalk", exits=1).stdout
+    assert f"order: {ONE} is altered" in shown
+    assert "can be started by hand from card:sw-2.0.img, 2.0: proven" in shown
+    answer = ovek.json("bootwalk", exits=1)["devices"][0]["members"][0]
+    assert [one["place"] for one in answer["rescue"]] == ["card:sw-2.0.img"]
+    assert "point the saved boot settings at card:sw-2.0.img" in ovek("audit", exits=1).stdout

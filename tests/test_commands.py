@@ -41,7 +41,14 @@ def test_an_audit_ends_with_one_where_a_finding_reaches_the_threshold(ovek):
 def test_the_audit_as_json_has_stable_sorted_keys(ovek):
     ovek.snapshot(stranded(), full())
     audit = ovek.json("audit", exits=1)
-    assert list(audit) == ["as_of", "devices", "format", "not_in_snapshot", "summary"]
+    assert list(audit) == [
+        "as_of",
+        "devices",
+        "format",
+        "not_in_snapshot",
+        "summary",
+        "unused_waivers",
+    ]
     assert audit["format"] == "ovek.audit/1"
     assert audit["not_in_snapshot"] == ["sw"]
     assert audit["summary"]["devices"] == 2

@@ -19,6 +19,14 @@ TROUBLES = {
     "bank-empty": "holm-dist",
     "facts-missing": "petrel-bridge",
     "running-image-gone": "tern-bridge",
+    "member-versions-differ": "arle-stack",
+    "no-fallback": "arle-stack",
+    "release-not-target": "arle-quay",
+    "image-weakly-proven": "arle-dist-1",
+    "trial-not-committed": "brack-edge",
+    "no-room-for-target": "holm-ramp",
+    "image-second-copy": "gannet-bridge",
+    "reload-pending": "tern-bridge",
 }
 
 
@@ -50,5 +58,10 @@ def test_the_sample_fleet_has_every_planted_trouble_and_healthy_devices(ovek):
     found = {(f["rule"], d["device"]) for d in audit["devices"] for f in d["findings"]}
     assert set(TROUBLES.items()) <= found
     assert {rule for rule, _ in found} == set(TROUBLES)
-    healthy = [d for d in audit["devices"] if not d["findings"] and d["reload"] == "ready"]
+    healthy = [
+        d
+        for d in audit["devices"]
+        if d["reload"] == "ready"
+        and all(f["severity"] == "note" or f["waived"] for f in d["findings"])
+    ]
     assert len(healthy) >= 5

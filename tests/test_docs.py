@@ -3,6 +3,9 @@
 import re
 from pathlib import Path
 
+from ovek.engine.audit import rule_cards
+from ovek.render.rules import page
+
 DOCS = Path(__file__).parent.parent / "docs"
 
 
@@ -29,10 +32,20 @@ def test_the_fleet_that_the_pages_show_is_right(ovek):
 
 def test_the_policy_and_the_sheet_that_the_pages_show_are_right(ovek):
     toml = {text.split('"')[1]: text for text in blocks("files.md", "toml")}
-    ovek.write("policy.toml", toml["ovek.policy/1"])
     ovek.write("sheets/oxwick-40.toml", toml["ovek.sheet/1"])
-    ovek("audit")
+    ovek.write("policy.toml", toml["ovek.policy/1"])
+    names = ("sw", "holm-ramp")
+    rows = [f'[[device]]\nname = "{name}"\nsheet = "switch"\n' for name in names]
+    ovek.write("fleet.toml", 'name = "Test"\n' + "\n".join(rows))
+    ovek.write("waivers.toml", toml["ovek.waivers/1"])
+    told = ovek("audit", exits=2).stderr
+    assert told.count("\n") == 1, "only the sample's version is unknown in the test's catalog"
+    assert "want[0].target: there is no release of version '7.4.2'" in told
     assert "is right" in ovek("sheet", "check", "sheets/oxwick-40.toml").stdout
+
+
+def test_the_page_of_the_rules_is_what_the_code_says():
+    assert (DOCS / "rules.md").read_text() == page(rule_cards()), "scripts/write_rules_page.py"
 
 
 def test_every_picture_is_linked_from_the_readme():

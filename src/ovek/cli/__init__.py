@@ -7,7 +7,7 @@ import sys
 import click
 
 from ovek import __version__
-from ovek.files.errors import InputError
+from ovek.files.errors import InputError, ManyInputError
 
 # In the order in which an engineer works.
 COMMANDS = {
@@ -16,9 +16,12 @@ COMMANDS = {
     "audit": "Is the fleet fit to reload, and where not, why?",
     "bootwalk": "What does each device start on next?",
     "cleanup": "What may go to make room?",
+    "compare": "What changed between two snapshots?",
     "catalog": "What was released, for which hardware, reached how?",
     "shelf": "Are the files on the server or stick what was released?",
     "custody": "Where did this image go wrong?",
+    "rules": "What is checked, why, and what to do.",
+    "policy": "What is wanted: check it against the fleet and the catalog.",
     "sheet": "How a kind of device is described: check, try, new.",
     "standin": "Simulated devices.",
 }
@@ -57,10 +60,11 @@ def main() -> None:
             stream.reconfigure(errors="backslashreplace")
     try:
         cli(prog_name="ovek")
-    except InputError as error:
+    except (InputError, ManyInputError) as error:
         from ovek.render.visible import visible
 
-        click.echo(f"ovek: {visible(str(error))}", err=True)
+        for each in error.errors if isinstance(error, ManyInputError) else [error]:
+            click.echo(f"ovek: {visible(str(each))}", err=True)
         sys.exit(2)
     except BrokenPipeError:
         # The reader of our output went away; say nothing, and keep Python from saying it at exit.

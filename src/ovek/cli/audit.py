@@ -3,60 +3,215 @@
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
+from ovek.cli.fleetwide import each_part
 from ovek.cli.options import (
     Devices,
     fail_on_option,
     reaches,
     snapshot_options,
+    unknown_rule,
     write_bytes,
     write_lines,
 )
-from ovek.engine.audit import audit_device
+from ovek.cli.policy import check_policy
+from ovek.cli.shelf import shelf_facts
+from ovek.engine.audit import audit_device, rule_cards
+from ovek.engine.rules.every import RULES
+from ovek.engine.verdicts import Judge
+from ovek.engine.wanted import ContradictionError, Wants
+from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.spool import Spool
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
+from ovek.model.shelf import ShelfFacts
+from ovek.model.snapshot import Device
+from ovek.model.waiver import Waiver
+
+if TYPE_CHECKING:
+    from ovek.render.audit import RowMaker
 
 
 @click.command("audit")
-@snapshot_options
+@click.option(
+    "--only", multiple=True, metavar="RULE", help="Only this rule's findings (may be repeated)."
+)
+@click.option(
+    "--device", "globs", multiple=True, metavar="GLOB", help="Only these devices (may be repeated)."
+)
+@click.option(
+    "--group-by",
+    type=click.Choice(["device", "rule", "image"]),
+    default="device",
+    help="Put the findings together by this (default: device; for table and markdown).",
+)
+@snapshot_options("csv", "markdown", "junit")
 @fail_on_option
-def command(site_folder: Path, snapshot_file: Path | None, format_: str, fail_on: str) -> None:
+def command(
+    only: tuple[str, ...],
+    globs: tuple[str, ...],
+    group_by: str,
+    site_folder: Path,
+    snapshot_file: Path | None,
+    format_: str,
+    fail_on: str,
+) -> None:
     """Is the fleet fit to reload, and where not, why?
 
     Holds every image against what was released, walks the next start of every member, and says
-    what is wrong, where it was seen and what to do. Exit code 1 where a finding is at or above
-    --fail-on.
+    what is wrong, where it was seen and what to do: `ovek rules` lists all that is looked for.
+    Exit code 1 where a finding that nobody has waived is at or above --fail-on.
     """
-    from ovek.render import json
-    from ovek.render.audit import AuditRow, AuditTable
-
+    for slug in only:
+        if slug not in RULES:
+            raise unknown_rule(slug, RULES, "--only")
+    if group_by != "device" and format_ not in ("table", "markdown"):
+        raise click.UsageError(f"--group-by is for table and markdown; {format_} is by device")
     site = Site(site_folder)
-    devices = Devices(site, site.snapshot(snapshot_file))
-    summary, table = AuditSummary(), AuditTable()
-    as_json = format_ == "json"
-    results, rows = Spool(DeviceAudit), Spool(AuditRow)
-    for device, judge in devices:
-        audit = audit_device(device, judge, site.policy)
-        summary.add(audit)
-        if as_json:
-            results.add(audit)
-        else:
-            rows.add(table.add(audit))
-    if as_json:
-        now = datetime.now(UTC).replace(microsecond=0)
-        write_bytes(json.audit(now, results.lines(), devices.not_read, summary))
+    devices = Devices(site, site.snapshot(snapshot_file), globs=globs)
+    check_policy(site, devices.releases)
+    now = datetime.now(UTC).replace(microsecond=0)
+    as_table = format_ == "table" and group_by == "device"
+    summary, used, lines = AuditSummary(), set[Waiver](), Spool(DeviceAudit)
+    widths: list[list[int]] = []
+    stranded: list[str] = []
+    shelf = shelf_facts(site, devices.releases)
+    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table):
+        summary.join(part.summary)
+        used |= part.used
+        widths.append(part.widths)
+        stranded += part.stranded
+        for line in part.lines:
+            lines.add_line(line)
+    whole = not globs and not only
+    if as_table:
+        from ovek.render.audit import audit_table
+
+        about = _about(devices, used, whole=whole)
+        write_lines(audit_table(summary, lines.lines, widths, stranded, about))
     else:
-        write_lines(table.lines(summary, lambda: rows, _about(devices)))
+        unused = _unused(devices, used) if whole else []
+        _write(lines, summary, format_, group_by, devices, now, unused, fail_on)
     found = (name for name in SEVEREST_FIRST if getattr(summary, name))
     if any(reaches(severity, fail_on) for severity in found):
         sys.exit(1)
 
 
-def _about(devices: Devices) -> list[str]:
-    """Where the facts come from, and which devices of the fleet they leave out."""
+class Part(Struct):
+    """The audit of some devices: a line of JSON each, and what they add up to.
+
+    The lines are of DeviceAudit, or of AuditRow for the table; `widths` are those of its columns.
+    """
+
+    lines: list[bytes] = []
+    summary: AuditSummary = field(default_factory=AuditSummary)
+    used: set[Waiver] = field(default_factory=set)
+    widths: list[int] = []
+    stranded: list[str] = []
+
+
+class Auditing:
+    """Audits the devices of a site, as rows of the table or whole."""
+
+    def __init__(
+        self,
+        devices: Devices,
+        now: datetime,
+        shelf: ShelfFacts | None,
+        only: frozenset[str],
+        as_table: bool,
+    ) -> None:
+        site = devices.site
+        self.file, self.waivers = site.folder / "policy.toml", site.waivers
+        self.wants = Wants(site.policy, {one.name: one.role for one in site.fleet.device})
+        self.now, self.shelf, self.only = now, shelf, only
+        self.part = Part()
+        self._encode = msgspec.json.Encoder(order="sorted").encode
+        self._rows: RowMaker | None = None
+        if as_table:
+            from ovek.render import audit as table
+
+            self._rows = table.RowMaker()
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Audit one device."""
+        part = self.part
+        try:
+            audit = audit_device(
+                device,
+                judge,
+                self.wants,
+                now=self.now,
+                shelf=self.shelf,
+                waivers=self.waivers,
+                used=part.used,
+            )
+        except ContradictionError as error:
+            do = "Say it once, or name the device by itself"
+            raise InputError(self.file, str(error), do, key="want") from None
+        if self.only:
+            findings = tuple(each for each in audit.findings if each.rule in self.only)
+            audit = replace(audit, findings=findings)
+        part.summary.add(audit)
+        made = audit if self._rows is None else self._rows.row(audit)
+        part.lines.append(self._encode(made))
+        if audit.reload == "stranded":
+            part.stranded.append(audit.device)
+
+    def result(self) -> Part:
+        """The part that is done."""
+        done, self.part = self.part, Part()
+        if self._rows is not None:
+            done.widths = self._rows.columns.widths
+        return done
+
+
+def _write(
+    results: Spool[DeviceAudit],
+    summary: AuditSummary,
+    format_: str,
+    group_by: str,
+    devices: Devices,
+    now: datetime,
+    unused: list[Waiver],
+    fail_on: str,
+) -> None:
+    """Write the result in any form but the usual table."""
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes(json.audit(now, results.lines(), devices.not_read, summary, unused))
+    elif format_ == "csv":
+        from ovek.render.csv import findings
+
+        write_bytes(findings(results))
+    elif format_ == "junit":
+        from ovek.render.junit import junit
+
+        write_bytes(junit(results, summary, now, lambda severity: reaches(severity, fail_on)))
+    elif format_ == "markdown":
+        from ovek.render.markdown import audit
+
+        about = _about(devices, set(), whole=False)
+        write_bytes(audit(results, summary, about, group_by, rule_cards()))
+    else:
+        from ovek.render.groups import grouped
+
+        write_lines(grouped(results, summary, group_by, rule_cards()))
+
+
+def _unused(devices: Devices, used: set[Waiver]) -> list[Waiver]:
+    return [waiver for waiver in devices.site.waivers if waiver not in used]
+
+
+def _about(devices: Devices, used: set[Waiver], *, whole: bool) -> list[str]:
+    """Where the facts come from, which devices are left out, and which waivers were of no use."""
     from ovek.render.lines import count, listed
 
     site = devices.site
@@ -64,7 +219,13 @@ def _about(devices: Devices) -> list[str]:
     lines = [
         f"{site.fleet.name}, snapshot {devices.file.name}, held against {count(number, 'release')}"
     ]
-    if devices.not_read:
+    if devices.not_read and not devices.globs:
         names = listed(devices.not_read)
         lines.append(f"Not in this snapshot, so not audited: {names}")
+    for waiver in _unused(devices, used) if whole else []:
+        where = f" at {waiver.place}" if waiver.place else ""
+        lines.append(
+            f"A waiver of no use: {waiver.rule} on {waiver.device}{where}, by {waiver.by} until "
+            f"{waiver.until}; remove it from waivers.toml"
+        )
     return lines

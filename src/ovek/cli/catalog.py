@@ -218,7 +218,7 @@ def check_command(site_folder: Path, format_: str) -> None:
 @command.command("path")
 @click.argument("start", metavar="DEVICE|VERSION")
 @click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
-@snapshot_options
+@snapshot_options()
 def path_command(
     start: str, target: str, site_folder: Path, snapshot_file: Path | None, format_: str
 ) -> None:
@@ -248,7 +248,7 @@ def path_command(
 
 @command.command("pick")
 @click.argument("device")
-@snapshot_options
+@snapshot_options()
 def pick_command(device: str, site_folder: Path, snapshot_file: Path | None, format_: str) -> None:
     """Which release is the one for DEVICE, why are the others not, and which parts go with it?
 

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from ovek.cli.options import Devices, size_option, snapshot_options, write_bytes, write_lines
+from ovek.cli.shelf import shelf_facts
 from ovek.engine.cleanup import PlanDefectError, plan_device
 from ovek.engine.verdicts import fits, judge_device
 from ovek.files.errors import InputError
@@ -26,7 +27,7 @@ from ovek.render.visible import visible
     help="Room for this published file: its size, what it unpacks to, and the policy's reserve.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Name every file that stays.")
-@snapshot_options
+@snapshot_options()
 def command(
     device: tuple[str, ...],
     free: int | None,
@@ -49,7 +50,8 @@ def command(
     site = Site(site_folder)
     devices = Devices(site, site.snapshot(snapshot_file), device)
     release = None if room_for is None else _release(devices, room_for)
-    shelf = _shelf_digests(devices)
+    facts = shelf_facts(site, devices.releases)
+    shelf = facts.proven if facts is not None else frozenset()
     plans = []
     for one, judge in devices:
         if release is not None and fits(release, one.hardware) is False:
@@ -78,21 +80,6 @@ def command(
         write_lines(cleanup(plans, verbose=verbose))
     if not all(plan.enough for plan in plans):
         sys.exit(1)
-
-
-def _shelf_digests(devices: Devices) -> frozenset[str]:
-    """The digests of the images that the site's shelf holds, proven."""
-    folder = devices.site.folder / "shelf"
-    if not folder.is_dir():
-        return frozenset()
-    from ovek.cli.shelf import judged_shelf
-
-    proven = (
-        one
-        for one in judged_shelf(devices.site, devices.releases, folder)
-        if one.verdict == "proven"
-    )
-    return frozenset(digest for one in proven for _, digest in one.digests)
 
 
 def _release(devices: Devices, name: str) -> KnownRelease:

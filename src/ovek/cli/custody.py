@@ -23,7 +23,7 @@ from ovek.files.site import Site
     help="A folder of images besides the site's shelf/ (a stick, downloads).",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
-@snapshot_options
+@snapshot_options()
 def command(
     image: str | None,
     shelves: tuple[Path, ...],

@@ -3,6 +3,7 @@
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from difflib import get_close_matches
+from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -38,13 +39,20 @@ _SNAPSHOT = click.option(
     type=click.Path(path_type=Path),
     help="The snapshot to look at (default: the newest in snapshots/).",
 )
-FORMAT = click.option(
-    "--format",
-    "format_",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    help="How to show the result (default: table).",
-)
+
+
+def format_option(*more: str) -> Callable[[F], F]:
+    """--format with table and json, and what else a command offers."""
+    return click.option(
+        "--format",
+        "format_",
+        type=click.Choice(["table", "json", *more]),
+        default="table",
+        help="How to show the result (default: table).",
+    )
+
+
+FORMAT = format_option()
 _FAIL_ON = click.option(
     "--fail-on",
     type=click.Choice([*SEVEREST_FIRST, "never"]),
@@ -53,9 +61,13 @@ _FAIL_ON = click.option(
 )
 
 
-def snapshot_options(function: F) -> F:
-    """Add --site, --snapshot and --format."""
-    return SITE(_SNAPSHOT(FORMAT(function)))
+def snapshot_options(*formats: str) -> Callable[[F], F]:
+    """Add --site, --snapshot and --format, the last with these beside table and json."""
+
+    def add(function: F) -> F:
+        return SITE(_SNAPSHOT(format_option(*formats)(function)))
+
+    return add
 
 
 def fail_on_option(function: F) -> F:
@@ -87,6 +99,13 @@ def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
     return InputError(where, f"holds no device {name!r}", do)
 
 
+def unknown_rule(slug: str, known: Iterable[str], hint: str) -> click.BadParameter:
+    """The error that there is no such rule, with the nearest name that is one."""
+    near = get_close_matches(slug, list(known), n=1, cutoff=0.4)
+    meant = f"; did you mean {near[0]!r}?" if near else "; see ovek rules"
+    return click.BadParameter(f"there is no rule {slug!r}{meant}", param_hint=hint)
+
+
 def reaches(severity: Severity | None, threshold: str) -> bool:
     """Whether a severity is at or above the threshold of --fail-on."""
     if severity is None or threshold == "never":
@@ -97,32 +116,55 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
 class Devices:
     """The devices of a snapshot, each with what its images are held against.
 
-    `not_read` fills while the devices are gone through: those of the fleet that are not there.
+    `named` are names, `globs` patterns of names; none is all. `not_read` fills while the devices
+    are gone through: those of the fleet that are not there.
     """
 
-    def __init__(self, site: Site, snapshot: Path, named: Iterable[str] = ()) -> None:
+    def __init__(
+        self,
+        site: Site,
+        snapshot: Path,
+        named: Iterable[str] = (),
+        globs: tuple[str, ...] = (),
+    ) -> None:
         self.site, self.file = site, snapshot
-        self.named = tuple(dict.fromkeys(named))
+        self.named, self.globs = tuple(dict.fromkeys(named)), globs
         self.missing = {device.name for device in site.fleet.device}
-        self.newest: float | None = None
         self._judges: dict[str, Judge] = {}
+        self._seen: list[str] = []
+        self._any_taken = False
         self.releases = ReleaseIndex(site.releases)
 
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
-        wanted: set[str] = set(self.named)
-        seen: list[str] = []
         for device in read_snapshot(self.file):
-            self.missing.discard(device.device)
-            if self.named:
-                seen.append(device.device)
-            if not self.named or device.device in wanted:
-                wanted.discard(device.device)
-                yield device, self._judge(device)
-        for name in self.named:
-            if name in wanted:
-                raise no_device(self.file, name, seen)
+            self.saw(device.device)
+            if self.takes(device.device):
+                yield device, self.judge(device)
+        self.done()
 
-    def _judge(self, device: Device) -> Judge:
+    def takes(self, name: str) -> bool:
+        """Whether a device is among those named."""
+        if self.named and name not in self.named:
+            return False
+        return not self.globs or any(fnmatchcase(name, glob) for glob in self.globs)
+
+    def saw(self, name: str) -> None:
+        """Remember that the snapshot holds a device."""
+        self.missing.discard(name)
+        self._any_taken = self._any_taken or self.takes(name)
+        if self.named or self.globs:
+            self._seen.append(name)
+
+    def done(self) -> None:
+        """Raise InputError where a device that was named is not in the snapshot."""
+        for name in self.named:
+            if name not in self._seen:
+                raise no_device(self.file, name, self._seen)
+        if self.globs and not self._any_taken:
+            raise no_device(self.file, " ".join(self.globs), self._seen)
+
+    def judge(self, device: Device) -> Judge:
+        """What a device's images are held against; raise InputError where it has no sheet."""
         judge = self._judges.get(device.sheet)
         if judge is None:
             sheet = self.site.sheet(device.sheet)
@@ -130,7 +172,9 @@ class Devices:
                 met = f"the device {device.device!r} names the sheet {device.sheet!r}, not known"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
                 raise InputError(self.file, met, do, key="sheet")
-            judge = self._judges[device.sheet] = judge_for(sheet, self.releases)
+            judge = self._judges[device.sheet] = judge_for(
+                sheet, self.releases, self.site.policy.weakest_digest
+            )
         return judge
 
     @property

@@ -18,7 +18,7 @@ from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.naming import Naming
-from ovek.model.shelf import ShelfFile, ShelfVerdict
+from ovek.model.shelf import ShelfFacts, ShelfFile, ShelfVerdict
 
 
 @click.command("shelf")
@@ -86,6 +86,21 @@ def judged_shelf(site: Site, releases: ReleaseIndex, folder: Path) -> list[Shelf
     """Read a folder of images and judge it, from the cache where nothing changed."""
     files = _read(folder, _algorithms(releases, None), fresh=False)
     return list(judge_shelf(files, releases, _namings(site), {}))
+
+
+def shelf_facts(site: Site, releases: ReleaseIndex) -> ShelfFacts | None:
+    """What the site's shelf holds, by digest; None where the site keeps no shelf."""
+    folder = site.folder / "shelf"
+    if not folder.is_dir():
+        return None
+    proven, broken = set[str](), dict[str, str]()
+    for one in judged_shelf(site, releases, folder):
+        digests = [digest for _, digest in one.digests]
+        if one.verdict == "proven":
+            proven.update(digests)
+        if one.structure is not None and not one.structure.sound:
+            broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
+    return ShelfFacts(proven=frozenset(proven), broken=broken)
 
 
 def _namings(site: Site) -> list[Naming]:

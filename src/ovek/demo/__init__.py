@@ -39,6 +39,16 @@ TOUR = (
         "and pointing the saved default at it mends the next start.",
     ),
     Stop(
+        ("bootwalk", "brack-hall", "--if-saved"),
+        "What if the live settings were saved now? The next start would be the new release, and it "
+        "is proven. Nothing was touched.",
+    ),
+    Stop(
+        ("compare", "before-7.4.2", "--expect", "7.4.2", "--device", "arle-[cs]*"),
+        "Held against the snapshot that was kept before the upgrade: one switch is done, and the "
+        "stack left a member behind.",
+    ),
+    Stop(
         ("custody", "ox40-full-7.4.2.img"),
         "Two flashes hold something else under this name; every other copy is what was published, "
         "so that the server is not to blame.",

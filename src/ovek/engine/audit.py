@@ -1,34 +1,84 @@
 """The audit of one device: verdicts, the boot walk, then every rule."""
 
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from graphlib import TopologicalSorter
+
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.rules import RULES, Said, Subject, banks, boot, images, space, subject_of, upkeep
+from ovek.engine.cleanup import image_volume
+from ovek.engine.rules import Rule, Said, Subject, subject_of
+from ovek.engine.rules.every import RULES
 from ovek.engine.verdicts import Judge, judge_device
+from ovek.engine.waivers import waive
+from ovek.engine.wanted import Wants
 from ovek.model.finding import (
     SEVEREST_FIRST,
     AuditedImage,
     AuditedStart,
     DeviceAudit,
     Finding,
+    RuleCard,
     Severity,
     Space,
 )
-from ovek.model.policy import Policy
+from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
+from ovek.model.waiver import Waiver
 
-__all__ = ["audit_device", "banks", "boot", "images", "space", "upkeep"]
+
+def _most_telling_first() -> list[Rule]:
+    """The rules so that each comes before those it speaks for, else as they are listed."""
+    graph: dict[str, set[str]] = {slug: set() for slug in RULES}
+    for each in RULES.values():
+        for quiet in each.speaks_for:
+            graph[quiet].add(each.slug)
+    return [RULES[slug] for slug in TopologicalSorter(graph).static_order()]
 
 
-def audit_device(device: Device, judge: Judge, policy: Policy) -> DeviceAudit:
-    """Audit one device; findings come severest first, then in the order of the rules."""
+_ORDER = _most_telling_first()
+_PLACE_IN_LIST = {slug: at for at, slug in enumerate(RULES)}
+
+
+def rule_cards() -> list[RuleCard]:
+    """What there is to tell of every rule, in the order in which they are listed."""
+    return [
+        RuleCard(
+            slug=each.slug,
+            group=each.group,
+            severity=each.severity,
+            looks_for=" ".join((each.check.__doc__ or "").split()),
+            reason=each.reason,
+            remedy=each.remedy,
+            speaks_for=tuple(slug for slug in RULES if slug in each.speaks_for),
+        )
+        for each in RULES.values()
+    ]
+
+
+def audit_device(
+    device: Device,
+    judge: Judge,
+    wants: Wants,
+    *,
+    now: datetime,
+    shelf: ShelfFacts | None = None,
+    waivers: Iterable[Waiver] = (),
+    used: set[Waiver] | None = None,
+) -> DeviceAudit:
+    """Audit one device; findings come severest first, then in the order of the rules.
+
+    `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
+    of use are added to `used`. Raises ContradictionError where two wants contradict each other.
+    """
     judged = judge_device(device, judge)
     walk = walk_device(judged)
-    subject = subject_of(judged, walk, policy)
-    findings = [
-        _finding(rule.slug, said.severity or rule.severity, said, subject)
-        for rule in RULES.values()
-        for said in rule.check(subject)
-    ]
-    findings.sort(key=lambda finding: SEVEREST_FIRST.index(finding.severity))
+    age = (now - device.taken_at).total_seconds()
+    subject = subject_of(judged, walk, wants.policy, wants.of(device, judge), age, shelf)
+    findings = list(_findings(subject))
+    findings.sort(key=_severest_first)
+    marked, of_use = waive(findings, device.device, waivers, now.date())
+    if used is not None:
+        used |= of_use
     return DeviceAudit(
         device=device.device,
         reload=walk.reload,
@@ -36,27 +86,51 @@ def audit_device(device: Device, judge: Judge, policy: Policy) -> DeviceAudit:
         starts=_starts(subject),
         images=_images(subject),
         space=_space(subject),
-        findings=tuple(findings),
+        findings=marked,
     )
 
 
-def _finding(slug: str, severity: Severity, said: Said, subject: Subject) -> Finding:
+def _severest_first(finding: Finding) -> tuple[int, int]:
+    return SEVEREST_FIRST.index(finding.severity), _PLACE_IN_LIST[finding.rule]
+
+
+def _findings(subject: Subject) -> Iterator[Finding]:
+    """Ask every rule; one that another has spoken for about a member is not heard on it."""
+    changed = subject.policy.severity
+    alone = len(subject.members) == 1
+    quiet = set[tuple[str | None, str]]()
+    for rule in _ORDER:
+        asked = changed.get(rule.slug) if changed else None
+        if asked == "off":
+            continue
+        for said in rule.check(subject):
+            member = None if alone else said.member
+            if quiet and ((member, rule.slug) in quiet or (None, rule.slug) in quiet):
+                continue
+            if said.whole:
+                quiet.update((member, slug) for slug in rule.speaks_for)
+            severity = asked or said.severity or rule.severity
+            yield _finding(rule, severity, said, subject)
+
+
+def _finding(rule: Rule, severity: Severity, said: Said, subject: Subject) -> Finding:
     several = len(subject.members) > 1
     place = None if said.place is None else str(said.place.on(said.member if several else None))
     saw = said.saw
     if place is None and several and said.member is not None:
         saw = f"member {said.member}: {saw}"
-    return Finding(rule=slug, severity=severity, place=place, saw=saw, do=said.do)
+    return Finding(
+        rule=rule.slug, severity=severity, place=place, saw=saw, do=said.do or rule.remedy
+    )
 
 
 def _starts(subject: Subject) -> tuple[AuditedStart, ...]:
-    running = subject.judged.device.running.version
     return tuple(
         AuditedStart(
             member=member.id,
-            runs=member.one.member.running_version or running,
+            runs=member.runs,
             place=member.walk.starts.place if member.walk.starts else None,
-            version=member.walk.starts.version if member.walk.starts else None,
+            version=member.starts,
         )
         for member in subject.members
     )
@@ -85,7 +159,7 @@ def _space(subject: Subject) -> tuple[Space, ...]:
     several = len(subject.members) > 1
     found = []
     for member in subject.members:
-        volume = space.image_volume(subject, member.one.member)
+        volume = image_volume(subject.judged.judge.sheet, member.one.member)
         if volume is not None:
             name = f"{member.id}/{volume.name}:" if several else f"{volume.name}:"
             found.append(Space(volume=name, free=volume.free, capacity=volume.capacity))

@@ -30,7 +30,7 @@ from ovek.engine.verdicts import (
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.sheet import Start
 from ovek.model.snapshot import BootEntry, File, Setting, Volume
-from ovek.model.verdict import Image, Judgement
+from ovek.model.verdict import WORST_FIRST, Image, Judgement
 from ovek.model.walk import (
     BROKEN,
     GOES_ON,
@@ -111,7 +111,24 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
         starts=started,
         tried=tuple(tried),
         note=note,
+        rescue=_rescue(judged, one) if outcome == "stranded" else (),
     )
+
+
+def _rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
+    """What a person could start a stranded member from, on whatever volume or bank it lies."""
+    able = [
+        image
+        for image in (*one.images.values(), *one.sets.values(), *one.banks.values())
+        if image.role in ("system-image", "set-file")
+        and image.judgement.verdict in ("proven", "unmeasured", "disputed", "unlisted")
+        and (
+            image.judgement.release is None
+            or fits(image.judgement.release, judged.device.hardware) is not False
+        )
+    ]
+    able.sort(key=lambda image: -WORST_FIRST.index(image.judgement.verdict))
+    return tuple(_started(str(image.place), image) for image in able)
 
 
 def cited_candidates(

@@ -83,7 +83,7 @@ def mistakes(
         for start in one.reached_from or ():
             known = [each for each in releases.releases if each.version is not None]
             family = [each for each in known if each.fits == one.fits]
-            if not any(_starts_with(each.version or "", start) for each in family):
+            if not any(leads_from(each.version or "", start) for each in family):
                 yield _mistake(
                     "unreachable-step",
                     one,
@@ -121,7 +121,7 @@ def _named_versions(one: KnownRelease, namings: list[Naming]) -> list[str]:
     return [] if agrees else sorted(version for version in told if version is not None)
 
 
-def _starts_with(version: str, start: str) -> bool:
+def leads_from(version: str, start: str) -> bool:
     """Whether a version is of a line: `7.4.1` is of `7.4`, and of `7.4.1` itself."""
     whole, front = runs(version) or (), runs(start) or ()
     return bool(front) and whole[: len(front)] == front
@@ -155,7 +155,7 @@ def path(
             there = one.version or ""
             allowed = one.reached_from
             if there in seen or (
-                allowed is not None and not any(_starts_with(version, each) for each in allowed)
+                allowed is not None and not any(leads_from(version, each) for each in allowed)
             ):
                 continue
             order = compare(there, version, scheme)

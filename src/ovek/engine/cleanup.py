@@ -21,6 +21,7 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, Drop, Keep, Locked, Tier, Unlock
 from ovek.model.policy import Policy
+from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device, Member, Volume
 from ovek.model.verdict import KnownRelease
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk
@@ -62,7 +63,7 @@ def plan_device(
     walk = walk_device(judged)
     plans = []
     for one, member_walk in zip(judged.members or (), walk.members, strict=True):
-        volume = _image_volume(judged, one.member)
+        volume = image_volume(judged.judge.sheet, one.member)
         if _holds_its_image(judged, one.member):
             plans.append(_bank_plan(judged, one, member_walk, walk, free, room_for))
             continue
@@ -362,9 +363,9 @@ def _worse(before: MemberWalk, after: MemberWalk) -> bool:
     )
 
 
-def _image_volume(judged: JudgedDevice, member: Member) -> Volume | None:
+def image_volume(sheet: Sheet, member: Member) -> Volume | None:
     """The volume that images are copied to: the sheet's default volume, else the first."""
-    name = judged.judge.sheet.start.default_volume
+    name = sheet.start.default_volume
     if name is not None:
         return member.volume(name)
     return member.volumes[0] if member.volumes else None

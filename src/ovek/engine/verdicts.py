@@ -34,11 +34,23 @@ from ovek.model.verdict import WORST_FIRST, Image, Judgement, KnownRelease, Verd
 
 
 class Judge(Struct, frozen=True, kw_only=True):
-    """What images are held against: the sheet, its naming, and all known releases."""
+    """What images are held against: the sheet, its naming, and all known releases.
+
+    `weakest` is the weakest digest that may prove an image; `asks` the facts that the sheet asks
+    for, and the question of each.
+    """
 
     sheet: Sheet
     naming: Naming
     releases: ReleaseIndex
+    weakest: Algorithm = "md5"
+    asks: dict[str, str] = {}
+
+    def accepted(self, judgement: Judgement) -> Judgement:
+        """The judgement, unless its proof is by a digest that policy calls too weak."""
+        if judgement.by is None or self.weakest == "md5" or judgement.verdict != "proven":
+            return judgement
+        return _accepted(judgement, self.weakest)
 
 
 class JudgedMember(Struct, frozen=True, kw_only=True):
@@ -67,9 +79,15 @@ class JudgedDevice(Struct, frozen=True, kw_only=True):
         return next((one for one in self.members or () if one.member.id == name), None)
 
 
-def judge_for(sheet: Sheet, releases: ReleaseIndex) -> Judge:
+def judge_for(sheet: Sheet, releases: ReleaseIndex, weakest: Algorithm = "md5") -> Judge:
     """Make ready to judge devices of one kind; keep the result, since it remembers names."""
-    return Judge(sheet=sheet, naming=Naming(sheet), releases=releases)
+    return Judge(
+        sheet=sheet,
+        naming=Naming(sheet),
+        releases=releases,
+        weakest=weakest,
+        asks=sheet.asks(),
+    )
 
 
 def judge_device(device: Device, judge: Judge) -> JudgedDevice:
@@ -140,6 +158,16 @@ def _proven(release: KnownRelease, by: Algorithm) -> Judgement:
     """The verdict that most images of a fleet share."""
     why = f"its {TITLES[by]} is that of {release.file}"
     return Judgement(verdict="proven", why=why, release=release, by=by)
+
+
+@lru_cache(maxsize=4096)
+def _accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
+    by, release = judgement.by, judgement.release
+    assert by is not None and release is not None
+    if STRONGEST_FIRST.index(by) <= STRONGEST_FIRST.index(weakest):
+        return judgement
+    why = f"{judgement.why}, but policy takes {TITLES[weakest]} or stronger for a proof"
+    return Judgement(verdict="unmeasured", why=why, release=release)
 
 
 def _against_named(size: int | None, digests: Digests | None, release: KnownRelease) -> Judgement:
@@ -245,6 +273,7 @@ def _judge_files(
         own_name = file.path.rpartition("/")[2]
         judgement = judge_file(own_name, file.size, digests, named.image, known, releases)
         if judgement is not None:
+            judgement = judge.accepted(judgement)
             place = Place(volume.name, file.path)
             images[place] = Image(
                 place=place,
@@ -356,7 +385,7 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
     named = f"version {bank.version}" if bank.version else "what is in it"
     judgement = judge_file(named, None, bank.digests, True, known, judge.releases)
     assert judgement is not None, "a bank looks like an image"
-    return judgement
+    return judge.accepted(judgement)
 
 
 def _worst(judgements: Iterable[Judgement]) -> Judgement:
@@ -421,6 +450,7 @@ def find_image(
     return spelled, images.get(spelled)
 
 
+@lru_cache(maxsize=16_384)
 def fits(release: KnownRelease, hardware: Hardware) -> bool | None:
     """Whether a release is for this hardware; None where that is not known."""
     answers = [

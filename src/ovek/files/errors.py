@@ -1,6 +1,7 @@
 """The one way in which Ovek says that a file is not what it should be."""
 
 from pathlib import Path
+from typing import Any
 
 
 class InputError(Exception):
@@ -21,6 +22,10 @@ class InputError(Exception):
         super().__init__(met)
         self.file, self.line, self.key, self.met, self.do = str(file), line, key, met, do
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Pickle, so that a process of its own can say what is wrong."""
+        return _again, (type(self), self.file, self.met, self.do, self.line, self.key)
+
     def __str__(self) -> str:
         where = self.file
         if self.line is not None:
@@ -29,3 +34,15 @@ class InputError(Exception):
             where += f", key {self.key}"
         end = "" if self.do.endswith("?") else "."
         return f"{where}: {self.met}. {self.do}{end}"
+
+
+def _again(kind: Any, file: str, met: str, do: str, line: int | None, key: str | None) -> Any:
+    return kind(file, met, do, line=line, key=key)
+
+
+class ManyInputError(Exception):
+    """Several things that are wrong with what was given, told all at once."""
+
+    def __init__(self, errors: list[InputError]) -> None:
+        super().__init__("; ".join(map(str, errors)))
+        self.errors = errors

@@ -10,6 +10,7 @@ from ovek.model.fleet import Fleet
 from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
+from ovek.model.waiver import Waivers
 
 SCHEMAS: dict[str, Any] = {
     "ovek.snapshot-1.json": Device,
@@ -17,6 +18,7 @@ SCHEMAS: dict[str, Any] = {
     "ovek.sheet-1.json": Sheet,
     "ovek.fleet-1.json": Fleet,
     "ovek.policy-1.json": Policy,
+    "ovek.waivers-1.json": Waivers,
 }
 
 

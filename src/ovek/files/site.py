@@ -8,13 +8,15 @@ from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
 from ovek.files.snapshot import newest_snapshot
-from ovek.files.typed import read_toml
+from ovek.files.typed import read_toml, read_toml_parts
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
 from ovek.model.policy import FORMAT as POLICY_FORMAT
 from ovek.model.policy import Policy
 from ovek.model.sheet import FORMAT as SHEET_FORMAT
 from ovek.model.sheet import Sheet
+from ovek.model.waiver import FORMAT as WAIVERS_FORMAT
+from ovek.model.waiver import Waiver, Waivers
 
 
 class Site:
@@ -37,7 +39,13 @@ class Site:
         file = self.folder / "policy.toml"
         if not file.exists():
             return Policy()
-        return read_toml(file, Policy, POLICY_FORMAT)
+        return read_toml_parts(file, Policy, POLICY_FORMAT)
+
+    @cached_property
+    def waivers(self) -> tuple[Waiver, ...]:
+        """The accepted findings, from `waivers.toml`; none where there is no such file."""
+        file = self.folder / "waivers.toml"
+        return read_toml_parts(file, Waivers, WAIVERS_FORMAT).waiver if file.exists() else ()
 
     @cached_property
     def releases(self) -> list[Published]:

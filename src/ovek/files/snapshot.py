@@ -16,6 +16,12 @@ _DECODER = msgspec.json.Decoder(Device)
 _DO = "Read the fleet again, or remove that line"
 
 
+class _Named(msgspec.Struct):
+    """What tells one line's device, whatever else it holds."""
+
+    device: str
+
+
 class _Head(msgspec.Struct):
     """What tells one snapshot's age, whatever else the line holds."""
 
@@ -28,16 +34,65 @@ def read_snapshot(file: Path) -> Iterator[Device]:
     Only one device is held at a time; the names of those seen are kept to refuse a second line
     for the same device.
     """
-    seen: dict[str, int] = {}
-    for number, line in _lines(file):
-        device = _device(file, number, line)
-        first = seen.setdefault(device.device, number)
-        if first != number:
-            met = f"{device.device!r} has a line already (line {first})"
-            raise InputError(file, met, "Keep one line for each device", line=number, key="device")
+    seen = Seen(file)
+    for number, line in snapshot_lines(file):
+        device = snapshot_device(file, number, line)
+        seen.add(device.device, number)
         yield device
-    if not seen:
-        raise InputError(file, "is empty: it holds no device", "Read the fleet again")
+    seen.done()
+
+
+class Seen:
+    """The devices of a snapshot so far, each of which has one line."""
+
+    def __init__(self, file: Path) -> None:
+        self.file = file
+        self.lines: dict[str, int] = {}
+
+    def add(self, name: str, line: int) -> None:
+        """Take a device in; raise InputError where it has a line already."""
+        first = self.lines.setdefault(name, line)
+        if first != line:
+            met = f"{name!r} has a line already (line {first})"
+            do = "Keep one line for each device"
+            raise InputError(self.file, met, do, line=line, key="device")
+
+    def done(self) -> None:
+        """Raise InputError where there was no device at all."""
+        if not self.lines:
+            raise InputError(self.file, "is empty: it holds no device", "Read the fleet again")
+
+
+class SnapshotIndex:
+    """A snapshot whose devices are read one by one, by name. Only their places are held."""
+
+    def __init__(self, file: Path) -> None:
+        self.file = file
+        self._at: dict[str, tuple[int, int]] = {}
+        seen, at = Seen(file), 0
+        for number, line, at in _placed_lines(file):
+            name = _name(file, number, line)
+            seen.add(name, number)
+            self._at[name] = (at, number)
+        seen.done()
+
+    @property
+    def names(self) -> list[str]:
+        """The devices, in the order of the snapshot."""
+        return list(self._at)
+
+    def read(self, name: str) -> Device | None:
+        """The device of this name; None where the snapshot has none. Raises InputError."""
+        if name not in self._at:
+            return None
+        at, number = self._at[name]
+        try:
+            with self.file.open("rb") as stream:
+                stream.seek(at)
+                line = stream.readline(_LONGEST_LINE + 1)
+        except OSError as error:
+            raise cannot_read(self.file, error) from None
+        return snapshot_device(self.file, number, line.removeprefix(b"\xef\xbb\xbf"))
 
 
 def newest_snapshot(folder: Path) -> Path:
@@ -56,11 +111,11 @@ def newest_snapshot(folder: Path) -> Path:
 
 
 def _taken_at(file: Path) -> float:
-    for number, line in _lines(file):
+    for number, line in snapshot_lines(file):
         try:
             return msgspec.json.decode(line, type=_Head).taken_at.timestamp()
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-            return _device(file, number, line).taken_at.timestamp()
+            return snapshot_device(file, number, line).taken_at.timestamp()
     raise InputError(
         file,
         "is empty, so that the newest snapshot is not known",
@@ -74,7 +129,22 @@ def write_snapshot(file: Path, devices: Iterable[Device]) -> None:
     write_whole(file, (encoder.encode(device) + b"\n" for device in devices))
 
 
-def _lines(file: Path) -> Iterator[tuple[int, bytes]]:
+def snapshot_lines(file: Path) -> Iterator[tuple[int, bytes]]:
+    """Go through the lines that hold a device, with their numbers from 1; raise InputError."""
+    for number, line, _ in _placed_lines(file):
+        yield number, line
+
+
+def _name(file: Path, number: int, line: bytes) -> str:
+    try:
+        return msgspec.json.decode(line, type=_Named).device
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return snapshot_device(file, number, line).device
+
+
+def _placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
+    """The same lines, each with the byte that it starts at."""
+    at = 0
     try:
         with file.open("rb") as stream:
             number = 0
@@ -86,12 +156,14 @@ def _lines(file: Path) -> Iterator[tuple[int, bytes]]:
                 if number == 1:
                     line = line.removeprefix(b"\xef\xbb\xbf")
                 if not line.isspace() and line:
-                    yield number, line
+                    yield number, line, at
+                at = stream.tell()
     except OSError as error:
         raise cannot_read(file, error) from None
 
 
-def _device(file: Path, number: int, line: bytes) -> Device:
+def snapshot_device(file: Path, number: int, line: bytes) -> Device:
+    """The device of one line; raise InputError."""
     try:
         return _DECODER.decode(line)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:

@@ -22,6 +22,10 @@ class Spool(Generic[T]):
         """Keep one value."""
         self._file.write(self._encoder.encode(value) + b"\n")
 
+    def add_line(self, line: bytes) -> None:
+        """Keep one value that is JSON already, its keys sorted."""
+        self._file.write(line + b"\n")
+
     def lines(self) -> Iterator[bytes]:
         """Go through the values as JSON, keys sorted, without line ends."""
         self._file.seek(0)

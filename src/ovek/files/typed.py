@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 import msgspec
 from msgspec import inspect
 
-from ovek.files.errors import InputError
+from ovek.files.errors import InputError, ManyInputError
 
 T = TypeVar("T")
 
@@ -56,11 +56,44 @@ def text_of(file: Path, data: bytes) -> str:
 
 def read_toml(file: Path, kind: type[T], expected: str) -> T:
     """Read a TOML 1.0 file (any `open` file of a site) as `kind`; raise InputError."""
+    plain = _toml(file, expected)
+    try:
+        return msgspec.convert(plain, kind)
+    except msgspec.ValidationError as error:
+        raise explain(file, error, plain, kind, expected) from None
+
+
+def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
+    """Read a TOML file whose keys are all optional; raise ManyInputError with all that is wrong.
+
+    Each key is read by itself, and each table of a list of tables, so that no mistake hides
+    another.
+    """
+    plain, errors = _toml(file, expected), []
+    for key, value in plain.items():
+        tables = isinstance(value, list) and any(isinstance(each, dict) for each in value)
+        for at, part in enumerate([[each] for each in value] if tables else [value]):
+            try:
+                msgspec.convert({key: part}, kind)
+            except msgspec.ValidationError as error:
+                wrong = explain(file, error, {key: part}, kind, expected)
+                if tables:
+                    rest = (wrong.key or "").removeprefix(key)
+                    rest = re.sub(r"^\[(?:0|\.\.\.)\]", "", rest)
+                    wrong.key = f"{key}[{at}]{rest}"
+                errors.append(wrong)
+    if errors:
+        raise ManyInputError(errors)
+    return msgspec.convert(plain, kind)
+
+
+def _toml(file: Path, expected: str) -> dict[str, Any]:
+    """The untyped data of a TOML file; raise InputError."""
     text = text_of(file, read_bytes(file))
     if not text.strip():
         raise InputError(file, "is empty", f"Fill it as {expected} asks, or remove it")
     try:
-        plain = tomllib.loads(text.replace("\r\n", "\n"))
+        return tomllib.loads(text.replace("\r\n", "\n"))
     except tomllib.TOMLDecodeError as error:
         message = str(error)
         where = re.search(r"\(at line (\d+), column \d+\)", message)
@@ -69,10 +102,6 @@ def read_toml(file: Path, kind: type[T], expected: str) -> T:
         raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
     except RecursionError:
         raise InputError(file, "is nested too deeply", "Check that it is the right file") from None
-    try:
-        return msgspec.convert(plain, kind)
-    except msgspec.ValidationError as error:
-        raise explain(file, error, plain, kind, expected) from None
 
 
 def explain(

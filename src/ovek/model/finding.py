@@ -23,6 +23,21 @@ class Finding(Struct, frozen=True, kw_only=True):
     waived: str | None = None
 
 
+class RuleCard(Struct, frozen=True, kw_only=True):
+    """What is told of a rule: what it looks for, why that matters, and what to do about it.
+
+    `speaks_for` are the rules that stay silent where this one tells the whole trouble.
+    """
+
+    slug: str
+    group: str
+    severity: Severity
+    looks_for: str
+    reason: str
+    remedy: str
+    speaks_for: tuple[str, ...]
+
+
 class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
     """One image and its verdict; `release` is the published file name it was held against."""
 
@@ -73,6 +88,11 @@ class AuditSummary(Struct, kw_only=True):
     warning: int = 0
     note: int = 0
     waived: int = 0
+
+    def join(self, other: "AuditSummary") -> None:
+        """Count in what another summary counted."""
+        for name in self.__struct_fields__:
+            setattr(self, name, getattr(self, name) + getattr(other, name))
 
     def add(self, audit: DeviceAudit) -> None:
         """Count one device in."""

@@ -1,31 +1,92 @@
 """What is wanted of a network's devices: `ovek.policy/1`."""
 
 import re
+from datetime import timedelta
 from functools import lru_cache
 from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
 
+from ovek.model.age import parse_age
+from ovek.model.catalog import Track
+from ovek.model.digest import Algorithm
+from ovek.model.finding import Severity
 from ovek.model.size import SizeError, parse_size
+from ovek.model.snapshot import Name
 
 FORMAT = "ovek.policy/1"
+RECOMMENDED = "recommended"
+SNAPSHOT_AGE, BACKUP_AGE = "7d", "30d"
 _PERCENT = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.ASCII)
+
+BankRule = Literal["match", "previous"]
+Globs = tuple[Name, ...]
+
+
+class Want(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """What is wanted of some devices: named by exactly one of device, role, model and sheet.
+
+    `device` and `model` are globs. `target` is a version or `recommended`; `allowed` are globs of
+    versions. What is None is told by a wider want, or by the policy itself.
+    """
+
+    device: Name | None = None
+    role: Name | None = None
+    model: Name | None = None
+    sheet: Name | None = None
+    target: Name | None = None
+    allowed: Globs | None = None
+    bank_rule: BankRule | None = None
+    track: Track | None = None
+
+    def __post_init__(self) -> None:
+        named = [name for name in SELECTORS if getattr(self, name) is not None]
+        if len(named) != 1:
+            met = f"names {' and '.join(named)}" if named else "names no devices"
+            raise ValueError(f"a want {met}; name them by one of: {', '.join(SELECTORS)}")
+        if all(getattr(self, key) is None for key in WANTED):
+            raise ValueError(f"a want wants nothing; say any of: {', '.join(WANTED)}")
+
+    @property
+    def selector(self) -> str:
+        """Which devices it is about, in words: `role core`."""
+        name = next(name for name in SELECTORS if getattr(self, name) is not None)
+        return f"{name} {getattr(self, name)}"
+
+
+# The narrowest first: a want by device comes before one by role, and so on.
+SELECTORS = ("device", "role", "model", "sheet")
+WANTED = ("target", "allowed", "bank_rule", "track")
 
 
 class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """The policy of a site; every part has a default that is useful by itself.
 
+    `target`, `allowed`, `bank_rule` and `track` hold for all devices, unless a `want` is narrower.
     `keep` is how many system images stay on each member. `reserve` is the free space that a
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
+    `weakest_digest` is the weakest that may prove an image. `severity` changes that of a rule.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
+    target: Name | None = None
+    allowed: Globs | None = None
+    bank_rule: BankRule | None = None
+    track: Track | None = None
     keep: Annotated[int, Meta(ge=1, le=100)] = 2
     reserve: str = "5%"
-    pinned: tuple[str, ...] = ()
+    pinned: Globs = ()
+    weakest_digest: Algorithm = "md5"
+    snapshot_age: str | None = None
+    backup_age: str | None = None
+    severity: dict[Name, Severity | Literal["off"]] = {}
+    want: tuple[Want, ...] = ()
 
     def __post_init__(self) -> None:
         self.reserve_of(0)
+        for age in (self.snapshot_age, self.backup_age):
+            if age is not None:
+                parse_age(age)
 
     def reserve_of(self, capacity: int | None) -> int | None:
         """The reserve in bytes on a volume of `capacity` bytes; None where that is not known."""
@@ -33,6 +94,19 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         if size is not None:
             return size
         return None if capacity is None else int(capacity * share)
+
+    @property
+    def oldest_snapshot(self) -> timedelta:
+        """The largest age of a snapshot."""
+        return _age(self.snapshot_age or SNAPSHOT_AGE)
+
+    @property
+    def oldest_backup(self) -> timedelta:
+        """The largest age of a configuration backup."""
+        return _age(self.backup_age or BACKUP_AGE)
+
+
+_age = lru_cache(maxsize=64)(parse_age)
 
 
 @lru_cache(maxsize=64)

@@ -140,6 +140,8 @@ PLACEHOLDERS: dict[Each, frozenset[str]] = {
     "volume": frozenset({"member", "volume"}),
     "image": frozenset({"member", "volume", "path", "algorithm"}),
 }
+# How a TextFSM template names a column.
+_VALUE = re.compile(r"^Value (?:\S+ )??(\w+) \(", re.MULTILINE)
 _PLACEHOLDER = re.compile(r"\{(\w*)\}")
 
 
@@ -195,6 +197,15 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             )
         if "\n" in self.ask or "\r" in self.ask:
             raise ValueError(f"the question {self.name!r} asks with a line end in it")
+
+    @property
+    def fields(self) -> frozenset[str]:
+        """The fields that its answer can fill."""
+        columns = {
+            self.columns.get(name, name.lower()) for name in _VALUE.findall(self.template or "")
+        }
+        known = FIELDS[self.fills]
+        return known if self.parse is not None else frozenset({*columns, *self.fixed}) & known
 
 
 class SftpVolume(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -253,6 +264,18 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     versions: Versions = Versions()
     capacity: Capacity = Capacity()
     reading: Reading = field(default_factory=Reading)
+
+    def asks(self) -> dict[str, str]:
+        """The facts that the sheet asks for, and the first question of each.
+
+        A fact is a field of what a question fills, `volume.free`; one of a device is by itself.
+        """
+        found: dict[str, str] = {}
+        for question in self.reading.question:
+            front = "" if question.fills == "device" else f"{question.fills}."
+            for name in sorted(question.fields):
+                found.setdefault(front + name, question.name)
+        return found
 
 
 def _compiled(text: str, fields: set[str] | None) -> re.Pattern[str]:

@@ -47,3 +47,13 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     structure: Structure | None
     problem: str | None
     digests: Digests
+
+
+class ShelfFacts(Struct, frozen=True, kw_only=True):
+    """What the audit takes from the shelf, by digest: what is proven there, and what is broken.
+
+    `broken` tells what is wrong inside each file whose own format shows it to be damaged.
+    """
+
+    proven: frozenset[str]
+    broken: dict[str, str]

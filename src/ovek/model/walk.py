@@ -45,7 +45,8 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
     """The walk of one member.
 
     `from_` tells whether the saved settings were walked, or the live ones for want of them; None
-    where neither is known. `note` says what else there is to know about the walk.
+    where neither is known. `note` says what else there is to know about the walk. `rescue` is what
+    a stranded member could be started from by hand, the best proven first.
     """
 
     member: str
@@ -54,6 +55,7 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
     starts: Started | None
     tried: tuple[Candidate, ...]
     note: str
+    rescue: tuple[Started, ...] = ()
 
 
 class DeviceWalk(Struct, frozen=True, kw_only=True):

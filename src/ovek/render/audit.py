@@ -2,74 +2,84 @@
 
 from collections.abc import Callable, Iterable, Iterator
 
+import msgspec
 from msgspec import Struct
 from rich.text import Span, Text
 
-from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit, Finding
+from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.size import show_size
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.lines import STYLES, Columns, Line, count, hanging
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, plain
 from ovek.render.visible import visible
 
 TITLES = ("DEVICE", "RUNS", "STARTS NEXT", "RELOAD", "PROVEN", "FREE", "FINDINGS")
-_NAMED = 5
 
 
 class AuditRow(Struct, frozen=True):
-    """What the table shows of one device."""
+    """What the table shows of one device: its line, and the lines of its findings."""
 
-    device: str
     cells: tuple[str, ...]
-    findings: tuple[Finding, ...]
+    findings: tuple[str, ...]
 
 
-class AuditTable:
-    """What has to be known of all devices before the first line can be written."""
+class RowMaker:
+    """Makes rows and measures them: what can be done device by device, wherever that is."""
 
     def __init__(self) -> None:
-        self.columns = Columns(TITLES, right=(4,))
-        self.stranded: list[str] = []
+        self.columns = _columns()
 
-    def add(self, audit: DeviceAudit) -> AuditRow:
-        """Take one device in; return what has to be kept of it."""
-        cells = _cells(audit)
-        self.columns.measure(cells)
-        if audit.reload == "stranded" and len(self.stranded) < _NAMED:
-            self.stranded.append(visible(audit.device))
-        return AuditRow(audit.device, cells, audit.findings)
+    def row(self, audit: DeviceAudit) -> AuditRow:
+        """The row of one device."""
+        shown = cells(audit)
+        self.columns.measure(shown)
+        return AuditRow(shown, tuple(_findings(audit)))
 
-    def lines(
-        self,
-        summary: AuditSummary,
-        rows: Callable[[], Iterable[AuditRow]],
-        about: Iterable[str],
-    ) -> Iterator[Line]:
-        """Go through the lines; `about` tells of the snapshot, `rows` starts over each time."""
-        yield from hanging("", answer(summary, self.stranded), indent=0)
-        yield _totals("Reload", reversed(RELOADS_WORST_FIRST), summary)
-        yield _totals("Findings", SEVEREST_FIRST, summary)
-        for line in about:
-            yield from hanging("", line, indent=0)
-        yield ""
-        self.columns.fit()
-        yield self.columns.head()
-        for row in rows():
-            yield self.columns.row(row.cells)
-        found = False
-        for row in rows():
-            if row.findings:
-                if not found:
-                    yield from ("", Text("FINDINGS", "bold"))
-                found = True
-                yield from _findings(row)
+
+def _columns() -> Columns:
+    return Columns(TITLES, right=(4,))
+
+
+def audit_table(
+    summary: AuditSummary,
+    rows: Callable[[], Iterable[bytes]],
+    widths: Iterable[Iterable[int]],
+    stranded: list[str],
+    about: Iterable[str],
+) -> Iterator[Line]:
+    """Go through the lines.
+
+    `rows` starts over each time and gives each AuditRow as JSON; `widths` are those that its rows
+    were measured to have. `stranded` are devices, `about` tells of the snapshot.
+    """
+    yield from hanging("", answer(summary, stranded), indent=0)
+    yield _totals("Reload", reversed(RELOADS_WORST_FIRST), summary)
+    names = (*SEVEREST_FIRST, "waived") if summary.waived else SEVEREST_FIRST
+    yield _totals("Findings", names, summary)
+    for line in about:
+        yield from hanging("", line, indent=0)
+    yield ""
+    table = _columns()
+    for measured in widths:
+        table.widen(measured)
+    table.fit()
+    yield table.head()
+    decode = msgspec.json.Decoder(AuditRow).decode
+    for row in map(decode, rows()):
+        yield table.row(row.cells)
+    found = False
+    for row in map(decode, rows()):
+        if row.findings:
+            if not found:
+                yield from ("", Text("FINDINGS", "bold"))
+            found = True
+            yield from map(_coloured, row.findings)
 
 
 def answer(summary: AuditSummary, stranded: list[str]) -> str:
     """The first line: is the fleet fit to reload, and where not?"""
     all_of = count(summary.devices, "device")
     if summary.stranded:
-        more = summary.stranded - len(stranded)
-        names = ", ".join(stranded) + (f" and {more} more" if more else "")
+        names = listed([visible(name) for name in stranded])
         return f"Do not reload {summary.stranded} of {all_of}: {names} would not start again."
     if summary.unknown or summary.unproven:
         parts = []
@@ -92,7 +102,8 @@ def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
     return line
 
 
-def _cells(audit: DeviceAudit) -> tuple[str, ...]:
+def cells(audit: DeviceAudit) -> tuple[str, ...]:
+    """What the table shows of one device, in the order of TITLES."""
     proven = sum(1 for image in audit.images if image.verdict == "proven")
     return (
         visible(audit.device),
@@ -102,13 +113,18 @@ def _cells(audit: DeviceAudit) -> tuple[str, ...]:
         audit.reload,
         f"{proven} of {len(audit.images)}" if audit.images else "none",
         _free(audit),
-        ", ".join(
-            f"{number} {severity}"
-            for severity in SEVEREST_FIRST
-            if (number := sum(1 for f in audit.findings if f.severity == severity))
-        )
-        or "none",
+        _worst(audit),
     )
+
+
+def _worst(audit: DeviceAudit) -> str:
+    """How many findings are of the severest kind, and how many more there are."""
+    found = [finding.severity for finding in audit.findings if finding.waived is None]
+    if not found:
+        return "all waived" if audit.findings else "none"
+    worst = found.count(found[0])
+    more = len(found) - worst
+    return f"{worst} {found[0]}" + (f", {more} more" if more else "")
 
 
 def _next(version: str | None, place: str | None, reload: str) -> str:
@@ -134,11 +150,24 @@ def _free(audit: DeviceAudit) -> str:
     return f"{show_size(least.free or 0)}{share}"
 
 
-def _findings(row: AuditRow) -> Iterator[Line]:
-    yield Text(visible(row.device), "bold")
-    for finding in row.findings:
+def _findings(audit: DeviceAudit) -> Iterator[str]:
+    """The lines of the findings of one device, still without colour."""
+    if audit.findings:
+        yield visible(audit.device)
+    for finding in audit.findings:
         place = f"  {visible(finding.place)}" if finding.place else ""
-        line = f"  {finding.severity:<8}  {finding.rule}{place}"
-        yield Text(line, spans=[Span(2, 10, STYLES[finding.severity])])
-        yield from hanging("            seen:", finding.saw, indent=18)
-        yield from hanging("            do:", finding.do, indent=18)
+        head = finding.severity if finding.waived is None else "waived"
+        yield f"  {head:<8}  {finding.rule}{place}"
+        yield from plain("            seen:", finding.saw, indent=18)
+        yield from plain("            do:", finding.do, indent=18)
+        if finding.waived is not None:
+            yield from plain("            waived:", finding.waived, indent=20)
+
+
+def _coloured(line: str) -> Line:
+    """A line of findings: a device is bold, a severity has its colour."""
+    if not line.startswith(" "):
+        return Text(line, "bold")
+    if line[2] == " ":
+        return line
+    return Text(line, spans=[Span(2, 10, STYLES[line[2:10].rstrip()])])

@@ -12,14 +12,22 @@ from ovek.render.lines import STYLES, count, hanging, listed
 from ovek.render.visible import visible
 
 
-def bootwalk(walks: Sequence[DeviceWalk]) -> Iterator[RenderableType]:
-    """Go through what is to be shown: one line, then a tree a device."""
+def bootwalk(
+    walks: Sequence[DeviceWalk], supposed: Sequence[str] = (), before: Sequence[DeviceWalk] = ()
+) -> Iterator[RenderableType]:
+    """Go through what is to be shown: one line, then a tree a device.
+
+    `supposed` is what is taken to be so; `before` are the walks of the same devices as they are.
+    """
+    front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
     if len(walks) != 1:
-        yield from hanging("", answer(walks), indent=0)
+        yield from hanging("", front + answer(walks), indent=0)
+        front = ""
+    as_is = {walk.device: walk for walk in before}
     for at, walk in enumerate(walks):
         if at or len(walks) != 1:
             yield Text()
-        yield _tree(walk)
+        yield _tree(walk, as_is.get(walk.device), front)
 
 
 def answer(walks: Sequence[DeviceWalk]) -> str:
@@ -57,9 +65,13 @@ def _starts(member: MemberWalk) -> str:
     return f"starts {version}from {visible(starts.place)}, {proof}"
 
 
-def _tree(walk: DeviceWalk) -> Tree:
-    label = Text.assemble((visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload]))
+def _tree(walk: DeviceWalk, as_is: DeviceWalk | None, front: str) -> Tree:
+    label = Text.assemble(
+        front, (visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload])
+    )
     tree = Tree(label.append(f": {_summary(walk)}"), guide_style="dim")
+    if as_is is not None:
+        tree.add(Text(f"as it is: {as_is.reload}, {_summary(as_is)}", "dim"))
     for member in walk.members:
         branch = tree
         if len(walk.members) > 1:
@@ -73,6 +85,13 @@ def _tree(walk: DeviceWalk) -> Tree:
             branch.add(_candidate(number, candidate))
         if member.outcome in ("stranded", "unknown"):
             branch.add(Text(visible(member.note), STYLES[member.outcome]))
+        for image in member.rescue:
+            told = f"can be started by hand from {visible(image.place)}"
+            branch.add(
+                Text(f"{told}, {visible(image.version or 'version not known')}: {image.verdict}")
+            )
+        if member.outcome == "stranded" and not member.rescue:
+            branch.add(Text("nothing on it can be started: bring a proven image on a stick"))
     return tree
 
 

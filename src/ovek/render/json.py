@@ -7,20 +7,27 @@ import msgspec
 import msgspec.structs
 
 from ovek.model.choice import CatalogMistake, Pick, UpgradePath
+from ovek.model.compare import DeviceCompare
 from ovek.model.custody import Custody
-from ovek.model.finding import AuditSummary
+from ovek.model.finding import AuditSummary, RuleCard
 from ovek.model.plan import CleanupPlan
+from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
 from ovek.model.verdict import KnownRelease
+from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
 
 def audit(
-    as_of: datetime, devices: Iterable[bytes], not_read: Iterable[str], summary: AuditSummary
+    as_of: datetime,
+    devices: Iterable[bytes],
+    not_read: Iterable[str],
+    summary: AuditSummary,
+    unused: Iterable[Waiver] = (),
 ) -> Iterator[bytes]:
     """Write `ovek.audit/1` piece by piece; `devices` are JSON already, one line each."""
     yield b'{"as_of":' + _ENCODER.encode(as_of) + b',"devices":['
@@ -28,8 +35,49 @@ def audit(
     for device in devices:
         yield comma + device
         comma = b",\n"
-    head = {"format": "ovek.audit/1", "not_in_snapshot": list(not_read), "summary": summary}
+    head = {
+        "format": "ovek.audit/1",
+        "not_in_snapshot": list(not_read),
+        "summary": summary,
+        "unused_waivers": list(unused),
+    }
     yield b"],\n" + _ENCODER.encode(head)[1:] + b"\n"
+
+
+def compare(old: str, new: str, expect: str | None, found: Iterable[DeviceCompare]) -> bytes:
+    """Write `ovek.compare/1`."""
+    devices = list(found)
+    outcomes = ("changed", "same", "new", "gone")
+    summary: dict[str, int] = {
+        name: sum(one.outcome == name for one in devices) for name in outcomes
+    }
+    summary["done"] = sum(one.done is True for one in devices)
+    whole = {
+        "format": "ovek.compare/1",
+        "old": old,
+        "new": new,
+        "expect": expect,
+        "summary": summary,
+        "devices": devices,
+    }
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def baseline(name: str, snapshot: str, devices: int) -> bytes:
+    """Write `ovek.baseline/1`."""
+    whole = {"format": "ovek.baseline/1", "name": name, "snapshot": snapshot, "devices": devices}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def rules(cards: Iterable[RuleCard]) -> bytes:
+    """Write `ovek.rules/1`."""
+    return _ENCODER.encode({"format": "ovek.rules/1", "rules": list(cards)}) + b"\n"
+
+
+def policy(wanted: Policy, waivers: Iterable[Waiver]) -> bytes:
+    """Write `ovek.policy-check/1`: a sound policy with its defaults, and the waivers."""
+    whole = {"format": "ovek.policy-check/1", "policy": wanted, "waivers": list(waivers)}
+    return _ENCODER.encode(whole) + b"\n"
 
 
 def survey(snapshot: str, devices: Iterable[Surveyed]) -> bytes:
@@ -75,9 +123,14 @@ def pick(found: Pick) -> bytes:
     return _ENCODER.encode({"format": "ovek.pick/1", **msgspec.structs.asdict(found)}) + b"\n"
 
 
-def bootwalk(walks: Iterable[DeviceWalk]) -> bytes:
-    """Write `ovek.bootwalk/1`."""
-    return _ENCODER.encode({"format": "ovek.bootwalk/1", "devices": list(walks)}) + b"\n"
+def bootwalk(
+    walks: Iterable[DeviceWalk], supposed: Iterable[str] = (), before: Iterable[DeviceWalk] = ()
+) -> bytes:
+    """Write `ovek.bootwalk/1`: the walks; with what-ifs, what is supposed and the walks as is."""
+    whole = {"format": "ovek.bootwalk/1", "devices": list(walks)}
+    if supposed := list(supposed):
+        whole |= {"supposed": supposed, "as_it_is": list(before)}
+    return _ENCODER.encode(whole) + b"\n"
 
 
 def cleanup(plans: Iterable[CleanupPlan]) -> bytes:

@@ -23,6 +23,7 @@ STYLES = {
     "recommended": "green",
     "withdrawn": "bold red",
     "note": "cyan",
+    "waived": "dim",
     "ready": "green",
     "proven": "green",
 }
@@ -42,6 +43,10 @@ class Columns:
             width = len(cell) if cell.isascii() else cell_len(cell)
             if width > self.widths[at]:
                 self.widths[at] = width
+
+    def widen(self, widths: Iterable[int]) -> None:
+        """Make room for rows that were measured elsewhere."""
+        self.widths = [max(pair) for pair in zip(self.widths, widths, strict=True)]
 
     def fit(self, width: int = WIDTH) -> None:
         """Narrow the widest columns until a row fits; what is cut ends in an ellipsis."""
@@ -94,21 +99,27 @@ def table(
 
 def hanging(first: str, text: str, *, indent: int, style: str = "") -> Iterator[Line]:
     """Wrap `text` behind `first`, later lines indented by `indent`; only `first` is styled."""
-    text, first = visible(text), first.ljust(indent)
-    lines = [f"{first}{text}"]
-    if len(first) + len(text) > WIDTH:
-        # The first piece stands in the room that `first` leaves, the others behind the indent.
-        lines = textwrap.wrap(
-            text,
-            WIDTH,
-            initial_indent=first,
-            subsequent_indent=" " * indent,
-            break_on_hyphens=False,
-            break_long_words=False,
-            drop_whitespace=True,
-        ) or [first]
+    lines = plain(first, text, indent=indent)
+    first = first.ljust(indent)
     yield Text(lines[0], spans=[Span(0, len(first), style)]) if style else lines[0]
     yield from lines[1:]
+
+
+def plain(first: str, text: str, *, indent: int) -> list[str]:
+    """Wrap `text` behind `first`, later lines indented by `indent`."""
+    text, first = visible(text), first.ljust(indent)
+    if len(first) + len(text) <= WIDTH:
+        return [f"{first}{text}"]
+    # The first piece stands in the room that `first` leaves, the others behind the indent.
+    return textwrap.wrap(
+        text,
+        WIDTH,
+        initial_indent=first,
+        subsequent_indent=" " * indent,
+        break_on_hyphens=False,
+        break_long_words=False,
+        drop_whitespace=True,
+    ) or [first]
 
 
 def listed(names: Sequence[str], most: int = 5) -> str:

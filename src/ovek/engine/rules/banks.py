@@ -1,17 +1,19 @@
-"""Rules on banks: empty, bad."""
+"""Rules on banks: empty, bad, not as policy wants, and what starts from which."""
 
 from collections.abc import Iterator
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.model.place import BANK, Place
+from ovek.engine.rules.boot import effective
+from ovek.model.place import BANK, Place, parse_place
 from ovek.model.snapshot import Bank
+from ovek.model.verdict import Image
+
+TRIAL, COMMITTED = "trial", "committed"
 
 
 def _told_by_stranded(member: MemberSubject, bank: Bank) -> bool:
     name = f"{BANK}:{bank.name}"
-    return member.walk.outcome == "stranded" and any(
-        each.place == name for each in member.walk.tried
-    )
+    return member.stranded and any(each.place == name for each in member.walk.tried)
 
 
 def _leads(member: MemberSubject, bank: Bank) -> bool:
@@ -37,29 +39,232 @@ def _way_back(member: MemberSubject) -> bool:
     )
 
 
-@rule("bank-empty", "warning", "With no second bank to start from there is no way back.")
+# What a bank that cannot start explains by itself.
+_EXPLAINED = (
+    "no-fallback",
+    "bank-rule-broken",
+    "starts-unwanted",
+    "next-start-older",
+    "reload-pending",
+    "bank-runs-other",
+    "pair-differs",
+)
+
+
+def _first(member: MemberSubject, leads: bool) -> str:
+    if not leads:
+        return ""
+    starts = member.walk.starts
+    instead = f"; {starts.place} starts instead" if starts is not None else ""
+    return f", and it is the first that a start tries{instead}"
+
+
+@rule(
+    "bank-empty",
+    "warning",
+    "With no second bank to start from there is no way back.",
+    "Write a proven image to it",
+    *_EXPLAINED,
+)
 def bank_empty(subject: Subject) -> Iterator[Said]:
     """A bank holds nothing."""
     for member, bank, leads in _banks(subject, "empty"):
-        first = ", and it is the first that a start tries" if leads else ""
+        way_back = _way_back(member)
         yield Said(
             member=member.id,
             place=Place(BANK, bank.name),
-            saw=f"the bank is empty{first}",
-            do="Write a proven image to it",
-            severity="critical" if leads else "note" if _way_back(member) else None,
+            saw=f"the bank is empty{_first(member, leads)}",
+            severity="critical" if leads else "note" if way_back else None,
+            whole=leads or not way_back,
         )
 
 
-@rule("bank-bad", "warning", "A bank that the device calls bad cannot be started from.")
+@rule(
+    "bank-bad",
+    "warning",
+    "A bank that the device calls bad cannot be started from.",
+    "Write a proven image to it; if it stays bad, suspect the flash",
+    *_EXPLAINED,
+)
 def bank_bad(subject: Subject) -> Iterator[Said]:
     """The device itself calls a bank bad."""
     for member, bank, leads in _banks(subject, "bad"):
-        first = ", and it is the first that a start tries" if leads else ""
         yield Said(
             member=member.id,
             place=Place(BANK, bank.name),
-            saw=f"the device itself calls the bank bad{first}",
-            do="Write a proven image to it; if it stays bad, suspect the flash",
+            saw=f"the device itself calls the bank bad{_first(member, leads)}",
             severity="critical" if leads else None,
+            whole=leads or not _way_back(member),
         )
+
+
+def _default(subject: Subject, member: MemberSubject) -> str | None:
+    boot = member.one.member.boot
+    if boot is None or subject.judged.judge.sheet.start.layout != "banks":
+        return None
+    return effective(boot.default_bank)
+
+
+@rule(
+    "bank-rule-broken",
+    "warning",
+    "The second bank is the way back; policy says what it has to hold.",
+    "Write to the other bank what policy wants there",
+)
+def bank_rule_broken(subject: Subject) -> Iterator[Said]:
+    """The banks do not match, or the other one does not hold an earlier release."""
+    wanted = subject.wanted.bank_rule
+    for member in subject.members if wanted is not None else ():
+        default = _default(subject, member)
+        first = member.one.banks.get(default or "")
+        if first is None or first.version is None:
+            continue
+        others = [
+            image
+            for name, image in member.one.banks.items()
+            if name != default and image.version is not None
+        ]
+        orders = [(image, subject.order(image.version, first.version)) for image in others]
+        if wanted == "match":
+            for image, order in orders:
+                if order != 0:
+                    yield _broken(member, first, image, "policy wants both banks the same")
+        elif others and not any(order == -1 for _, order in orders):
+            yield _broken(member, first, others[0], "policy wants the release before in it")
+
+
+def _broken(member: MemberSubject, first: Image, other: Image, wanted: str) -> Said:
+    return Said(
+        member=member.id,
+        place=other.place,
+        saw=f"it holds {other.version} and {first.place}, the default, {first.version}; {wanted}",
+    )
+
+
+@rule(
+    "bank-variant-differs",
+    "warning",
+    "A start from the other bank brings a device up with other features than it had.",
+    "Write an image of the same variant to both banks",
+)
+def bank_variant_differs(subject: Subject) -> Iterator[Said]:
+    """Two banks hold different variants."""
+    for member in subject.members:
+        told: dict[str, Place] = {}
+        for name, image in member.one.banks.items():
+            bank, release = member.one.member.bank(name), image.judgement.release
+            variant = (bank and bank.variant) or (release and release.variant)
+            if variant:
+                told.setdefault(variant, image.place)
+        if len(told) > 1:
+            saw = ", ".join(f"{place} holds the variant {name}" for name, place in told.items())
+            yield Said(member=member.id, place=list(told.values())[1], saw=saw)
+
+
+@rule(
+    "bank-runs-other",
+    "warning",
+    "A device that runs from another bank than the default starts something else at reload.",
+    "Set the default bank to the one that is meant, and save",
+)
+def bank_runs_other(subject: Subject) -> Iterator[Said]:
+    """What runs was started from another bank than the next start tries first."""
+    running = subject.judged.device.running
+    for member in subject.members:
+        default = _default(subject, member)
+        own = member.one.member.running_version in (None, running.version)
+        if running.bank is None or default in (None, running.bank) or not own:
+            continue
+        if subject.order(member.starts, member.runs) not in (0, None):
+            continue  # the version says more than the bank: see next-start-older, reload-pending
+        yield Said(
+            member=member.id,
+            place=Place(BANK, running.bank),
+            saw=f"it runs from {BANK}:{running.bank} ({running.version or 'version not known'}), "
+            f"the default is {BANK}:{default} ({member.starts or 'version not known'})",
+        )
+
+
+@rule(
+    "next-start-older",
+    "warning",
+    "A reload that nobody meant as a downgrade takes features away and may lose settings.",
+    "Point the boot settings at the release that is meant, and save",
+    "reload-pending",
+    "bank-runs-other",
+    "boot-order-old-first",
+    "boot-mode-ignores-order",
+)
+def next_start_older(subject: Subject) -> Iterator[Said]:
+    """An older version starts next than runs now, and policy does not want it."""
+    for member in subject.members:
+        starts = member.walk.starts
+        if starts is None or subject.order(member.starts, member.runs) != -1:
+            continue
+        if subject.order(member.starts, subject.wanted.target) != 0:
+            yield Said(
+                member=member.id,
+                place=parse_place(starts.place) if "://" not in starts.place else None,
+                saw=f"{member.runs} runs, and a reload starts the older {member.starts}",
+            )
+
+
+@rule(
+    "trial-not-committed",
+    "warning",
+    "A trial that is not committed is gone at the next reload.",
+    "Commit the trial if it does well, before the next reload",
+    "next-start-older",
+    "reload-pending",
+    "pair-differs",
+    "bank-runs-other",
+    "bank-rule-broken",
+    "starts-unwanted",
+)
+def trial_not_committed(subject: Subject) -> Iterator[Said]:
+    """The trial runs, and a reload goes back to what is committed."""
+    for member in subject.members:
+        trial, starts = _trial(subject, member), member.walk.starts
+        if trial is None or starts is None or starts.place != f"{BANK}:{COMMITTED}":
+            continue
+        if _runs_trial(subject, trial):
+            yield Said(
+                member=member.id,
+                place=Place(BANK, TRIAL),
+                saw=f"the trial runs ({member.runs or trial.version}) and is not committed; a "
+                f"reload goes back to {member.starts or 'what is committed'}",
+            )
+
+
+def _trial(subject: Subject, member: MemberSubject) -> Image | None:
+    if subject.judged.judge.sheet.start.layout != "paired":
+        return None
+    return member.one.banks.get(TRIAL)
+
+
+def _runs_trial(subject: Subject, trial: Image) -> bool:
+    running = subject.judged.device.running
+    if running.place is not None and parse_place(running.place).on(None) in trial.parts:
+        return True
+    return running.bank == TRIAL
+
+
+@rule(
+    "pair-differs",
+    "note",
+    "A trial that lies there and is not scheduled is started by no reload.",
+    "Schedule the trial start, or make both directories the same",
+)
+def pair_differs(subject: Subject) -> Iterator[Said]:
+    """Committed and trial hold different files, and the committed ones run."""
+    for member in subject.members:
+        trial, starts = _trial(subject, member), member.walk.starts
+        if trial is None or starts is None or starts.place != f"{BANK}:{COMMITTED}":
+            continue
+        if trial.judgement.verdict not in ("altered", "cut-short"):
+            yield Said(
+                member=member.id,
+                place=Place(BANK, TRIAL),
+                saw=f"it holds {trial.version or 'another image'} and {BANK}:{COMMITTED} "
+                f"{member.starts or 'another one'}; a reload starts what is committed",
+            )

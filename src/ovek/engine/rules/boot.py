@@ -1,72 +1,121 @@
-"""Rules on the next start: stranded, targets missing or broken, order unsaved, image gone."""
+"""Rules on the next start: boot settings, what they name, and what starts."""
 
+import re
+import unicodedata
 from collections.abc import Iterator
 from difflib import get_close_matches
+from typing import TypeVar
 
-from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
+from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, image_at, rule
 from ovek.engine.verdicts import find_file
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import BootEntry, Member
-from ovek.model.verdict import WORST_FIRST, Image
-from ovek.model.walk import BROKEN, GOES_ON, Candidate
+from ovek.model.snapshot import BootEntry, BootMode, Member, Setting
+from ovek.model.verdict import Image
+from ovek.model.walk import BROKEN, GOES_ON, STARTS, Candidate
+
+T = TypeVar("T")
+
+
+def effective(setting: Setting[T]) -> T | None:
+    """What the next start reads; the live value where the saved one is not known."""
+    return setting.saved if setting.saved is not None else setting.live
+
+
+def _order(member: MemberSubject) -> tuple[BootEntry, ...] | None:
+    boot = member.one.member.boot
+    return None if boot is None else effective(boot.order)
+
+
+def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
+    boot, start = member.one.member.boot, subject.judged.judge.sheet.start
+    if boot is None or start.layout != "files":
+        return None
+    return effective(boot.mode) or start.mode
+
+
+@rule(
+    "boot-mode-holds",
+    "critical",
+    "A loader that is told to hold waits for a person after every reload, also after a power cut.",
+    "Set the boot mode to follow the boot order, and save",
+    "stranded",
+    "boot-order-empty",
+    "boot-mode-ignores-order",
+    "boot-order-old-first",
+    "no-fallback",
+)
+def boot_mode_holds(subject: Subject) -> Iterator[Said]:
+    """The saved boot mode stops the loader."""
+    for member in subject.members:
+        if _mode(subject, member) == "hold":
+            starts = member.walk.starts
+            once = f"; only the once entry starts {starts.place}, one time" if starts else ""
+            yield Said(
+                member=member.id,
+                place=None,
+                saw=f"the boot mode is hold: the loader stops and waits{once}",
+                severity=None if member.stranded else "warning",
+            )
 
 
 @rule(
     "stranded",
     "critical",
     "Nothing that the loader may try can start: after a reload, somebody has to go there.",
+    "Do not reload; point the boot settings at a proven image, or copy one there",
+    "boot-order-empty",
+    "boot-target-twice",
+    "boot-mode-ignores-order",
+    "boot-order-old-first",
+    "boot-mode-unsaved",
+    "no-fallback",
+    "bank-runs-other",
+    "bank-rule-broken",
+    "pair-differs",
+    "volume-absent",
+    "volume-unreadable",
+    "member-starts-differ",
 )
 def stranded(subject: Subject) -> Iterator[Said]:
     """A member would stop in its boot loader. Names every candidate, so no other rule does."""
     for member in subject.members:
-        if member.walk.outcome != "stranded":
+        if not member.stranded:
             continue
-        tried = "; ".join(f"{each.place} is {each.result}" for each in member.walk.tried)
+        tried = "; ".join(_tried(each) for each in member.walk.tried)
         saw = f"a reload stops in the boot loader: {tried or member.walk.note}"
         if tried and member.walk.note.startswith("the loader halts"):
             saw += f"; {member.walk.note}"
         yield Said(member=member.id, place=None, saw=saw, do=_way_out(member))
 
 
+def _tried(candidate: Candidate) -> str:
+    why = f" ({candidate.why})" if candidate.result in ("absent", "unreadable") else ""
+    return f"{candidate.place} is {candidate.result}{why}"
+
+
 def _way_out(member: MemberSubject) -> str:
     """What to do about a member that would be stranded."""
-    able = [
-        image
-        for image in (*member.one.images.values(), *member.one.sets.values(), *_banks(member))
-        if image.role in ("system-image", "set-file")
-        and image.judgement.verdict in ("proven", "unmeasured")
-    ]
+    able = member.walk.rescue
     if not able:
         return "Do not reload; copy a proven image onto it and point the boot settings at it"
-    best = max(able, key=lambda image: WORST_FIRST.index(image.judgement.verdict))
+    best = able[0]
     return (
         f"Do not reload; point the saved boot settings at {best.place} "
-        f"({best.version or 'version not known'}, {best.judgement.verdict})"
+        f"({best.version or 'version not known'}, {best.verdict})"
     )
-
-
-def _banks(member: MemberSubject) -> Iterator[Image]:
-    yield from member.one.banks.values()
 
 
 def _cited(subject: Subject) -> Iterator[tuple[MemberSubject, Candidate, Place, bool]]:
     """The files that settings name, and whether each is the first thing that a start tries."""
     for member in subject.members:
-        if member.walk.outcome == "stranded":
+        if member.stranded:
             continue
         first = member.walk.tried[0] if member.walk.tried else None
         for candidate in member.cited:
-            place = _place(candidate)
-            if place is not None:
+            if candidate.result in GOES_ON or candidate.result in BROKEN:
                 leads = first is not None and candidate.place == first.place
-                yield member, candidate, place, leads
-
-
-def _place(candidate: Candidate) -> Place | None:
-    if candidate.result in GOES_ON or candidate.result in BROKEN:
-        return parse_place(candidate.place)
-    return None
+                yield member, candidate, parse_place(candidate.place), leads
 
 
 def _instead(member: MemberSubject) -> str:
@@ -77,27 +126,48 @@ def _instead(member: MemberSubject) -> str:
     return f"a reload starts {starts.place}{version} instead"
 
 
+# What a setting that fails first explains by itself.
+_LEADS = (
+    "starts-unwanted",
+    "next-start-older",
+    "reload-pending",
+    "boot-order-old-first",
+    "bank-runs-other",
+    "member-target-missing",
+    "no-fallback",
+)
+
+
 @rule(
     "boot-target-missing",
     "warning",
     "A boot setting that names nothing is skipped, and something else starts than was meant.",
+    "Copy the file there, or take the entry out of the boot order and save",
+    *_LEADS,
+    "volume-absent",
+    "volume-unreadable",
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names a file, volume or bank that is not there, or is empty."""
+    runs_from = subject.judged.device.running.place
     for member, candidate, place, leads in _cited(subject):
         if candidate.result not in GOES_ON or (
             place.is_bank and member.one.member.bank(place.path) is not None
         ):
             continue
         saw = f"the boot settings name it, but {candidate.why}"
+        if raw := _raw(member, candidate):
+            saw += f"; the device writes it as {raw!r}"
         if near := _nearest(place, member.one.member):
-            saw += f"; the nearest name there is {near!r}"
+            saw += f"; the nearest name there is {near[0]!r}{near[1]}"
+        if candidate.place == runs_from:
+            saw += "; what runs was started from it and now lives in memory only"
         yield Said(
             member=member.id,
             place=place,
             saw=saw + (f"; {_instead(member)}" if leads else ""),
-            do="Copy the file there, or take the entry out of the boot order and save",
             severity=_by_consequence(leads),
+            whole=leads,
         )
 
 
@@ -105,6 +175,8 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
     "boot-target-broken",
     "warning",
     "A boot setting that names a file which cannot start fails at the worst moment.",
+    "Copy a proven image there, or take the entry out of the boot order and save",
+    *_LEADS,
 )
 def boot_target_broken(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names something that is there but cannot start."""
@@ -115,11 +187,11 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
                 member=member.id,
                 place=place,
                 saw=saw + candidate.why + (f"; {_instead(member)}" if leads else ""),
-                do="Copy a proven image there, or take the entry out of the boot order and save",
                 severity=_by_consequence(leads),
+                whole=leads,
             )
     for member in subject.members:
-        for candidate in member.walk.tried if member.walk.outcome != "stranded" else ():
+        for candidate in member.walk.tried if not member.stranded else ():
             if (
                 candidate.origin in SET_ORIGINS
                 and candidate.result in BROKEN
@@ -140,43 +212,153 @@ def _by_consequence(leads: bool) -> Severity | None:
     return "critical" if leads else None
 
 
-def _nearest(place: Place, member: Member) -> str | None:
+def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
+    """The device's own text of an entry, where that says more than the place."""
+    for entry in _order(member) or ():
+        if entry.place == candidate.place and entry.raw is not None:
+            return None if entry.raw.strip("\n") == entry.place else entry.raw
+    return None
+
+
+def _nearest(place: Place, member: Member) -> tuple[str, str] | None:
+    """The nearest real name, and how it differs, in words."""
     volume = member.volume(place.volume)
     names = [file.path for file in (volume.files or ())] if volume is not None else []
+    for how, fold in _FOLDS:
+        for name in names:
+            if fold(name) == fold(place.path):
+                return name, f" ({how})"
     close = get_close_matches(place.path, names, n=1, cutoff=0.75)
-    return close[0] if close else None
+    return (close[0], "") if close else None
+
+
+def _without_blanks(name: str) -> str:
+    return re.sub(r"\s+", "", name)
+
+
+def _without_suffix(name: str) -> str:
+    return re.sub(r"\.[A-Za-z]{1,8}$", "", _without_blanks(name).casefold())
+
+
+_ALIKE = str.maketrans("0oO1lIiS5B8Z2", "0001111558822")
+
+
+def _look(name: str) -> str:
+    """A name with the characters that look alike made one (also letters of other scripts)."""
+    plain = unicodedata.normalize("NFKD", name)
+    letters = {"а": "a", "е": "e", "о": "o", "р": "p", "с": "c", "х": "x", "і": "i"}
+    return "".join(letters.get(each, each) for each in plain).translate(_ALIKE).casefold()
+
+
+_FOLDS = (
+    ("a blank more or less", _without_blanks),
+    ("only the case differs", str.casefold),
+    ("only the suffix differs", _without_suffix),
+    ("characters that look alike", _look),
+)
+
+
+@rule(
+    "boot-order-empty",
+    "warning",
+    "Without a boot order the loader takes whatever it finds first.",
+    "Put the image that is wanted into the boot order, and save",
+)
+def boot_order_empty(subject: Subject) -> Iterator[Said]:
+    """The order is followed, and it is empty."""
+    for member in subject.members:
+        if _mode(subject, member) == "listed" and _order(member) == ():
+            saw = f"the boot order is empty; {_instead(member)}"
+            yield Said(member=member.id, place=None, saw=saw)
+
+
+@rule(
+    "boot-target-twice",
+    "note",
+    "An entry that is there twice gives no second chance.",
+    "Take one of the two out of the boot order, and save",
+)
+def boot_target_twice(subject: Subject) -> Iterator[Said]:
+    """The boot order names one file twice."""
+    for member in subject.members:
+        order = _order(member) or ()
+        if len(order) < 2:
+            continue
+        seen = set[object]()
+        for entry in order:
+            named = _same_file(member, entry)
+            if named in seen and entry.place is not None:
+                saw = "the boot order names it twice"
+                yield Said(member=member.id, place=parse_place(entry.place), saw=saw)
+            seen.add(named)
+
+
+def _same_file(member: MemberSubject, entry: BootEntry) -> object:
+    """What two entries for one file have in common."""
+    if entry.place is None:
+        return entry
+    place = parse_place(entry.place)
+    volume = member.one.member.volume(place.volume)
+    path = place.path.casefold() if volume is not None and volume.case_blind else place.path
+    return place.volume, path, None if place.member == member.id else place.member
 
 
 @rule(
     "boot-order-unsaved",
     "warning",
     "A boot setting that was changed but not saved is lost at reload.",
+    "Save the boot settings if the live ones are meant, else set them back",
+    "boot-mode-unsaved",
+    "next-start-older",
+    "reload-pending",
+    "bank-runs-other",
 )
 def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
-    """Live and saved boot settings differ (mode, order or default bank)."""
+    """Live and saved boot settings differ (order or default bank; it names the mode, too)."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is None:
             continue
         order = _named(boot.order.live), _named(boot.order.saved)
+        default = (boot.default_bank.live,), (boot.default_bank.saved,)
+        if not (_differ(*order) or _differ(*default)):
+            continue
+        mode = (boot.mode.live,), (boot.mode.saved,)
         differing = [
             f"{name}: live {_joined(live)}, saved {_joined(saved)}"
-            for name, live, saved in (
-                ("mode", (boot.mode.live,), (boot.mode.saved,)),
-                ("order", *order),
-                ("default bank", (boot.default_bank.live,), (boot.default_bank.saved,)),
-            )
-            if live != saved and None not in (*live, *saved)
+            for name, (live, saved) in (("mode", mode), ("order", order), ("default bank", default))
+            if _differ(live, saved)
         ]
-        if differing:
-            starts = member.walk.starts
-            now = f"; a reload starts {starts.place}" if starts else ""
-            yield Said(
-                member=member.id,
-                place=None,
-                saw="; ".join(differing) + now,
-                do="Save the boot settings if the live ones are meant, else set them back",
-            )
+        yield Said(member=member.id, place=None, saw="; ".join(differing) + _then(member))
+
+
+@rule(
+    "boot-mode-unsaved",
+    "warning",
+    "A boot mode that was changed but not saved is lost at reload.",
+    "Save the boot settings if the live mode is meant, else set it back",
+)
+def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
+    """The boot mode differs live and saved."""
+    for member in subject.members:
+        boot = member.one.member.boot
+        if boot is not None and _differ((boot.mode.live,), (boot.mode.saved,)):
+            saw = f"the boot mode is {boot.mode.live} live and {boot.mode.saved} saved"
+            yield Said(member=member.id, place=None, saw=saw + _then(member))
+
+
+def _differ(live: tuple[str | None, ...], saved: tuple[str | None, ...]) -> bool:
+    """Whether two settings that are both known differ."""
+    return live != saved and None not in live and None not in saved
+
+
+def _then(member: MemberSubject) -> str:
+    starts = member.walk.starts
+    if starts is None:
+        return ""
+    changes = starts.version is not None and member.runs not in (None, starts.version)
+    now = f" ({starts.version}; {member.runs} runs now)" if changes else ""
+    return f"; a reload starts {starts.place}{now}"
 
 
 def _joined(names: tuple[str | None, ...]) -> str:
@@ -191,19 +373,173 @@ def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
 
 
 @rule(
+    "boot-order-old-first",
+    "note",
+    "An order that names the old image first starts the old one, however new the second is.",
+    "Put the newer image first if it is meant, and save",
+    "release-not-target",
+    "recommended-newer",
+)
+def boot_order_old_first(subject: Subject) -> Iterator[Said]:
+    """The first entry starts, and a later one is a newer, proven image."""
+    target = subject.wanted.target
+    for member in subject.members:
+        starts = member.walk.starts
+        if (
+            starts is None
+            or len(member.cited) < 2
+            or member.walk.tried[-1].origin != "order"
+            or (target is not None and subject.order(member.starts, target) == 0)
+        ):
+            continue
+        for candidate in member.cited:
+            image = (
+                None
+                if candidate.result != "proven"
+                else image_at(candidate.place, subject.judged, member.one)
+            )
+            if image is not None and subject.order(image.version, member.starts) == 1:
+                wanted = target is not None and subject.order(image.version, target) == 0
+                yield Said(
+                    member=member.id,
+                    place=parse_place(starts.place) if "://" not in starts.place else None,
+                    saw=f"the boot order names it ({member.starts}) before {candidate.place} "
+                    f"({image.version}" + (", the target)" if wanted else ")"),
+                    severity="warning" if wanted else None,
+                    whole=wanted,
+                )
+                break
+
+
+@rule(
+    "boot-mode-ignores-order",
+    "note",
+    "A loader that takes the first image it finds does not look at the boot order.",
+    "Set the boot mode to follow the boot order, and save",
+)
+def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
+    """The mode is first-found, and there is an order that nobody follows."""
+    for member in subject.members:
+        order = _order(member)
+        if _mode(subject, member) == "first-found" and order:
+            starts = member.walk.starts
+            other = starts is not None and starts.place != order[0].place
+            yield Said(
+                member=member.id,
+                place=None,
+                saw=f"the boot mode is first-found, so the boot order ({_joined(_named(order))}) "
+                f"is not followed{_then(member)}",
+                severity="warning" if other else None,
+            )
+
+
+@rule(
+    "saved-config-ignored",
+    "critical",
+    "A device that starts without its saved configuration comes up unreachable.",
+    "Set the device to read its saved configuration at start, and save that",
+)
+def saved_config_ignored(subject: Subject) -> Iterator[Said]:
+    """The next start does not read the saved configuration."""
+    for member in subject.members:
+        boot = member.one.member.boot
+        if boot is not None and effective(boot.ignores_saved_config):
+            saw = "the next start ignores the saved configuration"
+            yield Said(member=member.id, place=None, saw=saw)
+
+
+@rule(
+    "starts-unwanted",
+    "warning",
+    "What starts only because nothing better was named is what nobody chose.",
+    "Name the image that is wanted in the boot settings, and save",
+    "boot-order-empty",
+    "boot-mode-ignores-order",
+    "boot-order-old-first",
+    "next-start-older",
+    "reload-pending",
+    "bank-runs-other",
+    "member-starts-differ",
+)
+def starts_unwanted(subject: Subject) -> Iterator[Said]:
+    """A fallback starts a version that neither runs nor is the target."""
+    for member in subject.members:
+        starts = member.walk.starts
+        if starts is None or member.walk.tried[-1].origin not in ("first-found", "other-bank"):
+            continue
+        unwanted = subject.order(member.starts, subject.wanted.target) != 0
+        if unwanted and subject.order(member.starts, member.runs) not in (0, None):
+            why = "the boot mode is first-found"
+            if _mode(subject, member) == "listed":
+                named = _joined(_named(_order(member)))
+                why = f"the boot order ({named}) starts nothing"
+            elif _mode(subject, member) is None:
+                why = "the default bank starts nothing"
+            yield Said(
+                member=member.id,
+                place=parse_place(starts.place),
+                saw=f"a reload starts it ({member.starts}), since {why}; {member.runs} runs now "
+                "and no setting names this one",
+            )
+
+
+@rule(
+    "reload-pending",
+    "note",
+    "What runs is not what starts next: the next reload, also an unplanned one, changes it.",
+    "Reload in a window, and see that every member comes back on it",
+    "release-not-target",
+    "recommended-newer",
+)
+def reload_pending(subject: Subject) -> Iterator[Said]:
+    """A newer version starts next than runs now, as the settings say."""
+    target, recommended = subject.wanted.target, subject.wanted.recommended
+    for member in subject.members:
+        starts = member.walk.starts
+        if starts is None or subject.order(member.starts, member.runs) in (0, None):
+            continue
+        meant = subject.order(member.starts, target) == 0
+        best = target is None and recommended is not None
+        best = best and subject.order(member.starts, recommended.version) == 0  # type: ignore[union-attr]
+        what = " (the target)" if meant else " (the recommended one)" if best else ""
+        yield Said(
+            member=member.id,
+            place=parse_place(starts.place) if "://" not in starts.place else None,
+            saw=f"{member.runs} runs, and a reload starts {member.starts}{what}",
+            whole=meant or best,
+        )
+
+
+@rule(
+    "boot-needs-server",
+    "warning",
+    "A start from a server fails when the server or the way to it does, as after a power cut.",
+    "Put a proven local image first in the boot order, and save",
+)
+def boot_needs_server(subject: Subject) -> Iterator[Said]:
+    """The next start is from a server."""
+    for member in subject.members:
+        if member.walk.starts is not None and member.walk.tried[-1].result == "remote":
+            saw = f"the next start is from a server: {member.walk.starts.place}"
+            yield Said(member=member.id, place=None, saw=saw)
+
+
+@rule(
     "running-image-gone",
     "warning",
     "What runs lives in memory only: after a reload there is no way back to it.",
+    "Copy the running release back before you reload, or make sure of the next one",
+    "no-fallback",
 )
 def running_image_gone(subject: Subject) -> Iterator[Said]:
-    """The image that runs is no longer on its volume."""
+    """The image that runs is no longer on its volume, and no boot setting says so."""
     running = subject.judged.device.running
     if running.place is None:
         return
     place = parse_place(running.place)
     for member in subject.members:
         one = member.one.member
-        if place.is_bank or place.member not in (None, one.id):
+        if place.is_bank or place.member not in (None, one.id) or member.running is not None:
             continue
         if one.running_version not in (None, running.version):
             continue
@@ -211,10 +547,56 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
         absent = volume is not None and volume.state == "absent"
         if volume is None or (volume.files is None and not absent):
             continue
-        if absent or find_file(place.on(None), one) is None:
+        named = not member.stranded and any(
+            each.result in GOES_ON and each.place == running.place for each in member.cited
+        )
+        if not named and (absent or find_file(place.on(None), one) is None):
             yield Said(
                 member=member.id,
                 place=place.on(None),
                 saw=f"{running.version or 'the running image'} runs from it, but it is not there",
-                do="Copy the running release back before you reload, or make sure of the next one",
             )
+
+
+@rule(
+    "no-fallback",
+    "note",
+    "Where only one image can start, a fault in that one strands the device.",
+    "Keep a second proven image, and name it behind the first in the boot order",
+)
+def no_fallback(subject: Subject) -> Iterator[Said]:
+    """Were the image that starts next missing, nothing would start."""
+    start = subject.judged.judge.sheet.start
+    if subject.policy.keep < 2 or (start.layout != "files" and start.fallback == "none"):
+        return
+    for member in subject.members:
+        starts = member.walk.starts
+        unknown = any(each.result == "unknown" for each in member.cited)
+        if starts is not None and not unknown and not _others_that_start(subject, member):
+            yield Said(
+                member=member.id,
+                place=parse_place(starts.place) if "://" not in starts.place else None,
+                saw="nothing else could start, were this one missing or broken",
+            )
+
+
+def _others_that_start(subject: Subject, member: MemberSubject) -> bool:
+    """Whether the walk would come to something else that starts."""
+    start, one = subject.judged.judge.sheet.start, member.one
+    images: list[Image] = []
+    for each in member.cited:
+        if each.result == "remote" and member.starting is not None:
+            return True
+        image = image_at(each.place, subject.judged, one) if each.result in STARTS else None
+        images += [image] if image is not None else []
+    if start.layout == "files":
+        if start.fallback == "first-found" or _mode(subject, member) == "first-found":
+            images += [*one.images.values(), *one.sets.values()]
+    elif start.fallback == "other-bank":
+        images += one.banks.values()
+    return any(
+        image is not member.starting
+        and image.role in ("system-image", "set-file")
+        and image.judgement.verdict in STARTS
+        for image in images
+    )

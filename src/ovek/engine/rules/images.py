@@ -1,8 +1,12 @@
-"""Rules on images that no boot rule speaks of: altered, cut short, unlisted, unmeasured."""
+"""Rules on images that no boot rule speaks of: what they are, and what is odd about them."""
 
 from collections.abc import Iterator
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.verdicts import fits
+from ovek.engine.wanted import running_variant
+from ovek.model.digest import TITLES
+from ovek.model.place import Place
 from ovek.model.verdict import Image, Verdict
 
 
@@ -28,16 +32,18 @@ def _starts_on(member: MemberSubject, image: Image) -> bool:
     "image-altered",
     "warning",
     "A file under a published name that is not what was published may stop a start, or worse.",
+    "Do not start on it; delete it, or copy it again from a proven file",
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
     """An image is not what its name was published as; no boot setting names it."""
     for member, image, starts in _images(subject, "altered"):
+        if image.judgement.forged:
+            continue
         yield Said(
             member=member.id,
             place=image.place,
             saw=image.judgement.why,
-            do="Do not start on it; delete it, or copy it again from a proven file",
-            severity="critical" if starts or image.judgement.forged else None,
+            severity="critical" if starts else None,
         )
     for member in subject.members:
         for image in member.one.sets.values():
@@ -57,9 +63,23 @@ def image_altered(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
+    "image-forged",
+    "critical",
+    "A weak digest that agrees while a strong one does not is how a forged collision looks.",
+    "Do not start on it; keep it as evidence off the device, and ask who copied it",
+)
+def image_forged(subject: Subject) -> Iterator[Said]:
+    """An image agrees by a weak digest and not by a stronger one."""
+    for member, image, _ in _images(subject, "altered"):
+        if image.judgement.forged:
+            yield Said(member=member.id, place=image.place, saw=image.judgement.why)
+
+
+@rule(
     "image-cut-short",
     "warning",
     "A transfer that broke off leaves a file that looks like an image and cannot start.",
+    "Do not start on it; delete it, or copy it again",
 )
 def image_cut_short(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
@@ -68,7 +88,6 @@ def image_cut_short(subject: Subject) -> Iterator[Said]:
             member=member.id,
             place=image.place,
             saw=image.judgement.why,
-            do="Do not start on it; delete it, or copy it again",
             severity="critical" if starts else None,
         )
 
@@ -77,6 +96,7 @@ def image_cut_short(subject: Subject) -> Iterator[Said]:
     "image-unlisted",
     "note",
     "Nobody known published this image, so nothing tells whether it is what it should be.",
+    "Put its published digest into catalog/, or replace it with a listed release",
 )
 def image_unlisted(subject: Subject) -> Iterator[Said]:
     """An image that no source publishes."""
@@ -85,7 +105,6 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
             member=member.id,
             place=image.place,
             saw=image.judgement.why + ("; the next start is from it" if starts else ""),
-            do="Put its published digest into catalog/, or replace it with a listed release",
             severity="warning" if starts else None,
         )
 
@@ -94,10 +113,10 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
     "image-unmeasured",
     "note",
     "An image without a digest on both sides may be anything of that name.",
+    "Read its digest on the device, and see that catalog/ has the published one",
 )
 def image_unmeasured(subject: Subject) -> Iterator[Said]:
     """Images that no digest speaks for: the one that starts, then the rest of a member as one."""
-    do = "Read its digest on the device, and see that catalog/ has the published one"
     rest: dict[str, list[Image]] = {}
     for member, image, starts in _images(subject, "unmeasured"):
         if starts:
@@ -105,7 +124,6 @@ def image_unmeasured(subject: Subject) -> Iterator[Said]:
                 member=member.id,
                 place=image.place,
                 saw=f"{image.judgement.why}; the next start is from it",
-                do=do,
                 severity="warning",
             )
         else:
@@ -115,13 +133,14 @@ def image_unmeasured(subject: Subject) -> Iterator[Said]:
         if len(images) > 1:
             others = ", ".join(str(image.place) for image in images[1:])
             saw += f"; the same holds for {others}"
-        yield Said(member=name, place=images[0].place, saw=saw, do=do)
+        yield Said(member=name, place=images[0].place, saw=saw)
 
 
 @rule(
     "image-disputed",
     "note",
     "Where sources disagree on a digest, no source may be taken by itself.",
+    "Ask the publisher which digest is right and correct the wrong source in catalog/",
 )
 def image_disputed(subject: Subject) -> Iterator[Said]:
     """An image whose published digest is in doubt."""
@@ -130,6 +149,194 @@ def image_disputed(subject: Subject) -> Iterator[Said]:
             member=member.id,
             place=image.place,
             saw=image.judgement.why,
-            do="Ask the publisher which digest is right and correct the wrong source in catalog/",
             severity="warning" if starts else None,
         )
+
+
+@rule(
+    "image-weakly-proven",
+    "note",
+    "MD5 finds accidents, not attackers: a file can be made to have a given MD5.",
+    "Read a stronger digest on the device, or import one; policy's weakest_digest sets the bar",
+)
+def image_weakly_proven(subject: Subject) -> Iterator[Said]:
+    """Images that only MD5 proves, a member as one."""
+    for member in subject.members:
+        weak = [image for image in member.proven if image.judgement.by == "md5"]
+        if weak:
+            saw = f"only its {TITLES['md5']} proves it"
+            if len(weak) > 1:
+                saw += f"; the same holds for {', '.join(str(image.place) for image in weak[1:])}"
+            yield Said(member=member.id, place=weak[0].place, saw=saw)
+
+
+@rule(
+    "image-withdrawn",
+    "note",
+    "A withdrawn release that lies on flash is started one day by a fallback.",
+    "Delete it once nothing names it; ovek cleanup says when",
+)
+def image_withdrawn(subject: Subject) -> Iterator[Said]:
+    """An image that its publisher withdrew, and that neither runs nor starts next."""
+    for member in subject.members:
+        for image in member.odd:
+            release = image.judgement.release
+            used = image is member.running or image is member.starting
+            if release is not None and release.status == "withdrawn" and not used:
+                saw = f"its publisher has withdrawn {release.file}"
+                yield Said(member=member.id, place=image.place, saw=saw)
+
+
+@rule(
+    "image-wrong-hardware",
+    "warning",
+    "An image for other hardware does not start here, however well it is proven.",
+    "Delete it, or see who copied it here",
+)
+def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
+    """A proven image that is for other hardware; no boot setting names it."""
+    hardware = subject.judged.device.hardware
+    for member in subject.members:
+        for image in member.odd:
+            release = image.judgement.release
+            if release is None or fits(release, hardware) is not False:
+                continue
+            if not subject.told(member, image.place):
+                wanted = " ".join([*(release.fits or ()), *(release.revisions or ())])
+                model = f"{hardware.model or ''} {hardware.revision or ''}".strip()
+                saw = f"{release.file} is for {wanted}, this is {model}"
+                yield Said(member=member.id, place=image.place, saw=saw)
+
+
+@rule(
+    "image-other-variant",
+    "note",
+    "An image of another variant starts, and lacks or adds features.",
+    "Keep images of the variant that runs",
+)
+def image_other_variant(subject: Subject) -> Iterator[Said]:
+    """A system image of another variant than runs; a warning where it starts next."""
+    if not any(member.proven for member in subject.members):
+        return
+    variant = running_variant(subject.judged.device, subject.judged.judge)
+    for member in subject.members if variant is not None else ():
+        for image in member.proven:
+            release = image.judgement.release
+            if image.role == "system-image" and not image.place.is_bank and release is not None:
+                if release.variant in (None, variant):
+                    continue
+                yield Said(
+                    member=member.id,
+                    place=image.place,
+                    saw=f"it is the variant {release.variant}, {variant} runs",
+                    severity="warning" if _starts_on(member, image) else None,
+                )
+
+
+@rule(
+    "image-renamed",
+    "note",
+    "A renamed image is proven all the same, but people and scripts look for its name.",
+    "Give it its published name, or leave it and know what it is",
+)
+def image_renamed(subject: Subject) -> Iterator[Said]:
+    """A proven image whose file has another name than its release."""
+    for member in subject.members:
+        copies = _copies(member)
+        for image in member.odd:
+            release = image.judgement.release
+            if release is None or image.file is None or image in copies:
+                continue
+            name = image.place.name
+            volume = member.one.member.volume(image.place.volume)
+            blind = volume is not None and volume.case_blind
+            same = name.casefold() == release.file.casefold() if blind else name == release.file
+            if not same:
+                saw = f"it is {release.file} under another name"
+                yield Said(member=member.id, place=image.place, saw=saw)
+
+
+@rule(
+    "image-second-copy",
+    "note",
+    "A second copy on the same volume takes room and is no way back.",
+    "Delete the copy that nothing names; ovek cleanup says which",
+)
+def image_second_copy(subject: Subject) -> Iterator[Said]:
+    """One image lies twice on a volume."""
+    for member in subject.members:
+        for image, first in _copies(member).items():
+            saw = f"it is the same image as {first}"
+            yield Said(member=member.id, place=image.place, saw=saw)
+
+
+def _copies(member: MemberSubject) -> dict[Image, Place]:
+    """The second copies on one volume, each with the first; what a bank holds is no copy."""
+    first: dict[tuple[str, str], Image] = {}
+    copies: dict[Image, Place] = {}
+    banked: set[Place] | None = None
+    for image in member.proven:
+        release = image.judgement.release
+        if release is None or image.file is None:
+            continue
+        key = (image.place.volume, release.file)
+        other = first.setdefault(key, image)
+        if other is not image:
+            if banked is None:
+                banked = {part for bank in member.one.banks.values() for part in bank.parts}
+            if image.place in banked:
+                image, other = other, image
+            if image.place in banked:
+                continue
+            if str(image.place) == (member.walk.starts.place if member.walk.starts else None):
+                image, other = other, image
+            copies[image] = other.place
+    return copies
+
+
+@rule(
+    "image-not-on-shelf",
+    "note",
+    "An image that is on no shelf cannot be put back when the flash fails.",
+    "Copy it from the device to the shelf, or download it again",
+)
+def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
+    """What runs is not on the shelf, where the site keeps one."""
+    shelf = subject.shelf
+    if shelf is None:
+        return
+    told = set[Image]()
+    for member in subject.members:
+        running = member.running
+        release = running.judgement.release if running is not None else None
+        if running is None or release is None or running.parts or running in told:
+            continue
+        told.add(running)
+        known = {digest for values in release.digests.values() for digest in values}
+        if not known & shelf.proven:
+            saw = f"it runs, and the shelf does not hold {release.file}, proven"
+            yield Said(member=member.id, place=running.place, saw=saw)
+
+
+@rule(
+    "image-broken-inside",
+    "warning",
+    "A file whose own format shows damage cannot start, whoever published it.",
+    "Do not start on it; copy the image again from its publisher",
+)
+def image_broken_inside(subject: Subject) -> Iterator[Said]:
+    """An image is, digest by digest, a file of the shelf that is broken inside."""
+    shelf = subject.shelf
+    if shelf is None or not shelf.broken:
+        return
+    for member in subject.members:
+        for image in (*member.unproven, *member.proven):
+            for _, digest in (image.file.digests or ()) if image.file is not None else ():
+                if digest in shelf.broken:
+                    yield Said(
+                        member=member.id,
+                        place=image.place,
+                        saw=f"the shelf has the same file, and it is {shelf.broken[digest]}",
+                        severity="critical" if _starts_on(member, image) else None,
+                    )
+                    break

@@ -1,30 +1,69 @@
-"""Rules on free space."""
+"""Rules on volumes: free space, room for the target, and what cannot be read."""
 
 from collections.abc import Iterator
 
+from ovek.engine.cleanup import image_volume, wanted_bytes
 from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
 from ovek.model.size import show_size
 from ovek.model.snapshot import Member, Volume
 
+# File systems that keep files smaller than they are: their sums say nothing.
+_PACKING = ("btrfs", "f2fs", "jffs2", "overlay", "squashfs", "ubifs", "zfs")
 
-def image_volume(subject: Subject, member: Member) -> Volume | None:
+
+def _volume(subject: Subject, member: Member) -> Volume | None:
     """The volume that images are copied to."""
-    name = subject.judged.judge.sheet.start.default_volume
-    if name is not None:
-        return member.volume(name)
-    return member.volumes[0] if member.volumes else None
+    return image_volume(subject.judged.judge.sheet, member)
+
+
+@rule(
+    "no-room-for-target",
+    "warning",
+    "An upgrade that finds no room at night is an upgrade that does not happen.",
+    "See what may go: ovek cleanup --room-for",
+    "free-space-low",
+)
+def no_room_for_target(subject: Subject) -> Iterator[Said]:
+    """The target does not run, is not there, and does not fit."""
+    release, sheet = subject.wanted.release, subject.judged.judge.sheet
+    if release is None or subject.wanted.target is None or not release.sizes:
+        return
+    if sheet.start.layout == "banks":
+        return
+    for member in subject.members:
+        volume = _volume(subject, member.one.member)
+        if (
+            volume is None
+            or volume.free is None
+            or subject.order(member.runs, release.version) == 0
+        ):
+            continue
+        wanted, made_of = wanted_bytes(
+            subject.judged, member.one, volume, subject.policy, None, release
+        )
+        if volume.free < wanted and "is there already" not in made_of:
+            short = wanted - volume.free
+            yield Said(
+                member=member.id,
+                place=Place(volume.name, ""),
+                saw=f"no room for {release.file}: {show_size(volume.free)} free, "
+                f"{show_size(wanted)} wanted, reserve included; short by {show_size(short)}",
+                do=f"See what may go: ovek cleanup {subject.judged.device.device} --room-for "
+                f"{release.file}",
+            )
 
 
 @rule(
     "free-space-low",
     "warning",
     "A flash that is nearly full takes no next image, and may fail in daily work.",
+    "See what may go: ovek cleanup --free",
 )
 def free_space_low(subject: Subject) -> Iterator[Said]:
     """The volume for images has less free than the policy's reserve."""
     for member in subject.members:
-        volume = image_volume(subject, member.one.member)
+        volume = _volume(subject, member.one.member)
         if volume is None or volume.free is None:
             continue
         reserve = subject.policy.reserve_of(volume.capacity)
@@ -42,3 +81,62 @@ def free_space_low(subject: Subject) -> Iterator[Said]:
 
 def _round_mib(size: int) -> int:
     return -(-size // 2**20)
+
+
+@rule(
+    "volume-unreadable",
+    "warning",
+    "A volume that cannot be read holds nothing that can be started or saved.",
+    "Take what can be saved elsewhere, then format the volume or replace it",
+)
+def volume_unreadable(subject: Subject) -> Iterator[Said]:
+    """A volume is present, and its format cannot be read."""
+    for member in subject.members:
+        for volume in member.one.member.volumes or ():
+            if volume.state == "unreadable":
+                kind = f" ({volume.filesystem})" if volume.filesystem else ""
+                yield Said(
+                    member=member.id,
+                    place=Place(volume.name, ""),
+                    saw=f"the device sees it and cannot read its file system{kind}",
+                )
+
+
+@rule(
+    "volume-absent",
+    "warning",
+    "Where the volume for images is absent, the next start depends on something else.",
+    "See whether the card or stick is seated, and replace it if it is dead",
+)
+def volume_absent(subject: Subject) -> Iterator[Said]:
+    """The volume for images is absent. An empty slot for a stick is no trouble."""
+    for member in subject.members:
+        volume = _volume(subject, member.one.member)
+        if volume is not None and volume.state == "absent":
+            saw = "the volume that images are started from is absent"
+            yield Said(member=member.id, place=Place(volume.name, ""), saw=saw)
+
+
+@rule(
+    "free-figure-impossible",
+    "warning",
+    "A free figure that cannot be true makes every plan for that volume wrong.",
+    "Check the file system on the device, and read the device again",
+)
+def free_figure_impossible(subject: Subject) -> Iterator[Said]:
+    """The files take more than the volume can hold beside what is free."""
+    for member in subject.members:
+        for volume in member.one.member.volumes or ():
+            if volume.files is None or volume.free is None or volume.capacity is None:
+                continue
+            if (volume.filesystem or "").casefold().startswith(_PACKING):
+                continue
+            files = sum([file.size or 0 for file in volume.files])
+            if files > volume.capacity - volume.free:
+                used = volume.capacity - volume.free
+                yield Said(
+                    member=member.id,
+                    place=Place(volume.name, ""),
+                    saw=f"its files have {show_size(files)}, but only {show_size(used)} of "
+                    f"{show_size(volume.capacity)} are in use ({show_size(volume.free)} free)",
+                )

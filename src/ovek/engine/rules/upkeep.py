@@ -1,51 +1,203 @@
-"""Rules on what is not known."""
+"""Rules on what surrounds the images: configuration, the snapshot's age, what is not known."""
 
 from collections.abc import Iterator
+from datetime import timedelta
 
+from ovek.engine.cleanup import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.rules.space import image_volume
+from ovek.model.age import show_age
+from ovek.model.sheet import Layout
+from ovek.model.snapshot import Config
+
+_NO_CONFIG = Config()
+
+
+@rule(
+    "config-unsaved",
+    "warning",
+    "A change that is not saved is gone after the reload, and with it perhaps the way in.",
+    "Save the configuration, or put back what should not stay",
+)
+def config_unsaved(subject: Subject) -> Iterator[Said]:
+    """The configuration that runs is not the saved one."""
+    config = subject.judged.device.config
+    if config is not None and config.unsaved_changes:
+        saw = "the configuration has changes that are not saved"
+        yield Said(member=None, place=None, saw=saw)
+
+
+@rule(
+    "backup-old",
+    "warning",
+    "When a flash fails, the last backup is what the device comes back with.",
+    "Back up the configuration before the next change",
+)
+def backup_old(subject: Subject) -> Iterator[Said]:
+    """The last backup of the configuration is older than policy lets it be."""
+    device, most = subject.judged.device, subject.policy.oldest_backup
+    if device.config is None or device.config.backed_up_at is None:
+        return
+    age = device.taken_at - device.config.backed_up_at
+    if age > most:
+        saw = f"the configuration was last backed up {show_age(age)} before the snapshot"
+        yield Said(member=None, place=None, saw=f"{saw}; at most {show_age(most)} is wanted")
+
+
+@rule(
+    "snapshot-old",
+    "note",
+    "What was read long ago says little about tonight's reload.",
+    "Read the device again: ovek survey",
+)
+def snapshot_old(subject: Subject) -> Iterator[Said]:
+    """The device was read longer ago than policy lets it be."""
+    most = subject.policy.oldest_snapshot
+    if subject.age > most.total_seconds():
+        age = show_age(timedelta(seconds=subject.age))
+        saw = f"the device was read {age} ago; at most {show_age(most)} is wanted"
+        yield Said(member=None, place=None, saw=saw)
+
+
+# A fact that is missing: in words, and the fields that would tell, as Sheet.asks names them.
+_Missing = tuple[str, tuple[str, ...]]
+
+
+# What tells the next start of each layout.
+_START_FIELDS: dict[Layout, tuple[str, ...]] = {
+    "files": ("order.place", "boot.mode.saved"),
+    "banks": ("boot.default_bank.saved", "bank.bank"),
+    "paired": ("bank.bank", "boot.once"),
+}
 
 
 @rule(
     "facts-missing",
     "warning",
     "What is not known is not passed: somebody has to look, or read the device again.",
+    "Read the device again, and see what its sheet asks for",
 )
 def facts_missing(subject: Subject) -> Iterator[Said]:
     """Facts that the audit needs and the snapshot does not have, one finding a member."""
     if subject.judged.members is None:
         saw = "not known: its members, so neither its images nor its next start"
-        yield Said(member=None, place=None, saw=saw, do="Read the device again")
+        yield Said(member=None, place=None, saw=saw, do=_how(subject, ("member.member",)))
+        return
+    shared = list(_of_device(subject))
     for member in subject.members:
-        missing = list(_missing(subject, member))
+        missing = [*_of_member(subject, member), *shared]
+        shared = []
         if missing:
+            fields = tuple(name for _, names in missing for name in names)
             yield Said(
                 member=member.id,
                 place=None,
-                saw="not known: " + "; ".join(missing),
-                do="Read the device again, and see what its sheet asks for",
+                saw="not known: " + "; ".join(told for told, _ in missing),
+                do=_how(subject, fields),
                 severity=None if member.walk.outcome == "unknown" else "note",
             )
 
 
-def _missing(subject: Subject, member: MemberSubject) -> Iterator[str]:
+def _how(subject: Subject, fields: tuple[str, ...]) -> str:
+    """How to get facts: the questions of the sheet that ask for them."""
+    asks, device = subject.judged.judge.asks, subject.judged.device
+    if not asks:
+        return "Read the device again, and see what its sheet asks for"
+    questions = list(dict.fromkeys(asks[name] for name in fields if name in asks))
+    unasked = sorted({name for name in fields if name not in asks})
+    told = []
+    if questions:
+        told.append(
+            f"Read it again (ovek survey {device.device}); the sheet {device.sheet} asks in: "
+            + ", ".join(questions)
+        )
+    if unasked:
+        told.append(f"The sheet {device.sheet} asks nothing that fills {', '.join(unasked)}")
+    return "; ".join(told)
+
+
+def _of_device(subject: Subject) -> Iterator[_Missing]:
+    """The missing facts that all members share."""
+    device, asks = subject.judged.device, subject.judged.judge.asks
+    config, policy, wanted = device.config or _NO_CONFIG, subject.policy, subject.wanted
+    if device.hardware.model is None:
+        yield "the hardware model", ("hardware.model",)
+    if config.unsaved_changes is None and "config.unsaved_changes" in asks:
+        yield "whether the configuration is saved", ("config.unsaved_changes",)
+    if config.backed_up_at is None and (
+        policy.backup_age is not None or "config.backed_up_at" in asks
+    ):
+        yield "when the configuration was last backed up", ("config.backed_up_at",)
+    if wanted.asks_recommended and wanted.target is None and device.hardware.model is not None:
+        yield "which release is recommended for it (catalog/ names none)", ()
+    release = wanted.release
+    if release is not None and release.needs.memory and device.hardware.memory is None:
+        yield f"its memory, of which {release.file} needs an amount", ("hardware.memory",)
+
+
+def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
+    one, asks = member.one.member, subject.judged.judge.asks
+    start = subject.judged.judge.sheet.start
     if member.walk.outcome == "unknown":
-        yield f"what starts next ({member.walk.note})"
+        told = f"what starts next ({member.walk.note})"
+        yield told, _START_FIELDS[start.layout]
+    if member.runs is None:
+        yield "the running version", ("running.version",)
     running = subject.judged.device.running
-    if running.version is None and member.one.member.running_version is None:
-        yield "the running version"
-    if subject.judged.device.hardware.model is None:
-        yield "the hardware model"
-    if member.one.member.volumes is None:
-        if subject.judged.judge.sheet.start.layout == "files":
-            yield "the volumes"
+    if running.place is None and running.bank is None:
+        field = "running.place" if "running.place" in asks else "running.bank"
+        if field in asks:
+            yield "what it was started from", (field,)
+    if start.layout == "files" and one.pointers is None and "pointer.place" in asks:
+        yield "which files its parts are loaded from", ("pointer.place",)
+    yield from _of_boot(subject, member)
+    release = member.starting.judgement.release if member.starting is not None else None
+    if release is not None and (release.needs.parts or release.carries):
+        have = {part.part for part in one.parts or () if part.version}
+        needs = (release.needs.parts or {}).keys() - have - release.carries.keys()
+        carries = release.carries.keys() - have if "part.version" in asks else set[str]()
+        for part in sorted(needs | carries):
+            does = "needs one" if part in needs else "brings one"
+            yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
+    if one.volumes is None:
+        if start.layout == "files":
+            yield "the volumes", ("volume.volume",)
         return
-    volume = image_volume(subject, member.one.member)
+    volume = image_volume(subject.judged.judge.sheet, one)
     if volume is None or volume.state in ("absent", "unreadable"):
         return
     if volume.files is None:
-        yield f"the files of {volume.name}:"
+        yield f"the files of {volume.name}:", ("file.path",)
+    if volume.sets is None and "set.set_file" in asks:
+        yield f"which packages on {volume.name}: make up a set", ("set.set_file",)
     if volume.free is None:
-        yield f"the free space of {volume.name}:"
+        yield f"the free space of {volume.name}:", ("volume.free",)
     elif volume.capacity is None and subject.policy.reserve_of(None) is None:
-        yield f"the capacity of {volume.name}:, which the reserve of {subject.policy.reserve} is of"
+        of = f", which the reserve of {subject.policy.reserve} is of"
+        yield f"the capacity of {volume.name}:{of}", ("volume.capacity",)
+    elif volume.capacity is None and "volume.capacity" in asks:
+        yield f"the capacity of {volume.name}:", ("volume.capacity",)
+
+
+def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
+    """Boot settings of which one half is missing though the sheet asks for it."""
+    boot, asks = member.one.member.boot, subject.judged.judge.asks
+    if boot is None:
+        return
+    if boot.ignores_saved_config.saved is None and boot.ignores_saved_config.live is None:
+        field = "boot.ignores_saved_config.saved"
+        if field in asks or "boot.ignores_saved_config.live" in asks:
+            yield "whether the saved configuration is read at start", (field,)
+    if member.walk.from_ == "live":
+        told = "the saved boot settings, so that the live ones were walked"
+        yield told, _START_FIELDS[subject.judged.judge.sheet.start.layout]
+    for told, setting, field in (
+        ("boot mode", boot.mode, "boot.mode"),
+        ("default bank", boot.default_bank, "boot.default_bank"),
+    ):
+        for half in ("live", "saved"):
+            if getattr(setting, half) is None and f"{field}.{half}" in asks:
+                yield f"the {half} {told}", (f"{field}.{half}",)
+    if "order.place" in asks and member.walk.outcome != "unknown":
+        for half in ("live", "saved"):
+            if getattr(boot.order, half) is None:
+                yield f"the {half} boot order", ("order.place",)

@@ -1,0 +1,60 @@
+"""`ovek policy`: what is wanted, checked against the fleet and the catalog."""
+
+from pathlib import Path
+
+import click
+
+from ovek.cli.options import FORMAT, SITE, write_bytes, write_lines
+from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.rules.every import RULES
+from ovek.files.errors import InputError, ManyInputError
+from ovek.files.site import Site, sheet_names
+
+
+@click.group("policy")
+def command() -> None:
+    """What is wanted of the devices: policy.toml, and the findings accepted in waivers.toml."""
+
+
+@command.command("check")
+@SITE
+@FORMAT
+def check(site_folder: Path, format_: str) -> None:
+    """Is the policy sound, and does it name what there is?
+
+    Tells every mistake at once: contradictions, and rules, devices, sheets and releases that do
+    not exist, each with the nearest name that does.
+    """
+    site = Site(site_folder)
+    check_policy(site, ReleaseIndex(site.releases))
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.policy(site.policy, site.waivers)])
+    else:
+        from ovek.render.policy import policy
+
+        write_lines(policy(site.policy, site.waivers, site.fleet))
+
+
+def check_policy(site: Site, releases: ReleaseIndex) -> None:
+    """Hold the policy and the waivers against what there is; raise ManyInputError."""
+    errors: list[InputError] = []
+    found: dict[str, list[PolicyMistake]] = {}
+    try:
+        sheets = sheet_names(site.folder)
+        found["policy.toml"] = list(
+            policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
+        )
+    except ManyInputError as several:
+        errors += several.errors
+    try:
+        found["waivers.toml"] = list(waiver_mistakes(site.waivers, site.fleet, RULES))
+    except ManyInputError as several:
+        errors += several.errors
+    for name, mistakes in found.items():
+        file = site.folder / name
+        errors += [InputError(file, one.met, one.do, key=one.key) for one in mistakes]
+    if errors:
+        raise ManyInputError(errors)

@@ -1,0 +1,136 @@
+"""What is wrong with a policy and its waivers: names that nobody knows, wants that contradict.
+
+- a rule that does not exist: in a severity or a waiver
+- devices, roles or sheets that the fleet does not have
+- a target that no release has, that `allowed` leaves out, that is withdrawn, or of another track
+- two wants for the same devices that say different things
+- `previous` in the other bank where one image is to be kept
+"""
+
+from collections.abc import Iterable, Iterator
+from difflib import get_close_matches
+from fnmatch import fnmatchcase
+
+from msgspec import Struct
+
+from ovek.engine.releases import ReleaseIndex
+from ovek.model.fleet import Fleet
+from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, Policy, Want
+from ovek.model.waiver import Waiver
+
+
+class PolicyMistake(Struct, frozen=True, kw_only=True):
+    """One mistake: the key, what was met, and what to do."""
+
+    key: str
+    met: str
+    do: str
+
+
+def policy_mistakes(
+    policy: Policy,
+    fleet: Fleet,
+    sheets: Iterable[str],
+    releases: ReleaseIndex,
+    rules: Iterable[str],
+) -> Iterator[PolicyMistake]:
+    """Go through all that is wrong with a policy."""
+    rules, sheets = list(rules), list(sheets)
+    for slug in policy.severity:
+        if slug not in rules:
+            yield _unknown(f"severity.{slug}", "rule", slug, rules)
+    if policy.bank_rule == "previous" and policy.keep < 2:
+        yield PolicyMistake(
+            key="keep",
+            met="keep is 1, and bank_rule wants the release before in the other bank",
+            do="Keep 2 or more, or leave bank_rule out",
+        )
+    versions = [one.version for one in releases.releases if one.version is not None]
+    yield from _target("", policy, policy.allowed, policy.track, versions, releases)
+    for at, want in enumerate(policy.want):
+        yield from _names(f"want[{at}]", want, fleet, sheets)
+        allowed = want.allowed if want.allowed is not None else policy.allowed
+        track = want.track or policy.track
+        yield from _target(f"want[{at}].", want, allowed, track, versions, releases)
+        for before, other in enumerate(policy.want[:at]):
+            yield from _against(before, other, at, want)
+
+
+def waiver_mistakes(
+    waivers: Iterable[Waiver], fleet: Fleet, rules: Iterable[str]
+) -> Iterator[PolicyMistake]:
+    """Go through all that is wrong with waivers."""
+    rules = list(rules)
+    names = [device.name for device in fleet.device]
+    for at, waiver in enumerate(waivers):
+        if waiver.rule not in rules:
+            yield _unknown(f"waiver[{at}].rule", "rule", waiver.rule, rules)
+        if names and not any(fnmatchcase(name, waiver.device) for name in names):
+            yield _unknown(f"waiver[{at}].device", "device", waiver.device, names)
+        for key in ("by", "why"):
+            if not getattr(waiver, key).strip():
+                met = f"{key} is blank"
+                do = "Say who accepted it, and why"
+                yield PolicyMistake(key=f"waiver[{at}].{key}", met=met, do=do)
+
+
+def _unknown(key: str, kind: str, name: str, known: list[str]) -> PolicyMistake:
+    near = get_close_matches(name, known, n=1, cutoff=0.4)
+    do = f"Did you mean {near[0]!r}?" if near else f"Name a {kind} that is there, or remove it"
+    return PolicyMistake(key=key, met=f"there is no {kind} {name!r}", do=do)
+
+
+def _names(key: str, want: Want, fleet: Fleet, sheets: list[str]) -> Iterator[PolicyMistake]:
+    """The devices that a want names and nobody knows. Which models there are, no file tells."""
+    names = [device.name for device in fleet.device]
+    roles = sorted({device.role for device in fleet.device if device.role is not None})
+    for selector, known in (("device", names), ("role", roles), ("sheet", sheets)):
+        pattern = getattr(want, selector)
+        if pattern is not None and names and not any(fnmatchcase(one, pattern) for one in known):
+            yield _unknown(f"{key}.{selector}", selector, pattern, known)
+
+
+def _target(
+    key: str,
+    wanted: Policy | Want,
+    allowed: tuple[str, ...] | None,
+    track: str | None,
+    versions: list[str],
+    releases: ReleaseIndex,
+) -> Iterator[PolicyMistake]:
+    target = wanted.target
+    if target is None or target == RECOMMENDED:
+        return
+    key += "target"
+    if target not in versions:
+        if not versions:  # nobody knows any release: nothing to hold it against
+            return
+        yield _unknown(key, "release of version", target, versions)
+        return
+    if allowed is not None and not any(fnmatchcase(target, glob) for glob in allowed):
+        met = f"the target {target} is none of the allowed versions: {', '.join(allowed)}"
+        yield PolicyMistake(key=key, met=met, do="Allow it, or choose another target")
+    ours = releases.by_version[target]
+    if all(one.status == "withdrawn" for one in ours):
+        met = f"the target {target} is withdrawn by its publisher"
+        yield PolicyMistake(key=key, met=met, do="Choose another target")
+    if track is not None and all(one.track not in (None, track) for one in ours):
+        met = f"the target {target} is of the {ours[0].track} track, and {track} is wanted"
+        yield PolicyMistake(key=key, met=met, do="Choose another target, or another track")
+
+
+def _against(before: int, other: Want, at: int, want: Want) -> Iterator[PolicyMistake]:
+    same = all(getattr(want, name) == getattr(other, name) for name in SELECTORS)
+    for name in WANTED if same else ():
+        ours, theirs = getattr(want, name), getattr(other, name)
+        if None not in (ours, theirs) and ours != theirs:
+            met = f"{want.selector} is wanted to have {name} {_shown(ours)}, and by "
+            yield PolicyMistake(
+                key=f"want[{at}].{name}",
+                met=f"{met}want[{before}] {_shown(theirs)}",
+                do="Say it once",
+            )
+
+
+def _shown(value: object) -> str:
+    return ", ".join(value) if isinstance(value, tuple) else str(value)

@@ -1,0 +1,157 @@
+"""Rules on the members of one device: what runs, what starts, and how each is set."""
+
+from collections.abc import Iterator
+
+from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.rules.boot import effective
+from ovek.model.place import Place, parse_place
+
+
+def _told(versions: dict[str, list[str]], verb: str) -> str:
+    return ", ".join(
+        f"member{'s' if len(ids) > 1 else ''} {' and '.join(ids)} {verb}"
+        f"{'' if len(ids) > 1 else 's'} {version}"
+        for version, ids in versions.items()
+    )
+
+
+def _grouped(subject: Subject, name: str) -> dict[str, list[str]] | None:
+    """The members by what they run or start; None where some is not known."""
+    groups: dict[str, list[str]] = {}
+    for member in subject.members:
+        version = getattr(member, name)
+        if version is None:
+            return None
+        groups.setdefault(version, []).append(member.id)
+    return groups
+
+
+@rule(
+    "member-versions-differ",
+    "warning",
+    "Members on different versions may not form one device after the next reload.",
+    "Bring the image to every member, point its boot settings at it, and reload in a window",
+    "member-starts-differ",
+    "member-target-missing",
+    "release-not-target",
+    "recommended-newer",
+)
+def member_versions_differ(subject: Subject) -> Iterator[Said]:
+    """Two members run different versions."""
+    if len(subject.members) < 2:
+        return
+    known: dict[str, list[str]] = {}
+    for member in subject.members:
+        if member.runs is not None:
+            known.setdefault(member.runs, []).append(member.id)
+    if len(known) < 2:
+        return
+    starts = _grouped(subject, "starts")
+    if starts is None:
+        after = "what all of them start next is not known"
+    elif len(starts) == 1:
+        after = f"a reload starts {next(iter(starts))} on all of them"
+    else:
+        after = "a reload leaves them so" if starts == known else _told(starts, "start")
+    lacking = _lacking(subject)
+    if lacking:
+        after += f"; member {', '.join(one.id for one in lacking)} lacks the target image"
+    target = subject.wanted.target
+    yield Said(
+        member=None,
+        place=None,
+        saw=f"{_told(known, 'run')}; {after}",
+        whole=target is None or any(subject.order(one, target) == 0 for one in known),
+    )
+
+
+@rule(
+    "member-starts-differ",
+    "warning",
+    "Members that start different versions may not form one device after a reload.",
+    "Point the boot settings of every member at the same release, and save",
+    "member-settings-differ",
+    "member-target-missing",
+)
+def member_starts_differ(subject: Subject) -> Iterator[Said]:
+    """Two members start different versions, and run the same now."""
+    if len(subject.members) > 1 and subject.walk.members_differ:
+        saw = _told(_grouped(subject, "starts") or {}, "start")
+        yield Said(member=None, place=None, saw=saw + " at the next reload")
+
+
+@rule(
+    "member-target-missing",
+    "note",
+    "A member that lacks the target image is left behind by the upgrade.",
+    "Copy the target image to that member, too",
+)
+def member_target_missing(subject: Subject) -> Iterator[Said]:
+    """Some member holds the target image, proven, and another does not."""
+    release = subject.wanted.release
+    for member in _lacking(subject) if release is not None else ():
+        assert release is not None
+        volume = subject.judged.judge.sheet.start.default_volume or "flash"
+        yield Said(
+            member=member.id,
+            place=Place(volume, release.file),
+            saw="the target image is on other members and not on this one",
+        )
+
+
+def _lacking(subject: Subject) -> list[MemberSubject]:
+    """The members without the target image, where some other member has it."""
+    release = subject.wanted.release
+    if release is None or len(subject.members) < 2:
+        return []
+    lacking = [
+        member
+        for member in subject.members
+        if member.one.member.volumes is not None
+        and all(volume.files is not None for volume in member.one.member.volumes)
+        and not any(image.judgement.release is release for image in member.proven)
+        and subject.order(member.starts, release.version) != 0
+    ]
+    return lacking if len(lacking) < len(subject.members) else []
+
+
+@rule(
+    "member-settings-differ",
+    "note",
+    "Members that are set differently start differently once an image changes.",
+    "Set all members alike, and save",
+)
+def member_settings_differ(subject: Subject) -> Iterator[Said]:
+    """The boot settings of two members differ, though the next starts do not."""
+    if len(subject.members) < 2 or subject.walk.members_differ:
+        return
+    settings: dict[str, list[str]] = {}
+    for member in subject.members:
+        told = _settings(member)
+        if told is None:
+            return
+        settings.setdefault(told, []).append(member.id)
+    if len(settings) > 1:
+        saw = "; ".join(f"member {', '.join(ids)}: {told}" for told, ids in settings.items())
+        yield Said(member=None, place=None, saw=saw)
+
+
+def _settings(member: MemberSubject) -> str | None:
+    """The settings of a member in words; None where they are not known."""
+    boot = member.one.member.boot
+    if boot is None:
+        return None
+    order = effective(boot.order)
+    mode, default = effective(boot.mode), effective(boot.default_bank)
+    told = []
+    if order is not None:
+        names = [
+            str(parse_place(entry.place).on(None))
+            if entry.place
+            else entry.remote or entry.raw or ""
+            for entry in order
+        ]
+        told.append(f"order {', '.join(names) or 'empty'}")
+    told += [f"mode {mode}"] if mode else []
+    told += [f"default bank {default}"] if default else []
+    return "; ".join(told) or None

@@ -1,0 +1,122 @@
+"""Rules on parts: what has firmware of its own, and the files it is loaded from."""
+
+from collections.abc import Iterator
+
+from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.verdicts import find_file, find_image, fits
+from ovek.model.place import parse_place
+from ovek.model.verdict import KnownRelease
+
+
+def _starting(member: MemberSubject) -> KnownRelease | None:
+    """The release that starts next."""
+    return None if member.starting is None else member.starting.judgement.release
+
+
+def _versions(member: MemberSubject) -> dict[str, str]:
+    return {one.part: one.version for one in member.one.member.parts or () if one.version}
+
+
+@rule(
+    "pointer-missing",
+    "warning",
+    "A part whose file is gone comes up without its firmware, or not at all.",
+    "Copy the file there, or point the part at one that is there",
+)
+def pointer_missing(subject: Subject) -> Iterator[Said]:
+    """A part is loaded from a file that is not there."""
+    for member in subject.members:
+        for pointer in member.one.member.pointers or ():
+            place = parse_place(pointer.place)
+            if place.member not in (None, member.id):
+                continue
+            volume = member.one.member.volume(place.volume)
+            if volume is None or (volume.files is None and volume.state != "absent"):
+                continue
+            if volume.state == "absent" or find_file(place.on(None), member.one.member) is None:
+                saw = f"the part {pointer.part} is loaded from it, and it is not there"
+                yield Said(member=member.id, place=place.on(None), saw=saw)
+
+
+@rule(
+    "pointer-mismatch",
+    "warning",
+    "A part that is too old for the system image fails in ways that look like other faults.",
+    "Copy the part image that goes with the system image, and point the part at it",
+    "part-too-old",
+)
+def pointer_mismatch(subject: Subject) -> Iterator[Said]:
+    """A pointer's file is older than the next system image needs, or for other hardware."""
+    hardware = subject.judged.device.hardware
+    for member in subject.members:
+        release = _starting(member)
+        needs = (release.needs.parts or {}) if release is not None else {}
+        for pointer in member.one.member.pointers or ():
+            place = parse_place(pointer.place)
+            if place.member not in (None, member.id):
+                continue
+            image = find_image(place.on(None), member.one.member, member.one.images)[1]
+            if image is None:
+                continue
+            own = image.judgement.release
+            need = needs.get(pointer.part)
+            if own is not None and fits(own, hardware) is False:
+                saw = f"the part {pointer.part} is loaded from it; it is for other hardware"
+                yield Said(member=member.id, place=place.on(None), saw=saw, whole=False)
+            elif need is not None and subject.order(image.version, need) == -1:
+                assert release is not None
+                yield Said(
+                    member=member.id,
+                    place=place.on(None),
+                    saw=f"the part {pointer.part} is loaded from it ({image.version}); "
+                    f"{release.file}, which starts next, needs {need}",
+                )
+
+
+@rule(
+    "part-too-old",
+    "warning",
+    "An image that needs newer part firmware may not start, or start without that part.",
+    "Update the part first, then reload",
+)
+def part_too_old(subject: Subject) -> Iterator[Said]:
+    """A part is older than the image that starts next needs, and the image does not carry it."""
+    for member in subject.members:
+        release = _starting(member)
+        if release is None or not release.needs.parts:
+            continue
+        have = _versions(member)
+        for part, need in release.needs.parts.items():
+            carried = subject.order(release.carries.get(part), need) in (0, 1)
+            if not carried and subject.order(have.get(part), need) == -1:
+                yield Said(
+                    member=member.id,
+                    place=None,
+                    saw=f"{release.file} starts next and needs {part} {need}; {have[part]} runs",
+                    severity="critical" if subject.order(member.starts, member.runs) != 0 else None,
+                )
+
+
+@rule(
+    "part-updated-at-reload",
+    "note",
+    "A reload that updates firmware takes longer, and must not be cut off.",
+    "Plan for a longer reload, and leave the power on until it is done",
+)
+def part_updated_at_reload(subject: Subject) -> Iterator[Said]:
+    """The image that starts next, and does not run yet, carries newer firmware for a part."""
+    for member in subject.members:
+        release = _starting(member)
+        if release is None or not release.carries:
+            continue
+        if subject.order(member.starts, member.runs) in (0, None):
+            continue
+        have = _versions(member)
+        newer = [
+            f"{part} from {have[part]} to {version}"
+            for part, version in release.carries.items()
+            if subject.order(version, have.get(part)) == 1
+        ]
+        if newer:
+            saw = f"a reload into {release.file} also updates {', '.join(newer)}"
+            yield Said(member=member.id, place=None, saw=saw)

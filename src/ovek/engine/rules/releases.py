@@ -1,0 +1,196 @@
+"""Rules on which release runs and starts: what policy wants, and what the publisher says."""
+
+from collections.abc import Iterator
+from fnmatch import fnmatchcase
+
+from ovek.engine.catalog import leads_from, path
+from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.model.verdict import Image, KnownRelease
+
+
+def _by_version(subject: Subject) -> Iterator[tuple[str | None, str, MemberSubject]]:
+    """Each version that runs once: the member (None: all of them), the version, the first member.
+
+    A device whose members run one version is told of once.
+    """
+    first: dict[str, MemberSubject] = {}
+    for member in subject.members:
+        if member.runs is not None:
+            first.setdefault(member.runs, member)
+    alone = len(first) == 1
+    for version, member in first.items():
+        yield None if alone else member.id, version, member
+
+
+def _release(image: Image | None) -> KnownRelease | None:
+    return None if image is None else image.judgement.release
+
+
+@rule(
+    "release-withdrawn",
+    "warning",
+    "A publisher withdraws a release when it does harm.",
+    "Move to the recommended release; ovek catalog pick says which",
+    "release-not-allowed",
+    "release-not-target",
+    "recommended-newer",
+    "feature-track",
+)
+def release_withdrawn(subject: Subject) -> Iterator[Said]:
+    """What runs or starts next is withdrawn by its publisher."""
+    for member_id, version, member in _by_version(subject):
+        running, starting = _release(member.running), _release(member.starting)
+        for release, does in ((running, "runs"), (starting, "starts next")):
+            if release is not None and release.status == "withdrawn":
+                note = f" ({release.note})" if release.note else ""
+                told = release.version or version
+                both = running is starting
+                yield Said(
+                    member=member_id,
+                    place=None,
+                    saw=f"{told} {'runs and starts next' if both else does}; its publisher has "
+                    f"withdrawn {release.file}{note}",
+                )
+                break
+
+
+@rule(
+    "release-not-allowed",
+    "warning",
+    "Policy names the versions that are tested and supported here.",
+    "Move to a version that policy allows, or allow this one",
+    "release-not-target",
+    "recommended-newer",
+    "feature-track",
+)
+def release_not_allowed(subject: Subject) -> Iterator[Said]:
+    """What runs or starts next is none of the allowed versions."""
+    allowed = subject.wanted.allowed
+    for member_id, version, member in _by_version(subject) if allowed is not None else ():
+        assert allowed is not None
+        wrong = {
+            told: does
+            for told, does in ((member.starts, "starts next"), (version, "runs"))
+            if told is not None and not any(fnmatchcase(told, glob) for glob in allowed)
+        }
+        if wrong:
+            told = " and ".join(f"{told} {does}" for told, does in wrong.items())
+            target = subject.wanted.target
+            yield Said(
+                member=member_id,
+                place=None,
+                saw=f"{told}; policy allows {', '.join(allowed)}"
+                + (f", and wants {target}" if target else ""),
+            )
+
+
+@rule(
+    "upgrade-needs-step",
+    "note",
+    "An upgrade that skips a step it needs may leave a device that does not start.",
+    "Go by the step in between; ovek catalog path shows every way",
+    "release-not-target",
+    "recommended-newer",
+)
+def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
+    """The target cannot be reached directly from what runs."""
+    wanted = subject.wanted
+    release = wanted.release if wanted.target is not None else wanted.recommended
+    if release is None or release.reached_from is None or release.version is None:
+        return
+    for member_id, version, member in _by_version(subject):
+        if subject.order(version, release.version) != -1:
+            continue
+        if any(leads_from(version, front) for front in release.reached_from):
+            continue
+        judge = subject.judged.judge
+        way = path(judge.releases.releases, version, release.version, judge.sheet)
+        steps = " → ".join([version, *(step.version or step.file for step in way.steps or ())])
+        told = f"the way is {steps}" if way.steps else way.missing
+        pending = subject.order(member.starts, release.version) == 0
+        yield Said(
+            member=member_id,
+            place=None,
+            saw=f"{version} runs, and {release.file} is reached from "
+            f"{', '.join(release.reached_from)} only; {told}"
+            + ("; the next reload starts it all the same" if pending else ""),
+            severity="critical" if pending else "warning" if wanted.target is not None else None,
+        )
+
+
+@rule(
+    "release-not-target",
+    "warning",
+    "Policy names the release that these devices should run.",
+    "Make room (ovek cleanup --room-for), copy it, set the boot order, and reload in a window",
+    "feature-track",
+    "recommended-newer",
+)
+def release_not_target(subject: Subject) -> Iterator[Said]:
+    """Another version runs than the target."""
+    target = subject.wanted.target
+    for member_id, version, member in _by_version(subject) if target is not None else ():
+        if subject.order(version, target) == 0:
+            continue
+        release = subject.wanted.release
+        there = release is not None and any(
+            image.judgement.release is release for image in member.proven
+        )
+        asks = "recommended release" if subject.wanted.asks_recommended else "target"
+        track = _release(member.running)
+        feature = track is not None and track.track == "feature"
+        aside = subject.wanted.track == "maintenance" and feature
+        yield Said(
+            member=member_id,
+            place=None,
+            saw=f"{version} runs{', of the feature track,' if aside else ''} and the {asks} is "
+            f"{target}" + (", which is on the device already, proven" if there else ""),
+            do=_upgrade(subject, release, there=there),
+        )
+
+
+def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> str | None:
+    """How to get to the target; None where its file is not known."""
+    if there:
+        return "Point the boot settings at it, save, and reload in a window"
+    if release is None:
+        return None
+    room = f"ovek cleanup {subject.judged.device.device} --room-for {release.file}"
+    if subject.judged.judge.sheet.start.layout == "banks":
+        return f"See which bank to write it to ({room}), then reload in a window"
+    return f"Make room ({room}), copy it, set the boot order, and reload in a window"
+
+
+@rule(
+    "feature-track",
+    "warning",
+    "A feature release brings what is new along with what is mended.",
+    "Move to a release of the maintenance track",
+    "recommended-newer",
+)
+def feature_track(subject: Subject) -> Iterator[Said]:
+    """What runs is of the feature track, and policy wants maintenance."""
+    for member_id, version, member in (
+        _by_version(subject) if subject.wanted.track == "maintenance" else ()
+    ):
+        release = _release(member.running) or _release(member.starting)
+        if release is not None and release.track == "feature":
+            saw = f"{version} is of the feature track; policy wants maintenance"
+            yield Said(member=member_id, place=None, saw=saw)
+
+
+@rule(
+    "recommended-newer",
+    "note",
+    "What the publisher recommends mends what is known to be wrong in older releases.",
+    "Read what it mends, then plan the upgrade, or set a target in policy.toml",
+)
+def recommended_newer(subject: Subject) -> Iterator[Said]:
+    """A recommended release is newer than what runs, and policy names no target."""
+    release = subject.wanted.recommended
+    if release is None or subject.wanted.target is not None:
+        return
+    for member_id, version, _ in _by_version(subject):
+        if subject.order(release.version, version) == 1:
+            saw = f"{version} runs; {release.file} ({release.version}) is newer and recommended"
+            yield Said(member=member_id, place=None, saw=saw)

@@ -1,0 +1,46 @@
+"""What changed on devices between two snapshots (`ovek.compare/1`)."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.walk import Reload
+
+Topic = Literal["version", "image", "boot", "bank", "volume", "part", "configuration", "member"]
+Outcome = Literal["same", "changed", "new", "gone"]
+
+
+class Change(Struct, frozen=True, kw_only=True):
+    """One thing that is not as it was, told as an engineer would; None was or is not there.
+
+    `member` is None where the device has one member, or the change is the device's.
+    """
+
+    topic: Topic
+    member: str | None
+    what: str
+    was: str | None
+    now: str | None
+
+
+class MemberDone(Struct, frozen=True, kw_only=True):
+    """Whether one member runs what was expected; None is not known."""
+
+    member: str
+    done: bool | None
+    why: str
+
+
+class DeviceCompare(Struct, frozen=True, kw_only=True):
+    """One device in two snapshots. `done` is whether every member runs what was expected.
+
+    None: nothing was expected, or it is not known; `members` tells which.
+    """
+
+    device: str
+    outcome: Outcome
+    reload_before: Reload | None
+    reload_after: Reload | None
+    changes: tuple[Change, ...] = ()
+    done: bool | None = None
+    members: tuple[MemberDone, ...] = ()

@@ -1,0 +1,41 @@
+"""Findings as CSV (RFC 4180), one a row, with cells that no spreadsheet runs."""
+
+import csv
+import io
+from collections.abc import Iterable, Iterator
+
+from ovek.model.finding import DeviceAudit
+from ovek.render.visible import visible
+
+COLUMNS = ("device", "reload", "severity", "rule", "place", "saw", "do", "waived")
+_RUN = ("=", "+", "-", "@", "\t", "\r")
+
+
+def findings(audits: Iterable[DeviceAudit]) -> Iterator[bytes]:
+    """Write a header, then a row for each finding."""
+    yield _row(COLUMNS)
+    for audit in audits:
+        for one in audit.findings:
+            yield _row(
+                (
+                    audit.device,
+                    audit.reload,
+                    one.severity,
+                    one.rule,
+                    one.place or "",
+                    one.saw,
+                    one.do,
+                    one.waived or "",
+                )
+            )
+
+
+def _row(cells: Iterable[str]) -> bytes:
+    out = io.StringIO()
+    csv.writer(out).writerow([_defused(visible(cell)) for cell in cells])
+    return out.getvalue().encode()
+
+
+def _defused(cell: str) -> str:
+    """A cell that a spreadsheet would run as a formula gets an apostrophe in front."""
+    return f"'{cell}" if cell.startswith(_RUN) else cell

@@ -1,0 +1,59 @@
+"""An audit as Markdown (CommonMark with tables), for a ticket or a page."""
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+
+from ovek.model.finding import AuditSummary, DeviceAudit, Finding, RuleCard
+from ovek.render.audit import TITLES, answer, cells
+from ovek.render.groups import groups
+from ovek.render.lines import count
+from ovek.render.visible import visible
+
+_MARKS = re.compile(r"([\\`*_{}\[\]<>#|~])")
+
+
+def audit(
+    audits: Iterable[DeviceAudit],
+    summary: AuditSummary,
+    about: Iterable[str],
+    group_by: str,
+    cards: Iterable[RuleCard],
+) -> Iterator[bytes]:
+    """Write the answer, a table of the devices, then the findings."""
+    audits = list(audits)
+    stranded = [one.device for one in audits if one.reload == "stranded"]
+    lines = [f"# {escaped(answer(summary, stranded))}", "", *map(escaped, about), ""]
+    lines += table(TITLES, [cells(one) for one in audits])
+    if group_by == "device":
+        for one in audits:
+            if one.findings:
+                lines += ["", f"## {escaped(one.device)}", ""]
+                lines += [line for each in one.findings for line in _finding(each, each.rule)]
+    else:
+        for group in groups(audits, group_by, cards):
+            told = f"{count(len(group.found), 'finding')}, {count(len(group.devices), 'device')}"
+            lines += ["", f"## {escaped(group.title)} ({group.severity}; {told})", ""]
+            lines += [f"{head.capitalize()} {escaped(text)}\n" for head, text in group.told]
+            for device, each in group.found:
+                lines += _finding(each, f"{device} {each.rule if group_by == 'image' else ''}")
+    yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+
+
+def _finding(one: Finding, title: str) -> Iterator[str]:
+    place = f" at {escaped(one.place)}" if one.place else ""
+    yield f"- **{one.severity}: {escaped(title.strip())}**{place}"
+    yield f"  - seen: {escaped(one.saw)}"
+    yield f"  - do: {escaped(one.do)}"
+    if one.waived is not None:
+        yield f"  - waived {escaped(one.waived)}"
+
+
+def table(titles: Sequence[str], rows: Iterable[Sequence[str]]) -> list[str]:
+    """Lay out a table."""
+    lines = [f"| {' | '.join(titles)} |", f"|{' --- |' * len(titles)}"]
+    return lines + [f"| {' | '.join(map(escaped, row))} |" for row in rows]
+
+
+def escaped(text: str) -> str:
+    """Text whose marks mean nothing, on one line."""
+    return _MARKS.sub(r"\\\1", visible(text))

@@ -1,0 +1,45 @@
+"""A sound policy, for a terminal: what is wanted of whom."""
+
+from collections.abc import Iterator, Sequence
+
+from ovek.model.fleet import Fleet
+from ovek.model.policy import BACKUP_AGE, SNAPSHOT_AGE, WANTED, Policy, Want
+from ovek.model.waiver import Waiver
+from ovek.render.lines import Line, count, hanging
+
+
+def policy(wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet) -> Iterator[Line]:
+    """Go through the lines."""
+    yield (
+        f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
+        f"{count(len(waivers), 'waiver')}."
+    )
+    longest = max([len("all devices"), *(len(want.selector) for want in wanted.want)])
+    indent = longest + 5
+    yield from hanging("  all devices:", _said(wanted) or "no target is named", indent=indent)
+    for want in wanted.want:
+        yield from hanging(f"  {want.selector}:", _said(want), indent=indent)
+    kept = (
+        f"keep {count(wanted.keep, 'system image')}; reserve {wanted.reserve}; weakest digest "
+        f"{wanted.weakest_digest}; snapshot at most {wanted.snapshot_age or SNAPSHOT_AGE} old, "
+        f"configuration backup {wanted.backup_age or BACKUP_AGE}"
+    )
+    yield from hanging("  and:", kept, indent=indent)
+    if wanted.pinned:
+        yield from hanging("  pinned:", ", ".join(wanted.pinned), indent=indent)
+    for slug, severity in wanted.severity.items():
+        yield from hanging("  severity:", f"{slug} is {severity}", indent=indent)
+    for waiver in waivers:
+        where = f" at {waiver.place}" if waiver.place else ""
+        told = f"{waiver.rule} on {waiver.device}{where} until {waiver.until}, by {waiver.by}"
+        yield from hanging("  waived:", f"{told}: {waiver.why}", indent=indent)
+
+
+def _said(wanted: Policy | Want) -> str:
+    told = []
+    for key in WANTED:
+        value = getattr(wanted, key)
+        if value is not None:
+            words = ", ".join(value) if isinstance(value, tuple) else str(value)
+            told.append(f"{key.replace('_', ' ')} {words}")
+    return "; ".join(told)

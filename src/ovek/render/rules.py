@@ -1,0 +1,62 @@
+"""The rules of the audit, for a terminal and as a page."""
+
+import textwrap
+from collections.abc import Iterator, Sequence
+from itertools import groupby
+
+from rich.text import Text
+
+from ovek.model.finding import RuleCard
+from ovek.render.lines import STYLES, WIDTH, Columns, Line, count, hanging
+
+
+def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
+    """Go through the lines: one a rule, or all about each where `whole`."""
+    if whole:
+        for at, card in enumerate(cards):
+            if at:
+                yield ""
+            yield from _whole(card)
+        return
+    yield f"{count(len(cards), 'rule')}; ovek rules RULE tells all about one."
+    columns = Columns(("  RULE", "SEVERITY", "LOOKS FOR"))
+    for card in cards:
+        columns.measure((f"  {card.slug}", card.severity, ""))
+    before = sum(columns.widths[:2]) + 4
+    for group, inside in groupby(cards, key=lambda card: card.group):
+        yield from ("", Text(group.upper(), "bold"))
+        for card in inside:
+            first = columns.row((f"  {card.slug}", card.severity, "")).plain
+            yield from hanging(first, card.looks_for, indent=before)
+
+
+def _whole(card: RuleCard) -> Iterator[Line]:
+    yield Text.assemble((card.slug, "bold"), "  ", (card.severity, STYLES[card.severity]))
+    yield from hanging("  looks for:", card.looks_for, indent=14)
+    yield from hanging("  why:", card.reason, indent=14)
+    yield from hanging("  do:", card.remedy, indent=14)
+    if card.speaks_for:
+        yield from hanging("  speaks for:", ", ".join(card.speaks_for), indent=14)
+
+
+def page(cards: Sequence[RuleCard]) -> str:
+    """The page of all rules, as Markdown."""
+    lines = [
+        "# The rules of the audit",
+        "",
+        "Made from the code by `python scripts/write_rules_page.py`; `ovek rules` shows the same.",
+        "The severity is the usual one: it rises and falls with the consequence, and",
+        "`policy.toml` can set it, or turn a rule off. A rule *speaks for* others: where it tells",
+        "a trouble whole, they stay silent about the same member, so that nothing is told twice.",
+    ]
+    for group, inside in groupby(cards, key=lambda card: card.group):
+        lines += ["", f"## {group.capitalize()}"]
+        for card in inside:
+            lines += ["", f"### `{card.slug}` ({card.severity})", ""]
+            lines += textwrap.wrap(f"{card.looks_for} {card.reason}", WIDTH)
+            lines += ["", *textwrap.wrap(f"Do: {card.remedy}.", WIDTH, break_on_hyphens=False)]
+            if card.speaks_for:
+                names = ", ".join(f"`{slug}`" for slug in card.speaks_for)
+                told = f"Speaks for {names}."
+                lines += ["", *textwrap.wrap(told, WIDTH, break_on_hyphens=False)]
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,120 @@
+"""What changed between two snapshots, and whether an upgrade did what it was meant to."""
+
+from builders import (
+    CATALOG,
+    bank,
+    device,
+    flash,
+    image,
+    judged,
+    member,
+    sheet,
+)
+from ovek.engine.compare import compare_device
+from ovek.model.snapshot import Config
+
+ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+BEFORE = device(member(image("1.0"), boots=(ONE,)), place=ONE)
+AFTER = device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), place=TWO, runs="2.0")
+
+
+def compared(old, new, kind=None, expect=None):
+    return compare_device(
+        judged(old, kind, CATALOG) if old is not None else None,
+        judged(new, kind, CATALOG) if new is not None else None,
+        expect,
+    )
+
+
+def told(old, new, kind=None):
+    return {(c.what, c.was, c.now) for c in compared(old, new, kind).changes}
+
+
+def test_an_upgrade_is_told_as_an_engineer_would():
+    assert told(BEFORE, AFTER) == {
+        ("running version", "1.0", "2.0"),
+        ("runs from", ONE, TWO),
+        (TWO, None, "proven"),
+        ("saved boot order", ONE, f"{TWO}, {ONE}"),
+    }
+
+
+def test_nothing_changed_is_told_as_the_same():
+    assert compared(BEFORE, BEFORE).outcome == "same"
+    assert compared(None, BEFORE).outcome == "new"
+    assert compared(BEFORE, None).outcome == "gone"
+
+
+def test_a_verdict_that_changed_shows_the_whole_digest():
+    bad = device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE)
+    what, was, now = told(BEFORE, bad).pop()
+    assert (what, was) == (ONE, "proven")
+    assert now.startswith("altered")
+
+
+def test_banks_parts_of_the_volume_and_the_configuration_are_told():
+    kind = sheet("banks", fallback="other-bank")
+    one = device(member(banks=(bank("a", "1.0"), bank("b")), default="a"), in_bank="a",
+                 config=Config(unsaved_changes=False))  # fmt: skip
+    two = device(member(volumes=(flash(free=100 * 2**20),), banks=(bank("a", "1.0"),
+                 bank("b", "2.0")), default="b"), in_bank="a",
+                 config=Config(unsaved_changes=True))  # fmt: skip
+    assert told(one, two, kind) == {
+        ("bank:b", "empty", "2.0, proven"),
+        ("saved default bank", "a", "b"),
+        ("free on flash:", "500 MiB", "100 MiB"),
+        ("configuration", "saved", "unsaved changes"),
+    }
+
+
+def test_live_and_saved_settings_that_change_alike_are_told_as_one():
+    one = device(member(image("1.0"), boots=(ONE,), live=(ONE,)), place=ONE)
+    two = device(member(image("1.0"), boots=(ONE, ONE), live=(ONE, ONE)), place=ONE)
+    assert told(one, two) == {("boot order, live and saved,", ONE, f"{ONE}, {ONE}")}
+
+
+def test_an_expected_version_is_held_against_every_member():
+    left = member(image("1.0"), boots=(ONE,), id="2", running_version="1.0")
+    stack = device(*AFTER.members, left, runs="2.0", place=TWO)
+    found = compared(BEFORE, stack, expect="2.0")
+    assert found.done is False
+    assert [one.done for one in found.members] == [True, False]
+    assert found.members[1].why == "runs 1.0"
+    assert compared(BEFORE, AFTER, expect="2.0").done is True
+
+
+def test_an_upgrade_that_a_reload_would_undo_is_not_done():
+    undone = device(member(image("1.0"), image("2.0"), boots=(ONE,)), place=TWO, runs="2.0")
+    assert "starts 1.0 at the next reload" in compared(None, undone, expect="2.0").members[0].why
+    gone = device(member(boots=(TWO,)), runs="2.0")
+    assert "would not start again" in compared(None, gone, expect="2.0").members[0].why
+    unknown = device(member(image("2.0"), boots=(TWO,)), runs=None)
+    assert compared(None, unknown, expect="2.0").done is None
+
+
+def test_a_baseline_is_kept_and_compared_with(ovek):
+    ovek("compare", "--baseline", "before")
+    assert "Nothing changed on 1 device." in ovek("compare", "before").stdout
+    ovek.snapshot(AFTER)
+    assert "is there already" in ovek.refuses("compare", "--baseline", "before")
+    shown = ovek("compare", "before", "--expect", "2.0").stdout
+    assert shown.startswith("1 of 1 device run 2.0 and start it again.")
+    assert "running version 1.0 → 2.0" in shown
+    ovek("compare", "before", "--expect", "3.0", exits=1)
+    answer = ovek.json("compare", "before")
+    assert answer["summary"] == {"changed": 1, "same": 0, "new": 0, "gone": 0, "done": 0}
+
+
+def test_a_device_that_would_no_longer_start_ends_with_one(ovek):
+    ovek("compare", "--baseline", "before")
+    ovek.snapshot(device(member(boots=(ONE,)), place=ONE))
+    assert "1 device would no longer start: sw." in ovek("compare", "before", exits=1).stdout
+
+
+def test_what_cannot_be_compared_is_refused(ovek):
+    ovek("compare", "--baseline", "before")
+    assert "Did you mean 'before'?" in ovek.refuses("compare", "befor")
+    assert "ovek compare OLD [NEW]" in ovek("compare", exits=2).stderr
+    assert "no plain name" in ovek("compare", "--baseline", "../x", exits=2).stderr
+    ovek.write("bad.jsonl", "{")
+    assert "is not JSON" in ovek.refuses("compare", "bad.jsonl")

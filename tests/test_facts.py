@@ -1,0 +1,186 @@
+"""A fact that is not known is never passed: it is told as missing."""
+
+from datetime import timedelta
+
+from hypothesis import example, given
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from builders import (
+    MIB,
+    NOW,
+    audit,
+    bank,
+    device,
+    file_set,
+    flash,
+    image,
+    judged,
+    member,
+    plain,
+    pointer,
+    published,
+    release,
+    sheet,
+)
+from ovek.engine.bootwalk import walk_device
+from ovek.model.policy import Policy
+from ovek.model.sheet import FIELDS, Question, Reading
+from ovek.model.snapshot import Config, Part, Setting
+from ovek.model.walk import RELOADS_WORST_FIRST
+
+VERSIONS = ("1.0", "2.0", "3.0")
+POLICY = Policy(reserve="10%", target="2.0", allowed=("2.*",), backup_age="7d")
+CATALOG = published(
+    release("1.0", fits=("SW*",), needs={"parts": {"loader": "10"}}),
+    release("2.0", fits=("SW*",), carries={"loader": "10"}),
+    release("3.0", fits=("AP*",)),
+)
+
+
+def curious(layout="files", **start):
+    """A sheet that asks for every fact there is."""
+    questions = tuple(
+        Question(
+            name=kind,
+            ask="x",
+            fills=kind,
+            template="Value X (x)\n\nStart\n",
+            columns={f"C{at}": field for at, field in enumerate(sorted(fields))},
+            fixed=dict.fromkeys(fields, "x"),
+        )
+        for kind, fields in FIELDS.items()
+    )
+    return replace(sheet(layout, **start), reading=Reading(question=questions))
+
+
+@st.composite
+def files_devices(draw):
+    """A device that starts from files, with some troubles."""
+    names = draw(st.lists(st.sampled_from(VERSIONS), min_size=1, unique=True))
+    files = [
+        image(name, content=draw(st.sampled_from([None, None, "x"])),
+              size=draw(st.sampled_from([100 * MIB, 100 * MIB, MIB])))
+        for name in names
+    ]  # fmt: skip
+    places = st.sampled_from([f"flash:sw-{name}.img" for name in VERSIONS])
+    volume = flash(
+        *files,
+        plain("a.set"),
+        free=draw(st.sampled_from([MIB, 5000 * MIB, 9999 * MIB])),
+        sets=draw(st.sampled_from([(), (file_set("a.set", "pkg/gone"),)])),
+    )
+    setting = st.sampled_from(["listed", "first-found"])
+    one = member(
+        volumes=(volume,),
+        boots=tuple(draw(st.lists(places, max_size=2))),
+        live=tuple(draw(st.lists(places, max_size=2))),
+        pointers=(pointer("web", "flash:web-1.pkg"),),
+        parts=(Part(part="loader", version=draw(st.sampled_from(["9", "10"]))),),
+    )
+    mode = Setting(live=draw(setting), saved=draw(setting))
+    ignores = Setting(live=False, saved=draw(st.booleans()))
+    one = replace(one, boot=replace(one.boot, mode=mode, ignores_saved_config=ignores))
+    return device(
+        one,
+        runs=draw(st.sampled_from(VERSIONS)),
+        place=draw(places),
+        config=Config(unsaved_changes=draw(st.booleans()), backed_up_at=NOW - timedelta(days=9)),
+    )
+
+
+@st.composite
+def bank_devices(draw):
+    """A device with two banks, with some troubles."""
+    made = st.sampled_from([None, *VERSIONS])
+    banks = tuple(bank(name, draw(made)) for name in "ab")
+    one = member(banks=banks)
+    default = Setting(live=draw(st.sampled_from("ab")), saved=draw(st.sampled_from("ab")))
+    ignores = Setting(live=False, saved=False)
+    one = replace(one, boot=replace(one.boot, default_bank=default, ignores_saved_config=ignores))
+    config = Config(unsaved_changes=False, backed_up_at=NOW)
+    return device(one, runs="1.0", in_bank=draw(st.sampled_from("ab")), config=config)
+
+
+def less(what):
+    """Every device that lacks one fact of this one."""
+    for name in ("running", "hardware", "config"):
+        yield replace(what, **{name: None if name == "config" else type(getattr(what, name))()})
+    one = what.members[0]
+    for name in ("volumes", "banks", "boot", "pointers", "parts"):
+        yield replace(what, members=(replace(one, **{name: None}),))
+    for name in ("mode", "order", "default_bank", "ignores_saved_config"):
+        boot = replace(one.boot, **{name: Setting()})
+        yield replace(what, members=(replace(one, boot=boot),))
+        for half in ("live", "saved"):
+            setting = replace(getattr(one.boot, name), **{half: None})
+            boot = replace(one.boot, **{name: setting})
+            yield replace(what, members=(replace(one, boot=boot),))
+    for volume in one.volumes:
+        for name in ("free", "capacity", "files", "sets"):
+            changed = replace(volume, **{name: None})
+            yield replace(what, members=(replace(one, volumes=(changed,)),))
+        for file in volume.files or ():
+            for name in ("digests", "size"):
+                bare = replace(file, **{name: None})
+                files = tuple(bare if each is file else each for each in volume.files)
+                changed = replace(volume, files=files)
+                yield replace(what, members=(replace(one, volumes=(changed,)),))
+    for each in one.banks:
+        for name in ("digests", "version", "state"):
+            bare = replace(each, **{name: None})
+            banks = tuple(bare if other is each else other for other in one.banks)
+            yield replace(what, members=(replace(one, banks=banks),))
+    yield replace(what, members=None)
+
+
+def found(what, kind):
+    answer = audit(what, kind, CATALOG, POLICY)
+    return answer.reload, {finding.rule for finding in answer.findings}
+
+
+def holds(what, kind):
+    reload, before = found(what, kind)
+    for bare in less(what):
+        reload_then, after = found(bare, kind)
+        if before - after:
+            assert after & {"facts-missing", "image-unmeasured"}, (before - after, bare)
+        assert after or not before
+        if reload_then == "ready" and reload != "ready":
+            # Where the saved settings are not known the live ones are walked, and that is told.
+            assert walk_device(judged(bare, kind, CATALOG)).members[0].from_ == "live"
+            assert "facts-missing" in after
+
+
+@given(files_devices(), st.sampled_from(["none", "first-found"]))
+def test_removing_a_fact_never_turns_a_finding_into_a_pass(what, fallback):
+    holds(what, curious(fallback=fallback))
+
+
+@given(bank_devices(), st.sampled_from(["none", "other-bank"]))
+def test_removing_a_fact_of_a_bank_never_turns_a_finding_into_a_pass(what, fallback):
+    holds(what, curious("banks", fallback=fallback))
+
+
+def test_a_missing_fact_names_the_question_that_asks_for_it():
+    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), runs=None)
+    answer = audit(what, curious())
+    finding = next(each for each in answer.findings if each.rule == "facts-missing")
+    assert "the running version" in finding.saw
+    assert "ovek survey sw" in finding.do
+    assert "the sheet switch asks in: device" in finding.do
+
+
+def test_a_fact_that_the_sheet_never_asks_for_is_not_missed():
+    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)))
+    assert "facts-missing" not in {finding.rule for finding in audit(what).findings}
+
+
+@given(files_devices(), st.sampled_from(["none", "first-found"]))
+@example(device(member(boots=None)), "none")
+def test_no_fact_less_makes_a_start_more_certain(what, fallback):
+    kind = sheet(fallback=fallback)
+    rank = RELOADS_WORST_FIRST.index
+    before = walk_device(judged(what, kind, CATALOG)).reload
+    bare = replace(what, members=tuple(replace(one, boot=None) for one in what.members))
+    assert rank(walk_device(judged(bare, kind, CATALOG)).reload) <= max(rank(before), 1)

@@ -1,0 +1,120 @@
+"""An audit in every form: CSV, Markdown, JUnit, by rule and by image, and on several cores."""
+
+import csv
+import io
+import json
+from xml.etree import ElementTree
+
+import pytest
+
+from builders import device, image, member
+from ovek.cli import fleetwide
+from ovek.cli.fleetwide import each_part
+from ovek.cli.options import Devices
+from ovek.files.site import Site
+
+ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+
+
+@pytest.fixture
+def troubled(ovek):
+    """Three devices: two with the same altered image, one that would not start."""
+    altered = [image("1.0"), image("2.0", content="x")]
+    ovek.snapshot(
+        device(member(*altered, boots=(ONE,)), place=ONE, device="=a|b"),
+        device(member(*altered, boots=(ONE,)), place=ONE, device="two"),
+        device(member(boots=(ONE,)), place=ONE, device="three\x1b[31m"),
+    )
+    return ovek
+
+
+def test_csv_has_one_finding_a_row_and_no_cell_that_a_spreadsheet_runs(troubled):
+    text = troubled("audit", "--format", "csv", exits=1).stdout
+    rows = list(csv.DictReader(io.StringIO(text)))
+    assert {row["rule"] for row in rows} >= {"image-altered", "stranded"}
+    assert rows[0]["device"] == "'=a|b"
+    assert "\x1b" not in text
+
+
+def test_markdown_escapes_what_would_be_marks(troubled):
+    text = troubled("audit", "--format", "markdown", exits=1).stdout
+    assert text.startswith("# Do not reload 1 of 3 devices")
+    assert "| =a\\|b |" in text
+    by_rule = troubled("audit", "--format", "markdown", "--group-by", "rule", exits=1).stdout
+    assert "## image-altered (warning; 2 findings, 2 devices)" in by_rule
+
+
+def test_junit_fails_at_the_threshold_and_skips_what_is_waived(troubled):
+    tree = ElementTree.fromstring(troubled("audit", "--format", "junit", exits=1).stdout)
+    assert tree.get("failures") == "1"
+    assert [suite.get("name") for suite in tree][:2] == ["=a|b", "two"]
+    typed = ("audit", "--format", "junit", "--fail-on", "warning")
+    tree = ElementTree.fromstring(troubled(*typed, exits=1).stdout)
+    assert int(tree.get("failures")) == len(tree.findall(".//failure")) >= 3
+
+
+def test_findings_by_rule_say_which_devices_have_the_same_trouble(troubled):
+    shown = troubled("audit", "--group-by", "rule", exits=1).stdout
+    assert "image-altered  warning  2 findings on 2 devices" in shown
+    assert "where:  =a|b, two" in shown
+
+
+def test_findings_by_image_say_how_many_copies_are_right(troubled):
+    shown = troubled("audit", "--group-by", "image", exits=1).stdout
+    assert "sw-2.0.img  warning  2 findings on 2 devices" in shown
+    assert "copies: 2 altered" in shown
+
+
+def test_only_and_device_narrow_an_audit(troubled):
+    answer = json.loads(
+        troubled("audit", "--only", "image-altered", "--device", "t*", "--format", "json").stdout
+    )
+    assert [one["device"] for one in answer["devices"]] == ["two", "three\x1b[31m"]
+    assert {f["rule"] for d in answer["devices"] for f in d["findings"]} == {"image-altered"}
+    assert "holds no device 'zzz'" in troubled.refuses("audit", "--device", "zzz")
+    assert "did you mean 'image-altered'?" in troubled("audit", "--only", "image-alterd",
+                                                        exits=2).stderr  # fmt: skip
+    assert (
+        "--group-by" in troubled("audit", "--format", "csv", "--group-by", "rule", exits=2).stderr
+    )
+
+
+class Names:
+    """A work that only takes names down."""
+
+    def __init__(self, devices, front):
+        self.front, self.names = front, []
+
+    def take(self, device, judge):
+        self.names.append(self.front + device.device)
+
+    def result(self):
+        done, self.names = self.names, []
+        return done
+
+
+def test_a_large_snapshot_is_worked_on_in_parts_and_comes_back_in_order(ovek, monkeypatch):
+    names = [f"sw{number:03}" for number in range(200)]
+    ovek.snapshot(
+        *(device(member(image("1.0"), boots=(ONE,)), place=ONE, device=name) for name in names)
+    )
+    site = Site(ovek.folder)
+    file = site.snapshot(None)
+    monkeypatch.setattr(fleetwide, "_PART", 4096)
+    for large in (2**40, 1):
+        monkeypatch.setattr(fleetwide, "_LARGE", large)
+        parts = list(each_part(Devices(site, file), Names, "x"))
+        assert [name for part in parts for name in part] == [f"x{name}" for name in names]
+        assert len(parts) > 1
+
+
+def test_bad_input_in_a_process_of_its_own_is_told_as_anywhere(ovek, monkeypatch):
+    ovek.snapshot(device(member(image("1.0"), boots=(ONE,)), place=ONE))
+    file = Site(ovek.folder).snapshot(None)
+    file.write_bytes(file.read_bytes() * 2)
+    monkeypatch.setattr(fleetwide, "_LARGE", 1)
+    with pytest.raises(Exception, match="has a line already"):
+        list(each_part(Devices(Site(ovek.folder), file), Names, "x"))
+    file.write_bytes(b"{}\n")
+    with pytest.raises(Exception, match="is missing"):
+        list(each_part(Devices(Site(ovek.folder), file), Names, "x"))
