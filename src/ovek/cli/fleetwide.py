@@ -9,10 +9,12 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 from ovek.cli.options import Devices
+from ovek.cli.progress import bytes_bar
 from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
 from ovek.files.snapshot import Seen, snapshot_device, snapshot_lines
@@ -21,7 +23,7 @@ from ovek.model.snapshot import Device
 T = TypeVar("T")
 T_co = TypeVar("T_co", covariant=True)
 Lines = list[tuple[int, bytes]]
-Made = tuple[list[tuple[str, int]], T]
+Made = tuple[list[tuple[str, int]], int, T]
 
 _PART = 2**20
 _LARGE = 16 * _PART
@@ -54,13 +56,20 @@ def each_part(devices: Devices, make: Make[T], *args: Any) -> Iterator[T]:
         made = (_worked(devices, work, lines) for lines in parts)
     else:
         made = _spread(devices, parts, workers, make, args)
-    for names, result in made:
-        for name, number in names:
-            seen.add(name, number)
-            devices.saw(name)
-        yield result
+    bar = bytes_bar(devices.file.stat().st_size) if workers > 1 else nullcontext(_silent)
+    with bar as advance:
+        for names, size, result in made:
+            for name, number in names:
+                seen.add(name, number)
+                devices.saw(name)
+            advance(size)
+            yield result
     seen.done()
     devices.done()
+
+
+def _silent(size: int) -> None:
+    """A small snapshot is done before a bar could be read."""
 
 
 def _workers(snapshot: Path) -> int:
@@ -91,7 +100,7 @@ def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
         names.append((device.device, number))
         if devices.takes(device.device):
             work.take(device, devices.judge(device))
-    return names, work.result()
+    return names, sum(len(line) for _, line in lines), work.result()
 
 
 def _spread(

@@ -6,6 +6,7 @@ from pathlib import Path
 import click
 
 from ovek.cli.options import FORMAT, SITE, Devices, write_bytes, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import judge_shelf, used_releases
@@ -151,34 +152,13 @@ def _algorithm_of_list(file: Path) -> Algorithm:
 def _read(folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool) -> list[ShelfFile]:
     """Digest the folder, with a bar on standard error where that is a terminal."""
     from platformdirs import user_cache_path
-    from rich.console import Console
-    from rich.progress import (
-        BarColumn,
-        DownloadColumn,
-        Progress,
-        TextColumn,
-        TimeRemainingColumn,
-        TransferSpeedColumn,
-    )
 
     from ovek.sources.shelf import Cache, files_of, read_shelf
 
-    console = Console(stderr=True)
     cache = Cache(user_cache_path("ovek") / "shelf.json", fresh=fresh)
     resolved = folder.resolve()
-    with Progress(
-        DownloadColumn(binary_units=True),
-        BarColumn(complete_style="green"),
-        TransferSpeedColumn(),
-        TimeRemainingColumn(),
-        TextColumn("left"),
-        console=console,
-        disable=not console.is_terminal,
-        transient=True,
-    ) as bar:
-        total = sum(file.lstat().st_size for file in files_of(resolved))
-        task = bar.add_task("", total=total)
-        files = read_shelf(resolved, algorithms, cache, lambda size: bar.advance(task, size))
+    with bytes_bar(sum(file.lstat().st_size for file in files_of(resolved))) as advance:
+        files = read_shelf(resolved, algorithms, cache, advance)
     cache.save()
     return files
 

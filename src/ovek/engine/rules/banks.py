@@ -223,10 +223,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
     """The trial runs, and a reload goes back to what is committed."""
-    for member in subject.members:
-        trial, starts = _trial(subject, member), member.walk.starts
-        if trial is None or starts is None or starts.place != f"{BANK}:{COMMITTED}":
-            continue
+    for member, trial in _committed_starts(subject):
         if _runs_trial(subject, trial):
             yield Said(
                 member=member.id,
@@ -236,10 +233,14 @@ def trial_not_committed(subject: Subject) -> Iterator[Said]:
             )
 
 
-def _trial(subject: Subject, member: MemberSubject) -> Image | None:
-    if subject.judged.judge.sheet.start.layout != "paired":
-        return None
-    return member.one.banks.get(TRIAL)
+def _committed_starts(subject: Subject) -> Iterator[tuple[MemberSubject, Image]]:
+    """The members of a paired layout whose trial holds something that a reload does not start."""
+    if subject.judged.judge.sheet.start.layout == "paired":
+        for member in subject.members:
+            trial, starts = member.one.banks.get(TRIAL), member.walk.starts
+            committed = starts is not None and starts.place == f"{BANK}:{COMMITTED}"
+            if trial is not None and committed:
+                yield member, trial
 
 
 def _runs_trial(subject: Subject, trial: Image) -> bool:
@@ -257,10 +258,7 @@ def _runs_trial(subject: Subject, trial: Image) -> bool:
 )
 def pair_differs(subject: Subject) -> Iterator[Said]:
     """Committed and trial hold different files, and the committed ones run."""
-    for member in subject.members:
-        trial, starts = _trial(subject, member), member.walk.starts
-        if trial is None or starts is None or starts.place != f"{BANK}:{COMMITTED}":
-            continue
+    for member, trial in _committed_starts(subject):
         if trial.judgement.verdict not in ("altered", "cut-short"):
             yield Said(
                 member=member.id,
