@@ -287,6 +287,14 @@ def fleet() -> list[Device]:
                (switch_member([image(full("7.4.2"), content="flipped bits", age=3)],
                               [flash("7.4.2")]),),
                "7.4.1", flash("7.4.1")),
+        # A stack whose members need different plans to make room.
+        device("brack-stack", ox, brack, "OX40-48P",
+               (switch_member([old, plain("crash/unit-1.dump", 300 * MIB, 90)], [flash("7.4.1")],
+                              capacity=1_520 * MIB, role="active"),
+                switch_member([old, image(full("7.2.5"), age=700), image(full("7.3.3"), age=400)],
+                              [flash("7.4.1")], id_="2", capacity=2_000 * MIB, role="standby"),
+                switch_member([old], [flash("7.4.1")], id_="3", role="member")),
+               "7.4.1", flash("7.4.1")),
         # The default bank is altered and this loader halts at a bad image.
         device("brack-wifi", pl, brack, "PL910",
                banked("2", bank("1", "pl9-3.8.11.bundle", "3.8.11"),
@@ -311,6 +319,14 @@ def fleet() -> list[Device]:
                (switch_member([*set_files, image(full("7.4.1"), age=180)],
                               ["flash:system.set", flash("7.4.1")], sets=(system_set,)),),
                "7.4.2", "flash:system.set"),
+        # Fifteen files; of what may go, one pair alone frees 300 MiB to the byte.
+        device("holm-yard", ox, holm, "OX40-24F",
+               (switch_member(
+                   [new, old, plain("today.log", 4 * MIB, 1),
+                    *(plain(f"crash/yard-{number:02}.dump", size * MIB, 300 - number)
+                      for number, size in enumerate((190, 185, 150, 131, 120, 110, 96, 80, 75)))],
+                   [flash("7.4.2"), flash("7.4.1")], capacity=2_420 * MIB + 57_344),),
+               "7.4.2", flash("7.4.2")),
         # No digest was read.
         device("holm-dist", tv, holm, "TV8-24",
                banked("primary", bank("primary", "tv8_5.1.4.tvf", "5.1.4", digests=None),
@@ -329,6 +345,11 @@ def fleet() -> list[Device]:
                     plain("ox40-lite-7.4.2.img.partial", 17_825_792, 51)],
                    ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
                "7.4.2", "flash:ox40-lite-7.4.2.img"),
+        # So small a flash that only the running image could make room.
+        device("heron-bridge", ox, "MV Heron", "OX40-8P",
+               (switch_member([image("ox40-lite-7.3.3.img", age=600)],
+                              ["flash:ox40-lite-7.3.3.img"], capacity=36 * MIB),),
+               "7.3.3", "flash:ox40-lite-7.3.3.img"),
         # Half read over the satellite link: the boot settings are missing.
         device("petrel-bridge", ox, "MV Petrel", "OX40-8P",
                (Member(id="1", volumes=(volume("flash", [image("ox40-lite-7.4.2.img", by=())],

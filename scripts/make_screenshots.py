@@ -36,6 +36,8 @@ SHOTS = {
     "custody": "ovek custody 7.4.2",
     "shelf": "ovek shelf",
     "cleanup-short": "ovek cleanup gannet-bridge --free 101MiB",
+    "cleanup-steps": "ovek cleanup heron-bridge --room-for target --may-drop running",
+    "cleanup-fleet": "ovek cleanup --whole-fleet --room-for target --figure flash.png",
 }
 SCREEN = ":47"
 
@@ -117,6 +119,8 @@ def main() -> None:
                     if name == "shelf":
                         write_shelf(site)
                     take(name, SHOTS[name], site)
+            if (site / "flash.png").exists():
+                shutil.copy(site / "flash.png", OUT / "cleanup-figure.png")
     finally:
         screen.terminate()
         screen.wait()

@@ -70,6 +70,7 @@ def sheet(layout: str = "files", **start) -> Sheet:
     start.setdefault("on_bad_image", "next")
     start.setdefault("mode", "listed")
     roles = start.pop("roles", ROLES)
+    names = start.pop("names", (r"sw-(?P<version>[0-9][0-9a-z.]*)\.img",))
     return Sheet(
         format="ovek.sheet/1",
         name="switch",
@@ -77,7 +78,7 @@ def sheet(layout: str = "files", **start) -> Sheet:
         vendor="Nobody",
         models=("SW*",),
         start=Start(layout=layout, **start),
-        images=Images(names=(r"sw-(?P<version>[0-9][0-9a-z.]*)\.img",)),
+        images=Images(names=names),
         roles=roles,
     )
 

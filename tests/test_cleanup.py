@@ -1,10 +1,12 @@
 from datetime import timedelta
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from builders import (
+    CATALOG,
     MIB,
     NOW,
     OLD,
@@ -25,27 +27,40 @@ from builders import (
     sheet,
 )
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.cleanup import Unit, choose, plan_device
-from ovek.engine.releases import ReleaseIndex
-from ovek.engine.roles import Standing, standings
+from ovek.engine.choose import Unit, choose
+from ovek.engine.cleanup import plan_device
+from ovek.engine.confirm import confirm
+from ovek.engine.roles import standings
 from ovek.model.digest import Digests
 from ovek.model.place import Place
+from ovek.model.plan import Room
 from ovek.model.policy import Policy
+from ovek.model.sheet import Capacity
+from ovek.model.snapshot import Bank, Boot, FileSet, Setting, Volume
+from ovek.model.walk import RELOADS_WORST_FIRST
 
 ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 
 
-def stands(what, kind=None, policy=POLICY, **more):
+def stands(what, kind=None, policy=POLICY, catalog=CATALOG, **more):
     """Role, holds and tier of every file, by path."""
-    found = judged(what, kind)
+    found = judged(what, kind, catalog)
     walk = walk_device(found).members[0]
     one = found.members[0]
     return {each.place.path: each for each in standings(found, one, walk, policy, **more)}
 
 
-def plan(what, free=None, kind=None, catalog=None, policy=POLICY, **more):
-    found = judged(what, kind, **({"catalog": catalog} if catalog else {}))
-    return plan_device(found, policy, free=free, **more)[0]
+def plans(what, free=None, kind=None, catalog=CATALOG, policy=POLICY, room=None, **more):
+    """The plans of a device; `room_for` is a version of the catalog."""
+    found = judged(what, kind, catalog)
+    version = more.pop("room_for", None)
+    if version is not None:
+        room = Room(release=found.judge.releases.by_version[version][0])
+    return plan_device(found, policy, room or Room(free=free), **more)
+
+
+def plan(what, free=None, kind=None, **more):
+    return plans(what, free, kind, **more)[0]
 
 
 def dropped(one):
@@ -175,8 +190,9 @@ def test_where_there_is_room_nothing_goes():
 def test_where_no_choice_is_enough_it_says_by_how_much_and_what_is_locked():
     one = plan(running(image("2.0"), plain("a.dump")), 601 * MIB + 1)
     assert (one.enough, one.short_by) == (False, 100 * MIB + 1)
-    assert [(locked.tier, locked.adds, locked.enough) for locked in one.locked] == [
-        (5, SIZE, False)
+    assert [(each.tier, each.adds, each.alone, each.enough) for each in one.locked] == [
+        (5, SIZE, False, False),
+        (6, SIZE, False, True),
     ]
 
 
@@ -215,18 +231,16 @@ def test_a_set_goes_as_a_whole_but_what_it_shares_stays():
 
 def test_room_for_an_image_is_its_size_what_it_unpacks_to_and_the_reserve():
     catalog = published(release("9.0", needs={"unpacked": 7 * MIB}), release("1.0"))
-    wanted = ReleaseIndex(catalog).named("sw-9.0.img", case_blind=False)[0]
-    one = plan(running(), catalog=catalog, room_for=wanted, policy=Policy(reserve="10 MiB"))
+    one = plan(running(), catalog=catalog, room_for="9.0", policy=Policy(reserve="10 MiB"))
     assert one.wanted == SIZE + 17 * MIB
+    assert one.note.endswith("7.00 MiB for what it unpacks to, 10.0 MiB for the reserve")
+    kind = replace(sheet(), capacity=Capacity(installing=3 * MIB))
+    one = plan(running(), None, kind, catalog=catalog, room_for="9.0")
+    assert one.wanted == SIZE + 10 * MIB
 
 
 def test_an_image_that_is_there_already_needs_no_room():
-    catalog = published(release("1.0"))
-    wanted = ReleaseIndex(catalog).releases[0]
-    found = judged(running(), catalog=catalog)
-    there = plan_device(found, POLICY, room_for=found.judge.releases.releases[0])[0]
-    assert there.wanted == 0
-    assert wanted.file == "sw-1.0.img"
+    assert plan(running(), room_for="1.0").wanted == 0
 
 
 def test_a_bank_layout_names_the_bank_to_write_to():
@@ -260,12 +274,10 @@ def test_where_the_free_space_is_not_known_there_is_no_plan():
     assert (one.enough, one.short_by, one.drop) == (False, None, ())
 
 
-def unit(at, tier, frees):
-    place = Place("flash", f"{at}")
-    standing = Standing(
-        place=place, file=plain(f"{at}"), role="leftover", held=(), tier=tier, why=""
+def unit(at, tier, frees, age=0.0):
+    return Unit(
+        places=(Place("flash", f"{at:02}"),), tier=tier, why="", frees=frees, age=float(age)
     )
-    return Unit(standing=standing, places=(place,), tier=tier, why="", frees=frees, age=0.0)
 
 
 def subsets(units):
@@ -273,25 +285,50 @@ def subsets(units):
         yield [one for at, one in enumerate(units) if mask >> at & 1]
 
 
-def counts(chosen):
-    return tuple(sum(one.tier == tier for one in chosen) for tier in (6, 5, 4, 3, 2, 1))
+def cost(chosen):
+    """What a choice costs, worst first: numbers by tier, bytes, then how old and how named."""
+    numbers = tuple(sum(one.tier == tier for one in chosen) for tier in (6, 5, 4, 3, 2, 1))
+    ranks = sorted((one.age, str(one.places[0])) for one in chosen)
+    return numbers, sum(one.frees for one in chosen), ranks
 
 
-some_units = st.lists(st.tuples(st.integers(1, 6), st.integers(1, 12)), max_size=8).map(
-    lambda pairs: [unit(at, *pair) for at, pair in enumerate(pairs)]
+sizes = st.integers(1, 9) | st.sampled_from([4096, 8192, 12288, 1_000_003, 7_777_777])
+some_units = st.lists(st.tuples(st.integers(1, 6), sizes, st.integers(0, 2)), max_size=11).map(
+    lambda told: [unit(at, *one) for at, one in enumerate(told)]
 )
+few_tiers = st.lists(
+    st.tuples(st.integers(1, 2), sizes, st.integers(0, 2)), min_size=4, max_size=11
+).map(lambda told: [unit(at, *one) for at, one in enumerate(told)])
 
 
-@given(some_units, st.integers(0, 60))
-def test_no_subset_needs_fewer_units_from_the_highest_tier_down(units, need):
+def is_the_best_of_all(units, need):
     chosen = choose(units, need)
     enough = [each for each in subsets(units) if sum(one.frees for one in each) >= need]
     if chosen is None:
         assert not enough
         return
-    assert sum(one.frees for one in chosen) >= need
-    assert len({one.places for one in chosen}) == len(chosen)
-    assert counts(chosen) == min(counts(each) for each in enough)
+    best = min(enough, key=cost)
+    assert cost(chosen) == cost(best)
+
+
+@settings(max_examples=150)
+@given(some_units | few_tiers, st.integers(0, 20_000_000), st.integers(0, 100))
+def test_the_choice_is_the_best_of_all_subsets(units, need, share):
+    is_the_best_of_all(units, need)
+    is_the_best_of_all(units, sum(one.frees for one in units) * share // 100)
+
+
+@settings(max_examples=25)
+@given(few_tiers, st.integers(1, 99))
+def test_the_choice_by_branch_and_bound_is_the_best_of_all_subsets_too(units, share):
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("ovek.engine.choose._MOST_BITS", 0)
+        is_the_best_of_all(units, sum(one.frees for one in units) * share // 100)
+
+
+def test_one_pair_among_many_frees_what_is_wanted_to_the_byte():
+    files = [plain(f"{size}.dump", size * MIB) for size in (190, 185, 150, 131, 120, 110, 96, 80)]
+    assert sorted(dropped(plan(running(*files), 800 * MIB))) == ["110.dump", "190.dump"]
 
 
 names = st.sampled_from(["1.0", "2.0", "3.0"])
@@ -317,3 +354,233 @@ def test_no_plan_makes_a_walk_worse_or_touches_a_held_file(boots, there, bad, fa
     assert one.reload_after == one.reload_before
     held = {path for path, each in stands(what, kind).items() if each.tier is None}
     assert not held & set(dropped(one))
+
+
+@st.composite
+def cluttered(draw):
+    """A device with sets that share packages, copies, leftovers and clusters, and its catalog."""
+    catalog = published(
+        *(release(version) for version in ("1.0", "2.0", "3.0")),
+        *(release("1.0", file=f"p{at}", kind="package") for at in range(4)),
+    )
+    files = [
+        image(name, content=draw(st.sampled_from([None, None, "x"])))
+        for name in draw(st.lists(names, unique=True))
+    ]
+    files += [
+        image(name, path=f"spare/{name}") for name in draw(st.lists(names, max_size=2, unique=True))
+    ]
+    files += [
+        plain(f"{at}.dump", draw(st.integers(0, 40)) * MIB + draw(st.sampled_from([0, 1, 4095])))
+        for at in range(draw(st.integers(0, 4)))
+    ]
+    packages = [f"pkg/p{at}" for at in range(4)]
+    there = draw(st.lists(st.sampled_from(packages), unique=True))
+    files += [
+        plain(path, 10 * MIB, digests=Digests(md5=digest(path.removeprefix("pkg/"))))
+        for path in there
+    ]
+    sets = tuple(
+        FileSet(set_file=name, packages=tuple(draw(st.lists(st.sampled_from(packages), min_size=1,
+                                                            max_size=3, unique=True))))
+        for name in draw(st.lists(st.sampled_from(["a.set", "b.set"]), unique=True))
+    )  # fmt: skip
+    files += [plain(one.set_file, 1) for one in sets]
+    places = st.sampled_from([ONE, TWO, THREE, "flash:a.set", "flash:b.set", "flash:gone"])
+    volume = flash(*files, sets=sets, cluster=draw(st.sampled_from([None, 4096, MIB])))
+    runs = draw(places)
+    one = member(volumes=(volume,), boots=tuple(draw(st.lists(places, max_size=3))))
+    return device(one, place=runs), catalog
+
+
+@settings(max_examples=60)
+@given(
+    cluttered(),
+    st.integers(0, 700),
+    st.sampled_from(["none", "first-found"]),
+    st.sampled_from(["next", "halt"]),
+)
+def test_every_prefix_of_the_steps_keeps_the_promised_reload_verdict(pair, free, fallback, bad):
+    what, catalog = pair
+    kind = sheet(fallback=fallback, on_bad_image=bad)
+    one = plan(what, free * MIB, kind, catalog=catalog, detail="steps")
+    rank = RELOADS_WORST_FIRST.index
+    assert one.stretch is None
+    for step in one.steps:
+        assert step.safe
+        assert rank(step.reload) >= rank(one.reload_before)
+        assert step.starts == one.starts_before
+    held = {f"flash:{path}" for path, each in stands(what, kind, catalog=catalog).items()
+            if each.tier is None}  # fmt: skip
+    deleted = {place for drop in one.drop for place in drop.files}
+    assert not held & deleted
+    told = {keep.place for keep in one.keep} | deleted
+    assert told == {f"flash:{file.path}" for file in what.members[0].volumes[0].files}
+
+
+def test_a_share_of_the_volume_may_be_asked_for():
+    volume = flash(image("1.0"), plain("a.dump", 30 * MIB), free=10 * MIB, capacity=200 * MIB)
+    what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+    assert dropped(plan(what, room=Room(share=0.2))) == ["a.dump"]
+    assert plan(what, room=Room(share=0.05)).drop == ()
+    unknown = device(member(volumes=(flash(image("1.0"), capacity=None),), boots=(ONE,)), place=ONE)
+    assert "is not known" in plan(unknown, room=Room(share=0.2)).note
+
+
+def test_a_sweep_takes_everything_up_to_a_tier_and_nothing_more():
+    what = running(image("1.0", path="spare.img"), image("2.0"), image("3.0"), plain("a.dump"))
+    assert dropped(plan(what, room=Room(sweep=1))) == ["a.dump"]
+    assert dropped(plan(what, room=Room(sweep=2))) == ["a.dump", "spare.img"]
+    assert dropped(plan(what, room=Room(sweep=4))) == ["a.dump", "spare.img", "sw-2.0.img"]
+    fallback = plan(what, room=Room(sweep=5), unlocked=frozenset({"fallback"}))
+    assert "sw-3.0.img" in dropped(fallback)
+
+
+def test_a_file_that_a_person_keeps_is_not_offered():
+    what = running(plain("a.dump", 30 * MIB), plain("b.dump", 40 * MIB))
+    assert dropped(plan(what, 510 * MIB, keep=("b.*",))) == ["a.dump"]
+    kept = {one.place: one.why for one in plan(what, 510 * MIB, keep=("b.*",)).keep}
+    assert kept["flash:b.dump"] == ("kept by --keep",)
+
+
+def test_the_running_image_goes_only_by_name_and_the_plan_tells_the_stretch_of_danger():
+    what = device(member(volumes=(flash(image("1.0"), free=50 * MIB),), boots=(ONE,)), place=ONE)
+    locked = plan(what, room_for="2.0")
+    assert (locked.enough, locked.locked[0].tier, locked.locked[0].enough) == (False, 6, True)
+    one = plan(what, room_for="2.0", unlocked=frozenset({"running"}), detail="steps")
+    assert dropped(one) == ["sw-1.0.img"]
+    kinds = [step.kind for step in one.steps]
+    assert kinds == [
+        "back-up",
+        "delete",
+        "check-free",
+        "copy",
+        "check-digest",
+        "set-boot",
+        "reload",
+    ]
+    assert one.stretch == (2, 5)
+    assert [step.reload for step in one.steps[1:6]] == ["stranded"] * 4 + ["ready"]
+    assert one.steps[-1].starts == f"2.0 from {TWO}"
+
+
+def test_a_copy_of_what_may_go_is_no_reason_to_let_both_go_as_copies():
+    what = running(image("2.0"), image("2.0", path="spare.img"))
+    found = stands(what, unlocked=frozenset({"fallback"}))
+    assert (found["sw-2.0.img"].tier, found["spare.img"].tier) == (5, 4)
+    assert stands(what)["spare.img"].tier == 2
+
+
+def test_a_running_set_is_unlocked_as_a_whole():
+    what, catalog = sets_of(boots=("flash:a.set",), only_a=1, only_b=1, shared=1)
+    only = frozenset({"running"})
+    one = plan(what, 700 * MIB, catalog=catalog, policy=Policy(keep=1, reserve="0%"), unlocked=only)
+    assert [drop.files for drop in one.drop] == [
+        ("flash:b.set", "flash:pkg/only_b"),
+        ("flash:a.set", "flash:pkg/only_a"),
+    ]
+
+
+def test_what_is_found_nowhere_else_is_backed_up_before_anything_is_deleted():
+    one = plan(running(image("2.0"), image("3.0")), 590 * MIB, detail="steps")
+    assert [step.kind for step in one.steps] == ["back-up", "check-digest", "delete", "check-free"]
+    assert one.steps[1].what.endswith(digest("sw-1.0.img"))
+    assert [step.free for step in one.steps] == [500 * MIB] * 2 + [600 * MIB] * 2
+
+
+def test_the_sheet_gives_the_line_to_type():
+    kind = replace(sheet(), wording={"delete": "drop {member} {volume} {path}"})
+    one = plan(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind, detail="steps")
+    assert [step.line for step in one.steps] == [None, "drop 1 flash a.dump", None]
+
+
+def test_another_volume_and_a_stick_are_other_ways_where_there_is_not_enough():
+    card = flash(name="card", free=900 * MIB)
+    what = device(member(volumes=(flash(image("1.0"), free=0), card), boots=(ONE,)), place=ONE)
+    ways = plan(what, room_for="2.0").ways
+    assert ways[0].startswith("another volume: card:")
+    assert ways[1].startswith("a stick:")
+
+
+def test_members_are_planned_for_one_by_one():
+    two = member(volumes=(flash(image("1.0"), plain("a.dump"), free=0),), boots=(ONE,), id="2")
+    what = device(member(image("1.0"), boots=(ONE,)), two, place=ONE)
+    assert [dropped(one) for one in plans(what, MIB)] == [[], ["a.dump"]]
+
+
+def test_a_sheet_without_roles_says_why_nothing_is_offered():
+    one = plan(running(plain("x.dump")), 900 * MIB, sheet(roles={}, names=()))
+    assert "tells no roles" in one.note
+
+
+def test_a_bank_plan_says_what_is_lost_and_is_safe_while_it_is_written():
+    kind = sheet("banks", fallback="other-bank")
+    what = device(member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a"), in_bank="a")
+    one = plan(what, None, kind, room_for="3.0", detail="steps")
+    assert one.lost == "2.0 (proven), which is not known to be anywhere else: back it up first"
+    assert [step.kind for step in one.steps] == [
+        "back-up", "write-bank", "check-digest", "set-boot", "reload",
+    ]  # fmt: skip
+    assert [step.starts for step in one.steps] == ["1.0 from bank:a"] * 3 + ["3.0 from bank:b"] * 2
+    shelf = frozenset({digest("sw-2.0.img")})
+    assert "also elsewhere" in plan(what, None, kind, room_for="3.0", shelf=shelf).lost
+
+
+def paired(trial, committed, *, runs, once=None):
+    files = [image(trial, path="t/sw.img"), image(committed, path="c/sw.img")]
+    banks = (
+        Bank(name="trial", places=("flash:t/sw.img",)),
+        Bank(name="committed", places=("flash:c/sw.img",)),
+    )
+    return device(member(*files, banks=banks, once=once), place=f"flash:{runs}/sw.img")
+
+
+def test_a_pair_is_written_in_the_trial_directory_and_scheduled():
+    kind = sheet("paired", fallback="other-bank")
+    one = plan(paired("1.0", "1.0", runs="t"), None, kind, room_for="2.0", detail="steps")
+    assert (one.bank, one.drop[0].place) == ("trial", "flash:t/sw.img")
+    assert one.stretch is None
+    assert one.steps[-1].starts == "2.0 from bank:trial"
+    assert "commit" in one.steps[-1].what
+
+
+def test_a_trial_that_runs_and_is_not_committed_is_not_written_over():
+    kind = sheet("paired", fallback="other-bank")
+    one = plan(paired("2.0", "1.0", runs="t"), None, kind, room_for="3.0")
+    assert (one.enough, one.bank) == (False, None)
+    assert "commit it or give it up first" in one.note
+    one = plan(paired("2.0", "1.0", runs="c", once="bank:trial"), None, kind, room_for="3.0")
+    assert "scheduled" in one.note
+
+
+def test_a_plan_is_held_against_a_later_snapshot():
+    what = running(plain("a.dump", 30 * MIB), plain("b.dump", 30 * MIB), plain("x.settings"))
+    one = plan(what, 560 * MIB)
+
+    def held(*files, free=500 * MIB):
+        volume = flash(image("1.0"), *files, free=free)
+        now = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+        return confirm(one, judged(now), None)
+
+    done = held(plain("x.settings"), free=560 * MIB)
+    assert (done.not_done, done.too_much, done.enough) == ((), (), True)
+    half = held(plain("a.dump"), plain("x.settings"))
+    assert (half.done, half.not_done) == (("flash:b.dump",), ("flash:a.dump",))
+    assert held(free=600 * MIB).too_much == ("flash:x.settings",)
+
+
+def test_a_volume_that_is_too_small_for_an_image_gets_no_plan():
+    catalog = published(release("1.0"), release("9.0", needs={"volume": 20_000 * MIB}))
+    assert "needs a volume of" in plan(running(), catalog=catalog, room_for="9.0").note
+
+
+def test_a_volume_that_cannot_be_read_gets_no_plan():
+    broken = Volume(name="flash", state="unreadable", free=0, files=())
+    what = device(member(volumes=(broken,), boots=(ONE,)), place=ONE)
+    assert "is unreadable" in plan(what, 1).note
+
+
+def test_a_hold_and_a_mode_do_not_change_what_is_offered():
+    boot = Boot(mode=Setting(saved="hold"), order=Setting(saved=()))
+    held = device(member(image("1.0"), plain("a.dump"), boot=boot), place=ONE)
+    assert dropped(plan(held, 501 * MIB)) == ["a.dump"]

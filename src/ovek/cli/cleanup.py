@@ -1,37 +1,119 @@
 """`ovek cleanup`: what may go to make room?"""
 
+import re
 import sys
+from collections import Counter
+from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+import msgspec
+from msgspec import Struct, field
 
-from ovek.cli.options import Devices, size_option, snapshot_options, write_bytes, write_lines
+from ovek.cli.fleetwide import each_part
+from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
+from ovek.cli.policy import check_policy
 from ovek.cli.shelf import shelf_facts
-from ovek.engine.cleanup import PlanDefectError, plan_device
-from ovek.engine.verdicts import fits, judge_device
+from ovek.engine.cleanup import Detail, PlanDefectError, no_plans, plan_device
+from ovek.engine.confirm import confirm
+from ovek.engine.verdicts import Judge, fits, judge_device
+from ovek.engine.wanted import ContradictionError, Wants, release_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
+from ovek.files.snapshot import SnapshotIndex
+from ovek.files.spool import Spool
+from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
+from ovek.model.size import SizeError, parse_size, show_size
+from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
-from ovek.render.visible import visible
+
+if TYPE_CHECKING:
+    from ovek.render.cleanup import FleetRows
+
+TARGET = "target"
+_SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.ASCII)
+
+
+class Asked(Struct, frozen=True, kw_only=True):
+    """What was typed: how much room, and what may and may not go."""
+
+    free: int | None = None
+    share: float | None = None
+    image: str | None = None
+    sweep: int | None = None
+    unlocked: frozenset[Unlock] = frozenset()
+    keep: tuple[str, ...] = ()
+    named: bool = False
+    detail: Detail = "steps"
+
+
+def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int | float | None:
+    """Read a size into bytes, or a percentage into a share from 0 to 1."""
+    if value is None:
+        return None
+    match = _SHARE.fullmatch(value.strip())
+    if match is not None:
+        if float(match[1]) > 100:
+            raise click.BadParameter(f"{value!r} is more than all of it; at most 100%")
+        return float(match[1]) / 100
+    try:
+        return parse_size(value)
+    except SizeError as error:
+        raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
 
 
 @click.command("cleanup")
 @click.argument("device", nargs=-1)
 @click.option(
-    "--free", callback=size_option, metavar="SIZE", help="The free space wanted, like 600MiB."
+    "--free",
+    callback=_free,
+    metavar="SIZE|PERCENT",
+    help="The free space wanted: 600MiB, or a share of the volume: 20%.",
 )
 @click.option(
     "--room-for",
-    metavar="IMAGE",
-    help="Room for this published file: its size, what it unpacks to, and the policy's reserve.",
+    metavar="IMAGE|VERSION|target",
+    help="Room for this published file or version, or for policy's target: its size, what it "
+    "unpacks to and takes while it is installed, and the reserve.",
 )
-@click.option("-v", "--verbose", is_flag=True, help="Name every file that stays.")
-@snapshot_options()
+@click.option(
+    "--sweep", type=click.IntRange(1, 6), metavar="TIER", help="Everything up to this tier (1–6)."
+)
+@click.option(
+    "--may-drop",
+    multiple=True,
+    type=click.Choice(["fallback", "running"]),
+    help="Unlock the kept fallback or the running image (may be repeated).",
+)
+@click.option("--keep", multiple=True, metavar="GLOB", help="Never offer these files.")
+@click.option("--whole-fleet", is_flag=True, help="One line a device, then totals.")
+@click.option(
+    "--figure",
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="Draw each flash by role, what goes and the line to reach (.png or .svg).",
+)
+@click.option(
+    "--confirm",
+    "confirm_file",
+    metavar="SNAPSHOT",
+    type=click.Path(path_type=Path),
+    help="Hold this later snapshot against the plan: done, not done, done too much.",
+)
+@click.option("-v", "--verbose", is_flag=True, help="Name every file that stays, and every step.")
+@snapshot_options("markdown")
 def command(
     device: tuple[str, ...],
-    free: int | None,
+    free: int | float | None,
     room_for: str | None,
+    sweep: int | None,
+    may_drop: tuple[Unlock, ...],
+    keep: tuple[str, ...],
+    whole_fleet: bool,
+    figure: Path | None,
+    confirm_file: Path | None,
     verbose: bool,
     site_folder: Path,
     snapshot_file: Path | None,
@@ -40,57 +122,263 @@ def command(
     """What may go on each DEVICE to make room? (default: all)
 
     Plans only: Ovek never deletes anything. Nothing that the device needs is offered, and the
-    next start is walked again as it would be after the plan. Exit code 1 where a plan is not
-    enough.
+    next start is walked again as it would be after each step. `--format markdown` is a checklist.
+    Exit code 1 where a plan is not enough, or is not done when it is held against a snapshot.
     """
-    if (free is None) == (room_for is None):
+    if sum(one is not None for one in (free, room_for, sweep)) != 1:
         raise click.UsageError(
-            "say how much room is wanted: either --free SIZE or --room-for IMAGE"
+            "say how much room is wanted, one of: --free SIZE, --room-for IMAGE, --sweep TIER"
+        )
+    for tier, name in LOCKED.items():
+        if sweep is not None and sweep >= tier and name not in may_drop:
+            raise click.UsageError(f"tier {tier} is unlocked by name only: add --may-drop {name}")
+    if whole_fleet and (device or format_ == "markdown" or confirm_file is not None):
+        raise click.UsageError("--whole-fleet takes no DEVICE, no checklist and no --confirm")
+    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
+        raise click.BadParameter(
+            f"{figure.name!r} has to end in .png or .svg", param_hint="--figure"
         )
     site = Site(site_folder)
     devices = Devices(site, site.snapshot(snapshot_file), device)
-    release = None if room_for is None else _release(devices, room_for)
+    check_policy(site, devices.releases)
+    if room_for is not None:
+        _known(devices, room_for)
+    brief = format_ == "table" and figure is None
+    asked = Asked(
+        free=free if isinstance(free, int) else None,
+        share=free if isinstance(free, float) else None,
+        image=room_for,
+        sweep=sweep,
+        unlocked=frozenset(may_drop),
+        keep=keep,
+        named=bool(device),
+        detail="steps" if not whole_fleet else "numbers" if brief else "files",
+    )
     facts = shelf_facts(site, devices.releases)
-    shelf = facts.proven if facts is not None else frozenset()
-    plans = []
-    for one, judge in devices:
-        if release is not None and fits(release, one.hardware) is False:
-            if device:
-                met = f"{one.device} is {one.hardware.model}, {release.file} is for "
-                met += " ".join([*(release.fits or ()), *(release.revisions or ())])
-                raise InputError(devices.file, met, "Name an image for this hardware")
-            continue
-        try:
-            plans += plan_device(
-                judge_device(one, judge), site.policy, free=free, room_for=release, shelf=shelf
-            )
-        except PlanDefectError as defect:
-            click.echo(f"ovek: {visible(str(defect))}", err=True)
-            sys.exit(2)
-    if release is not None and not plans:
-        met = f"holds no device that {release.file} is for"
+    shelf = facts.proven if facts is not None else frozenset[str]()
+    if whole_fleet:
+        _whole_fleet(devices, asked, shelf, format_, figure)
+        return
+    planner = Planner(devices, asked, shelf)
+    if confirm_file is not None:
+        _confirm(planner, devices, confirm_file, format_)
+        return
+    plans = [plan for one, judge in devices for plan in planner.plans(one, judge)]
+    if room_for is not None and not plans:
+        met = f"holds no device that {room_for} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
-    if format_ == "json":
-        from ovek.render import json
+    if figure is not None:
+        from ovek.render.figure import draw
 
-        write_bytes([json.cleanup(plans)])
-    else:
-        from ovek.render.cleanup import cleanup
-
-        write_lines(cleanup(plans, verbose=verbose))
+        draw(figure, plans)
+    _show(plans, format_, verbose=verbose)
     if not all(plan.enough for plan in plans):
         sys.exit(1)
 
 
-def _release(devices: Devices, name: str) -> KnownRelease:
-    """The one release of this file name, its size known."""
-    folder = devices.site.folder / "catalog"
-    found = devices.releases.named(name, case_blind=False)
+def _show(plans: list[CleanupPlan], format_: str, *, verbose: bool) -> None:
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.cleanup(plans)])
+    elif format_ == "markdown":
+        from ovek.render.checklist import checklist
+
+        write_bytes([checklist(plans)])
+    else:
+        from ovek.render.cleanup import cleanup
+
+        write_lines(cleanup(plans, verbose=verbose))
+
+
+class Planner:
+    """Plans for the devices of a site, as asked."""
+
+    def __init__(self, devices: Devices, asked: Asked, shelf: frozenset[str]) -> None:
+        site = devices.site
+        self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
+        self.policy_file = site.folder / "policy.toml"
+        self.wants = Wants(site.policy, {one.name: one.role for one in site.fleet.device})
+        self.by_name: KnownRelease | None = None
+        if asked.image is not None:
+            named = devices.releases.named(asked.image, case_blind=False)
+            self.by_name = named[0] if named else None
+
+    def plans(self, device: Device, judge: Judge) -> list[CleanupPlan]:
+        """The plans of one device; none where what room is made for is not for its hardware."""
+        asked, release = self.asked, None
+        if asked.image is not None:
+            release = self.release(device, judge)
+            if release is None and asked.image == TARGET:
+                note = "policy names no target that one file in catalog/ is for"
+                return no_plans(judge_device(device, judge), Room(free=0), note)
+            if release is None:
+                return []
+        room = Room(free=asked.free, share=asked.share, release=release, sweep=asked.sweep)  # type: ignore[arg-type]
+        try:
+            plans = plan_device(
+                judge_device(device, judge),
+                self.policy,
+                room,
+                shelf=self.shelf,
+                unlocked=asked.unlocked,
+                keep=asked.keep,
+                detail=asked.detail,
+            )
+        except PlanDefectError as defect:
+            do = "Do not follow a plan for it; report it"
+            raise InputError(self.file, str(defect), do) from None
+        for plan in plans if asked.named else []:
+            if plan.capacity is not None and plan.wanted > plan.capacity:
+                holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
+                met = f"{plan.volume}: of {plan.device} holds {holds}, and {wanted} is wanted"
+                raise InputError(self.file, met, "Ask for less than the volume holds")
+        return plans
+
+    def release(self, device: Device, judge: Judge) -> KnownRelease | None:
+        """The release to make room for on a device; raise InputError for a named one without."""
+        image, named = self.asked.image, self.asked.named
+        assert image is not None
+        release = self.by_name
+        if image == TARGET:
+            try:
+                release = self.wants.of(device, judge).release
+            except ContradictionError as error:
+                do = "Say it once, or name the device by itself"
+                raise InputError(self.policy_file, str(error), do, key="want") from None
+            if release is None and named:
+                met = f"names no target for {device.device} that catalog/ has one file of"
+                raise InputError(self.policy_file, met, "Name one, or the image itself")
+        elif release is None:
+            release = release_for(image, device, judge)
+            if release is None and named:
+                met = f"{device.device} is {device.hardware.model or 'hardware that is not known'}"
+                met += f", and no one system image of version {image} is for it"
+                raise InputError(self.file, met, "Name the image itself")
+        if release is not None and fits(release, device.hardware) is False:
+            if named:
+                met = f"{device.device} is {device.hardware.model}, {release.file} is for "
+                met += " ".join([*(release.fits or ()), *(release.revisions or ())])
+                raise InputError(self.file, met, "Name an image for this hardware")
+            return None
+        return release
+
+
+def _known(devices: Devices, name: str) -> None:
+    """Raise InputError where no source knows an image or version, or not its size."""
+    folder, releases = devices.site.folder / "catalog", devices.releases
+    found = releases.named(name, case_blind=False)
+    if name == TARGET or (not found and name in releases.by_version):
+        return
     if not found:
-        near = get_close_matches(name, devices.releases.by_name, n=1)
+        near = get_close_matches(name, [*releases.by_name, *releases.by_version], n=1)
         do = f"Did you mean {near[0]}?" if near else "Put the release there, with its size"
         raise InputError(folder, f"no source there publishes {name!r}", do)
     if not found[0].sizes:
         met = f"the size of {name} is not published ({', '.join(map(str, found[0].origins))})"
         raise InputError(folder, met, "Add its size, or use --free SIZE")
-    return found[0]
+
+
+class Part(Struct):
+    """The plans of some devices: a line of JSON each, and what they add up to.
+
+    The lines are of CleanupPlan, or of cells for the table; `widths` are those of its columns.
+    """
+
+    lines: list[bytes] = []
+    totals: CleanupTotals = field(default_factory=CleanupTotals)
+    widths: list[int] = []
+
+
+class Planning:
+    """Plans for the devices of a snapshot, as rows of the table or whole."""
+
+    def __init__(
+        self, devices: Devices, asked: Asked, shelf: frozenset[str], as_rows: bool
+    ) -> None:
+        self.planner, self.part = Planner(devices, asked, shelf), Part()
+        self._encode = msgspec.json.Encoder(order="sorted").encode
+        self._rows: FleetRows | None = None
+        if as_rows:
+            from ovek.render import cleanup
+
+            self._rows = cleanup.FleetRows()
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Plan for one device."""
+        plans = self.planner.plans(device, judge)
+        for plan in plans:
+            self.part.totals.add(plan)
+            made = plan if self._rows is None else self._rows.cells(plan, len(plans))
+            self.part.lines.append(self._encode(made))
+
+    def result(self) -> Part:
+        """The part that is done."""
+        done, self.part = self.part, Part()
+        if self._rows is not None:
+            done.widths = self._rows.columns.widths
+        return done
+
+
+def _whole_fleet(
+    devices: Devices, asked: Asked, shelf: frozenset[str], format_: str, figure: Path | None
+) -> None:
+    """Plan for all devices: one line each, then totals."""
+    as_rows = format_ == "table" and figure is None
+    lines, totals, widths = Spool(CleanupPlan), CleanupTotals(), []
+    for part in each_part(devices, Planning, asked, shelf, as_rows):
+        totals.join(part.totals)
+        widths.append(part.widths)
+        for line in part.lines:
+            lines.add_line(line)
+    if not totals.plans:
+        met = f"holds no device that {asked.image} is for"
+        raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
+    if figure is not None:
+        from ovek.render.figure import draw
+
+        draw(figure, list(lines))
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes(json.cleanup_fleet(lines.lines(), totals))
+    else:
+        from ovek.render.cleanup import FleetRows, fleet
+
+        if as_rows:
+            write_lines(fleet(totals, lines.lines, widths))
+        else:
+            rows, members = FleetRows(), Counter(plan.device for plan in lines)
+            made = [msgspec.json.encode(rows.cells(plan, members[plan.device])) for plan in lines]
+            write_lines(fleet(totals, lambda: made, [rows.columns.widths]))
+    if totals.short or totals.no_plan:
+        sys.exit(1)
+
+
+def _confirm(planner: Planner, devices: Devices, file: Path, format_: str) -> None:
+    """Hold the plans against a later snapshot."""
+    index = SnapshotIndex(file)
+    found = list(_confirmed(planner, devices, index))
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.cleanup_confirmed(file.name, found)])
+    else:
+        from ovek.render.cleanup import confirmed
+
+        write_lines(confirmed(found, file.name))
+    if any(one.not_done or one.too_much or not one.enough for one in found):
+        sys.exit(1)
+
+
+def _confirmed(planner: Planner, devices: Devices, index: SnapshotIndex) -> Iterator[Confirmed]:
+    for device, judge in devices:
+        now = index.read(device.device)
+        if now is None:
+            if planner.asked.named:
+                met = f"holds no device {device.device!r}"
+                raise InputError(index.file, met, "Read it again: ovek survey")
+            continue
+        release = planner.release(device, judge) if planner.asked.image is not None else None
+        for plan in planner.plans(device, judge):
+            yield confirm(plan, judge_device(now, devices.judge(now)), release)

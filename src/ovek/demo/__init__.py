@@ -63,6 +63,11 @@ TOUR = (
         "One dump and one old image make room for the recommended release; the running image "
         "and the settings stay.",
     ),
+    Stop(
+        ("cleanup", "--whole-fleet", "--room-for", "target"),
+        "Is there room for the upgrade, everywhere? Most have it or can make it; one ship has not, "
+        "unless its running image goes, and that is never offered unasked.",
+    ),
 )
 
 

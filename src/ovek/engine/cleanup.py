@@ -1,32 +1,34 @@
 """The cleanup plan of a volume: which units go to reach an amount of free space.
 
 A unit is a single file, or a whole set with its packages that no other set shares. Deleting frees
-whole clusters. Units are chosen so that, in this order: as few as possible of the highest tier,
-then of the next lower, … down to tier 1; then few bytes beyond the need; then oldest first, then
-by name. The number of units of each tier is exact. The plan is then replayed: the boot walk after
-it must not be worse than before, or the plan is refused as a defect of Ovek.
+whole clusters. Which units go is chosen exactly: see `choose`. The plan is then replayed: the boot
+walk after it must not be worse than before, or the plan is refused as a defect of Ovek. Only what a
+person unlocked by name may make it worse, and then the plan says from which step to which.
 
-In layouts with banks that hold their image themselves, the plan names the bank to write to
-instead: never the one that runs, nor the only one that starts.
+In layouts with banks, the plan for an image names the bank to write to: never the one that runs,
+nor the only one that starts. Where a bank is made of files, those that it holds now go first.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterator
+from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ovek.engine.banks import bank_to_write, holds_its_image, said_of_bank, writes_a_bank
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.choose import Unit, choose, in_order
 from ovek.engine.roles import Standing, standings
+from ovek.engine.steps import Explained, bank_steps, started, steps_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
-from ovek.model.place import Place
-from ovek.model.plan import CleanupPlan, Drop, Keep, Locked, Tier, Unlock
+from ovek.model.place import BANK, Place, parse_place
+from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Room, Unlock
 from ovek.model.policy import Policy
-from ovek.model.sheet import Sheet
+from ovek.model.sheet import Role, Sheet
+from ovek.model.size import show_size
 from ovek.model.snapshot import Device, Member, Volume
-from ovek.model.verdict import KnownRelease
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk
 
-LOCKED: dict[Tier, Unlock] = {5: "fallback", 6: "running"}
 _LATE = float("inf")
 
 
@@ -34,133 +36,138 @@ class PlanDefectError(Exception):
     """A plan would leave the device worse than before: a defect of Ovek, never to be followed."""
 
 
-class Unit(Struct, frozen=True, kw_only=True):
-    """What goes or stays as one. `frees` in bytes; `age` in seconds since 1970, late if unknown."""
+# How much a plan tells: the numbers and what goes, every file, or every step, too.
+Detail = Literal["numbers", "files", "steps"]
 
-    standing: Standing
-    places: tuple[Place, ...]
-    tier: Tier
-    why: str
-    frees: int
-    age: float
+
+class _Asked(Struct, frozen=True, kw_only=True):
+    """All that a plan is made from, besides the device."""
+
+    policy: Policy
+    room: Room
+    shelf: frozenset[str]
+    unlocked: frozenset[Unlock]
+    keep: tuple[str, ...]
+    detail: Detail
 
 
 def plan_device(
     judged: JudgedDevice,
     policy: Policy,
+    room: Room,
     *,
-    free: int | None = None,
-    room_for: KnownRelease | None = None,
     shelf: frozenset[str] = frozenset(),
     unlocked: frozenset[Unlock] = frozenset(),
+    keep: tuple[str, ...] = (),
+    detail: Detail = "files",
 ) -> list[CleanupPlan]:
     """Plan for every member of a device.
 
-    `free` is the free space wanted, in bytes; else `room_for` is the release to make room for:
-    its size and what it unpacks to, plus the policy's reserve. `shelf` holds the digests of the
-    images that the shelf holds, proven. Raises PlanDefectError.
+    `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
+    that a person keeps. Steps take their time, since each is walked. Raises PlanDefectError.
     """
+    asked = _Asked(
+        policy=policy, room=room, shelf=shelf, unlocked=unlocked, keep=keep, detail=detail
+    )
     walk = walk_device(judged)
-    plans = []
-    for one, member_walk in zip(judged.members or (), walk.members, strict=True):
-        volume = image_volume(judged.judge.sheet, one.member)
-        if _holds_its_image(judged, one.member):
-            plans.append(_bank_plan(judged, one, member_walk, walk, free, room_for))
-            continue
-        if volume is None or volume.free is None or volume.files is None:
-            plans.append(_no_plan(judged, one, volume, walk, free, room_for))
-            continue
-        name = room_for.file if room_for is not None else None
-        found = standings(judged, one, member_walk, policy, shelf=shelf, room_for=name)
-        wanted, note = wanted_bytes(judged, one, volume, policy, free, room_for)
-        plans.append(_volume_plan(judged, one, volume, walk, found, wanted, note, unlocked))
-    return plans
+    return [
+        _plan_member(judged, one, each, walk, asked)
+        for one, each in zip(judged.members or (), walk.members, strict=True)
+    ]
+
+
+def _plan_member(
+    judged: JudgedDevice,
+    one: JudgedMember,
+    member_walk: MemberWalk,
+    walk: DeviceWalk,
+    asked: _Asked,
+) -> CleanupPlan:
+    sheet, member, room = judged.judge.sheet, one.member, asked.room
+    volume = image_volume(sheet, member)
+    bank, why, replaced = None, "", frozenset[Place]()
+    if writes_a_bank(judged, one, room):
+        bank, why = bank_to_write(judged, one, member_walk)
+        if holds_its_image(judged, member):
+            return _bank_plan(judged, one, walk, asked, bank, why)
+        if bank is None:
+            return _no_plan(judged, one, volume, walk, room, why)
+        there = member.bank(bank)
+        texts = (there.places if there is not None else None) or ()
+        replaced = frozenset(parse_place(text).on(None) for text in texts)
+    if note := _no_room_to_plan(volume, sheet, room):
+        return _no_plan(judged, one, volume, walk, room, note)
+    assert volume is not None
+    found = standings(
+        judged,
+        one,
+        member_walk,
+        asked.policy,
+        shelf=asked.shelf,
+        room_for=room.release.file if room.release is not None else None,
+        unlocked=asked.unlocked,
+        keep=asked.keep,
+        replaced=replaced,
+    )
+    return _volume_plan(judged, one, volume, walk, found, asked, bank, why, replaced)
+
+
+def _no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
+    """Why there is no plan for a volume; empty where there is one."""
+    if volume is None:
+        name = sheet.start.default_volume
+        return f"the volume {name}: is not in the snapshot" if name else "no volume is known"
+    name = volume.name
+    if volume.state in ("absent", "unreadable"):
+        return f"the volume {name}: is {volume.state}"
+    if volume.free is None:
+        return f"how much is free on {name}: is not known"
+    if volume.files is None:
+        return f"the files of {name}: are not known"
+    if room.share is not None and volume.capacity is None:
+        return f"the capacity of {name}: is not known, so a share of it is not known either"
+    release = room.release
+    if release is not None and not release.sizes:
+        return f"the size of {release.file} is not published"
+    least = release.needs.volume if release is not None else None
+    if release is not None and least and volume.capacity is not None and volume.capacity < least:
+        told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"
+        return f"{release.file} needs a volume of {told}"
+    return ""
 
 
 def wanted_bytes(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    volume: Volume,
-    policy: Policy,
-    free: int | None,
-    room_for: KnownRelease | None,
+    judged: JudgedDevice, one: JudgedMember, volume: Volume, policy: Policy, room: Room
 ) -> tuple[int, str]:
     """The free bytes wanted on a volume, and what they are made of in words."""
-    if room_for is None:  # the free space was asked for in bytes
-        return free or 0, ""
+    if room.share is not None:
+        return int((volume.capacity or 0) * room.share), ""
+    release = room.release
+    if release is None:
+        return room.free or 0, ""
     reserve = policy.reserve_of(volume.capacity)
-    size = min(room_for.sizes, default=None)
-    if size is None:
-        raise ValueError(f"the size of {room_for.file} is not published")
     there = any(
         image.judgement.verdict == "proven"
-        and image.judgement.release is room_for
+        and image.judgement.release is release
         and image.place.volume == volume.name
         for image in one.images.values()
     )
-    copied = 0 if there else _clusters(max(room_for.sizes), _cluster(judged, volume))
-    factor = judged.judge.sheet.capacity.unpacked
-    unpacked = room_for.unpacked
-    if unpacked is None and factor is not None:
-        unpacked = int(max(room_for.sizes) * factor)
-    parts = [f"{room_for.file} is there already" if there else f"{copied} for the image"]
+    size, capacity = max(release.sizes), judged.judge.sheet.capacity
+    copied = 0 if there else _clusters(size, _cluster(judged, volume))
+    unpacked = release.unpacked
+    if unpacked is None and capacity.unpacked is not None:
+        unpacked = int(size * capacity.unpacked)
+    parts = [f"{release.file} is there already" if there else f"{show_size(copied)} for the image"]
     if unpacked:
-        parts.append(f"{unpacked} for what it unpacks to")
+        parts.append(f"{show_size(unpacked)} for what it unpacks to")
+    if capacity.installing:
+        parts.append(f"{show_size(capacity.installing)} while it is installed")
     if reserve is None:
         parts.append("no reserve, since the capacity is not known")
     elif reserve:
-        parts.append(f"{reserve} for the reserve")
-    return copied + (unpacked or 0) + (reserve or 0), ", ".join(parts)
-
-
-def choose(units: Iterable[Unit], need: int) -> list[Unit] | None:
-    """Choose units that free at least `need` bytes; None where all together do not.
-
-    From the highest tier down: so few of it that, with the largest of it and all of the lower
-    tiers, the need is met. Then, largest first, each is exchanged for the smallest of its tier
-    that still meets the need, the oldest of those.
-    """
-    pool = sorted(units, key=lambda unit: (unit.tier, unit.frees))
-    if sum(unit.frees for unit in pool) < need:
-        return None
-    if need <= 0:
-        return []
-    chosen: list[Unit] = []
-    for tier in sorted({unit.tier for unit in pool}, reverse=True):
-        below = sum(unit.frees for unit in pool if unit.tier < tier)
-        above = sum(unit.frees for unit in chosen)
-        for unit in sorted(
-            (unit for unit in pool if unit.tier == tier), key=lambda unit: -unit.frees
-        ):
-            if above + below >= need:
-                break
-            chosen.append(unit)
-            above += unit.frees
-    return _tightened(chosen, pool, need)
-
-
-def _tightened(chosen: list[Unit], pool: list[Unit], need: int) -> list[Unit]:
-    """Exchange units within their tier for smaller ones, as long as the need is met."""
-    beyond = sum(unit.frees for unit in chosen) - need
-    picked = list(chosen)
-    for at, unit in sorted(enumerate(chosen), key=lambda pair: -pair[1].frees):
-        taken = {other.places for other in picked}
-        options = [
-            other
-            for other in pool
-            if other.tier == unit.tier
-            and unit.frees - other.frees <= beyond
-            and (other is unit or other.places not in taken)
-        ]
-        best = min(options, key=lambda other: (other.frees, other.age, str(other.places[0])))
-        beyond -= unit.frees - best.frees
-        picked[at] = best
-    return _in_order(picked)
-
-
-def _in_order(units: list[Unit]) -> list[Unit]:
-    """Lowest tier first, then oldest, then by name."""
-    return sorted(units, key=lambda unit: (unit.tier, unit.age, str(unit.places[0])))
+        parts.append(f"{show_size(reserve)} for the reserve")
+    wanted = copied + (unpacked or 0) + (capacity.installing or 0) + (reserve or 0)
+    return wanted, ", ".join(parts)
 
 
 def units_of(found: list[Standing], one: JudgedMember, volume: Volume, cluster: int) -> list[Unit]:
@@ -170,7 +177,7 @@ def units_of(found: list[Standing], one: JudgedMember, volume: Volume, cluster: 
     for place, image in one.sets.items():
         for package in image.parts:
             in_sets.setdefault(package, []).append(place)
-    units = []
+    units: list[Unit] = []
     for standing in found:
         if standing.place.volume != volume.name or standing.tier is None:
             continue
@@ -179,35 +186,41 @@ def units_of(found: list[Standing], one: JudgedMember, volume: Volume, cluster: 
             own = [by_place[p] for p in packages if len(in_sets[p]) == 1 and p in by_place]
             units += _set_unit(standing, own, one, cluster)
         elif standing.place not in in_sets:
-            units.append(_unit(standing, [standing], standing.tier, standing.why, cluster))
+            units.append(_unit(standing, [standing], cluster))
     return units
 
 
 def _set_unit(
     standing: Standing, own: list[Standing], one: JudgedMember, cluster: int
-) -> list[Unit]:
+) -> Iterator[Unit]:
     tiers = [package.tier for package in own]
     if None in tiers or standing.tier is None:
-        return []
-    tier, why = standing.tier, standing.why
-    if tier > 1 and tier < 5 and own:
+        return
+    whole = standing
+    if 1 < standing.tier < 5 and own:
         worst = max(own, key=lambda package: package.tier or 0)
-        tier, why = worst.tier or tier, worst.why
+        whole = replace(standing, tier=worst.tier or standing.tier, why=worst.why)
     broken = one.sets[standing.place].judgement
-    if tier < 5 and broken.verdict in ("altered", "cut-short"):
-        tier, why = 1, f"{broken.verdict} and nothing refers to it: {broken.why}"
-    return [_unit(standing, [standing, *own], tier, why, cluster)]
+    if standing.tier < 5 and broken.verdict in ("altered", "cut-short"):
+        why = f"{broken.verdict} and nothing refers to it: {broken.why}"
+        whole = replace(standing, tier=1, why=why)
+    yield _unit(whole, [standing, *own], cluster)
 
 
-def _unit(standing: Standing, files: list[Standing], tier: Tier, why: str, cluster: int) -> Unit:
-    times = [one.file.modified.timestamp() for one in files if one.file.modified is not None]
+def _unit(whole: Standing, files: list[Standing], cluster: int) -> Unit:
+    assert whole.tier is not None
+    frees, age = 0, None
+    for one in files:
+        frees += _clusters(one.file.size or 0, cluster)
+        if one.file.modified is not None:
+            time = one.file.modified.timestamp()
+            age = time if age is None or time > age else age
     return Unit(
-        standing=standing,
-        places=tuple(one.place for one in files),
-        tier=tier,
-        why=why,
-        frees=sum(_clusters(one.file.size or 0, cluster) for one in files),
-        age=max(times, default=_LATE),
+        places=tuple([one.place for one in files]),
+        tier=whole.tier,
+        why=whole.why,
+        frees=frees,
+        age=_LATE if age is None else age,
     )
 
 
@@ -217,20 +230,34 @@ def _volume_plan(
     volume: Volume,
     walk: DeviceWalk,
     found: list[Standing],
-    wanted: int,
-    note: str,
-    unlocked: frozenset[Unlock],
+    asked: _Asked,
+    bank: str | None,
+    why: str,
+    replaced: frozenset[Place],
 ) -> CleanupPlan:
     assert volume.free is not None
     units = units_of(found, one, volume, _cluster(judged, volume))
-    open_units = [u for u in units if u.tier not in LOCKED or LOCKED[u.tier] in unlocked]
-    need = wanted - volume.free
-    chosen = choose(open_units, need)
+    forced = [unit for unit in units if unit.places[0] in replaced]
+    open_units = [
+        unit
+        for unit in units
+        if unit not in forced and (unit.tier not in LOCKED or LOCKED[unit.tier] in asked.unlocked)
+    ]
+    wanted, note = wanted_bytes(judged, one, volume, asked.policy, asked.room)
+    swept = asked.room.sweep
+    if swept is not None:
+        chosen: list[Unit] | None = in_order(unit for unit in open_units if unit.tier <= swept)
+    else:
+        need = wanted - volume.free - sum(unit.frees for unit in forced)
+        chosen = choose(open_units, need)
     enough = chosen is not None
-    going = chosen if chosen is not None else _in_order(open_units)
+    going = in_order([*forced, *(open_units if chosen is None else chosen)])
     after = volume.free + sum(unit.frees for unit in going)
-    replayed = _replayed(judged, one.member, volume, walk, going)
-    return CleanupPlan(
+    if swept is not None:
+        wanted, note = after, f"everything up to tier {swept}"
+    replayed = _replayed(judged, one, volume, walk, going)
+    roles = {standing.place: standing.role for standing in found}
+    plan = CleanupPlan(
         device=judged.device.device,
         member=one.member.id,
         volume=volume.name,
@@ -241,20 +268,61 @@ def _volume_plan(
         short_by=max(0, wanted - after),
         reload_before=walk.reload,
         reload_after=replayed.reload,
-        drop=tuple(_drop(unit) for unit in going),
-        keep=_keeps(found, volume, going, units, one),
-        locked=_locked(units, unlocked, wanted - after),
-        note=note,
+        starts_before=started(walk, one.member.id),
+        starts_after=started(replayed, one.member.id),
+        capacity=volume.capacity,
+        drop=tuple(_drop(unit, roles) for unit in going),
+        keep=() if asked.detail == "numbers" else _keeps(found, volume, going, units, one),
+        locked=_locked(units, asked.unlocked, wanted - after),
+        bank=bank,
+        bank_why=why,
+        lost=said_of_bank(one, bank, asked.shelf) if bank is not None else None,
+        note="; ".join(filter(None, (note, _no_roles(judged, found)))),
+        ways=() if enough else tuple(_ways(judged, one, volume, wanted, asked.room)),
+    )
+    if asked.detail != "steps":
+        return plan
+    return _with_steps(
+        plan, steps_of(judged, one, volume, (walk, replayed), going, found, asked.room, bank)
     )
 
 
-def _drop(unit: Unit) -> Drop:
+def _with_steps(plan: CleanupPlan, explained: Explained) -> CleanupPlan:
+    return replace(plan, steps=explained.steps, stretch=explained.stretch)
+
+
+def _no_roles(judged: JudgedDevice, found: list[Standing]) -> str:
+    """Why nothing is offered where the sheet tells no roles."""
+    if judged.judge.sheet.roles or not any(one.role == "unknown" for one in found):
+        return ""
+    name = judged.judge.sheet.name
+    return f"the sheet {name} tells no roles, so nobody knows what its files are for: add [roles]"
+
+
+def _ways(
+    judged: JudgedDevice, one: JudgedMember, volume: Volume, wanted: int, room: Room
+) -> Iterator[str]:
+    """Other ways to get there than by deleting on this volume."""
+    if volume.capacity is not None and wanted > volume.capacity:
+        yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
+    for other in one.member.volumes or ():
+        if other is not volume and other.state in ("ok", None) and (other.free or 0) >= wanted:
+            free = show_size(other.free or 0)
+            yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
+    if room.release is not None and judged.judge.sheet.start.layout == "files":
+        yield (
+            "a stick: start the new image from one, in a window, then the old one no longer runs "
+            "and may go"
+        )
+
+
+def _drop(unit: Unit, roles: dict[Place, Role]) -> Drop:
     return Drop(
-        place=str(unit.standing.place),
+        place=str(unit.places[0]),
         frees=unit.frees,
         tier=unit.tier,
         why=unit.why,
-        role=unit.standing.role,
+        role=roles[unit.places[0]],
         files=tuple(str(place) for place in unit.places),
     )
 
@@ -300,33 +368,41 @@ def _stays_with(place: Place, one: JudgedMember) -> str:
 
 def _locked(units: list[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:
     """What each locked tier would add, and whether it would be enough."""
-    found = []
+    found, below = [], 0
     for tier, name in LOCKED.items():
         of_tier = [unit for unit in units if unit.tier == tier and name not in unlocked]
         adds = sum(unit.frees for unit in of_tier)
         if of_tier and short > 0:
-            places = tuple(str(unit.standing.place) for unit in of_tier)
-            found.append(Locked(tier=tier, adds=adds, enough=adds >= short, places=places))
+            places = tuple(str(unit.places[0]) for unit in of_tier)
+            below += adds
+            found.append(
+                Locked(
+                    tier=tier, adds=adds, alone=adds >= short, enough=below >= short, places=places
+                )
+            )
     return tuple(found)
 
 
 def _replayed(
-    judged: JudgedDevice, member: Member, volume: Volume, walk: DeviceWalk, going: list[Unit]
+    judged: JudgedDevice, one: JudgedMember, volume: Volume, walk: DeviceWalk, going: list[Unit]
 ) -> DeviceWalk:
     """Replay the plan and return the walk after it; raise PlanDefectError where it is worse.
 
     Where the walk visits something that goes, every step is replayed: a stop at any point has to
     be safe. What no walk visits changes none, so that the end speaks for every step.
     """
+    if not going:
+        return walk
+    member = one.member
     before = next(each for each in walk.members if each.member == member.id)
     visited = {candidate.place for candidate in before.tried}
-    touched = any(str(place) in visited for unit in going for place in unit.places)
-    steps = range(1, len(going) + 1) if touched else [len(going)]
+    banked = any(bank.places for bank in member.banks or ())
+    touched = banked or any(str(place) in visited for unit in going for place in unit.places)
     replayed = walk
-    for step in steps if going else []:
-        replayed = _replay(judged, member, volume, going[:step])
+    for step in range(1, len(going) + 1) if touched else [len(going)]:
+        replayed = walk_device(without(judged, one, volume, going[:step]))
         after = next(each for each in replayed.members if each.member == member.id)
-        if _worse(before, after) and not any(unit.tier in LOCKED for unit in going):
+        if worse(before, after) and not any(unit.tier in LOCKED for unit in going[:step]):
             raise PlanDefectError(
                 f"{judged.device.device}, member {member.id}: the plan would change the next start "
                 f"from {before.outcome} to {after.outcome}; do not follow it, report it"
@@ -334,18 +410,30 @@ def _replayed(
     return replayed
 
 
-def _replay(judged: JudgedDevice, member: Member, volume: Volume, going: list[Unit]) -> DeviceWalk:
-    """Walk the device as it is once the units are gone."""
-    gone = {place.path for unit in going for place in unit.places}
+def without(
+    judged: JudgedDevice, one: JudgedMember, volume: Volume, going: list[Unit]
+) -> JudgedDevice:
+    """The device as it is once the units are gone."""
+    gone = {place for unit in going for place in unit.places}
+    paths = {place.path for place in gone}
+    sets = volume.sets
     left = replace(
         volume,
-        files=tuple(file for file in volume.files or () if file.path not in gone),
-        sets=None
-        if volume.sets is None
-        else tuple(each for each in volume.sets if each.set_file not in gone),
+        files=tuple(file for file in volume.files or () if file.path not in paths),
+        sets=None if sets is None else tuple(s for s in sets if s.set_file not in paths),
         free=None,
     )
-    return walk_device(judge_device(_with(judged.device, member, left), judged.judge))
+    device = _with(judged.device, one.member, left)
+    if any(bank.places for bank in one.member.banks or ()):
+        return judge_device(device, judged.judge)  # what a bank is made of decides its verdict
+    ours = replace(
+        one,
+        member=next(m for m in device.members or () if m.id == one.member.id),
+        images={place: image for place, image in one.images.items() if place not in gone},
+        sets={place: image for place, image in one.sets.items() if place not in gone},
+    )
+    members = tuple(ours if each is one else each for each in judged.members or ())
+    return replace(judged, device=device, members=members)
 
 
 def _with(device: Device, member: Member, volume: Volume) -> Device:
@@ -355,12 +443,19 @@ def _with(device: Device, member: Member, volume: Volume) -> Device:
     return replace(device, members=members)
 
 
-def _worse(before: MemberWalk, after: MemberWalk) -> bool:
-    """Whether the second walk is worse: a worse outcome, or another start."""
+def worse(before: MemberWalk, after: MemberWalk) -> bool:
+    """Whether the second walk is worse: a worse outcome, or a start of another version.
+
+    The other half of a pair that holds the same is as good a start.
+    """
     rank = RELOADS_WORST_FIRST.index
-    return rank(after.outcome) < rank(before.outcome) or (
-        before.starts is not None and after.starts != before.starts
-    )
+    if rank(after.outcome) < rank(before.outcome):
+        return True
+    if before.starts is None or after.starts is None:
+        return after.starts is not before.starts and before.starts is not None
+    pair = before.starts.place.startswith(f"{BANK}:")
+    same = before.starts.version is not None and before.starts.version == after.starts.version
+    return after.starts.place != before.starts.place and not (pair and same)
 
 
 def image_volume(sheet: Sheet, member: Member) -> Volume | None:
@@ -379,57 +474,55 @@ def _clusters(size: int, cluster: int) -> int:
     return -(-size // cluster) * cluster
 
 
-def _holds_its_image(judged: JudgedDevice, member: Member) -> bool:
-    """Whether images go into banks that hold them, not onto a volume."""
-    if judged.judge.sheet.start.layout == "files":
-        return False
-    return bool(member.banks) and not any(bank.places for bank in member.banks or ())
-
-
 def _bank_plan(
     judged: JudgedDevice,
     one: JudgedMember,
-    member_walk: MemberWalk,
     walk: DeviceWalk,
-    free: int | None,
-    room_for: KnownRelease | None,
+    asked: _Asked,
+    bank: str | None,
+    why: str,
 ) -> CleanupPlan:
-    """Name the bank to write to: never the one that runs, nor the only one that starts."""
-    running = judged.device.running.bank
-    starts = member_walk.starts.place.removeprefix("bank:") if member_walk.starts else None
-    can_start = [name for name, i in one.banks.items() if i.judgement.verdict == "proven"]
-    states = {"empty": 0, "bad": 1}
-    choices = [
-        bank.name
-        for bank in sorted(one.member.banks or (), key=lambda bank: states.get(bank.state or "", 2))
-        if bank.name not in (running, starts) and [bank.name] != can_start
-    ]
-    if member_walk.outcome == "unknown":
-        choices, note = (
-            [],
-            f"what starts next is not known ({member_walk.note}), so none may be written",
-        )
-    elif running is None:
-        choices, note = [], "which bank runs is not known, so none may be written"
-    elif choices:
-        note = f"write to bank {choices[0]}: it neither runs nor starts next"
-    else:
-        note = "every bank runs, starts next or is the only proven one"
-    wanted = free if free is not None else max(room_for.sizes, default=0) if room_for else 0
-    return CleanupPlan(
+    """The plan where banks hold their image themselves: which one to write to."""
+    plan = CleanupPlan(
         device=judged.device.device,
         member=one.member.id,
         volume=None,
         free=None,
-        wanted=wanted,
-        enough=bool(choices),
+        wanted=_asked_for(asked.room),
+        enough=bank is not None,
         free_after=None,
         short_by=None,
         reload_before=walk.reload,
         reload_after=walk.reload,
-        bank=choices[0] if choices else None,
-        note=note,
+        starts_before=started(walk, one.member.id),
+        starts_after=started(walk, one.member.id),
+        bank=bank,
+        bank_why=why,
+        lost=said_of_bank(one, bank, asked.shelf) if bank is not None else None,
+        note=why,
     )
+    if bank is None:
+        return plan
+    explained = bank_steps(judged, one, walk, bank, asked.room, asked.shelf)
+    if explained.stretch is not None:
+        raise PlanDefectError(
+            f"{judged.device.device}, member {one.member.id}: writing to bank {bank} would leave "
+            "the next start worse on the way; do not follow it, report it"
+        )
+    return _with_steps(plan, explained) if asked.detail == "steps" else plan
+
+
+def _asked_for(room: Room) -> int:
+    return max(room.release.sizes, default=0) if room.release is not None else room.free or 0
+
+
+def no_plans(judged: JudgedDevice, room: Room, note: str) -> list[CleanupPlan]:
+    """A plan that says why there is none, for every member of a device."""
+    walk = walk_device(judged)
+    return [
+        _no_plan(judged, one, image_volume(judged.judge.sheet, one.member), walk, room, note)
+        for one in judged.members or ()
+    ]
 
 
 def _no_plan(
@@ -437,27 +530,20 @@ def _no_plan(
     one: JudgedMember,
     volume: Volume | None,
     walk: DeviceWalk,
-    free: int | None,
-    room_for: KnownRelease | None,
+    room: Room,
+    note: str,
 ) -> CleanupPlan:
-    name = volume.name if volume is not None else judged.judge.sheet.start.default_volume
-    wanted = free if free is not None else max(room_for.sizes, default=0) if room_for else 0
-    if volume is None:
-        note = f"the volume {name or ''}: is not in the snapshot".replace(" :", "")
-    elif volume.free is None:
-        note = f"how much is free on {name}: is not known"
-    else:
-        note = f"the files of {name}: are not known"
     return CleanupPlan(
         device=judged.device.device,
         member=one.member.id,
-        volume=name,
+        volume=volume.name if volume is not None else judged.judge.sheet.start.default_volume,
         free=volume.free if volume is not None else None,
-        wanted=wanted,
+        wanted=_asked_for(room),
         enough=False,
         free_after=None,
         short_by=None,
         reload_before=walk.reload,
         reload_after=walk.reload,
+        capacity=volume.capacity if volume is not None else None,
         note=note,
     )

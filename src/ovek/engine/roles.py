@@ -6,15 +6,16 @@ boot settings, sets and pointers; else `unknown`.
 A file is held while it is: running; what the boot walk starts on; named in the saved or live
 order or the once entry; a package of a held set, or its set file; a part's pointer target;
 configuration, licence or key; pinned by policy; of role unknown. A file whose use depends on a
-fact that is not known is held too. Running and kept-fallback images can be unlocked by name.
+fact that is not known is held too. Running and kept-fallback images can be unlocked by name: the
+fallback where nothing else holds it, the running image also where it is what starts next and what
+the order names, since it is both nearly always.
 
 Tiers of what is not held: 1 leftovers; 2 a second copy of a file that stays; 3 an old image that
 the shelf holds; 4 an old image found nowhere else; 5 the kept fallback; 6 the running image.
 """
 
-from collections.abc import Iterable
 from datetime import timedelta
-from functools import cmp_to_key
+from functools import cmp_to_key, lru_cache
 
 from msgspec import Struct
 
@@ -22,10 +23,10 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, find_ima
 from ovek.model.digest import Digests
 from ovek.model.naming import glob_pattern
 from ovek.model.place import Place, parse_place
-from ovek.model.plan import Tier
+from ovek.model.plan import LOCKED, TIERS, Tier, Unlock
 from ovek.model.policy import Policy
 from ovek.model.sheet import Role
-from ovek.model.snapshot import File, Volume
+from ovek.model.snapshot import File
 from ovek.model.verdict import Image
 from ovek.model.version import compare
 from ovek.model.walk import MemberWalk
@@ -33,15 +34,23 @@ from ovek.model.walk import MemberWalk
 RUNNING = "running"
 STARTS_NEXT = "the next start"
 KEPT_FALLBACK = "kept fallback"
-WANTED = "the image that room is made for"
 IN_ORDER = "named in the boot order"
 POINTED = "a part is loaded from it"
 PINNED = "pinned by policy"
+KEPT_BY_NAME = "kept by --keep"
+
+# What may hold the running image and still be unlocked with it.
+_OF_RUNNING = frozenset({RUNNING, STARTS_NEXT, IN_ORDER})
 
 LOG_IS_OLD = timedelta(days=30)
 
 
-class Standing(Struct, frozen=True, kw_only=True):
+# The reasons that hold a file as they are shown, each with what it comes down to: a package is held
+# for the reasons of its set.
+Reasons = dict[str, frozenset[str]]
+
+
+class Standing(Struct, frozen=True, kw_only=True, gc=False):
     """One file of a volume: its role, the reasons that hold it, and the tier if it may go."""
 
     place: Place
@@ -60,46 +69,70 @@ def standings(
     *,
     shelf: frozenset[str] = frozenset(),
     room_for: str | None = None,
+    unlocked: frozenset[Unlock] = frozenset(),
+    keep: tuple[str, ...] = (),
+    replaced: frozenset[Place] = frozenset(),
 ) -> list[Standing]:
     """Tell role, holds and tier of every file on every volume of a member.
 
     `shelf` are the digests of the images that the shelf holds, proven; `room_for` is the file
-    name of the image that room is made for.
+    name of the image that room is made for; `keep` are globs of files that a person keeps;
+    `replaced` are the files of a bank that is written anew, which nothing holds.
     """
-    holds = _Holds(judged, one, walk, policy, room_for)
-    files = [
-        (volume, Place(volume.name, file.path), file)
-        for volume in one.member.volumes or ()
-        for file in volume.files or ()
-    ]
-    roles = {place: role_of(place, volume, judged, one) for volume, place, _ in files}
-    held = {place: holds.of(place, file, roles[place]) for _, place, file in files}
+    holds = _Holds(judged, one, walk, policy, room_for, keep, replaced)
+    told = []
+    for volume in one.member.volumes or ():
+        name, blind = volume.name, volume.case_blind
+        for file in volume.files or ():
+            place = Place(name, file.path)
+            role = role_of(place, blind, judged, one)
+            told.append((place, file, role, holds.of(place, file, role)))
     staying: dict[str, list[tuple[Place, File]]] = {}
-    for _, place, file in files:
-        for _, digest in (file.digests or ()) if held[place] else ():
-            staying.setdefault(digest, []).append((place, file))
+    locked: dict[Place, tuple[Tier, str] | None] = {}
+    for place, file, _, reasons in told:
+        if not reasons:
+            continue
+        if place in holds.reasons:  # what runs or is kept is among these
+            locked[place] = _locked_tier(reasons)
+        may_go = locked.get(place)
+        # What may go after all is no reason to let its copy go.
+        if file.digests is not None and (may_go is None or LOCKED[may_go[0]] not in unlocked):
+            for _, digest in file.digests:
+                staying.setdefault(digest, []).append((place, file))
     found = []
-    for _, place, file in files:
-        tier, why = _tier(place, file, roles[place], held[place], one, staying, shelf)
-        found.append(
-            Standing(
-                place=place, file=file, role=roles[place], held=held[place], tier=tier, why=why
-            )
-        )
+    for place, file, role, reasons in told:
+        tier: Tier | None
+        if reasons:
+            tier, why = locked.get(place) or (None, "")
+        else:
+            image = one.sets.get(place) or one.images.get(place)
+            tier, why = _tier(file, role, image, staying, shelf)
+        held = tuple(reasons)
+        found.append(Standing(place=place, file=file, role=role, held=held, tier=tier, why=why))
     return found
 
 
-def role_of(place: Place, volume: Volume, judged: JudgedDevice, one: JudgedMember) -> Role:
-    """The role of one file."""
+def role_of(place: Place, case_blind: bool, judged: JudgedDevice, one: JudgedMember) -> Role:
+    """The role of one file; `case_blind` is whether its volume is."""
     image = one.images.get(place)
     if image is not None and image.judgement.verdict == "proven":
         return image.role
-    named = judged.judge.naming.of(place.path, case_blind=volume.case_blind)
+    named = judged.judge.naming.of(place.path, case_blind=case_blind)
     if named.role != "unknown":
         return named.role
     if place in one.sets:
         return "set-file"
     return image.role if image is not None else "unknown"
+
+
+@lru_cache(maxsize=256)
+def _one(reason: str) -> Reasons:
+    """A reason by itself, which comes down to nothing but itself. Not to be changed."""
+    return {reason: frozenset({reason})}
+
+
+_NOTHING: Reasons = {}
+_LOG = _one("a log that may still be written")
 
 
 class _Holds:
@@ -112,49 +145,58 @@ class _Holds:
         walk: MemberWalk,
         policy: Policy,
         room_for: str | None,
+        keep: tuple[str, ...],
+        replaced: frozenset[Place],
     ) -> None:
-        self.one, self.member = one, one.member
-        self.pinned = glob_pattern(policy.pinned)
-        self.reasons: dict[Place, list[str]] = {}
+        self.one, self.member, self.replaced = one, one.member, replaced
+        self.pinned = glob_pattern(policy.pinned) if policy.pinned else None
+        self.named = glob_pattern(keep) if keep else None
+        self.reasons: dict[Place, Reasons] = {}
         self.logs_before = judged.device.taken_at - LOG_IS_OLD
         self.start_known = walk.outcome != "unknown" and self._order_known(judged)
         self.pointers_known = self.member.pointers is not None
         volumes = self.member.volumes or ()
         self.unlisted_sets = {volume.name for volume in volumes if volume.sets is None}
+        # The reason that every file of a role shares.
+        self.of_role: dict[Role, Reasons] = {
+            role: _one(role) for role in ("configuration", "licence", "key")
+        }
+        self.of_role["unknown"] = _one("what it is for is not known")
+        if not self.pointers_known:
+            self.of_role["part-image"] = _one("which file its part is loaded from is not known")
+        if not self.start_known:
+            for role in ("system-image", "set-file"):
+                self.of_role[role] = _one("what starts next is not known")
         kept = self._hold_boot(judged, walk)
         for pointer in self.member.pointers or ():
             self._hold(parse_place(pointer.place), f"{POINTED} ({pointer.part})")
         self._hold_fallback(judged, kept, policy, room_for)
         self._hold_sets()
 
-    def of(self, place: Place, file: File, role: Role) -> tuple[str, ...]:
-        """Every reason that holds a file; none means that it may go."""
-        reasons = list(self.reasons.get(place, ()))
-        if role in ("configuration", "licence", "key"):
-            reasons.append(role)
-        if self.pinned.match(place.path):
-            reasons.append(PINNED)
-        if role == "unknown":
-            reasons.append("what it is for is not known")
-        if role == "part-image" and not self.pointers_known:
-            reasons.append("which file its part is loaded from is not known")
-        if role in ("system-image", "set-file") and not self.start_known:
-            reasons.append("what starts next is not known")
+    def of(self, place: Place, file: File, role: Role) -> Reasons:
+        """Every reason that holds a file; none means that it may go. Not to be changed."""
+        if place in self.replaced:
+            return _NOTHING
+        reasons = self.of_role.get(role, _NOTHING)
         if role == "log" and (file.modified is None or file.modified > self.logs_before):
-            reasons.append("a log that may still be written")
+            reasons = _LOG
         if role in ("package", "set-file") and place.volume in self.unlisted_sets:
-            reasons.append("which packages belong to which set is not known")
+            reasons = {**reasons, **_one("which packages belong to which set is not known")}
         elif role == "set-file" and place not in self.one.sets:
-            reasons.append("its packages are not known")
-        return tuple(dict.fromkeys(reasons))
+            reasons = {**reasons, **_one("its packages are not known")}
+        if self.pinned is not None and self.pinned.match(place.path):
+            reasons = {**reasons, **_one(PINNED)}
+        if self.named is not None and self.named.match(place.path):
+            reasons = {**reasons, **_one(KEPT_BY_NAME)}
+        others = self.reasons.get(place)
+        return reasons if others is None else {**others, **reasons}
 
-    def _hold(self, place: Place, reason: str) -> None:
+    def _hold(self, place: Place, reason: str, basics: frozenset[str] | None = None) -> None:
         if place.member not in (None, self.member.id):
             return
         spelled, _ = find_image(place.on(None), self.member, self.one.images)
-        reasons = self.reasons.setdefault(spelled, [])
-        if reason not in reasons:
-            reasons.append(reason)
+        reasons = self.reasons.setdefault(spelled, {})
+        reasons.setdefault(reason, basics or frozenset({reason}))
 
     def _order_known(self, judged: JudgedDevice) -> bool:
         boot = self.member.boot
@@ -258,28 +300,30 @@ class _Holds:
         """Hold the packages of a held set."""
         for place, image in self.one.sets.items():
             reasons = self.reasons.get(place)
-            for package in image.parts if reasons else ():
-                self._hold(package, f"a package of {place} ({', '.join(reasons or ())})")
+            if reasons:
+                basics = frozenset[str]().union(*reasons.values())
+                for package in image.parts:
+                    self._hold(package, f"a package of {place} ({', '.join(reasons)})", basics)
+
+
+def _locked_tier(reasons: Reasons) -> tuple[Tier, str] | None:
+    """The tier of a held file that can be unlocked by name; None for all others."""
+    basics = frozenset[str]().union(*reasons.values())
+    if RUNNING in basics and basics <= _OF_RUNNING:
+        return 6, TIERS[6]
+    return (5, TIERS[5]) if basics == {KEPT_FALLBACK} else None
 
 
 def _tier(
-    place: Place,
     file: File,
     role: Role,
-    held: tuple[str, ...],
-    one: JudgedMember,
+    image: Image | None,
     staying: dict[str, list[tuple[Place, File]]],
     shelf: frozenset[str],
-) -> tuple[Tier | None, str]:
-    """The tier of a file and why; None where it is held beyond unlocking."""
-    if held:
-        for reason, tier in ((RUNNING, 6), (KEPT_FALLBACK, 5)):
-            if _only(held, reason):
-                return tier, reason  # type: ignore[return-value]
-        return None, ""
+) -> tuple[Tier, str]:
+    """The tier of a file that nothing holds, and why."""
     if role in ("crash-file", "leftover", "log"):
         return 1, f"a {role} that nothing refers to"
-    image = one.sets.get(place) or one.images.get(place)
     judgement = image.judgement if image is not None else None
     if judgement is not None and judgement.verdict in ("altered", "cut-short"):
         return 1, f"{judgement.verdict} and nothing refers to it: {judgement.why}"
@@ -297,11 +341,6 @@ def _same(one: Digests | None, other: Digests | None) -> bool:
     theirs = dict(other or ())
     common = [digest == theirs[name] for name, digest in one or () if name in theirs]
     return bool(common) and all(common)
-
-
-def _only(held: Iterable[str], reason: str) -> bool:
-    """Whether a reason is the only one that holds, by itself or through a set."""
-    return all(one == reason or one.endswith(f"({reason})") for one in held)
 
 
 def _local(text: str) -> Place | None:

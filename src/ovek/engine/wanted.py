@@ -81,7 +81,7 @@ class Wants:
             target = recommended.version if recommended is not None else None
         return Wanted(
             target=target,
-            release=_release(target, device, judge, variant),
+            release=release_for(target, device, judge) if target is not None else None,
             recommended=recommended,
             allowed=said["allowed"],
             bank_rule=said["bank_rule"],
@@ -157,14 +157,12 @@ def _recommended(
     return min(able, key=cmp_to_key(newest_first), default=None)
 
 
-def _release(
-    target: str | None, device: Device, judge: Judge, variant: str | None
-) -> KnownRelease | None:
-    if target is None:
-        return None
+def release_for(version: str, device: Device, judge: Judge) -> KnownRelease | None:
+    """The system image of a version for a device, where there is exactly one."""
+    variant = running_variant(device, judge)
     able = [
         release
-        for release in judge.releases.by_version.get(target, ())
+        for release in judge.releases.by_version.get(version, ())
         if _able(release, device, variant)
     ]
     return able[0] if len(able) == 1 else None

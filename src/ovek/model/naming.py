@@ -5,6 +5,7 @@ path. `*` stands for any characters, slashes too. Case counts, except on a case-
 """
 
 import re
+from collections.abc import Callable, Mapping
 from fnmatch import translate
 from functools import lru_cache
 
@@ -36,10 +37,10 @@ class Naming:
     """
 
     def __init__(self, sheet: Sheet) -> None:
-        self._rules = {
-            blind: [(role, glob_pattern(globs, blind)) for role, globs in sheet.roles.items()]
-            for blind in (False, True)
-        }
+        self._roles: list[Role] = list(sheet.roles)
+        self._plain = [Named(role, False) for role in self._roles]
+        self._by_name = {blind: _first_of(sheet.roles, blind, "") for blind in (False, True)}
+        self._by_path = {blind: _first_of(sheet.roles, blind, "/") for blind in (False, True)}
         self._images = {
             blind: [re.compile(name, re.IGNORECASE if blind else 0) for name in sheet.images.names]
             for blind in (False, True)
@@ -63,10 +64,17 @@ class Naming:
         return named
 
     def _read(self, path: str, blind: bool) -> Named:
-        role = next((role for role, fits in self._rules[blind] if fits.match(path)), None)
-        if role is not None and role not in IMAGE_ROLES and role != "set-file":
-            return Named(role, False)
-        name = path.rpartition("/")[2]
+        folder, _, name = path.rpartition("/")
+        fitting = self._by_name[blind](name)
+        at = None if fitting is None else int((fitting.lastgroup or "_0")[1:])
+        if folder:
+            fitting = self._by_path[blind](path)
+            if fitting is not None:
+                other = int((fitting.lastgroup or "_0")[1:])
+                at = other if at is None else min(at, other)
+        role = None if at is None else self._roles[at]
+        if at is not None and role not in IMAGE_ROLES and role != "set-file":
+            return self._plain[at]
         for pattern in self._images[blind]:
             if match := pattern.fullmatch(name):
                 told = match.groupdict()
@@ -91,6 +99,21 @@ def glob_pattern(globs: tuple[str, ...], case_blind: bool = False) -> re.Pattern
     )
 
 
-def _any_of(patterns: list[str], case_blind: bool) -> re.Pattern[str]:
+def _first_of(
+    roles: Mapping[Role, tuple[str, ...]], blind: bool, sort: str
+) -> Callable[[str], re.Match[str] | None]:
+    """A match whose last group, `_0`, `_1` and so on, tells the first role that fits.
+
+    Of the globs with a slash where `sort` is one, to be held against paths; else of the others, to
+    be held against a file's own name.
+    """
+    patterns = [
+        f"(?P<_{at}>{_any_of([translate(g) for g in globs if ('/' in g) == bool(sort)]).pattern})"
+        for at, globs in enumerate(roles.values())
+    ]
+    return _any_of(patterns, blind).match
+
+
+def _any_of(patterns: list[str], case_blind: bool = False) -> re.Pattern[str]:
     """One pattern for several; none fits nothing."""
     return re.compile("|".join(patterns) or r"(?!)", re.IGNORECASE if case_blind else re.NOFLAG)

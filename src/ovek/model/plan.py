@@ -1,10 +1,11 @@
-"""A cleanup plan: what goes, what stays and why (`ovek.cleanup/1`)."""
+"""A cleanup plan: what goes, what stays and why, step by step (`ovek.cleanup/1`)."""
 
 from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.sheet import Role
+from ovek.model.sheet import Role, StepKind
+from ovek.model.verdict import KnownRelease
 from ovek.model.walk import Reload
 
 Tier = Literal[1, 2, 3, 4, 5, 6]
@@ -18,6 +19,20 @@ TIERS: dict[Tier, str] = {
     5: "the kept fallback",
     6: "the running image, which lives in memory until the reload",
 }
+LOCKED: dict[Tier, Unlock] = {5: "fallback", 6: "running"}
+
+
+class Room(Struct, frozen=True, kw_only=True):
+    """How much room is asked for: exactly one of these.
+
+    `free` in bytes; `share` of the volume's capacity, 0 to 1; `release` to make room for; `sweep`
+    is everything up to that tier.
+    """
+
+    free: int | None = None
+    share: float | None = None
+    release: KnownRelease | None = None
+    sweep: Tier | None = None
 
 
 class Drop(Struct, frozen=True, kw_only=True):
@@ -42,19 +57,44 @@ class Keep(Struct, frozen=True, kw_only=True):
 
 
 class Locked(Struct, frozen=True, kw_only=True):
-    """What unlocking one more tier would add, in bytes, and whether it would be enough."""
+    """What unlocking one more tier would add, in bytes.
+
+    `alone` is whether that would be enough by itself, `enough` whether it would with the locked
+    tiers below it.
+    """
 
     tier: Tier
     adds: int
+    alone: bool
     enough: bool
     places: tuple[str, ...]
+
+
+class Step(Struct, frozen=True, kw_only=True):
+    """One step of a plan, and what is expected after it.
+
+    `line` is what the sheet says to type. `free` in bytes, `reload` and `starts` are the verdict
+    and the start that a power cut right after this step would meet. `safe` is whether that is no
+    worse than before the plan.
+    """
+
+    kind: StepKind
+    what: str
+    line: str | None
+    free: int | None
+    reload: Reload
+    starts: str | None
+    safe: bool
 
 
 class CleanupPlan(Struct, frozen=True, kw_only=True):
     """The plan for one volume of one member. Sizes in bytes; None is not known.
 
-    `bank` names the bank to write to instead, in layouts that have banks. `note` says what the
-    plan rests on, or why there is none.
+    `starts_before` and `starts_after` are what the member starts next, now and after the plan.
+    `bank` names the bank to write to, in layouts that have banks, `bank_why` says why, and `lost`
+    what that overwrites. `note` says what the plan rests on, or why there is none. `stretch` is the
+    first and the last step after which a power cut would leave the device worse than it is. `ways`
+    are other ways to get there where the plan is not enough.
     """
 
     device: str
@@ -67,8 +107,70 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     short_by: int | None
     reload_before: Reload
     reload_after: Reload
+    starts_before: str | None = None
+    starts_after: str | None = None
+    capacity: int | None = None
     drop: tuple[Drop, ...] = ()
     keep: tuple[Keep, ...] = ()
     locked: tuple[Locked, ...] = ()
     bank: str | None = None
+    bank_why: str = ""
+    lost: str | None = None
     note: str = ""
+    steps: tuple[Step, ...] = ()
+    stretch: tuple[int, int] | None = None
+    ways: tuple[str, ...] = ()
+
+
+class Confirmed(Struct, frozen=True, kw_only=True):
+    """A plan held against a later snapshot: places that went, that are still there, and that went
+    though the plan keeps them. `free` in bytes; `reload` the verdict now.
+    """
+
+    device: str
+    member: str
+    volume: str | None
+    done: tuple[str, ...]
+    not_done: tuple[str, ...]
+    too_much: tuple[str, ...]
+    free: int | None
+    wanted: int
+    enough: bool | None
+    reload: Reload
+
+
+class CleanupTotals(Struct, kw_only=True):
+    """A fleet's plans in numbers: `after` counts by the highest tier that has to go.
+
+    `short_by` is in bytes, of all that are not enough; `no_plan` lack a fact.
+    """
+
+    plans: int = 0
+    fit: int = 0
+    after: dict[int, int] = {}
+    short: int = 0
+    short_by: int = 0
+    no_plan: int = 0
+    frees: int = 0
+
+    def add(self, plan: CleanupPlan) -> None:
+        """Count one plan in."""
+        self.plans += 1
+        self.frees += sum(drop.frees for drop in plan.drop) if plan.enough else 0
+        if plan.enough and not plan.drop:
+            self.fit += 1
+        elif plan.enough:
+            tier = max(drop.tier for drop in plan.drop)
+            self.after[tier] = self.after.get(tier, 0) + 1
+        elif plan.short_by is None:
+            self.no_plan += 1
+        else:
+            self.short += 1
+            self.short_by += plan.short_by
+
+    def join(self, other: "CleanupTotals") -> None:
+        """Count in what other totals counted."""
+        for tier, number in other.after.items():
+            self.after[tier] = self.after.get(tier, 0) + number
+        for name in ("plans", "fit", "short", "short_by", "no_plan", "frees"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))

@@ -77,12 +77,14 @@ class Versions(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 class Capacity(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """Room and time that the device takes. `cluster` in bytes counts where the volume has none.
 
+    `installing` is what it needs besides while an image is installed, in bytes.
     `unpacked` is what an image takes besides itself while it is installed, as a multiple of its
     size; it counts where the release does not say so in bytes. The rates are in bytes a second,
     of making a digest and of a transfer; they serve time estimates and limits.
     """
 
     cluster: Annotated[int, Meta(ge=1)] | None = None
+    installing: Annotated[int, Meta(ge=0)] | None = None
     unpacked: Annotated[float, Meta(ge=0, le=100)] | None = None
     digest_rate: Annotated[int, Meta(ge=1)] | None = None
     transfer_rate: Annotated[int, Meta(ge=1)] | None = None
@@ -250,8 +252,26 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                 raise ValueError(f"the question {name!r} is listed twice; name each once")
 
 
+StepKind = Literal[
+    "back-up",
+    "check-digest",
+    "delete",
+    "check-free",
+    "copy",
+    "set-boot",
+    "write-bank",
+    "reload",
+]
+# What the wording of a step may name; a step that is not about one leaves it empty.
+STEP_WORDS = frozenset({"member", "volume", "path", "bank", "file", "algorithm", "digest"})
+
+
 class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """One kind of device. `roles` maps a role to globs; the first role that fits wins."""
+    """One kind of device. `roles` maps a role to globs; the first role that fits wins.
+
+    `wording` is the line that a person types for a step of a plan. Ovek shows it in a checklist
+    and never sends it: only what `reading` lists is sent.
+    """
 
     format: Literal["ovek.sheet/1"]
     name: Name
@@ -264,6 +284,16 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     versions: Versions = Versions()
     capacity: Capacity = Capacity()
     reading: Reading = field(default_factory=Reading)
+    wording: dict[StepKind, Name] = {}
+
+    def __post_init__(self) -> None:
+        for kind, line in self.wording.items():
+            for name in _PLACEHOLDER.findall(line):
+                if name not in STEP_WORDS:
+                    raise ValueError(
+                        f"the wording of {kind} has {{{name}}}; it may use: "
+                        + ", ".join(sorted(STEP_WORDS))
+                    )
 
     def asks(self) -> dict[str, str]:
         """The facts that the sheet asks for, and the first question of each.

@@ -1,10 +1,11 @@
-"""Cleanup plans, for a terminal: the answer, what goes, what stays and why."""
+"""Cleanup plans, for a terminal: the answer, what goes, what stays and why; a fleet's in lines."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
+import msgspec
 from rich.text import Text
 
-from ovek.model.plan import TIERS, CleanupPlan, Keep
+from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
 from ovek.model.size import show_size
 from ovek.render.lines import Columns, Line, count, hanging, listed
 from ovek.render.visible import visible
@@ -12,13 +13,13 @@ from ovek.render.visible import visible
 
 def cleanup(plans: Sequence[CleanupPlan], *, verbose: bool) -> Iterator[Line]:
     """Go through the lines; `verbose` names every file that stays."""
-    names = _names(plans)
+    names = names_of(plans)
     if len(plans) != 1:
         yield from hanging("", _answer(plans, names), indent=0)
     for plan, name in zip(plans, names, strict=True):
         if len(plans) != 1:
             yield ""
-        yield from hanging("", f"{name} {_verdict(plan)}.", indent=0, style="bold")
+        yield from hanging("", f"{name} {verdict_of(plan)}.", indent=0, style="bold")
         yield from _plan(plan, verbose)
 
 
@@ -31,7 +32,7 @@ def _answer(plans: Sequence[CleanupPlan], names: list[str]) -> str:
     return told + (f", {len(short)} not: {listed(short)}." if short else ".")
 
 
-def _names(plans: Sequence[CleanupPlan]) -> list[str]:
+def names_of(plans: Sequence[CleanupPlan]) -> list[str]:
     """Name each plan: the device, the member where it has several, and the volume."""
     members: dict[str, set[str]] = {}
     for plan in plans:
@@ -43,20 +44,23 @@ def _names(plans: Sequence[CleanupPlan]) -> list[str]:
     return names
 
 
-def _verdict(plan: CleanupPlan) -> str:
-    if plan.bank is not None:
+def verdict_of(plan: CleanupPlan) -> str:
+    """The answer for one plan, in words."""
+    if plan.bank is not None and plan.volume is None:
         return visible(plan.note)
     if plan.short_by is None:
         return f"no plan: {visible(plan.note)}"
     if not plan.enough:
         even = "even if all below went" if plan.drop else "and nothing may go"
         return f"not enough, short by {show_size(plan.short_by)} {even}"
+    bank = f"write to bank {visible(plan.bank)}; " if plan.bank is not None else ""
     if not plan.drop:
-        return "there is room already, nothing has to go"
-    return f"delete {_what(plan)}, then there is room"
+        return f"{bank}there is room already, nothing has to go"
+    return f"{bank}delete {_what(plan)}, then there is room"
 
 
 def _what(plan: CleanupPlan) -> str:
+    """What goes, in words."""
     files = sum(len(drop.files) for drop in plan.drop)
     sets = sum(len(drop.files) > 1 for drop in plan.drop)
     if len(plan.drop) == 1 and not sets:
@@ -72,25 +76,61 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             f"{show_size(plan.free_after)}"
         )
         if plan.note:
-            yield from hanging("  wanted:", _note(plan), indent=10)
+            yield from hanging("  wanted:", plan.note, indent=10)
+    if plan.bank is not None:
+        if plan.volume is not None:
+            yield from hanging("  bank:", plan.bank_why, indent=10)
+        yield from hanging("  lost:", plan.lost or "nothing", indent=10)
     if plan.drop:
         yield from _drops(plan)
-        yield from _power(plan)
+    if plan.drop or plan.bank is not None:
+        yield from hanging("  if the power fails halfway:", power_cut(plan), indent=30)
+    if plan.stretch is not None:
+        yield from _stretch(plan)
     for locked in plan.locked:
         verb = "would be enough" if locked.enough else "would not be enough either"
+        verb += " together with tier 5" if locked.enough and not locked.alone else ""
+        places = listed([visible(place) for place in locked.places])
         text = (
             f"tier {locked.tier} ({TIERS[locked.tier]}) is locked; it would add "
-            f"{show_size(locked.adds)}, which {verb}: {listed([visible(p) for p in locked.places])}"
+            f"{show_size(locked.adds)}, which {verb}: {places}; "
+            f"unlock it with --may-drop {LOCKED[locked.tier]}"
         )
         yield from hanging("  locked:", text, indent=11, style="yellow")
+    for way in plan.ways:
+        yield from hanging("  or:", way, indent=11)
+    unlocked = any(drop.tier in LOCKED for drop in plan.drop)
+    if plan.steps and (verbose or plan.bank is not None or unlocked):
+        yield from _steps(plan)
     if verbose or plan.drop or not plan.enough:
         yield from _stays(plan, verbose)
 
 
-def _note(plan: CleanupPlan) -> str:
-    """What was wanted, its byte counts shown as sizes."""
-    words = plan.note.split(" ")
-    return " ".join(show_size(int(word)) if word.isdecimal() else word for word in words)
+def _stretch(plan: CleanupPlan) -> Iterator[Line]:
+    assert plan.stretch is not None
+    first, last = plan.stretch
+    if last == len(plan.steps):
+        until = "until an image that starts is back on it"
+    else:
+        until = f"to step {last}"
+    text = (
+        f"from step {first} {until} a power cut strands it. Have at hand: a way to its console, "
+        "the image on a stick, and somebody there"
+    )
+    yield from hanging("  DANGER:", text, indent=11, style="bold red")
+
+
+def _steps(plan: CleanupPlan) -> Iterator[Line]:
+    yield Text("  STEPS", "bold")
+    for number, step in enumerate(plan.steps, 1):
+        yield from hanging(f"  {number:>3}. ", step.what, indent=7)
+        if step.line is not None:
+            yield from hanging("       type:", step.line, indent=13)
+        free = f"{show_size(step.free)} free, " if step.free is not None else ""
+        now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
+        harm = "" if step.safe else f"  <- a power cut {now} leaves it worse than it was"
+        told = f"{free}next start {step.starts or 'nothing'} ({step.reload}){harm}"
+        yield from hanging("       then:", told, indent=13, style="" if step.safe else "red")
 
 
 def _drops(plan: CleanupPlan) -> Iterator[Line]:
@@ -113,16 +153,24 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
             yield from hanging("    with", names, indent=9)
 
 
-def _power(plan: CleanupPlan) -> Iterator[Line]:
+def power_cut(plan: CleanupPlan) -> str:
+    """What a power cut on the way does."""
     verdict = plan.reload_before
+    if plan.stretch is not None:
+        first, last = plan.stretch
+        steps = f"step {first}" if first == last else f"steps {first} to {last}"
+        return f"after {steps} it would not start again; after every other it does"
+    if plan.bank is not None:
+        return f"the bank is half written and bad; the next start stays {verdict}, from the other"
+    if plan.starts_after != plan.starts_before:
+        after = plan.starts_after or "nothing that is known"
+        return f"the next start goes from {plan.starts_before} to {after} on the way"
     if plan.reload_after == verdict:
-        text = (
+        return (
             f"each deletion by itself leaves the next start as it is ({verdict}); look at what is "
             "left and plan again"
         )
-    else:
-        text = f"the reload verdict goes from {verdict} to {plan.reload_after} on the way"
-    yield from hanging("  if the power fails halfway:", text, indent=30)
+    return f"the reload verdict goes from {verdict} to {plan.reload_after} on the way"
 
 
 def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
@@ -144,3 +192,113 @@ def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
 def _stay(keep: Keep) -> tuple[str, str, str]:
     size = show_size(keep.size) if keep.size is not None else "not known"
     return f"  {visible(keep.place)}", size, "; ".join(keep.why)
+
+
+TITLES = ("DEVICE", "VOLUME", "FREE", "WANTED", "AFTER", "GOES", "ANSWER")
+
+
+class FleetRows:
+    """Makes and measures the rows of a fleet's table, wherever the plans are made."""
+
+    def __init__(self) -> None:
+        self.columns = Columns(TITLES, right=(2, 3, 4, 5))
+
+    def cells(self, plan: CleanupPlan, members: int) -> tuple[str, ...]:
+        """What the table shows of one plan of a device with so many members."""
+        front = f"{visible(plan.member)}/" if members > 1 else ""
+        volume = f"{visible(plan.volume)}:" if plan.volume is not None else "banks"
+        files = sum(len(drop.files) for drop in plan.drop)
+        row = (
+            visible(plan.device),
+            front + volume,
+            show_size(plan.free) if plan.free is not None else "-",
+            show_size(plan.wanted) if plan.wanted else "-",
+            show_size(plan.free_after) if plan.free_after is not None else "-",
+            str(files) if files else "-",
+            _fleet_answer(plan),
+        )
+        self.columns.measure((*row[:-1], ""))
+        return row
+
+
+def _fleet_answer(plan: CleanupPlan) -> str:
+    if plan.enough and plan.bank is not None and not plan.drop:
+        return f"write bank {visible(plan.bank)}"
+    if plan.enough and not plan.drop:
+        return "fits"
+    if plan.enough:
+        return f"fits after tier {max(drop.tier for drop in plan.drop)}"
+    if plan.short_by is None:
+        return f"no plan: {visible(plan.note)}"
+    unlocked = next((locked for locked in plan.locked if locked.enough), None)
+    hint = f"; {LOCKED[unlocked.tier]} would do" if unlocked is not None else ""
+    return f"short by {show_size(plan.short_by)}{hint}"
+
+
+def fleet(
+    totals: CleanupTotals, rows: Callable[[], Iterable[bytes]], widths: Iterable[Sequence[int]]
+) -> Iterator[Line]:
+    """Go through the lines of a fleet's plans: the answer, the totals, then one line each.
+
+    `rows` are cells as JSON, `widths` those that they were measured to have.
+    """
+    reached = totals.fit + sum(totals.after.values())
+    told = f"{reached} of {count(totals.plans, 'volume')} have room or can make it"
+    if totals.short:
+        told += f"; {totals.short} cannot, by {show_size(totals.short_by)} in all"
+    if totals.no_plan:
+        told += f"; of {totals.no_plan} it is not known"
+    yield from hanging("", f"{told}.", indent=0)
+    parts = [f"{totals.fit} as they are"]
+    parts += [f"{number} after tier {tier}" for tier, number in sorted(totals.after.items())]
+    frees = f"; what goes frees {show_size(totals.frees)}" if totals.frees else ""
+    yield from hanging("", f"Fit: {' · '.join(parts)}{frees}", indent=0)
+    yield ""
+    table = FleetRows().columns
+    for measured in widths:
+        table.widen(measured)
+    table.fit()
+    yield table.head()
+    decode = msgspec.json.Decoder(tuple[str, ...]).decode
+    for row in map(decode, rows()):
+        style = "yellow" if row[-1].startswith(("short", "no plan")) else ""
+        first = table.row((*row[:-1], "")).plain
+        yield from hanging(first, row[-1], indent=len(first), style=style)
+
+
+def confirmed(found: Sequence[Confirmed], snapshot: str) -> Iterator[Line]:
+    """Go through the lines of plans that are held against a later snapshot."""
+    right = sum(not one.not_done and not one.too_much and one.enough is not False for one in found)
+    yield f"{right} of {count(len(found), 'plan')} done as planned, by {visible(snapshot)}."
+    members: dict[str, int] = {}
+    for one in found:
+        members[one.device] = members.get(one.device, 0) + 1
+    for one in found:
+        front = f"{visible(one.member)}/" if members[one.device] > 1 else ""
+        yield ""
+        volume = f"{visible(one.volume)}:" if one.volume is not None else "banks"
+        title = Text.assemble((f"{visible(one.device)} {front}{volume}", "bold"), " ")
+        yield title.append(_outcome(one))
+        for head, places in (
+            ("done:", one.done),
+            ("not done:", one.not_done),
+            ("too much:", one.too_much),
+        ):
+            if places:
+                names = listed([visible(place) for place in places], 40)
+                yield from hanging(f"  {head}", names, indent=13)
+        if one.free is not None:
+            enough = "enough" if one.enough else "NOT ENOUGH"
+            told = f"{show_size(one.free)}, wanted {show_size(one.wanted)}: {enough}"
+            yield from hanging("  free:", told, indent=13)
+        yield from hanging("  reload:", one.reload, indent=13)
+
+
+def _outcome(one: Confirmed) -> str:
+    if one.too_much:
+        return f"done too much: {count(len(one.too_much), 'file')} went that the plan keeps"
+    if one.not_done:
+        return f"not done: {len(one.not_done)} left to do"
+    if one.enough is False:
+        return "done, and still not enough room"
+    return "done as planned"

@@ -10,7 +10,7 @@ from ovek.model.choice import CatalogMistake, Pick, UpgradePath
 from ovek.model.compare import DeviceCompare
 from ovek.model.custody import Custody
 from ovek.model.finding import AuditSummary, RuleCard
-from ovek.model.plan import CleanupPlan
+from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.surveyed import Surveyed
@@ -130,6 +130,26 @@ def bootwalk(
     whole = {"format": "ovek.bootwalk/1", "devices": list(walks)}
     if supposed := list(supposed):
         whole |= {"supposed": supposed, "as_it_is": list(before)}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def cleanup_fleet(plans: Iterable[bytes], totals: CleanupTotals) -> Iterator[bytes]:
+    """Write `ovek.cleanup/1` piece by piece, with totals; `plans` are JSON already."""
+    yield b'{"format":"ovek.cleanup/1","plans":['
+    comma = b"\n"
+    for plan in plans:
+        yield comma + plan
+        comma = b",\n"
+    yield b'],\n"totals":' + _ENCODER.encode(totals) + b"}\n"
+
+
+def cleanup_confirmed(snapshot: str, found: Iterable[Confirmed]) -> bytes:
+    """Write `ovek.cleanup-confirmed/1`."""
+    whole = {
+        "format": "ovek.cleanup-confirmed/1",
+        "snapshot": snapshot,
+        "plans": list(found),
+    }
     return _ENCODER.encode(whole) + b"\n"
 
 

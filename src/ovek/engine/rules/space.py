@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from ovek.engine.cleanup import image_volume, wanted_bytes
 from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
+from ovek.model.plan import Room
 from ovek.model.size import show_size
 from ovek.model.snapshot import Member, Volume
 
@@ -39,9 +40,8 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             or subject.order(member.runs, release.version) == 0
         ):
             continue
-        wanted, made_of = wanted_bytes(
-            subject.judged, member.one, volume, subject.policy, None, release
-        )
+        room = Room(release=release)
+        wanted, made_of = wanted_bytes(subject.judged, member.one, volume, subject.policy, room)
         if volume.free < wanted and "is there already" not in made_of:
             short = wanted - volume.free
             yield Said(

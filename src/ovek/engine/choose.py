@@ -1,0 +1,248 @@
+"""The exact choice of what goes: which units free what is needed, at the least cost.
+
+In this order: as few units as possible of the highest tier, then of the next lower, … down to
+tier 1; then the fewest bytes freed beyond the need; then oldest first, then by name.
+
+1. The numbers come from the highest tier down: so few that, with the largest of the tier and all
+   of the lower tiers, the need is met. The largest settle it, so that these numbers are exact.
+2. Where a tier goes whole or not at all, there is nothing left to choose of it. What is left is to
+   pick so many of each tier that the bytes are as few as can be. That is worked out over every
+   sum that can be reached, as a set of bits in units of what all sizes have in common (clusters).
+3. Where those sums are too many to hold (single bytes on a large volume), HiGHS decides by branch
+   and bound, and each of its answers is checked, and bettered until it cannot be, in whole numbers.
+4. Of all choices with these numbers and these bytes, the one that is oldest first, then by name.
+"""
+
+from bisect import bisect_left
+from collections.abc import Callable, Iterable, Sequence
+from itertools import accumulate
+from math import gcd, prod
+
+from msgspec import Struct
+
+from ovek.model.place import Place
+from ovek.model.plan import Tier
+
+# How many bits all tables of reachable sums may have together.
+_MOST_BITS = 4 * 10**8
+
+
+class Unit(Struct, frozen=True, kw_only=True, gc=False):
+    """What goes or stays as one: a file, or a set with its own packages, the set file first.
+
+    `frees` in bytes, whole clusters; `age` in seconds since 1970, late where it is not known.
+    """
+
+    places: tuple[Place, ...]
+    tier: Tier
+    why: str
+    frees: int
+    age: float
+
+
+def in_order(units: Iterable[Unit]) -> list[Unit]:
+    """Lowest tier first, then oldest, then by name: the order in which they go."""
+    return sorted(units, key=lambda unit: (unit.tier, *_rank(unit)))
+
+
+def choose(units: Iterable[Unit], need: int) -> list[Unit] | None:
+    """Choose units that free at least `need` bytes; None where all together do not."""
+    if need <= 0:
+        return []
+    pool = in_order(units)
+    if sum(unit.frees for unit in pool) < need:
+        return None
+    numbers = _numbers(pool, need)
+    fixed, free = [], []
+    for tier, number in numbers.items():
+        of_tier = [unit for unit in pool if unit.tier == tier]
+        if number == len(of_tier):
+            fixed += of_tier
+        elif number:
+            free.append((number, of_tier))
+    rest = need - sum(unit.frees for unit in fixed)
+    return in_order([*fixed, *_fewest_bytes(free, rest)])
+
+
+def _numbers(pool: Sequence[Unit], need: int) -> dict[Tier, int]:
+    """How many units of each tier go."""
+    by_tier: dict[Tier, list[int]] = {}
+    for unit in pool:
+        by_tier.setdefault(unit.tier, []).append(unit.frees)
+    below = sum(unit.frees for unit in pool)
+    above, numbers = 0, {}
+    for tier in sorted(by_tier, reverse=True):
+        sizes = sorted(by_tier[tier], reverse=True)
+        below -= sum(sizes)
+        number = 0
+        while above + below < need:
+            above += sizes[number]
+            number += 1
+        numbers[tier] = number
+    return numbers
+
+
+def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> list[Unit]:
+    """So many of each group that the bytes are fewest, and of those the oldest first."""
+    if not groups:
+        return []
+    if len(groups) == 1 and groups[0][0] == 1:
+        return [min(_enough(groups[0][1], need), key=lambda unit: (unit.frees, *_rank(unit)))]
+    units = sorted((unit for _, group in groups for unit in group), key=_rank)
+    tiers = [group[0].tier for _, group in groups]
+    numbers = [number for number, _ in groups]
+    kinds = [tiers.index(unit.tier) for unit in units]
+    # What all sizes have in common is the step in which sums are counted, mostly the cluster.
+    step = gcd(*(unit.frees for unit in units)) or 1
+    sizes = [unit.frees // step for unit in units]
+    least = max(0, -(-need // step))
+    most = _some_sum(sizes, kinds, numbers, least)
+    picked = (
+        _by_sums(sizes, kinds, numbers, least, most)
+        if len(units) * prod(number + 1 for number in numbers) * (most + 1) <= _MOST_BITS
+        else _by_highs(sizes, kinds, numbers, least)
+    )
+    return [units[at] for at in picked]
+
+
+def _rank(unit: Unit) -> tuple[float, str]:
+    return unit.age, unit.places[0].path  # all are of one volume
+
+
+def _enough(units: Iterable[Unit], need: int) -> list[Unit]:
+    return [unit for unit in units if unit.frees >= need]
+
+
+def _some_sum(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> int:
+    """A sum that some choice reaches and that is enough: the largest, exchanged for smaller."""
+    total, groups = 0, []
+    for kind, number in enumerate(numbers):
+        ours = sorted(size for size, one in zip(sizes, kinds, strict=True) if one == kind)
+        groups.append((ours[-number:], ours[:-number]))
+        total += sum(ours[-number:])
+    for chosen, others in groups:
+        for size in reversed(chosen):
+            at = bisect_left(others, size - (total - least))
+            if at < len(others) and others[at] < size:
+                total += others.pop(at) - size
+    return total
+
+
+def _by_sums(
+    sizes: list[int], kinds: list[int], numbers: list[int], least: int, most: int
+) -> list[int]:
+    """Work over the sets of sums, from `least` to `most`, that so many of each kind can reach.
+
+    A state is how many of each kind are taken of the units from the i-th on, as one number with a
+    digit a kind. `reach[i][state]` holds their sums as bits, counted from the start of the state's
+    window. Units come oldest first, so that taking one as soon as it can be taken gives the oldest
+    choice.
+    """
+    radix = [number + 1 for number in numbers]
+    stride = [prod(radix[:kind]) for kind in range(len(radix))]
+    start, span = _windows(sizes, kinds, numbers, least, most)
+    mask = [(1 << bits) - 1 for bits in span]
+    reach = [{0: 1}]
+    before = [kinds.count(kind) for kind in range(len(numbers))]
+    for at in range(len(sizes) - 1, -1, -1):
+        size, step = sizes[at], stride[kinds[at]]
+        digits, after = radix[kinds[at]], reach[-1]
+        before[kinds[at]] -= 1
+        states = [0]
+        for number, there, each in zip(numbers, before, stride, strict=True):
+            fewest = max(0, number - there)  # what the units before cannot bring
+            more = range(fewest * each, number * each + 1, each)
+            states = [state + one for state in states for one in more]
+        now = {}
+        for state in states:
+            sums = after.get(state, 0)
+            taken = after.get(state - step) if state // step % digits else None
+            if taken is not None:
+                by = start[state - step] + size - start[state]
+                sums |= taken << by if by >= 0 else taken >> -by
+            if sums.bit_length() > span[state]:
+                sums &= mask[state]
+            if sums:
+                now[state] = sums
+        reach.append(now)
+    reach.reverse()
+    state = sum(number * step for number, step in zip(numbers, stride, strict=True))
+    sums = reach[0][state]
+    left = start[state] + (sums & -sums).bit_length() - 1
+    picked = []
+    for at, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
+        if state // stride[kind] % radix[kind]:
+            rest = state - stride[kind]
+            bit = left - size - start[rest]
+            if bit >= 0 and reach[at + 1].get(rest, 0) >> bit & 1:
+                picked.append(at)
+                state, left = rest, left - size
+    return picked
+
+
+def _windows(
+    sizes: list[int], kinds: list[int], numbers: list[int], least: int, most: int
+) -> tuple[list[int], list[int]]:
+    """For each state the first sum from which `least` to `most` can be reached, and how many.
+
+    What is left of each kind brings at least so many of its smallest, at most of its largest.
+    """
+    lowest, highest = [0], [0]
+    for kind, number in enumerate(numbers):
+        ours = sorted(size for size, one in zip(sizes, kinds, strict=True) if one == kind)
+        small = list(accumulate(ours[:number], initial=0))[::-1]
+        large = list(accumulate(ours[: -number - 1 : -1], initial=0))[::-1]
+        # The digit of the first kind changes fastest.
+        lowest = [low + more for more in small for low in lowest]
+        highest = [high + more for more in large for high in highest]
+    start = [max(0, least - high) for high in highest]
+    return start, [max(0, most - low - first + 1) for low, first in zip(lowest, start, strict=True)]
+
+
+def _by_highs(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> list[int]:
+    """Let HiGHS choose; check and better each answer in whole numbers."""
+    solve = _solver(sizes, kinds, numbers)
+    best = solve({}, least, sum(sizes))
+    assert best is not None, "the numbers were made so that some choice is enough"
+    while (better := solve({}, least, sum(sizes[at] for at in best) - 1)) is not None:
+        best = better
+    exact = sum(sizes[at] for at in best)
+    settled: dict[int, bool] = {}
+    for at in range(len(sizes)):
+        if at not in best:
+            best = solve({**settled, at: True}, exact, exact) or best
+        settled[at] = at in best
+    return best
+
+
+def _solver(
+    sizes: list[int], kinds: list[int], numbers: list[int]
+) -> Callable[[dict[int, bool], int, int], list[int] | None]:
+    """A function that picks so many of each kind, some settled, with a sum from least to most."""
+    import numpy
+    from scipy.optimize import Bounds, LinearConstraint, milp
+
+    weights = numpy.array(sizes, dtype=float)
+    rows = numpy.array(
+        [[float(kind == one) for kind in kinds] for one in range(len(numbers))] + [list(weights)]
+    )
+
+    def solve(settled: dict[int, bool], least: int, most: int) -> list[int] | None:
+        low, high = numpy.zeros(len(sizes)), numpy.ones(len(sizes))
+        for at, goes in settled.items():
+            low[at] = high[at] = float(goes)
+        answer = milp(
+            weights,
+            integrality=numpy.ones(len(sizes)),
+            bounds=Bounds(low, high),
+            constraints=LinearConstraint(rows, [*numbers, least], [*numbers, most]),
+            options={"mip_rel_gap": 0.0},
+        )
+        if answer.x is None:
+            return None
+        picked = [at for at, value in enumerate(answer.x) if value > 0.5]
+        counts = [sum(kinds[at] == kind for at in picked) for kind in range(len(numbers))]
+        right = least <= sum(sizes[at] for at in picked) <= most and counts == numbers
+        return picked if right else None
+
+    return solve

@@ -1,0 +1,44 @@
+"""Cleanup plans as checklists in Markdown: one box a step, what to type, what to expect."""
+
+from collections.abc import Sequence
+
+from ovek.model.plan import CleanupPlan, Step
+from ovek.model.size import show_size
+from ovek.render.cleanup import names_of, power_cut, verdict_of
+from ovek.render.markdown import escaped
+
+
+def checklist(plans: Sequence[CleanupPlan]) -> bytes:
+    """Write every plan."""
+    lines = ["# Cleanup checklist", ""]
+    lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
+    lines += ["expected, read the device again, and plan again.", ""]
+    for plan, name in zip(plans, names_of(plans), strict=True):
+        lines += [f"## {escaped(name)} {escaped(verdict_of(plan))}", ""]
+        if plan.free is not None and plan.free_after is not None:
+            told = f"Free now {show_size(plan.free)}, wanted {show_size(plan.wanted)}, after "
+            lines += [f"{told}{show_size(plan.free_after)}.", ""]
+        if not plan.enough:
+            lines += [f"- {escaped(way)}" for way in plan.ways]
+            lines += ["Do not start: this is not enough.", ""]
+            continue
+        if plan.lost is not None:
+            lines += [f"Overwritten: {escaped(plan.lost)}.", ""]
+        if plan.steps:
+            lines += [f"If the power fails halfway: {escaped(power_cut(plan))}.", ""]
+        for number, step in enumerate(plan.steps, 1):
+            lines += _box(number, step)
+        lines += [""]
+    return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
+
+
+def _box(number: int, step: Step) -> list[str]:
+    expected = f"next start: {step.starts or 'nothing'} ({step.reload})"
+    if step.free is not None:
+        expected = f"{show_size(step.free)} free, {expected}"
+    told = [f"- [ ] {number}. {escaped(step.what)}"]
+    if step.line is not None:
+        told += ["", "  ```", *(f"  {line}" for line in step.line.splitlines()), "  ```", ""]
+    now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
+    harm = "" if step.safe else f" **A power cut {now} leaves it worse than it was.**"
+    return [*told, f"  - expected after it: {escaped(expected)}.{harm}"]
