@@ -1,4 +1,6 @@
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders import (
     CATALOG,
@@ -18,6 +20,7 @@ from builders import (
     sheet,
 )
 from ovek.model.digest import Digests
+from ovek.model.naming import Naming, glob_pattern
 from ovek.model.snapshot import Hardware
 
 OTHER = digest("something else")
@@ -180,3 +183,18 @@ def test_a_bank_is_judged_by_its_own_digest():
 
 def test_a_version_alone_proves_nothing():
     assert bank_verdict(bank("a", "1.0", digests=None)) == "unmeasured"
+
+
+globs = st.sampled_from(["*.dump", "log/*", "a*", "*/b", "log/a*", "*.img", "[ab]"])
+
+
+@given(
+    st.lists(st.lists(globs, min_size=1, max_size=2).map(tuple), max_size=4),
+    st.sampled_from(["a", "log/a", "b", "x/b", "a.dump", "log/a.dump", "x/y.img", "LOG/A"]),
+    st.booleans(),
+)
+def test_the_first_role_that_fits_a_name_or_a_path_wins(several, path, blind):
+    roles = dict(zip(("log", "crash-file", "licence", "key"), several, strict=False))
+    told = Naming(sheet(roles=roles, names=())).of(path, case_blind=blind).role
+    fits = [role for role, own in roles.items() if glob_pattern(own, blind).match(path)]
+    assert told == (fits[0] if fits else "unknown")

@@ -147,7 +147,7 @@ class CleanupTotals(Struct, kw_only=True):
 
     plans: int = 0
     fit: int = 0
-    after: dict[int, int] = {}
+    after: dict[str, int] = {}
     short: int = 0
     short_by: int = 0
     no_plan: int = 0
@@ -160,7 +160,7 @@ class CleanupTotals(Struct, kw_only=True):
         if plan.enough and not plan.drop:
             self.fit += 1
         elif plan.enough:
-            tier = max(drop.tier for drop in plan.drop)
+            tier = str(max(drop.tier for drop in plan.drop))
             self.after[tier] = self.after.get(tier, 0) + 1
         elif plan.short_by is None:
             self.no_plan += 1

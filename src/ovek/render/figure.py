@@ -63,7 +63,7 @@ def draw(file: Path, plans: Sequence[CleanupPlan]) -> None:
     told = f"{len(shown)} volumes" if len(shown) != 1 else "1 volume"
     more = f"; {left} more are not drawn" if left else ""
     short = sum(not plan.enough for _, plan in shown)
-    wrong = f"; {short} fall short" if short else ""
+    wrong = f"; short of room: {short}" if short else ""
     axes.set_title(f"What is on flash, and what goes: {told}{wrong}{more}", loc="left")
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
