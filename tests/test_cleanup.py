@@ -28,7 +28,7 @@ from builders import (
 )
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.choose import Unit, choose
-from ovek.engine.cleanup import plan_device
+from ovek.engine.cleanup import plan_device, units_of
 from ovek.engine.confirm import confirm
 from ovek.engine.roles import standings
 from ovek.model.digest import Digests
@@ -416,6 +416,30 @@ def test_every_prefix_of_the_steps_keeps_the_promised_reload_verdict(pair, free,
     assert not held & deleted
     told = {keep.place for keep in one.keep} | deleted
     assert told == {f"flash:{file.path}" for file in what.members[0].volumes[0].files}
+
+
+@settings(max_examples=60)
+@given(cluttered(), st.integers(500, 640), st.booleans())
+def test_a_plan_is_the_best_of_all_subsets_of_its_units(pair, free, unlock):
+    what, catalog = pair
+    unlocked = frozenset({"fallback"} if unlock else set())
+    found = judged(what, sheet(), catalog)
+    one, walk = found.members[0], walk_device(found).members[0]
+    volume = one.member.volumes[0]
+    stand = standings(found, one, walk, POLICY, unlocked=unlocked)
+    units = [
+        unit
+        for unit in units_of(stand, one, volume, volume.cluster or 1)
+        if unit.tier < 5 or (unit.tier == 5 and unlock)
+    ]
+    need = free * MIB - volume.free
+    enough = [each for each in subsets(units) if sum(one.frees for one in each) >= need]
+    plan = plans(what, free * MIB, catalog=catalog, unlocked=unlocked)[0]
+    assert plan.enough == bool(enough)
+    if enough:
+        best = min(enough, key=cost)
+        assert {drop.files for drop in plan.drop} == {tuple(map(str, unit.places)) for unit in best}
+        assert plan.free_after == volume.free + sum(unit.frees for unit in best)
 
 
 def test_a_share_of_the_volume_may_be_asked_for():

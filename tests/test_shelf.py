@@ -237,3 +237,28 @@ def test_a_cache_that_cannot_be_read_is_no_cache(shelf_site):
     cache = next((shelf_site.folder / "cache").rglob("shelf.json"))
     cache.write_bytes(b"nonsense")
     assert judged(shelf_site)["sw-1.0.img"]["verdict"] == "proven"
+
+
+def test_policy_sets_the_weakest_digest_that_proves_a_file(shelf_site):
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    shelf_site.write("policy.toml", 'weakest_digest = "sha512"\n')
+    found = judged(shelf_site)["sw-1.0.img"]
+    assert found["verdict"] == "unmeasured"
+    assert "policy takes SHA-512 or stronger" in found["why"]
+
+
+def test_an_audit_tells_what_runs_and_is_not_on_the_shelf_or_broken_there(shelf_site):
+    packed = gzip.compress(os.urandom(5000))[:-900]
+    broken = Digests(sha256=hashlib.sha256(packed).hexdigest())
+    made = Digests(md5=hashlib.md5(CONTENT["sw-1.0.img"]).hexdigest())
+    files = [image("1.0", digests=made), image("9.9", digests=broken)]
+    place = "flash:sw-1.0.img"
+    shelf_site.snapshot(device(member(*files, boots=(place,)), place=place))
+    rules = {f["rule"] for f in shelf_site.json("audit")["devices"][0]["findings"]}
+    assert not rules & {"image-not-on-shelf", "image-broken-inside"}
+    shelf_site.write("shelf/sw-9.9.img.gz", packed)
+    rules = {f["rule"] for f in shelf_site.json("audit")["devices"][0]["findings"]}
+    assert rules >= {"image-not-on-shelf", "image-broken-inside"}
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    rules = {f["rule"] for f in shelf_site.json("audit")["devices"][0]["findings"]}
+    assert "image-not-on-shelf" not in rules

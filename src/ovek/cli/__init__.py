@@ -14,7 +14,7 @@ COMMANDS = {
     "demo": "Write the sample site and take a tour of it.",
     "survey": "Read the devices of the fleet into a snapshot.",
     "audit": "Is the fleet fit to reload, and where not, why?",
-    "bootwalk": "What does each device start on next?",
+    "bootwalk": "What does each device start on next, and what if?",
     "cleanup": "What may go to make room?",
     "compare": "What changed between two snapshots?",
     "catalog": "What was released, for which hardware, reached how?",

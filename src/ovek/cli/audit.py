@@ -20,13 +20,12 @@ from ovek.cli.options import (
     write_bytes,
     write_lines,
 )
-from ovek.cli.policy import check_policy
+from ovek.cli.policy import check_policy, contradiction
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.audit import audit_device, rule_cards
 from ovek.engine.rules.every import RULES
 from ovek.engine.verdicts import Judge
 from ovek.engine.wanted import ContradictionError, Wants
-from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.spool import Spool
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
@@ -128,7 +127,7 @@ class Auditing:
         as_table: bool,
     ) -> None:
         site = devices.site
-        self.file, self.waivers = site.folder / "policy.toml", site.waivers
+        self.site, self.waivers = site, site.waivers
         self.wants = Wants(site.policy, {one.name: one.role for one in site.fleet.device})
         self.now, self.shelf, self.only = now, shelf, only
         self.part = Part()
@@ -153,8 +152,7 @@ class Auditing:
                 used=part.used,
             )
         except ContradictionError as error:
-            do = "Say it once, or name the device by itself"
-            raise InputError(self.file, str(error), do, key="want") from None
+            raise contradiction(self.site, error) from None
         if self.only:
             findings = tuple(each for each in audit.findings if each.rule in self.only)
             audit = replace(audit, findings=findings)

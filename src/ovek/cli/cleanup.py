@@ -14,7 +14,7 @@ from msgspec import Struct, field
 
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
-from ovek.cli.policy import check_policy
+from ovek.cli.policy import check_policy, contradiction
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.cleanup import Detail, PlanDefectError, no_plans, plan_device
 from ovek.engine.confirm import confirm
@@ -195,9 +195,8 @@ class Planner:
     """Plans for the devices of a site, as asked."""
 
     def __init__(self, devices: Devices, asked: Asked, shelf: frozenset[str]) -> None:
-        site = devices.site
+        self.site = site = devices.site
         self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
-        self.policy_file = site.folder / "policy.toml"
         self.wants = Wants(site.policy, {one.name: one.role for one in site.fleet.device})
         self.by_name: KnownRelease | None = None
         if asked.image is not None:
@@ -244,11 +243,11 @@ class Planner:
             try:
                 release = self.wants.of(device, judge).release
             except ContradictionError as error:
-                do = "Say it once, or name the device by itself"
-                raise InputError(self.policy_file, str(error), do, key="want") from None
+                raise contradiction(self.site, error) from None
             if release is None and named:
                 met = f"names no target for {device.device} that catalog/ has one file of"
-                raise InputError(self.policy_file, met, "Name one, or the image itself")
+                file = self.site.folder / "policy.toml"
+                raise InputError(file, met, "Name one, or the image itself")
         elif release is None:
             release = release_for(image, device, judge)
             if release is None and named:

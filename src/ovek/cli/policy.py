@@ -8,6 +8,7 @@ from ovek.cli.options import FORMAT, SITE, write_bytes, write_lines
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
+from ovek.engine.wanted import ContradictionError
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.site import Site, sheet_names
 
@@ -36,6 +37,12 @@ def check(site_folder: Path, format_: str) -> None:
         from ovek.render.policy import policy
 
         write_lines(policy(site.policy, site.waivers, site.fleet))
+
+
+def contradiction(site: Site, error: ContradictionError) -> InputError:
+    """The error that the policy says different things of one device."""
+    do = "Say it once, or name the device by itself"
+    return InputError(site.folder / "policy.toml", str(error), do, key="want")
 
 
 def check_policy(site: Site, releases: ReleaseIndex) -> None:

@@ -1,6 +1,7 @@
 """`ovek shelf`: are the files on the server or stick what was released?"""
 
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
@@ -64,7 +65,7 @@ def command(
     files = _read(folder, algorithms, fresh=fresh)
     if write_list is not None:
         _write_list(write_list, files)
-    found = list(judge_shelf(files, releases, _namings(site), _used_by(site)))
+    found = list(_judged(site, files, releases, _used_by(site)))
     if format_ == "json":
         from ovek.render import json
 
@@ -86,7 +87,17 @@ def command(
 def judged_shelf(site: Site, releases: ReleaseIndex, folder: Path) -> list[ShelfVerdict]:
     """Read a folder of images and judge it, from the cache where nothing changed."""
     files = _read(folder, _algorithms(releases, None), fresh=False)
-    return list(judge_shelf(files, releases, _namings(site), {}))
+    return list(_judged(site, files, releases, {}))
+
+
+def _judged(
+    site: Site,
+    files: list[ShelfFile],
+    releases: ReleaseIndex,
+    used_by: dict[str, tuple[str, ...]],
+) -> Iterator[ShelfVerdict]:
+    weakest = site.policy.weakest_digest
+    return judge_shelf(files, releases, _namings(site), used_by, weakest)
 
 
 def shelf_facts(site: Site, releases: ReleaseIndex) -> ShelfFacts | None:

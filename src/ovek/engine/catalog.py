@@ -18,10 +18,10 @@ from functools import cmp_to_key
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import fits
+from ovek.engine.wanted import running_variant
 from ovek.model.choice import CatalogMistake, Pick, Picked, UpgradePath
 from ovek.model.digest import TITLES
 from ovek.model.naming import Naming
-from ovek.model.place import parse_place
 from ovek.model.sheet import Sheet
 from ovek.model.size import show_size
 from ovek.model.snapshot import Device
@@ -177,7 +177,7 @@ def path(
 
 def pick(releases: ReleaseIndex, device: Device, sheet: Sheet) -> Pick:
     """The release for a device, why the others are not, and the part images that go with it."""
-    scheme, variant = sheet.versions.pattern, _variant(device, sheet)
+    scheme, variant = sheet.versions.pattern, running_variant(device, Naming(sheet))
     able, others = [], []
     for one in releases.releases:
         if one.kind not in (None, "system-image") or fits(one, device.hardware) is False:
@@ -206,14 +206,6 @@ def pick(releases: ReleaseIndex, device: Device, sheet: Sheet) -> Pick:
     return Pick(
         device=device.device, chosen=chosen, others=tuple(others), parts=tuple(parts), path=way
     )
-
-
-def _variant(device: Device, sheet: Sheet) -> str | None:
-    """The variant that runs: told by the device, else by the name of the file it runs from."""
-    running = device.running
-    if running.variant is not None or running.place is None:
-        return running.variant
-    return Naming(sheet).of(parse_place(running.place).path, case_blind=False).variant
 
 
 def _against(one: KnownRelease, device: Device, variant: str | None) -> Iterator[str]:

@@ -144,14 +144,17 @@ def _by_sums(
     mask = [(1 << bits) - 1 for bits in span]
     reach = [{0: 1}]
     before = [kinds.count(kind) for kind in range(len(numbers))]
+    left = [0] * len(numbers)
     for at in range(len(sizes) - 1, -1, -1):
         size, step = sizes[at], stride[kinds[at]]
         digits, after = radix[kinds[at]], reach[-1]
         before[kinds[at]] -= 1
         states = [0]
-        for number, there, each in zip(numbers, before, stride, strict=True):
-            fewest = max(0, number - there)  # what the units before cannot bring
-            more = range(fewest * each, number * each + 1, each)
+        left[kinds[at]] += 1
+        for number, there, here, each in zip(numbers, before, left, stride, strict=True):
+            fewest = number - there if number > there else 0  # what those before cannot bring
+            most_of = number if number < here else here
+            more = range(fewest * each, most_of * each + 1, each)
             states = [state + one for state in states for one in more]
         now = {}
         for state in states:
@@ -168,15 +171,15 @@ def _by_sums(
     reach.reverse()
     state = sum(number * step for number, step in zip(numbers, stride, strict=True))
     sums = reach[0][state]
-    left = start[state] + (sums & -sums).bit_length() - 1
+    rest_of_sum = start[state] + (sums & -sums).bit_length() - 1
     picked = []
     for at, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
         if state // stride[kind] % radix[kind]:
             rest = state - stride[kind]
-            bit = left - size - start[rest]
+            bit = rest_of_sum - size - start[rest]
             if bit >= 0 and reach[at + 1].get(rest, 0) >> bit & 1:
                 picked.append(at)
-                state, left = rest, left - size
+                state, rest_of_sum = rest, rest_of_sum - size
     return picked
 
 

@@ -15,7 +15,14 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.banks import bank_to_write, holds_its_image, said_of_bank, writes_a_bank
+from ovek.engine.banks import (
+    COMMITTED,
+    TRIAL,
+    bank_to_write,
+    holds_its_image,
+    said_of_bank,
+    writes_a_bank,
+)
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.choose import Unit, choose, in_order
 from ovek.engine.roles import Standing, standings
@@ -30,6 +37,7 @@ from ovek.model.snapshot import Device, Member, Volume
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk
 
 _LATE = float("inf")
+_PAIR = {f"{BANK}:{TRIAL}", f"{BANK}:{COMMITTED}"}
 
 
 class PlanDefectError(Exception):
@@ -98,6 +106,11 @@ def _plan_member(
     if note := _no_room_to_plan(volume, sheet, room):
         return _no_plan(judged, one, volume, walk, room, note)
     assert volume is not None
+    wanted = wanted_bytes(judged, one, volume, asked.policy, room)
+    offered_only = asked.detail == "numbers"
+    if offered_only and not replaced and room.sweep is None and (volume.free or 0) >= wanted[0]:
+        # Nothing has to go, and nobody asks what stays.
+        return _volume_plan(judged, one, volume, walk, [], asked, wanted, bank, why, replaced)
     found = standings(
         judged,
         one,
@@ -108,8 +121,9 @@ def _plan_member(
         unlocked=asked.unlocked,
         keep=asked.keep,
         replaced=replaced,
+        offered_only=offered_only,
     )
-    return _volume_plan(judged, one, volume, walk, found, asked, bank, why, replaced)
+    return _volume_plan(judged, one, volume, walk, found, asked, wanted, bank, why, replaced)
 
 
 def _no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
@@ -231,6 +245,7 @@ def _volume_plan(
     walk: DeviceWalk,
     found: list[Standing],
     asked: _Asked,
+    wanted_and_note: tuple[int, str],
     bank: str | None,
     why: str,
     replaced: frozenset[Place],
@@ -243,7 +258,7 @@ def _volume_plan(
         for unit in units
         if unit not in forced and (unit.tier not in LOCKED or LOCKED[unit.tier] in asked.unlocked)
     ]
-    wanted, note = wanted_bytes(judged, one, volume, asked.policy, asked.room)
+    wanted, note = wanted_and_note
     swept = asked.room.sweep
     if swept is not None:
         chosen: list[Unit] | None = in_order(unit for unit in open_units if unit.tier <= swept)
@@ -453,8 +468,8 @@ def worse(before: MemberWalk, after: MemberWalk) -> bool:
         return True
     if before.starts is None or after.starts is None:
         return after.starts is not before.starts and before.starts is not None
-    pair = before.starts.place.startswith(f"{BANK}:")
-    same = before.starts.version is not None and before.starts.version == after.starts.version
+    pair = {before.starts.place, after.starts.place} == _PAIR
+    same = before.starts.version == after.starts.version
     return after.starts.place != before.starts.place and not (pair and same)
 
 

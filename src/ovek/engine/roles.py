@@ -21,7 +21,7 @@ from msgspec import Struct
 
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, find_image, fits
 from ovek.model.digest import Digests
-from ovek.model.naming import glob_pattern
+from ovek.model.naming import Naming, glob_pattern
 from ovek.model.place import Place, parse_place
 from ovek.model.plan import LOCKED, TIERS, Tier, Unlock
 from ovek.model.policy import Policy
@@ -72,20 +72,22 @@ def standings(
     unlocked: frozenset[Unlock] = frozenset(),
     keep: tuple[str, ...] = (),
     replaced: frozenset[Place] = frozenset(),
+    offered_only: bool = False,
 ) -> list[Standing]:
     """Tell role, holds and tier of every file on every volume of a member.
 
     `shelf` are the digests of the images that the shelf holds, proven; `room_for` is the file
     name of the image that room is made for; `keep` are globs of files that a person keeps;
-    `replaced` are the files of a bank that is written anew, which nothing holds.
+    `replaced` are the files of a bank that is written anew, which nothing holds. `offered_only`
+    leaves out what is held beyond unlocking.
     """
     holds = _Holds(judged, one, walk, policy, room_for, keep, replaced)
-    told = []
+    told, naming = [], judged.judge.naming
     for volume in one.member.volumes or ():
         name, blind = volume.name, volume.case_blind
         for file in volume.files or ():
             place = Place(name, file.path)
-            role = role_of(place, blind, judged, one)
+            role = role_of(place, blind, naming, one)
             told.append((place, file, role, holds.of(place, file, role)))
     staying: dict[str, list[tuple[Place, File]]] = {}
     locked: dict[Place, tuple[Tier, str] | None] = {}
@@ -104,6 +106,8 @@ def standings(
         tier: Tier | None
         if reasons:
             tier, why = locked.get(place) or (None, "")
+            if tier is None and offered_only:
+                continue
         else:
             image = one.sets.get(place) or one.images.get(place)
             tier, why = _tier(file, role, image, staying, shelf)
@@ -112,12 +116,12 @@ def standings(
     return found
 
 
-def role_of(place: Place, case_blind: bool, judged: JudgedDevice, one: JudgedMember) -> Role:
+def role_of(place: Place, case_blind: bool, naming: Naming, one: JudgedMember) -> Role:
     """The role of one file; `case_blind` is whether its volume is."""
     image = one.images.get(place)
     if image is not None and image.judgement.verdict == "proven":
         return image.role
-    named = judged.judge.naming.of(place.path, case_blind=case_blind)
+    named = naming.of(place.path, case_blind=case_blind)
     if named.role != "unknown":
         return named.role
     if place in one.sets:

@@ -8,10 +8,11 @@ nothing; a broken one counts against the file unless a digest proves it.
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import JudgedDevice, judge_file
-from ovek.model.digest import Digests
+from ovek.engine.verdicts import JudgedDevice, accepted, judge_file
+from ovek.model.digest import Algorithm, Digests
 from ovek.model.naming import Naming
 from ovek.model.place import BANK
 from ovek.model.shelf import ShelfFile, ShelfVerdict
@@ -32,22 +33,21 @@ def judge_shelf(
     releases: ReleaseIndex,
     namings: Iterable[Naming],
     used_by: Mapping[str, tuple[str, ...]],
+    weakest: Algorithm = "md5",
 ) -> Iterator[ShelfVerdict]:
-    """Judge every file, then what is inside it; `used_by` names devices by release file."""
-    namings = list(namings)
+    """Judge every file, then what is inside it; `used_by` names devices by release file.
+
+    `weakest` is the weakest digest that may prove a file.
+    """
+    judge = _Judge(releases, list(namings), weakest)
     for file in files:
         name = file.path.rpartition("/")[2]
         if file.problem is not None:
             yield _unread(file)
             continue
-        whole = _judge(name, file.size, file.digests, releases, namings)
+        whole = judge.of(name, file.size, file.digests)
         inside = [
-            (
-                member,
-                _judge(
-                    member.path.rpartition("/")[2], member.size, member.digests, releases, namings
-                ),
-            )
+            (member, judge.of(member.path.rpartition("/")[2], member.size, member.digests))
             for member in file.members
         ]
         better = any(one is not None and one.verdict == "proven" for _, one in inside)
@@ -62,16 +62,19 @@ def judge_shelf(
                 yield _verdict(path, member.size, member.digests, None, judgement, used_by, None)
 
 
-def _judge(
-    name: str,
-    size: int | None,
-    digests: Digests,
-    releases: ReleaseIndex,
-    namings: list[Naming],
-) -> Judgement | None:
-    known = _named(name, releases)
-    looks = any(naming.of(name, case_blind=True).image for naming in namings)
-    return judge_file(name, size, digests, looks, known, releases)
+class _Judge(NamedTuple):
+    """What files of the shelf are held against."""
+
+    releases: ReleaseIndex
+    namings: list[Naming]
+    weakest: Algorithm
+
+    def of(self, name: str, size: int | None, digests: Digests) -> Judgement | None:
+        """The judgement of a file; None where it is no image."""
+        known = _named(name, self.releases)
+        looks = any(naming.of(name, case_blind=True).image for naming in self.namings)
+        found = judge_file(name, size, digests, looks, known, self.releases)
+        return None if found is None else accepted(found, self.weakest)
 
 
 def _named(name: str, releases: ReleaseIndex) -> list[KnownRelease]:

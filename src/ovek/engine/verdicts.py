@@ -48,9 +48,9 @@ class Judge(Struct, frozen=True, kw_only=True):
 
     def accepted(self, judgement: Judgement) -> Judgement:
         """The judgement, unless its proof is by a digest that policy calls too weak."""
-        if judgement.by is None or self.weakest == "md5" or judgement.verdict != "proven":
+        if self.weakest == "md5":  # anything proves: do not ask for every image of a fleet
             return judgement
-        return _accepted(judgement, self.weakest)
+        return accepted(judgement, self.weakest)
 
 
 class JudgedMember(Struct, frozen=True, kw_only=True):
@@ -161,9 +161,11 @@ def _proven(release: KnownRelease, by: Algorithm) -> Judgement:
 
 
 @lru_cache(maxsize=4096)
-def _accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
+def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
+    """The judgement, unless it is a proof by a digest that is weaker than `weakest`."""
     by, release = judgement.by, judgement.release
-    assert by is not None and release is not None
+    if judgement.verdict != "proven" or by is None or release is None:
+        return judgement
     if STRONGEST_FIRST.index(by) <= STRONGEST_FIRST.index(weakest):
         return judgement
     why = f"{judgement.why}, but policy takes {TITLES[weakest]} or stronger for a proof"

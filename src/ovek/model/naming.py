@@ -60,7 +60,9 @@ class Naming:
         if named is None:
             if len(known) >= _MOST:
                 known.clear()
-            named = known[path] = self._read(path, case_blind)
+            named = self._read(path, case_blind)
+            if named.image:  # what is no image is told as fast as it is looked up
+                known[path] = named
         return named
 
     def _read(self, path: str, blind: bool) -> Named:

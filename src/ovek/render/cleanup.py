@@ -146,7 +146,7 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
     yield columns.head()
     before = sum(columns.widths[:3]) + 6
     for drop, row in zip(plan.drop, rows, strict=True):
-        first = columns.row((*row[:3], "")).plain
+        first = columns.line((*row[:3], ""))
         yield from hanging(first, row[3], indent=before)
         if len(drop.files) > 1:
             names = listed([visible(name) for name in drop.files[1:]], most=99)
@@ -182,7 +182,7 @@ def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             columns.measure((*row[:2], ""))
         yield columns.head()
         for row in rows:
-            first = columns.row((*row[:2], "")).plain
+            first = columns.line((*row[:2], ""))
             yield from hanging(first, row[2], indent=sum(columns.widths[:2]) + 4)
     left = len(plan.keep) - len(held)
     if left:
@@ -262,7 +262,7 @@ def fleet(
     decode = msgspec.json.Decoder(tuple[str, ...]).decode
     for row in map(decode, rows()):
         style = "yellow" if row[-1].startswith(("short", "no plan")) else ""
-        first = table.row((*row[:-1], "")).plain
+        first = table.line((*row[:-1], ""))
         yield from hanging(first, row[-1], indent=len(first), style=style)
 
 

@@ -59,7 +59,12 @@ class Columns:
 
     def row(self, cells: Sequence[str], style: str = "") -> Text:
         """Lay out one row; words that have a colour of their own get it."""
-        line, spans, last = "", [], len(cells) - 1
+        spans: list[Span] = []
+        return Text(self.line(cells, spans), style=style, spans=spans)
+
+    def line(self, cells: Sequence[str], spans: list[Span] | None = None) -> str:
+        """Lay out one row without colour; what has one of its own is added to `spans`."""
+        line, last = "", len(cells) - 1
         for at, cell in enumerate(cells):
             long = len(cell) if cell.isascii() else cell_len(cell)
             if long > self.widths[at]:
@@ -69,12 +74,14 @@ class Columns:
             if at in self._right:
                 line += pad
             # The first thing that a cell counts or says: "1 critical, 2 note", "ready".
-            if said := STYLES.get(cell.partition(",")[0].rpartition(" ")[2]):
-                spans.append(Span(len(line), len(line) + len(cell), said))
+            if spans is not None:
+                said = STYLES.get(cell.partition(",")[0].rpartition(" ")[2])
+                if said is not None:
+                    spans.append(Span(len(line), len(line) + len(cell), said))
             line += cell
             if at < last:
                 line += "  " if at in self._right else f"{pad}  "
-        return Text(line, style=style, spans=spans)
+        return line
 
     def head(self) -> Text:
         """Lay out the titles."""

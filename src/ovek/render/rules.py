@@ -26,7 +26,7 @@ def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
     for group, inside in groupby(cards, key=lambda card: card.group):
         yield from ("", Text(group.upper(), "bold"))
         for card in inside:
-            first = columns.row((f"  {card.slug}", card.severity, "")).plain
+            first = columns.line((f"  {card.slug}", card.severity, ""))
             yield from hanging(first, card.looks_for, indent=before)
 
 

@@ -28,7 +28,7 @@ def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) 
     indent = sum(columns.widths[:4]) + 8
     yield columns.head()
     for one, row in zip(shown, rows, strict=True):
-        first = columns.row((*row[:4], "")).plain
+        first = columns.line((*row[:4], ""))
         yield from hanging(first, row[4], indent=indent, style=_STYLES[one.result])
         if one.do is not None:
             yield from hanging(" " * indent + "do: ", one.do, indent=indent + 4)

@@ -218,7 +218,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs; a warning where it starts next."""
     if not any(member.proven for member in subject.members):
         return
-    variant = running_variant(subject.judged.device, subject.judged.judge)
+    variant = running_variant(subject.judged.device, subject.judged.judge.naming)
     for member in subject.members if variant is not None else ():
         for image in member.proven:
             release = image.judgement.release
