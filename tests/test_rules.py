@@ -25,8 +25,9 @@ from builders import (
     sheet,
 )
 from ovek.engine.rules.every import RULES
+from ovek.files.site import find_sheet, read_sheet
 from ovek.model.digest import Digests
-from ovek.model.policy import Policy
+from ovek.model.policy import Policy, Want
 from ovek.model.sheet import Images
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Bank, Boot, Config, File, Part, Setting, Volume
@@ -634,10 +635,10 @@ CASES = {
         lambda: of(sw(volumes=(flash(image("1.0")), Volume(name="card", state="absent")))),
     ),
     "free-figure-impossible": (
-        lambda: of(sw(volumes=(flash(image("1.0"), free=9901 * MIB),))),
+        lambda: of(sw(volumes=(flash(image("1.0"), free=9911 * MIB),))),
         lambda: (
-            of(sw(volumes=(flash(image("1.0"), free=9901 * MIB, filesystem="ubifs"),)))
-            | of(sw(volumes=(flash(image("1.0"), free=9900 * MIB),)))
+            of(sw(volumes=(flash(image("1.0"), free=9911 * MIB, filesystem="ubifs"),)))
+            | of(sw(volumes=(flash(image("1.0"), free=9909 * MIB),)))
         ),
     ),
     "config-unsaved": (
@@ -677,3 +678,84 @@ def test_every_rule_says_what_it_looks_for_why_and_what_to_do():
         assert rule.check.__doc__
         assert rule.speaks_for <= set(RULES) - {slug}
         assert slug in CASES, "show one device that has it, and one that nearly has it"
+
+
+TELLING = [
+    # What is seen on a device, and the rules that stay silent since another tells it whole.
+    (lambda: of(sw(image("1.0"), image("2.0"), boots=("flash:gone", TWO, ONE))),
+     "boot-target-missing", {"reload-pending", "boot-order-old-first"}),
+    (lambda: of(sw(image("1.0", content="x"), image("2.0"), boots=(ONE, TWO))),
+     "boot-target-broken", {"image-altered", "reload-pending"}),
+    (lambda: of(sw(image("2.0"), image("1.0"), boots=()), sheet(fallback="first-found")),
+     "starts-unwanted", {"boot-order-empty", "reload-pending"}),
+    (lambda: of(sw(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))),
+     "boot-order-unsaved", {"reload-pending"}),
+    (lambda: of(pair("2.0", "1.0", runs="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
+     "trial-not-committed", {"next-start-older", "pair-differs"}),
+    (lambda: of(banked(bank("a"), bank("b", "2.0"), runs="1.0", in_bank="b"), BANKS),
+     "bank-empty", {"starts-unwanted", "reload-pending", "bank-runs-other"}),
+    (lambda: of(banked(bank("a", "1.0"), bank("b")), BANKS, policy=MATCH),
+     "bank-empty", {"bank-rule-broken"}),
+    (lambda: of(sw(image("1.0")), catalog=catalog(v1={"status": "withdrawn"}), policy=TARGET),
+     "release-withdrawn", {"release-not-target", "recommended-newer"}),
+    (lambda: of(sw(image("1.0"), image("2.0"), boots=(TWO,)), policy=TARGET),
+     "reload-pending", {"release-not-target"}),
+    (lambda: upgrade(from_=("1.5",)), "upgrade-needs-step", {"release-not-target"}),
+    (lambda: of(sw(volumes=(flash(image("1.0"), free=9 * MIB),)), catalog=catalog(),
+                policy=Policy(reserve="10MiB", target="2.0")),
+     "no-room-for-target", {"free-space-low"}),
+    (lambda: of(sw(image("1.0"), mode="hold")), "boot-mode-holds", {"stranded"}),
+    (lambda: of(stack(unit("1", image("1.0")), unit("2", image("2.0"), boots=(TWO,),
+                                                   running_version="2.0"))),
+     "member-versions-differ", {"member-starts-differ"}),
+    (lambda: loaded("1.1", needs={"parts": {"web": "1.2"}}), "pointer-mismatch", {"part-too-old"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("shows", "tells", "silent"), TELLING)
+def test_one_trouble_is_told_once_by_the_most_telling_rule(shows, tells, silent):
+    found = shows()
+    assert tells in found
+    assert not silent & found
+
+
+def test_a_rule_that_is_off_speaks_for_nobody():
+    off = Policy(reserve="0%", severity={"boot-mode-holds": "off"})
+    assert "stranded" in of(sw(image("1.0"), mode="hold"), policy=off)
+
+
+def test_severity_rises_with_the_consequence():
+    place = "flash:sw-9.9.img"
+    starts = device(member(image("9.9"), boots=(place,)), runs="9.9", place=place)
+    assert ("image-unlisted", "warning", place) in said(starts)
+    assert ("image-unlisted", "note", place) in said(sw(image("1.0"), image("9.9")))
+    pending = catalog(v2={"from_": ("1.5",)})
+    goes = sw(image("1.0"), image("2.0"), boots=(TWO,))
+    assert ("upgrade-needs-step", "critical", None) in said(goes, catalog=pending, policy=TARGET)
+
+
+@pytest.mark.parametrize(
+    ("named", "how"),
+    [
+        ("SW-1.0.img", "only the case differs"),
+        ("sw-1.0", "only the suffix differs"),
+        ("sw-1.0.img ", "a blank more or less"),
+        ("sw-l.O.img", "characters that look alike"),
+    ],
+)
+def test_a_target_that_is_missing_by_a_slip_says_what_differs(named, how):
+    found = audit(sw(image("1.0"), boots=(f"flash:{named}", ONE))).findings
+    assert f"the nearest name there is 'sw-1.0.img' ({how})" in found[0].saw
+
+
+def test_a_want_by_role_takes_the_role_from_the_fleet():
+    policy = Policy(reserve="0%", want=(Want(role="core", target="2.0"),))
+    assert "release-not-target" in of(sw(image("1.0")), policy=policy, role="core")
+    assert "release-not-target" not in of(sw(image("1.0")), policy=policy, role="edge")
+
+
+def test_a_sheet_that_reads_an_open_format_asks_only_for_what_it_names(tmp_path):
+    for name in ("linux-grub", "linux-u-boot"):
+        asks = read_sheet(find_sheet(tmp_path, name)).asks()
+        assert {"boot.default_bank.saved", "boot.once"} <= set(asks)
+        assert "boot.mode.live" not in asks

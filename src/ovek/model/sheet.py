@@ -203,11 +203,10 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     @property
     def fields(self) -> frozenset[str]:
         """The fields that its answer can fill."""
-        columns = {
-            self.columns.get(name, name.lower()) for name in _VALUE.findall(self.template or "")
-        }
-        known = FIELDS[self.fills]
-        return known if self.parse is not None else frozenset({*columns, *self.fixed}) & known
+        # An open format has settings of its own: only those that a column names are facts here.
+        named = _VALUE.findall(self.template or "") or self.columns
+        columns = {self.columns.get(name, name.lower()) for name in named}
+        return frozenset({*columns, *self.fixed}) & FIELDS[self.fills]
 
 
 class SftpVolume(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
