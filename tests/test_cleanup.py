@@ -233,7 +233,7 @@ def test_room_for_an_image_is_its_size_what_it_unpacks_to_and_the_reserve():
     catalog = published(release("9.0", needs={"unpacked": 7 * MIB}), release("1.0"))
     one = plan(running(), catalog=catalog, room_for="9.0", policy=Policy(reserve="10 MiB"))
     assert one.wanted == SIZE + 17 * MIB
-    assert one.note.endswith("7.00 MiB for what it unpacks to, 10.0 MiB for the reserve")
+    assert one.made_of.endswith("7.00 MiB for what it unpacks to, 10.0 MiB for the reserve")
     kind = replace(sheet(), capacity=Capacity(installing=3 * MIB))
     one = plan(running(), None, kind, catalog=catalog, room_for="9.0")
     assert one.wanted == SIZE + 10 * MIB
@@ -308,7 +308,8 @@ def is_the_best_of_all(units, need):
         assert not enough
         return
     best = min(enough, key=cost)
-    assert cost(chosen) == cost(best)
+    assert chosen.proven
+    assert cost(chosen.units) == cost(best)
 
 
 @settings(max_examples=150)
@@ -324,6 +325,24 @@ def test_the_choice_by_branch_and_bound_is_the_best_of_all_subsets_too(units, sh
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("ovek.engine.choose._MOST_BITS", 0)
         is_the_best_of_all(units, sum(one.frees for one in units) * share // 100)
+
+
+def test_a_choice_that_takes_too_many_branches_is_enough_and_says_that_it_is_not_proven():
+    sizes = [1_000_003 * at**3 % 39_999_983 for at in range(1, 61)]
+    units = [unit(at, 1, size) for at, size in enumerate(sizes)]
+    need = sum(sizes) // 2
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("ovek.engine.choose._MOST_BRANCHES", 3)
+        chosen = choose(units, need)
+    assert not chosen.proven
+    assert sum(one.frees for one in chosen.units) >= need
+    largest = sorted(sizes, reverse=True)
+    fewest = next(n for n in range(61) if sum(largest[:n]) >= need)
+    assert len(chosen.units) == fewest
+    what = running(*(plain(f"{at:02}.dump", size) for at, size in enumerate(sizes)))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("ovek.engine.choose._MOST_BRANCHES", 3)
+        assert "is not proven" in plan(what, 500 * MIB + need).note
 
 
 def test_one_pair_among_many_frees_what_is_wanted_to_the_byte():

@@ -10,11 +10,12 @@ tier 1; then the fewest bytes freed beyond the need; then oldest first, then by 
    sum that can be reached, as a set of bits in units of what all sizes have in common (clusters).
 3. Where those sums are too many to hold (single bytes on a large volume), HiGHS decides by branch
    and bound, and each of its answers is checked, and bettered until it cannot be, in whole numbers.
+   Where that takes too many branches, the choice says that its bytes are not proven.
 4. Of all choices with these numbers and these bytes, the one that is oldest first, then by name.
 """
 
 from bisect import bisect_left
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from itertools import accumulate
 from math import gcd, prod
 
@@ -25,6 +26,10 @@ from ovek.model.plan import Tier
 
 # How many bits all tables of reachable sums may have together.
 _MOST_BITS = 4 * 10**8
+# How many branches HiGHS may take for one choice: some seconds' worth, and the same every time.
+_MOST_BRANCHES = 5_000
+# What HiGHS says of its answer (scipy.optimize.milp): it is the best; there is none.
+_BEST, _NONE = 0, 2
 
 
 class Unit(Struct, frozen=True, kw_only=True, gc=False):
@@ -45,10 +50,20 @@ def in_order(units: Iterable[Unit]) -> list[Unit]:
     return sorted(units, key=lambda unit: (unit.tier, *_rank(unit)))
 
 
-def choose(units: Iterable[Unit], need: int) -> list[Unit] | None:
+class Choice(Struct, frozen=True, kw_only=True):
+    """What goes. `proven` is whether it is the best there is, to the byte; the numbers always are.
+
+    Only single bytes on a volume of many files can leave that open.
+    """
+
+    units: list[Unit]
+    proven: bool = True
+
+
+def choose(units: Iterable[Unit], need: int) -> Choice | None:
     """Choose units that free at least `need` bytes; None where all together do not."""
     if need <= 0:
-        return []
+        return Choice(units=[])
     pool = in_order(units)
     if sum(unit.frees for unit in pool) < need:
         return None
@@ -61,7 +76,8 @@ def choose(units: Iterable[Unit], need: int) -> list[Unit] | None:
         elif number:
             free.append((number, of_tier))
     rest = need - sum(unit.frees for unit in fixed)
-    return in_order([*fixed, *_fewest_bytes(free, rest)])
+    picked, proven = _fewest_bytes(free, rest)
+    return Choice(units=in_order([*fixed, *picked]), proven=proven)
 
 
 def _numbers(pool: Sequence[Unit], need: int) -> dict[Tier, int]:
@@ -82,12 +98,16 @@ def _numbers(pool: Sequence[Unit], need: int) -> dict[Tier, int]:
     return numbers
 
 
-def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> list[Unit]:
-    """So many of each group that the bytes are fewest, and of those the oldest first."""
+def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> tuple[list[Unit], bool]:
+    """So many of each group that the bytes are fewest, and of those the oldest first.
+
+    The second value is whether that is proven.
+    """
     if not groups:
-        return []
+        return [], True
     if len(groups) == 1 and groups[0][0] == 1:
-        return [min(_enough(groups[0][1], need), key=lambda unit: (unit.frees, *_rank(unit)))]
+        able = [unit for unit in groups[0][1] if unit.frees >= need]
+        return [min(able, key=lambda unit: (unit.frees, *_rank(unit)))], True
     units = sorted((unit for _, group in groups for unit in group), key=_rank)
     tiers = [group[0].tier for _, group in groups]
     numbers = [number for number, _ in groups]
@@ -97,20 +117,15 @@ def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> list[Unit]
     sizes = [unit.frees // step for unit in units]
     least = max(0, -(-need // step))
     most = _some_sum(sizes, kinds, numbers, least)
-    picked = (
-        _by_sums(sizes, kinds, numbers, least, most)
-        if len(units) * prod(number + 1 for number in numbers) * (most + 1) <= _MOST_BITS
-        else _by_highs(sizes, kinds, numbers, least)
-    )
-    return [units[at] for at in picked]
+    if len(units) * prod(number + 1 for number in numbers) * (most + 1) <= _MOST_BITS:
+        picked, proven = _by_sums(sizes, kinds, numbers, least, most), True
+    else:
+        picked, proven = _by_highs(sizes, kinds, numbers, least)
+    return [units[at] for at in picked], proven
 
 
 def _rank(unit: Unit) -> tuple[float, str]:
     return unit.age, unit.places[0].path  # all are of one volume
-
-
-def _enough(units: Iterable[Unit], need: int) -> list[Unit]:
-    return [unit for unit in units if unit.frees >= need]
 
 
 def _some_sum(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> int:
@@ -202,50 +217,71 @@ def _windows(
     return start, [max(0, most - low - first + 1) for low, first in zip(lowest, start, strict=True)]
 
 
-def _by_highs(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> list[int]:
-    """Let HiGHS choose; check and better each answer in whole numbers."""
-    solve = _solver(sizes, kinds, numbers)
-    best = solve({}, least, sum(sizes))
-    assert best is not None, "the numbers were made so that some choice is enough"
-    while (better := solve({}, least, sum(sizes[at] for at in best) - 1)) is not None:
+def _by_highs(
+    sizes: list[int], kinds: list[int], numbers: list[int], least: int
+) -> tuple[list[int], bool]:
+    """Let HiGHS choose; check and better each answer in whole numbers.
+
+    The second value is whether the choice is proven to be the best: where that takes too many
+    branches, it is the best that was found.
+    """
+    solver = _Solver(sizes, kinds, numbers)
+    best = [
+        at
+        for kind, number in enumerate(numbers)
+        for at in sorted(
+            (at for at, one in enumerate(kinds) if one == kind), key=lambda at: -sizes[at]
+        )[:number]
+    ]
+    while True:
+        better = solver.solve({}, least, sum(sizes[at] for at in best) - 1)
+        if better is None:
+            break
         best = better
     exact = sum(sizes[at] for at in best)
     settled: dict[int, bool] = {}
     for at in range(len(sizes)):
         if at not in best:
-            best = solve({**settled, at: True}, exact, exact) or best
+            best = solver.solve({**settled, at: True}, exact, exact) or best
         settled[at] = at in best
-    return best
+    return best, not solver.gave_up
 
 
-def _solver(
-    sizes: list[int], kinds: list[int], numbers: list[int]
-) -> Callable[[dict[int, bool], int, int], list[int] | None]:
-    """A function that picks so many of each kind, some settled, with a sum from least to most."""
-    import numpy
-    from scipy.optimize import Bounds, LinearConstraint, milp
+class _Solver:
+    """Picks so many of each kind, some settled, with a sum in a range.
 
-    weights = numpy.array(sizes, dtype=float)
-    rows = numpy.array(
-        [[float(kind == one) for kind in kinds] for one in range(len(numbers))] + [list(weights)]
-    )
+    All calls together may take so many branches; `gave_up` is whether that was too few for some.
+    """
 
-    def solve(settled: dict[int, bool], least: int, most: int) -> list[int] | None:
-        low, high = numpy.zeros(len(sizes)), numpy.ones(len(sizes))
+    def __init__(self, sizes: list[int], kinds: list[int], numbers: list[int]) -> None:
+        self.sizes, self.kinds, self.numbers = sizes, kinds, numbers
+        self.branches, self.gave_up = _MOST_BRANCHES, False
+
+    def solve(self, settled: dict[int, bool], least: int, most: int) -> list[int] | None:
+        """The pick of the least sum that is found; None where there is none, or none was found."""
+        import numpy
+        from scipy.optimize import Bounds, LinearConstraint, milp
+
+        if self.gave_up or most < least:
+            return None
+        sizes, kinds, count = self.sizes, self.kinds, len(self.sizes)
+        low, high = numpy.zeros(count), numpy.ones(count)
         for at, goes in settled.items():
             low[at] = high[at] = float(goes)
+        each = [[float(kind == one) for kind in kinds] for one in range(len(self.numbers))]
+        rows = numpy.array([*each, [float(size) for size in sizes]])
         answer = milp(
-            weights,
-            integrality=numpy.ones(len(sizes)),
+            numpy.array(sizes, dtype=float),
+            integrality=numpy.ones(count),
             bounds=Bounds(low, high),
-            constraints=LinearConstraint(rows, [*numbers, least], [*numbers, most]),
-            options={"mip_rel_gap": 0.0},
+            constraints=LinearConstraint(rows, [*self.numbers, least], [*self.numbers, most]),
+            options={"mip_rel_gap": 0.0, "node_limit": self.branches},
         )
+        self.branches -= int(answer.get("mip_node_count") or 0)
+        self.gave_up = answer.status not in (_BEST, _NONE) or self.branches <= 0
         if answer.x is None:
             return None
         picked = [at for at, value in enumerate(answer.x) if value > 0.5]
-        counts = [sum(kinds[at] == kind for at in picked) for kind in range(len(numbers))]
-        right = least <= sum(sizes[at] for at in picked) <= most and counts == numbers
+        counts = [sum(kinds[at] == kind for at in picked) for kind in range(len(self.numbers))]
+        right = least <= sum(sizes[at] for at in picked) <= most and counts == self.numbers
         return picked if right else None
-
-    return solve

@@ -24,7 +24,7 @@ from ovek.engine.banks import (
     writes_a_bank,
 )
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.choose import Unit, choose, in_order
+from ovek.engine.choose import Choice, Unit, choose, in_order
 from ovek.engine.roles import Standing, standings
 from ovek.engine.steps import Explained, bank_steps, started, steps_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
@@ -245,7 +245,7 @@ def _volume_plan(
     walk: DeviceWalk,
     found: list[Standing],
     asked: _Asked,
-    wanted_and_note: tuple[int, str],
+    asked_for: tuple[int, str],
     bank: str | None,
     why: str,
     replaced: frozenset[Place],
@@ -258,18 +258,18 @@ def _volume_plan(
         for unit in units
         if unit not in forced and (unit.tier not in LOCKED or LOCKED[unit.tier] in asked.unlocked)
     ]
-    wanted, note = wanted_and_note
+    wanted, made_of = asked_for
     swept = asked.room.sweep
     if swept is not None:
-        chosen: list[Unit] | None = in_order(unit for unit in open_units if unit.tier <= swept)
+        chosen: Choice | None = Choice(units=[one for one in open_units if one.tier <= swept])
     else:
         need = wanted - volume.free - sum(unit.frees for unit in forced)
         chosen = choose(open_units, need)
     enough = chosen is not None
-    going = in_order([*forced, *(open_units if chosen is None else chosen)])
+    going = in_order([*forced, *(open_units if chosen is None else chosen.units)])
     after = volume.free + sum(unit.frees for unit in going)
     if swept is not None:
-        wanted, note = after, f"everything up to tier {swept}"
+        wanted, made_of = after, f"everything up to tier {swept}"
     replayed = _replayed(judged, one, volume, walk, going)
     roles = {standing.place: standing.role for standing in found}
     plan = CleanupPlan(
@@ -292,7 +292,8 @@ def _volume_plan(
         bank=bank,
         bank_why=why,
         lost=said_of_bank(one, bank, asked.shelf) if bank is not None else None,
-        note="; ".join(filter(None, (note, _no_roles(judged, found)))),
+        made_of=made_of,
+        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(judged, found)))),
         ways=() if enough else tuple(_ways(judged, one, volume, wanted, asked.room)),
     )
     if asked.detail != "steps":
@@ -304,6 +305,16 @@ def _volume_plan(
 
 def _with_steps(plan: CleanupPlan, explained: Explained) -> CleanupPlan:
     return replace(plan, steps=explained.steps, stretch=explained.stretch)
+
+
+def _not_proven(chosen: Choice | None) -> str:
+    """What is not proven of a choice."""
+    if chosen is None or chosen.proven:
+        return ""
+    return (
+        "the number of files is the smallest; that no choice frees fewer bytes beyond the need is "
+        "not proven, since the volume's cluster is not known"
+    )
 
 
 def _no_roles(judged: JudgedDevice, found: list[Standing]) -> str:

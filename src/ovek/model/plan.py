@@ -92,9 +92,9 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
 
     `starts_before` and `starts_after` are what the member starts next, now and after the plan.
     `bank` names the bank to write to, in layouts that have banks, `bank_why` says why, and `lost`
-    what that overwrites. `note` says what the plan rests on, or why there is none. `stretch` is the
-    first and the last step after which a power cut would leave the device worse than it is. `ways`
-    are other ways to get there where the plan is not enough.
+    what that overwrites. `made_of` says what `wanted` is made of, `note` what else there is to know
+    of the plan, or why there is none. `stretch` is the first and the last step after which a power
+    cut would leave the device worse than it is. `ways` are other ways where it is not enough.
     """
 
     device: str
@@ -116,6 +116,7 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     bank: str | None = None
     bank_why: str = ""
     lost: str | None = None
+    made_of: str = ""
     note: str = ""
     steps: tuple[Step, ...] = ()
     stretch: tuple[int, int] | None = None

@@ -75,8 +75,10 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             f"  free now {show_size(plan.free)} → wanted {show_size(plan.wanted)} → after "
             f"{show_size(plan.free_after)}"
         )
+        if plan.made_of:
+            yield from hanging("  wanted:", plan.made_of, indent=10)
         if plan.note:
-            yield from hanging("  wanted:", plan.note, indent=10)
+            yield from hanging("  note:", plan.note, indent=10)
     if plan.bank is not None:
         if plan.volume is not None:
             yield from hanging("  bank:", plan.bank_why, indent=10)
