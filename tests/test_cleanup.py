@@ -537,6 +537,52 @@ def test_the_sheet_gives_the_line_to_type():
     assert [step.line for step in one.steps] == [None, "drop 1 flash a.dump", None]
 
 
+def test_braces_that_hold_no_word_stay_in_the_line_to_type():
+    kind = replace(sheet(), wording={"delete": "drop {path} { x {0.a} }"})
+    one = plan(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind, detail="steps")
+    assert one.steps[1].line == "drop a.dump { x {0.a} }"
+
+
+def test_the_image_that_room_is_made_for_is_not_deleted_where_it_is_there_already():
+    what = running(image("3.0", path="new/sw-3.0.img"), plain("a.dump", 9 * MIB))
+    tight = Policy(reserve="505MiB")
+    one = plan(what, room_for="3.0", policy=tight, detail="steps")
+    assert dropped(one) == ["a.dump"]
+    kept = {keep.place: keep.why for keep in one.keep}
+    assert kept["flash:new/sw-3.0.img"] == ("the image that room is made for",)
+    assert "copy" not in [step.kind for step in one.steps]
+    assert one.steps[-1].starts == "3.0 from flash:new/sw-3.0.img"
+
+
+def test_a_broken_file_of_the_name_is_copied_again():
+    what = running(image("3.0", content="x"), boots=(THREE, ONE))
+    one = plan(what, room_for="3.0", detail="steps")
+    assert "copy" in [step.kind for step in one.steps]
+    assert one.steps[-1].starts == f"3.0 from {THREE}"
+
+
+def test_a_member_in_trouble_does_not_hide_what_a_step_does_to_another():
+    lost = member(boots=(ONE,), id="2")
+    small = member(volumes=(flash(image("1.0"), free=50 * MIB),), boots=(ONE,))
+    what = device(small, lost, place=ONE)
+    one = plan(what, room_for="2.0", unlocked=frozenset({"running"}), detail="steps")
+    assert one.stretch == (2, 5)
+
+
+def test_a_plan_is_done_when_the_image_has_taken_the_room_that_was_made():
+    what = device(
+        member(volumes=(flash(image("1.0"), plain("a.dump", 60 * MIB), free=50 * MIB),),
+               boots=(ONE,)),
+        place=ONE,
+    )  # fmt: skip
+    one = plan(what, room_for="2.0")
+    volume = flash(image("1.0"), image("2.0"), free=10 * MIB)
+    now = judged(device(member(volumes=(volume,), boots=(ONE,)), place=ONE))
+    release_2 = now.judge.releases.by_version["2.0"][0]
+    held = confirm(one, now, release_2)
+    assert (held.not_done, held.too_much, held.enough) == ((), (), True)
+
+
 def test_another_volume_and_a_stick_are_other_ways_where_there_is_not_enough():
     card = flash(name="card", free=900 * MIB)
     what = device(member(volumes=(flash(image("1.0"), free=0), card), boots=(ONE,)), place=ONE)

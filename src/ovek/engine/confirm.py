@@ -35,7 +35,15 @@ def confirm(plan: CleanupPlan, now: JudgedDevice, release: KnownRelease | None) 
                 if keep.place not in there and keep.role not in _COMES_AND_GOES
             ]
         free = volume.free if volume is not None else None
-        enough = None if free is None else free >= plan.wanted
+        # Once the image has been copied, its room is taken as it was meant to be.
+        copied = release is not None and any(
+            image.judgement.verdict == "proven"
+            and image.judgement.release is release
+            and image.place.volume == plan.volume
+            for image in one.images.values()
+        )
+        taken = max(release.sizes, default=0) if release is not None and copied else 0
+        enough = None if free is None else free >= plan.wanted - taken
     if one is not None and plan.bank is not None and release is not None:
         place = f"{BANK}:{plan.bank}"
         if plan.volume is None:

@@ -34,6 +34,7 @@ from ovek.model.walk import MemberWalk
 RUNNING = "running"
 STARTS_NEXT = "the next start"
 KEPT_FALLBACK = "kept fallback"
+WANTED = "the image that room is made for"
 IN_ORDER = "named in the boot order"
 POINTED = "a part is loaded from it"
 PINNED = "pinned by policy"
@@ -275,11 +276,15 @@ class _Holds:
             ours, theirs = _modified(one), _modified(other)
             return order or (theirs > ours) - (theirs < ours)
 
+        for image in candidates:
+            if self._identity(image.place) == room_for:
+                self._hold(image.place, WANTED)  # it is there already: one copy of it stays
+                break
         for image in sorted(candidates, key=cmp_to_key(newer_first)):
             if number >= policy.keep:
                 return
             identity = self._identity(image.place)
-            if identity in taken or (room_for and image.place.name == room_for):
+            if identity in taken or identity == room_for:
                 continue
             self._hold(image.place, KEPT_FALLBACK)
             taken.add(identity)

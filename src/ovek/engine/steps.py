@@ -80,10 +80,7 @@ class _Track:
 
     def add(self, kind: StepKind, what: str, on_the_way: bool = True, /, **words: str) -> None:
         """Write a step down, with what is expected now; `on_the_way` is safe till it is done."""
-        line = self.judge.sheet.wording.get(kind)
-        if line is not None:
-            names = dict.fromkeys(("volume", "path", "bank", "file", "algorithm", "digest"), "")
-            line = line.format(**{**names, "member": self.member_id, **words})
+        line = self.judge.sheet.worded(kind, {"member": self.member_id, **words})
         volume = self.volume
         self.steps.append(
             Step(
@@ -100,10 +97,11 @@ class _Track:
     def is_safe(self) -> bool:
         """Whether a power cut now leaves the device no worse than it was."""
         rank = RELOADS_WORST_FIRST.index
-        if rank(self.walk.reload) < rank(self.before.reload):
-            return False
-        was, now = started(self.before, self.member_id), started(self.walk, self.member_id)
-        return now is not None or was is None
+        was, now = (
+            next(each for each in walk.members if each.member == self.member_id)
+            for walk in (self.before, self.walk)
+        )
+        return rank(now.outcome) >= rank(was.outcome)
 
     def explained(self) -> Explained:
         harm = [number for number, step in enumerate(self.steps, 1) if not step.safe]
@@ -141,12 +139,23 @@ def steps_of(
             _delete(track, place, frees)
             what = f"Delete {place} ({show_size(frees)}, tier {unit.tier}: {unit.why})"
             track.add("delete", what, volume=place.volume, path=place.path)
-    there = track.volume
-    free = there.free if there is not None else None
+    after = track.volume
+    free = after.free if after is not None else None
     told = f"{show_size(free)} ({free} bytes)" if free is not None else "more"
     track.add("check-free", f"Check that {volume.name}: has {told} free", volume=volume.name)
     if room.release is not None:
-        _bring(track, room.release, bank, cluster)
+        there = next(
+            (
+                place
+                for place, image in one.images.items()
+                if image.judgement.verdict == "proven"
+                and image.judgement.release is room.release
+                and place.volume == volume.name
+                and place not in gone
+            ),
+            None,
+        )
+        _bring(track, room.release, there, bank, cluster)
     return track.explained()
 
 
@@ -209,16 +218,19 @@ def _delete(track: _Track, place: Place, frees: int) -> None:
     track.change_volume(left)
 
 
-def _bring(track: _Track, release: KnownRelease, bank: str | None, cluster: int) -> None:
-    """Copy an image onto the volume, check it and have it started."""
+def _bring(
+    track: _Track, release: KnownRelease, there: Place | None, bank: str | None, cluster: int
+) -> None:
+    """Copy an image onto the volume, unless it is there, proven; check it and have it started."""
     volume = track.volume
     assert volume is not None
-    there = any(file.path.rpartition("/")[2] == release.file for file in volume.files or ())
     path = release.file
     if bank is not None:
         path = f"{_folder(track.member, bank)}{release.file}"
+    elif there is not None:
+        path = there.path
     place = Place(volume.name, path)
-    if not there or bank is not None:
+    if there is None or bank is not None:
         size = max(release.sizes, default=0)
         takes = -(-size // cluster) * cluster
         fits = volume.free is not None and volume.free >= takes

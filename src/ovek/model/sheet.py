@@ -294,6 +294,14 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                         + ", ".join(sorted(STEP_WORDS))
                     )
 
+    def worded(self, kind: StepKind, words: dict[str, str]) -> str | None:
+        """The line that a person types for a step, its words filled in; None: the sheet has none.
+
+        Braces that hold no word stay as they are.
+        """
+        line = self.wording.get(kind)
+        return line and _PLACEHOLDER.sub(lambda found: words.get(found[1], ""), line)
+
     def asks(self) -> dict[str, str]:
         """The facts that the sheet asks for, and the first question of each.
 
