@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from ovek.files.snapshot import write_snapshot
 from ovek.files.whole import write_whole
@@ -215,9 +216,16 @@ def device(
         hardware=Hardware(model=model, revision="B2", memory=4096 * MIB),
         source=Source(kind="sample"),
         running=Running(version=version, place=at, bank=in_bank),
-        members=members,
+        members=members and tuple(told(each, len(members) > 1, version) for each in members),
         config=Config(unsaved_changes=False, backed_up_at=days_ago(2)),
     )
+
+
+def told(member: Member, several: bool, version: str) -> Member:
+    """A stack tells of each of its members what it runs."""
+    if not several or member.running_version is not None:
+        return member
+    return replace(member, running_version=version)
 
 
 def fleet() -> list[Device]:

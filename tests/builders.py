@@ -101,6 +101,7 @@ def flash(*files: File, free: int | None = 500 * MIB, **more) -> Volume:
     more.setdefault("state", "ok")
     more.setdefault("capacity", 10_000 * MIB)
     more.setdefault("sets", ())
+    more.setdefault("filesystem", "ext4")
     more.setdefault("name", "flash")
     return Volume(files=tuple(files), free=free, **more)
 

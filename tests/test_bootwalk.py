@@ -383,7 +383,7 @@ def test_the_walk_of_a_pair_agrees_with_a_plain_one(committed, trial, fallback, 
             banks.append(Bank(name=name, state="empty"))
             continue
         files.append(image(version, path=path, content=name if what == "bad" else None))
-        banks.append(Bank(name=name, places=(f"flash:{path}",)))
+        banks.append(Bank(name=name, state="ok", places=(f"flash:{path}",)))
     tries = ["trial"] if scheduled else []
     if not scheduled and trial == committed and trial not in ("bad", "empty"):
         tries += ["trial"] + (["committed"] if fallback == "other-bank" else [])
@@ -423,8 +423,8 @@ def test_what_if_a_file_or_bank_were_bad_halts_where_the_loader_halts():
 def test_what_if_one_half_of_a_pair_were_bad_starts_the_other():
     files = [image("1.0", path=f"{name}/sw-1.0.img") for name in ("t", "c")]
     banks = (
-        Bank(name="trial", places=("flash:t/sw-1.0.img",)),
-        Bank(name="committed", places=("flash:c/sw-1.0.img",)),
+        Bank(name="trial", state="ok", places=("flash:t/sw-1.0.img",)),
+        Bank(name="committed", state="ok", places=("flash:c/sw-1.0.img",)),
     )
     what = member(*files, banks=banks)
     kind = sheet("paired", fallback="none")

@@ -112,6 +112,7 @@ def test_a_white_box_with_grub_is_read_and_walked(ovek, server, tmp_path):
     assert one["volumes"][0]["free"] <= one["volumes"][0]["capacity"]
     walk = ovek.json("bootwalk", "box")["devices"][0]["members"][0]
     assert walk["starts"] == {
+        "at": "1/bank:b",
         "by": "sha256",
         "place": "bank:b",
         "verdict": "proven",

@@ -6,6 +6,7 @@ import pytest
 from msgspec.structs import replace
 
 from builders import (
+    CATALOG,
     MIB,
     NOW,
     POLICY,
@@ -30,7 +31,7 @@ from ovek.model.digest import Digests
 from ovek.model.policy import Policy, Want
 from ovek.model.sheet import Images
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import Bank, Boot, Config, File, Part, Setting, Volume
+from ovek.model.snapshot import Bank, Boot, BootEntry, Config, File, Part, Setting, Volume
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BANKS = sheet("banks", fallback="other-bank")
@@ -239,14 +240,25 @@ def pair(trial, committed, *, runs, place=None, once=None):
         image(committed, path=f"c/sw-{committed}.img"),
     )
     banks = (
-        Bank(name="committed", places=(f"flash:c/sw-{committed}.img",)),
-        Bank(name="trial", places=(f"flash:trial/sw-{trial}.img",)),
+        Bank(name="committed", state="ok", places=(f"flash:c/sw-{committed}.img",)),
+        Bank(name="trial", state="ok", places=(f"flash:trial/sw-{trial}.img",)),
     )
     return device(member(*files, banks=banks, once=once), runs=runs, place=place)
 
 
 def stack(*members, runs="1.0"):
     return device(*members, runs=runs)
+
+
+def raw_after(place):
+    """Boot settings whose order has an entry behind a place that nobody understands."""
+    entries = (BootEntry(place=place), BootEntry(raw="begin at the red one"))
+    return Boot(order=Setting(saved=entries, live=entries))
+
+
+def firmware_bank(name):
+    """A bank that holds the firmware of a part."""
+    return bank(name, "10.1", digests=Digests(md5=digest("ldr-10.1.img")))
 
 
 def unit(id_, *files, boots=(ONE,), **more):
@@ -283,6 +295,10 @@ def loaded(web, **v1):
     return of(what, catalog=catalog(v1=v1, also=(part,)))
 
 
+FIRMWARE = [
+    *CATALOG,
+    *published(release("10.1", file="ldr-10.1.img", kind="part-image"), file="parts.json"),
+]
 TARGET = Policy(reserve="0%", target="2.0")
 PAIRED = sheet("paired", fallback="none")
 MATCH = Policy(reserve="0%", bank_rule="match")
@@ -296,6 +312,18 @@ CASES = {
     "boot-mode-holds": (
         lambda: of(sw(image("1.0"), mode="hold")),
         lambda: of(sw(image("1.0"), mode="listed")),
+    ),
+    "boot-entry-unclear": (
+        lambda: of(sw(image("1.0"), boot=raw_after(ONE))),
+        lambda: of(sw(image("1.0"), boots=(ONE, "tftp://192.0.2.9/a.img"))),
+    ),
+    "default-bank-missing": (
+        lambda: of(banked(bank("a", "1.0"), bank("b", "2.0"), default="c"), BANKS),
+        lambda: of(banked(bank("a", "1.0"), bank("b", "2.0")), BANKS),
+    ),
+    "bank-cannot-start": (
+        lambda: of(banked(bank("a", "1.0"), firmware_bank("b")), BANKS, catalog=FIRMWARE),
+        lambda: of(banked(bank("a", "1.0"), bank("b", "2.0")), BANKS, catalog=FIRMWARE),
     ),
     "stranded": (
         lambda: of(sw(image("1.0", content="x"))),
@@ -464,7 +492,7 @@ CASES = {
         lambda: of(
             sw(image("1.0", content="x")), catalog=published(release("1.0", digest_doubtful=True))
         ),
-        lambda: of(sw(image("1.0")), catalog=published(release("1.0", digest_doubtful=True))),
+        lambda: of(sw(image("1.0", content="x")), catalog=published(release("1.0"))),
     ),
     "image-weakly-proven": (
         lambda: {one.rule for one in audit(sw(image("1.0"))).findings},

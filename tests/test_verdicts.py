@@ -120,10 +120,10 @@ def test_two_publishers_may_use_one_name():
         assert verdict_of(image("1.0", content=content), catalog).verdict == "proven"
 
 
-def test_a_doubtful_digest_that_differs_is_disputed():
+def test_a_doubtful_digest_is_disputed_whether_it_agrees_or_differs():
     catalog = published(release("1.0", digest_doubtful=True))
     assert verdict_of(image("1.0", content="other"), catalog).verdict == "disputed"
-    assert verdict_of(image("1.0"), catalog).verdict == "proven"
+    assert verdict_of(image("1.0"), catalog).verdict == "disputed"
 
 
 def test_a_file_that_the_boot_order_names_counts_as_an_image():

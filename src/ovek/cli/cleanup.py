@@ -16,8 +16,10 @@ from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
 from ovek.cli.policy import check_policy, contradiction
 from ovek.cli.shelf import shelf_facts
-from ovek.engine.cleanup import Detail, PlanDefectError, no_plans, plan_device
+from ovek.engine.cleanup import Asked as PlanAsked
+from ovek.engine.cleanup import Detail, no_plans, plan_device
 from ovek.engine.confirm import confirm
+from ovek.engine.layouts import layout_of
 from ovek.engine.verdicts import Judge, fits, judge_device
 from ovek.engine.wanted import ContradictionError, Wants, release_for
 from ovek.files.errors import InputError
@@ -25,6 +27,7 @@ from ovek.files.site import Site
 from ovek.files.snapshot import SnapshotIndex
 from ovek.files.spool import Spool
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
+from ovek.model.policy import BankRule
 from ovek.model.size import SizeError, parse_size, show_size
 from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
@@ -214,25 +217,33 @@ class Planner:
             if release is None:
                 return []
         room = Room(free=asked.free, share=asked.share, release=release, sweep=asked.sweep)  # type: ignore[arg-type]
-        try:
-            plans = plan_device(
-                judge_device(device, judge),
-                self.policy,
-                room,
+        plans = plan_device(
+            judge_device(device, judge),
+            PlanAsked(
+                policy=self.policy,
+                room=room,
                 shelf=self.shelf,
                 unlocked=asked.unlocked,
                 keep=asked.keep,
+                bank_rule=self.bank_rule(device, judge),
                 detail=asked.detail,
-            )
-        except PlanDefectError as defect:
-            do = "Do not follow a plan for it; report it"
-            raise InputError(self.file, str(defect), do) from None
+            ),
+        )
         for plan in plans if asked.named else []:
             if plan.capacity is not None and plan.wanted > plan.capacity:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
                 met = f"{plan.volume}: of {plan.device} holds {holds}, and {wanted} is wanted"
                 raise InputError(self.file, met, "Ask for less than the volume holds")
         return plans
+
+    def bank_rule(self, device: Device, judge: Judge) -> BankRule | None:
+        """What policy wants of the second bank of a device."""
+        if layout_of(judge.sheet.start.layout).holder == "files":
+            return None
+        try:
+            return self.wants.of(device, judge).bank_rule
+        except ContradictionError as error:
+            raise contradiction(self.site, error) from None
 
     def release(self, device: Device, judge: Judge) -> KnownRelease | None:
         """The release to make room for on a device; raise InputError for a named one without."""

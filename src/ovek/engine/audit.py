@@ -5,7 +5,7 @@ from datetime import datetime
 from graphlib import TopologicalSorter
 
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.cleanup import image_volume
+from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import Rule, Said, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.verdicts import Judge, judge_device
@@ -21,6 +21,7 @@ from ovek.model.finding import (
     Severity,
     Space,
 )
+from ovek.model.place import Place
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
@@ -90,8 +91,9 @@ def audit_device(
     )
 
 
-def _severest_first(finding: Finding) -> tuple[int, int]:
-    return SEVEREST_FIRST.index(finding.severity), _PLACE_IN_LIST[finding.rule]
+def _severest_first(finding: Finding) -> tuple[int, int, str, str]:
+    severity = SEVEREST_FIRST.index(finding.severity)
+    return severity, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
 
 
 def _findings(subject: Subject) -> Iterator[Finding]:
@@ -115,13 +117,19 @@ def _findings(subject: Subject) -> Iterator[Finding]:
 
 def _finding(rule: Rule, severity: Severity, said: Said, subject: Subject) -> Finding:
     several = len(subject.members) > 1
-    place = None if said.place is None else str(said.place.on(said.member if several else None))
+    place = None if said.place is None else _placed(said.place, said.member, several)
     saw = said.saw
     if place is None and several and said.member is not None:
         saw = f"member {said.member}: {saw}"
     return Finding(
         rule=rule.slug, severity=severity, place=place, saw=saw, do=said.do or rule.remedy
     )
+
+
+def _placed(place: Place, member: str | None, several: bool) -> str:
+    """A place with its member in front where there are several, or where it is no member's."""
+    owner = place.member if place.member is not None else member
+    return str(place.on(owner if several or owner != member else None))
 
 
 def _starts(subject: Subject) -> tuple[AuditedStart, ...]:

@@ -17,8 +17,8 @@ from fnmatch import fnmatchcase
 from functools import cmp_to_key
 
 from ovek.engine.releases import ReleaseIndex
+from ovek.engine.runs import variant_of
 from ovek.engine.verdicts import fits
-from ovek.engine.wanted import running_variant
 from ovek.model.choice import CatalogMistake, Pick, Picked, UpgradePath
 from ovek.model.digest import TITLES
 from ovek.model.naming import Naming
@@ -177,7 +177,7 @@ def path(
 
 def pick(releases: ReleaseIndex, device: Device, sheet: Sheet) -> Pick:
     """The release for a device, why the others are not, and the part images that go with it."""
-    scheme, variant = sheet.versions.pattern, running_variant(device, Naming(sheet))
+    scheme, variant = sheet.versions.pattern, variant_of(device, Naming(sheet))
     able, others = [], []
     for one in releases.releases:
         if one.kind not in (None, "system-image") or fits(one, device.hardware) is False:

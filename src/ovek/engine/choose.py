@@ -8,13 +8,14 @@ tier 1; then the fewest bytes freed beyond the need; then oldest first, then by 
 2. Where a tier goes whole or not at all, there is nothing left to choose of it. What is left is to
    pick so many of each tier that the bytes are as few as can be. That is worked out over every
    sum that can be reached, as a set of bits in units of what all sizes have in common (clusters).
-3. Where those sums are too many to hold (single bytes on a large volume), HiGHS decides by branch
-   and bound, and each of its answers is checked, and bettered until it cannot be, in whole numbers.
-   Where that takes too many branches, the choice says that its bytes are not proven.
+3. Where those sums are too many to hold (single bytes on a large volume), all choices are made of
+   two halves: every part of the older half with the best that the younger one has for it. Where
+   the halves have too many parts, exchanges make the bytes few, and the choice says that they are
+   not proven to be the fewest.
 4. Of all choices with these numbers and these bytes, the one that is oldest first, then by name.
 """
 
-from bisect import bisect_left
+from bisect import bisect_left, insort
 from collections.abc import Iterable, Sequence
 from itertools import accumulate
 from math import gcd, prod
@@ -26,10 +27,8 @@ from ovek.model.plan import Tier
 
 # How many bits all tables of reachable sums may have together.
 _MOST_BITS = 4 * 10**8
-# How many branches HiGHS may take for one choice: some seconds' worth, and the same every time.
-_MOST_BRANCHES = 5_000
-# What HiGHS says of its answer (scipy.optimize.milp): it is the best; there is none.
-_BEST, _NONE = 0, 2
+# How many units may be made of two halves: of 32, each half has 65,536 parts.
+_MOST_HALVED = 32
 
 
 class Unit(Struct, frozen=True, kw_only=True, gc=False):
@@ -116,11 +115,15 @@ def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> tuple[list
     step = gcd(*(unit.frees for unit in units)) or 1
     sizes = [unit.frees // step for unit in units]
     least = max(0, -(-need // step))
-    most = _some_sum(sizes, kinds, numbers, least)
+    some = _exchanged(sizes, kinds, numbers, least)
+    most = sum(sizes[at] for at in some)
+    proven = True
     if len(units) * prod(number + 1 for number in numbers) * (most + 1) <= _MOST_BITS:
-        picked, proven = _by_sums(sizes, kinds, numbers, least, most), True
+        picked = _by_sums(sizes, kinds, numbers, least, most)
+    elif len(units) <= _MOST_HALVED:
+        picked = _by_halves(sizes, kinds, numbers, least)
     else:
-        picked, proven = _by_highs(sizes, kinds, numbers, least)
+        picked, proven = some, most == least
     return [units[at] for at in picked], proven
 
 
@@ -128,19 +131,25 @@ def _rank(unit: Unit) -> tuple[float, str]:
     return unit.age, unit.places[0].path  # all are of one volume
 
 
-def _some_sum(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> int:
-    """A sum that some choice reaches and that is enough: the largest, exchanged for smaller."""
-    total, groups = 0, []
+def _exchanged(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> list[int]:
+    """Some choice that is enough: the largest, each exchanged for smaller as long as that helps."""
+    groups, total = [], 0
     for kind, number in enumerate(numbers):
-        ours = sorted(size for size, one in zip(sizes, kinds, strict=True) if one == kind)
+        ours = sorted((size, at) for at, size in enumerate(sizes) if kinds[at] == kind)
         groups.append((ours[-number:], ours[:-number]))
-        total += sum(ours[-number:])
-    for chosen, others in groups:
-        for size in reversed(chosen):
-            at = bisect_left(others, size - (total - least))
-            if at < len(others) and others[at] < size:
-                total += others.pop(at) - size
-    return total
+        total += sum(size for size, _ in ours[-number:])
+    better = True
+    while better:
+        better = False
+        for chosen, others in groups:
+            for place, (size, at) in reversed(list(enumerate(chosen))):
+                found = bisect_left(others, (size - (total - least), -1))
+                if found < len(others) and others[found][0] < size:
+                    chosen[place] = others.pop(found)
+                    insort(others, (size, at))
+                    total += chosen[place][0] - size
+                    better = True
+    return [at for chosen, _ in groups for _, at in chosen]
 
 
 def _by_sums(
@@ -217,71 +226,53 @@ def _windows(
     return start, [max(0, most - low - first + 1) for low, first in zip(lowest, start, strict=True)]
 
 
-def _by_highs(
-    sizes: list[int], kinds: list[int], numbers: list[int], least: int
-) -> tuple[list[int], bool]:
-    """Let HiGHS choose; check and better each answer in whole numbers.
+def _by_halves(sizes: list[int], kinds: list[int], numbers: list[int], least: int) -> list[int]:
+    """Put every part of the older half together with the best that the younger one has for it.
 
-    The second value is whether the choice is proven to be the best: where that takes too many
-    branches, it is the best that was found.
+    A part is told by how many of each kind it has (one number with a digit a kind, as above), its
+    sum, and which units it has as bits, the oldest highest: of two parts the one with the larger
+    bits is the older. So of all choices with one sum, the largest bits are the oldest choice.
     """
-    solver = _Solver(sizes, kinds, numbers)
-    best = [
-        at
-        for kind, number in enumerate(numbers)
-        for at in sorted(
-            (at for at, one in enumerate(kinds) if one == kind), key=lambda at: -sizes[at]
-        )[:number]
-    ]
-    while True:
-        better = solver.solve({}, least, sum(sizes[at] for at in best) - 1)
-        if better is None:
-            break
-        best = better
-    exact = sum(sizes[at] for at in best)
-    settled: dict[int, bool] = {}
-    for at in range(len(sizes)):
-        if at not in best:
-            best = solver.solve({**settled, at: True}, exact, exact) or best
-        settled[at] = at in best
-    return best, not solver.gave_up
+    radix = [number + 1 for number in numbers]
+    stride = [prod(radix[:kind]) for kind in range(len(radix))]
+    wanted = sum(number * step for number, step in zip(numbers, stride, strict=True))
+    middle = len(sizes) // 2
+    older = _parts(sizes[:middle], kinds[:middle], radix, stride)
+    younger = _parts(sizes[middle:], kinds[middle:], radix, stride)
+    sums = {state: sorted(known) for state, known in younger.items()}
+    best: int | None = None
+    for state, known in older.items():
+        there = sums.get(wanted - state, [])
+        for ours in known:
+            at = bisect_left(there, least - ours)
+            if at < len(there) and (best is None or ours + there[at] < best):
+                best = ours + there[at]
+    assert best is not None, "the largest are enough"
+    bits, rest = max(
+        (bits, younger[wanted - state][best - ours])
+        for state, known in older.items()
+        for ours, bits in known.items()
+        if best - ours in younger.get(wanted - state, ())
+    )
+    whole = bits << len(sizes) - middle | rest
+    return [at for at in range(len(sizes)) if whole >> len(sizes) - 1 - at & 1]
 
 
-class _Solver:
-    """Picks so many of each kind, some settled, with a sum in a range.
-
-    All calls together may take so many branches; `gave_up` is whether that was too few for some.
-    """
-
-    def __init__(self, sizes: list[int], kinds: list[int], numbers: list[int]) -> None:
-        self.sizes, self.kinds, self.numbers = sizes, kinds, numbers
-        self.branches, self.gave_up = _MOST_BRANCHES, False
-
-    def solve(self, settled: dict[int, bool], least: int, most: int) -> list[int] | None:
-        """The pick of the least sum that is found; None where there is none, or none was found."""
-        import numpy
-        from scipy.optimize import Bounds, LinearConstraint, milp
-
-        if self.gave_up or most < least:
-            return None
-        sizes, kinds, count = self.sizes, self.kinds, len(self.sizes)
-        low, high = numpy.zeros(count), numpy.ones(count)
-        for at, goes in settled.items():
-            low[at] = high[at] = float(goes)
-        each = [[float(kind == one) for kind in kinds] for one in range(len(self.numbers))]
-        rows = numpy.array([*each, [float(size) for size in sizes]])
-        answer = milp(
-            numpy.array(sizes, dtype=float),
-            integrality=numpy.ones(count),
-            bounds=Bounds(low, high),
-            constraints=LinearConstraint(rows, [*self.numbers, least], [*self.numbers, most]),
-            options={"mip_rel_gap": 0.0, "node_limit": self.branches},
-        )
-        self.branches -= int(answer.get("mip_node_count") or 0)
-        self.gave_up = answer.status not in (_BEST, _NONE) or self.branches <= 0
-        if answer.x is None:
-            return None
-        picked = [at for at, value in enumerate(answer.x) if value > 0.5]
-        counts = [sum(kinds[at] == kind for at in picked) for kind in range(len(self.numbers))]
-        right = least <= sum(sizes[at] for at in picked) <= most and counts == self.numbers
-        return picked if right else None
+def _parts(
+    sizes: list[int], kinds: list[int], radix: list[int], stride: list[int]
+) -> dict[int, dict[int, int]]:
+    """Every part of a half: by how many of each kind, then by sum, the oldest bits."""
+    parts: dict[int, dict[int, int]] = {0: {0: 0}}
+    for at, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
+        bit = 1 << len(sizes) - 1 - at
+        grown = {state: dict(known) for state, known in parts.items()}
+        for state, known in parts.items():
+            if state // stride[kind] % radix[kind] == radix[kind] - 1:
+                continue
+            there = grown.setdefault(state + stride[kind], {})
+            for total, bits in known.items():
+                taken = bits | bit
+                if taken > there.get(total + size, -1):
+                    there[total + size] = taken
+        parts = grown
+    return parts

@@ -1,313 +1,381 @@
-"""The cleanup plan of a volume: which units go to reach an amount of free space.
+"""The cleanup plan of a member: which units go to reach an amount of free space.
 
-A unit is a single file, or a whole set with its packages that no other set shares. Deleting frees
-whole clusters. Which units go is chosen exactly: see `choose`. The plan is then replayed: the boot
-walk after it must not be worse than before, or the plan is refused as a defect of Ovek. Only what a
-person unlocked by name may make it worse, and then the plan says from which step to which.
-
-In layouts with banks, the plan for an image names the bank to write to: never the one that runs,
-nor the only one that starts. Where a bank is made of files, those that it holds now go first.
+What may go at all is `hold`, how much it would be missed `tier`, what goes together `units`, which
+of it goes `choose`; where an image goes the layout says. All of it is then tried out by `replay`:
+where any point is worse for any member than before, the plan is refused by name, and every other
+member and device still gets its own. Only what a person unlocked by name may make it worse, and
+then the plan says from which step to which.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.banks import (
-    COMMITTED,
-    TRIAL,
-    bank_to_write,
-    holds_its_image,
-    said_of_bank,
-    writes_a_bank,
-)
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.choose import Choice, Unit, choose, in_order
-from ovek.engine.roles import Standing, standings
-from ovek.engine.steps import Explained, bank_steps, started, steps_of
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
-from ovek.model.place import BANK, Place, parse_place
-from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Room, Unlock
-from ovek.model.policy import Policy
-from ovek.model.sheet import Role, Sheet
+from ovek.engine.choose import Choice as Chosen
+from ovek.engine.choose import Unit, choose, in_order
+from ovek.engine.hold import HoldKind, Holds, Told, Wishes
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.writing import Spot, Unwritable, Writing, elsewhere, image_volume
+from ovek.engine.replay import Replay, footprint, replay
+from ovek.engine.room import need_of, no_room_to_plan
+from ovek.engine.runs import Runs, runs_of
+from ovek.engine.steps import Act, Choice, acts_of, finished, started
+from ovek.engine.tier import Tiers
+from ovek.engine.units import cluster_of, units_of
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.place import BANK, Place
+from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Lost, Need, Room, Unlock
+from ovek.model.policy import BankRule, Policy
 from ovek.model.size import show_size
-from ovek.model.snapshot import Device, Member, Volume
-from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk
-
-_LATE = float("inf")
-_PAIR = {f"{BANK}:{TRIAL}", f"{BANK}:{COMMITTED}"}
-
-
-class PlanDefectError(Exception):
-    """A plan would leave the device worse than before: a defect of Ovek, never to be followed."""
-
+from ovek.model.snapshot import Volume
+from ovek.model.verdict import KnownRelease
+from ovek.model.walk import DeviceWalk, MemberWalk
 
 # How much a plan tells: the numbers and what goes, every file, or every step, too.
 Detail = Literal["numbers", "files", "steps"]
+# What holds a file of a bank and is no reason not to write to that bank: the layout sees to it.
+_BANKS_OWN: frozenset[HoldKind] = frozenset({"bank", "running", "starts-next", "kept-fallback"})
 
 
-class _Asked(Struct, frozen=True, kw_only=True):
-    """All that a plan is made from, besides the device."""
+class Asked(Struct, frozen=True, kw_only=True):
+    """All that a plan is made from, besides the device.
+
+    `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
+    that a person keeps; `bank_rule` is what policy wants of a second bank.
+    """
 
     policy: Policy
     room: Room
-    shelf: frozenset[str]
-    unlocked: frozenset[Unlock]
-    keep: tuple[str, ...]
-    detail: Detail
+    shelf: frozenset[str] = frozenset()
+    unlocked: frozenset[Unlock] = frozenset()
+    keep: tuple[str, ...] = ()
+    bank_rule: BankRule | None = None
+    detail: Detail = "files"
 
 
-def plan_device(
-    judged: JudgedDevice,
-    policy: Policy,
-    room: Room,
-    *,
-    shelf: frozenset[str] = frozenset(),
-    unlocked: frozenset[Unlock] = frozenset(),
-    keep: tuple[str, ...] = (),
-    detail: Detail = "files",
-) -> list[CleanupPlan]:
-    """Plan for every member of a device.
+class _Case(Struct, frozen=True, kw_only=True):
+    """One member that is planned for, with all that is known of its device."""
 
-    `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
-    that a person keeps. Steps take their time, since each is walked. Raises PlanDefectError.
-    """
-    asked = _Asked(
-        policy=policy, room=room, shelf=shelf, unlocked=unlocked, keep=keep, detail=detail
-    )
-    walk = walk_device(judged)
+    judged: JudgedDevice
+    one: JudgedMember
+    walk: DeviceWalk
+    runs: tuple[Runs, ...]
+    holds: Holds
+    asked: Asked
+    volume: Volume | None
+
+    @property
+    def member_walk(self) -> MemberWalk:
+        return next(each for each in self.walk.members if each.member == self.one.member.id)
+
+
+def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
+    """Plan for every member of a device. Steps take their time, since each is walked."""
+    walk, runs = walk_device(judged), runs_of(judged)
+    wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
+    holds = Holds(judged, walk, runs, wishes)
+    sheet = judged.judge.sheet
     return [
-        _plan_member(judged, one, each, walk, asked)
-        for one, each in zip(judged.members or (), walk.members, strict=True)
+        _plan_member(
+            _Case(
+                judged=judged,
+                one=one,
+                walk=walk,
+                runs=runs,
+                holds=holds,
+                asked=asked,
+                volume=image_volume(sheet, one.member),
+            )
+        )
+        for one in judged.members or ()
     ]
 
 
-def _plan_member(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    member_walk: MemberWalk,
-    walk: DeviceWalk,
-    asked: _Asked,
-) -> CleanupPlan:
-    sheet, member, room = judged.judge.sheet, one.member, asked.room
-    volume = image_volume(sheet, member)
-    bank, why, replaced = None, "", frozenset[Place]()
-    if writes_a_bank(judged, one, room):
-        bank, why = bank_to_write(judged, one, member_walk)
-        if holds_its_image(judged, member):
-            return _bank_plan(judged, one, walk, asked, bank, why)
-        if bank is None:
-            return _no_plan(judged, one, volume, walk, room, why)
-        there = member.bank(bank)
-        texts = (there.places if there is not None else None) or ()
-        replaced = frozenset(parse_place(text).on(None) for text in texts)
-    if note := _no_room_to_plan(volume, sheet, room):
-        return _no_plan(judged, one, volume, walk, room, note)
-    assert volume is not None
-    wanted = wanted_bytes(judged, one, volume, asked.policy, room)
-    offered_only = asked.detail == "numbers"
-    if offered_only and not replaced and room.sweep is None and (volume.free or 0) >= wanted[0]:
-        # Nothing has to go, and nobody asks what stays.
-        return _volume_plan(judged, one, volume, walk, [], asked, wanted, bank, why, replaced)
-    found = standings(
-        judged,
-        one,
-        member_walk,
-        asked.policy,
-        shelf=asked.shelf,
-        room_for=room.release.file if room.release is not None else None,
-        unlocked=asked.unlocked,
-        keep=asked.keep,
-        replaced=replaced,
-        offered_only=offered_only,
-    )
-    return _volume_plan(judged, one, volume, walk, found, asked, wanted, bank, why, replaced)
+def no_plans(judged: JudgedDevice, room: Room, note: str) -> list[CleanupPlan]:
+    """A plan that says why there is none, for every member of a device."""
+    walk, sheet = walk_device(judged), judged.judge.sheet
+    return [
+        _no_plan(judged, one, image_volume(sheet, one.member), walk, _wanted_of(room), note)
+        for one in judged.members or ()
+    ]
 
 
-def _no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
-    """Why there is no plan for a volume; empty where there is one."""
-    if volume is None:
-        name = sheet.start.default_volume
-        return f"the volume {name}: is not in the snapshot" if name else "no volume is known"
-    name = volume.name
-    if volume.state in ("absent", "unreadable"):
-        return f"the volume {name}: is {volume.state}"
-    if volume.free is None:
-        return f"how much is free on {name}: is not known"
-    if volume.files is None:
-        return f"the files of {name}: are not known"
-    if room.share is not None and volume.capacity is None:
-        return f"the capacity of {name}: is not known, so a share of it is not known either"
-    release = room.release
-    if release is not None and not release.sizes:
-        return f"the size of {release.file} is not published"
-    least = release.needs.volume if release is not None else None
-    if release is not None and least and volume.capacity is not None and volume.capacity < least:
-        told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"
-        return f"{release.file} needs a volume of {told}"
-    return ""
+def _plan_member(case: _Case) -> CleanupPlan:
+    room, sheet = case.asked.room, case.judged.judge.sheet
+    if room.release is None:
+        note = no_room_to_plan(case.volume, sheet, room)
+        if case.volume is None and layout_of(sheet.start.layout).into_banks(case.one.member):
+            note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
+        return _nothing(case, note) if note else _on_volume(case, None, None)
+    spots = _spots(case, room.release)
+    if isinstance(spots, Unwritable):
+        return _nothing(case, spots.why)
+    refused: CleanupPlan | None = None
+    for spot in spots:
+        plan = _at_spot(case, room.release, spot)
+        if not plan.refused:
+            return plan
+        refused = refused or plan
+    assert refused is not None
+    return refused
 
 
-def wanted_bytes(
-    judged: JudgedDevice, one: JudgedMember, volume: Volume, policy: Policy, room: Room
-) -> tuple[int, str]:
-    """The free bytes wanted on a volume, and what they are made of in words."""
-    if room.share is not None:
-        return int((volume.capacity or 0) * room.share), ""
-    release = room.release
-    if release is None:
-        return room.free or 0, ""
-    reserve = policy.reserve_of(volume.capacity)
-    there = any(
-        image.judgement.verdict == "proven"
-        and image.judgement.release is release
-        and image.place.volume == volume.name
-        for image in one.images.values()
-    )
-    size, capacity = max(release.sizes), judged.judge.sheet.capacity
-    copied = 0 if there else _clusters(size, _cluster(judged, volume))
-    unpacked = release.unpacked
-    if unpacked is None and capacity.unpacked is not None:
-        unpacked = int(size * capacity.unpacked)
-    parts = [f"{release.file} is there already" if there else f"{show_size(copied)} for the image"]
-    if unpacked:
-        parts.append(f"{show_size(unpacked)} for what it unpacks to")
-    if capacity.installing:
-        parts.append(f"{show_size(capacity.installing)} while it is installed")
-    if reserve is None:
-        parts.append("no reserve, since the capacity is not known")
-    elif reserve:
-        parts.append(f"{show_size(reserve)} for the reserve")
-    wanted = copied + (unpacked or 0) + (capacity.installing or 0) + (reserve or 0)
-    return wanted, ", ".join(parts)
-
-
-def units_of(found: list[Standing], one: JudgedMember, volume: Volume, cluster: int) -> list[Unit]:
-    """The units of a volume that may go, unlocked or not."""
-    by_place = {standing.place: standing for standing in found}
-    in_sets: dict[Place, list[Place]] = {}
-    for place, image in one.sets.items():
-        for package in image.parts:
-            in_sets.setdefault(package, []).append(place)
-    units: list[Unit] = []
-    for standing in found:
-        if standing.place.volume != volume.name or standing.tier is None:
-            continue
-        if standing.place in one.sets:
-            packages = one.sets[standing.place].parts
-            own = [by_place[p] for p in packages if len(in_sets[p]) == 1 and p in by_place]
-            units += _set_unit(standing, own, one, cluster)
-        elif standing.place not in in_sets:
-            units.append(_unit(standing, [standing], cluster))
-    return units
-
-
-def _set_unit(
-    standing: Standing, own: list[Standing], one: JudgedMember, cluster: int
-) -> Iterator[Unit]:
-    tiers = [package.tier for package in own]
-    if None in tiers or standing.tier is None:
-        return
-    whole = standing
-    if 1 < standing.tier < 5 and own:
-        worst = max(own, key=lambda package: package.tier or 0)
-        whole = replace(standing, tier=worst.tier or standing.tier, why=worst.why)
-    broken = one.sets[standing.place].judgement
-    if standing.tier < 5 and broken.verdict in ("altered", "cut-short"):
-        why = f"{broken.verdict} and nothing refers to it: {broken.why}"
-        whole = replace(standing, tier=1, why=why)
-    yield _unit(whole, [standing, *own], cluster)
-
-
-def _unit(whole: Standing, files: list[Standing], cluster: int) -> Unit:
-    assert whole.tier is not None
-    frees, age = 0, None
-    for one in files:
-        frees += _clusters(one.file.size or 0, cluster)
-        if one.file.modified is not None:
-            time = one.file.modified.timestamp()
-            age = time if age is None or time > age else age
-    return Unit(
-        places=tuple([one.place for one in files]),
-        tier=whole.tier,
-        why=whole.why,
-        frees=frees,
-        age=_LATE if age is None else age,
+def _spots(case: _Case, release: KnownRelease) -> list[Spot] | Unwritable:
+    """Where the image may be written on this member."""
+    layout = layout_of(case.judged.judge.sheet.start.layout)
+    kept = frozenset[Place]()
+    if layout.holder == "banks":
+        member = case.one.member.id
+        kept = frozenset(
+            told.place.on(member)
+            for told in case.holds.of_member(case.one)
+            if any(not reason.kinds <= _BANKS_OWN for reason in told.reasons)
+        )
+    return layout.spots(
+        Writing(
+            judged=case.judged,
+            one=case.one,
+            walk=case.walk,
+            runs=case.runs,
+            release=release,
+            bank_rule=case.asked.bank_rule,
+            kept=kept,
+            shelf=case.asked.shelf,
+        )
     )
 
 
-def _volume_plan(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    volume: Volume,
-    walk: DeviceWalk,
-    found: list[Standing],
-    asked: _Asked,
-    asked_for: tuple[int, str],
-    bank: str | None,
-    why: str,
-    replaced: frozenset[Place],
-) -> CleanupPlan:
-    assert volume.free is not None
-    units = units_of(found, one, volume, _cluster(judged, volume))
-    forced = [unit for unit in units if unit.places[0] in replaced]
-    open_units = [
+def _at_spot(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
+    if spot.place is None:
+        return _in_bank(case, release, spot)
+    if note := no_room_to_plan(case.volume, case.judged.judge.sheet, case.asked.room):
+        return _nothing(case, note)
+    assert case.volume is not None
+    if spot.place.volume != case.volume.name:
+        return _nothing(case, f"bank {spot.bank} is on {spot.place.volume}:, not where images go")
+    need = need_of(release, case.volume, spot, case.asked.policy, case.judged.judge.sheet)
+    return _on_volume(case, need, spot)
+
+
+def _on_volume(case: _Case, need: Need | None, spot: Spot | None) -> CleanupPlan:
+    """The plan on the volume for images: for an image at a spot, or for free space by itself."""
+    volume, asked = case.volume, case.asked
+    assert volume is not None and volume.free is not None
+    swept, replaced = asked.room.sweep, frozenset(spot.replaces if spot is not None else ())
+    wanted = _wanted_of(asked.room, volume) if need is None else need.wanted
+    brief = asked.detail == "numbers" and not replaced and swept is None
+    if brief and volume.free >= wanted:
+        told, units = list[Told](), list[Unit]()  # nothing has to go, and nobody asks what stays
+    else:
+        told = case.holds.of_member(case.one)
+        if replaced:
+            told = [_replaced(each, case.one.member.id, replaced) for each in told]
+        tiers = Tiers(case.one, told, asked.shelf, asked.unlocked)
+        cluster = cluster_of(volume, case.judged.judge.sheet.capacity.cluster)
+        units = units_of(case.one, volume, told, tiers, cluster)
+    member = case.one.member.id
+    forced = [unit for unit in units if any(p.on(member) in replaced for p in unit.places)]
+    able = [
         unit
         for unit in units
         if unit not in forced and (unit.tier not in LOCKED or LOCKED[unit.tier] in asked.unlocked)
     ]
-    wanted, made_of = asked_for
-    swept = asked.room.sweep
-    if swept is not None:
-        chosen: Choice | None = Choice(units=[one for one in open_units if one.tier <= swept])
-    else:
-        need = wanted - volume.free - sum(unit.frees for unit in forced)
-        chosen = choose(open_units, need)
-    enough = chosen is not None
-    going = in_order([*forced, *(open_units if chosen is None else chosen.units)])
+    chosen, fits = _choose(able, forced, wanted - volume.free, swept), False
+    if chosen is None and need is not None and need.reserve:
+        chosen = _choose(able, forced, wanted - need.reserve - volume.free, None)
+        fits = chosen is not None
+    going = in_order([*forced, *(able if chosen is None else chosen.units)])
     after = volume.free + sum(unit.frees for unit in going)
+    if volume.capacity is not None:
+        after = max(volume.free, min(after, volume.capacity))
     if swept is not None:
-        wanted, made_of = after, f"everything up to tier {swept}"
-    replayed = _replayed(judged, one, volume, walk, going)
-    roles = {standing.place: standing.role for standing in found}
+        wanted = after
+    choice = Choice(
+        judged=case.judged,
+        one=case.one,
+        volume=volume,
+        going=going,
+        told=told,
+        release=asked.room.release,
+        spot=spot,
+        lost=_lost(case, spot),
+    )
     plan = CleanupPlan(
-        device=judged.device.device,
-        member=one.member.id,
+        device=case.judged.device.device,
+        member=member,
         volume=volume.name,
         free=volume.free,
         wanted=wanted,
-        enough=enough,
+        enough=chosen is not None and after >= wanted,
+        fits=fits,
         free_after=after,
         short_by=max(0, wanted - after),
-        reload_before=walk.reload,
-        reload_after=replayed.reload,
-        starts_before=started(walk, one.member.id),
-        starts_after=started(replayed, one.member.id),
+        reload_before=case.walk.reload,
+        reload_after=case.walk.reload,
+        starts_before=started(case.walk, member),
+        starts_after=started(case.walk, member),
         capacity=volume.capacity,
-        drop=tuple(_drop(unit, roles) for unit in going),
-        keep=() if asked.detail == "numbers" else _keeps(found, volume, going, units, one),
-        locked=_locked(units, asked.unlocked, wanted - after),
-        bank=bank,
-        bank_why=why,
-        lost=said_of_bank(one, bank, asked.shelf) if bank is not None else None,
-        made_of=made_of,
-        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(judged, found)))),
-        ways=() if enough else tuple(_ways(judged, one, volume, wanted, asked.room)),
+        drop=tuple(_drop(unit, choice) for unit in going),
+        keep=() if asked.detail == "numbers" else _keeps(choice, units),
+        bank=spot.bank if spot is not None else None,
+        bank_why=spot.why if spot is not None else "",
+        there=spot is not None and spot.there,
+        lost=choice.lost,
+        made_of=need,
+        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(case, told)))),
     )
-    if asked.detail != "steps":
+    return _tried_out(case, choice, _not_enough(case, plan, units))
+
+
+def _choose(able: list[Unit], forced: list[Unit], short: int, swept: int | None) -> Chosen | None:
+    """The units that go besides those that have to; None where all together are not enough."""
+    if swept is not None:
+        return Chosen(units=[unit for unit in able if unit.tier <= swept])
+    return choose(able, short - sum(unit.frees for unit in forced))
+
+
+def _not_enough(case: _Case, plan: CleanupPlan, units: list[Unit]) -> CleanupPlan:
+    """What to say where there is not enough: what is locked, and other ways.
+
+    Where the image fits and only the reserve does not, nobody is sent to what is locked for that.
+    """
+    if plan.enough or plan.fits:
         return plan
-    return _with_steps(
-        plan, steps_of(judged, one, volume, (walk, replayed), going, found, asked.room, bank)
+    locked = _locked(units, case.asked.unlocked, plan.wanted - (plan.free_after or 0))
+    return replace(plan, locked=locked, ways=tuple(_ways(case, plan.wanted)))
+
+
+def _tried_out(case: _Case, choice: Choice, plan: CleanupPlan) -> CleanupPlan:
+    """The plan once it was replayed: with its steps, or refused because of the harm it does."""
+    looked_at = footprint(case.judged, case.walk)
+    deletes = choice.deletes()
+    calm = not any(change.place in looked_at for change in deletes)
+    if case.asked.detail != "steps" and calm and _copy_is_quiet(case, choice, looked_at):
+        return plan
+    deleted = None if calm else replay(case.judged, deletes, before=case.walk)
+    after = case.walk if deleted is None else deleted.walk
+    acts = acts_of(choice, (case.walk, after))
+    tried = replay(
+        case.judged,
+        [change for act in acts for change in act.changes],
+        before=case.walk,
+        meant=_meant(choice),
+    )
+    plan = replace(
+        plan, reload_after=after.reload, starts_after=started(after, choice.one.member.id)
+    )
+    unlocked = any(unit.tier in LOCKED for unit in choice.going)
+    if tried.harm and not unlocked:
+        return _refused(plan, tried)
+    return _with_steps(case, plan, choice, acts, tried)
+
+
+def _with_steps(
+    case: _Case, plan: CleanupPlan, choice: Choice, acts: Sequence[Act], tried: Replay
+) -> CleanupPlan:
+    if case.asked.detail != "steps":
+        return plan
+    steps = finished(choice, acts, tried)
+    harm = [number for number, step in enumerate(steps, 1) if not step.safe]
+    stretch = (harm[0], harm[-1]) if harm else None
+    return replace(plan, steps=tuple(steps), stretch=stretch)
+
+
+def _refused(plan: CleanupPlan, tried: Replay) -> CleanupPlan:
+    """The plan that would do harm: none, because of that."""
+    return replace(
+        plan,
+        enough=False,
+        refused=True,
+        free_after=None,
+        short_by=None,
+        drop=(),
+        locked=(),
+        ways=(),
+        fits=False,
+        reload_after=plan.reload_before,
+        starts_after=plan.starts_before,
+        note=f"refused, because on the way {'; '.join(tried.harm)}",
     )
 
 
-def _with_steps(plan: CleanupPlan, explained: Explained) -> CleanupPlan:
-    return replace(plan, steps=explained.steps, stretch=explained.stretch)
+def _copy_is_quiet(case: _Case, choice: Choice, looked_at: set[Place]) -> bool:
+    """Whether bringing the image cannot harm: it lands where no walk looks, and it starts there.
+
+    Then it does not have to be tried out where only numbers are asked for.
+    """
+    release, spot, volume = choice.release, choice.spot, choice.volume
+    if release is None or spot is None:
+        return True
+    if spot.place is None or spot.bank is not None or volume is None:
+        return False
+    if any(c.origin == "first-found" for each in case.walk.members for c in each.tried):
+        return False
+    name = volume.folded(spot.place.path)
+    if not spot.there:
+        named = {
+            volume.folded(place.path)
+            for place in looked_at
+            if (place.member, place.volume) == (spot.place.member, volume.name)
+        }
+        if name in named or any(volume.folded(file.path) == name for file in volume.files or ()):
+            return False
+    proves = any(each not in release.disputed for each in release.digests)
+    plain = case.judged.judge.weakest == "md5" and not release.doubtful and not release.revisions
+    return proves and plain and release.kind == "system-image"
 
 
-def _not_proven(chosen: Choice | None) -> str:
+def _meant(choice: Choice) -> Place | None:
+    """Where the member is to start from at the end."""
+    if choice.spot is None:
+        return None
+    member = choice.one.member.id
+    if choice.spot.bank is not None:
+        return Place(BANK, choice.spot.bank, member)
+    return choice.spot.place
+
+
+def _replaced(told: Told, member: str, replaced: frozenset[Place]) -> Told:
+    """A file of the bank that is written to: the layout has seen that nothing else needs it."""
+    return told._replace(reasons=()) if told.place.on(member) in replaced else told
+
+
+def _wanted_of(room: Room, volume: Volume | None = None) -> int:
+    """The free bytes that are asked for by themselves, or the size of the image."""
+    if room.share is not None:
+        return int((volume.capacity or 0) * room.share) if volume is not None else 0
+    if room.release is not None:
+        return max(room.release.sizes, default=0)
+    return room.free or 0
+
+
+def _lost(case: _Case, spot: Spot | None) -> Lost | None:
+    """What is lost by writing to a bank."""
+    if spot is None or spot.bank is None or spot.there:
+        return None
+    bank, image = case.one.member.bank(spot.bank), case.one.banks.get(spot.bank)
+    if image is None:
+        state = "not there" if bank is None else "bad" if bank.state == "bad" else "empty"
+        return Lost(state=state)
+    release = case.asked.room.release
+    assert release is not None
+    writing = Writing(
+        judged=case.judged,
+        one=case.one,
+        walk=case.walk,
+        runs=case.runs,
+        release=release,
+        shelf=case.asked.shelf,
+    )
+    return Lost(
+        version=image.version, verdict=image.judgement.verdict, elsewhere=elsewhere(writing, image)
+    )
+
+
+def _not_proven(chosen: Chosen | None) -> str:
     """What is not proven of a choice."""
     if chosen is None or chosen.proven:
         return ""
@@ -317,79 +385,69 @@ def _not_proven(chosen: Choice | None) -> str:
     )
 
 
-def _no_roles(judged: JudgedDevice, found: list[Standing]) -> str:
+def _no_roles(case: _Case, told: Sequence[Told]) -> str:
     """Why nothing is offered where the sheet tells no roles."""
-    if judged.judge.sheet.roles or not any(one.role == "unknown" for one in found):
+    sheet = case.judged.judge.sheet
+    if sheet.roles or not any(each.role == "unknown" for each in told):
         return ""
-    name = judged.judge.sheet.name
+    name = sheet.name
     return f"the sheet {name} tells no roles, so nobody knows what its files are for: add [roles]"
 
 
-def _ways(
-    judged: JudgedDevice, one: JudgedMember, volume: Volume, wanted: int, room: Room
-) -> Iterator[str]:
+def _ways(case: _Case, wanted: int) -> Iterator[str]:
     """Other ways to get there than by deleting on this volume."""
+    volume, room = case.volume, case.asked.room
+    assert volume is not None
     if volume.capacity is not None and wanted > volume.capacity:
         yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
-    for other in one.member.volumes or ():
-        if other is not volume and other.state in ("ok", None) and (other.free or 0) >= wanted:
+    for other in case.one.member.volumes or ():
+        if other is not volume and other.state == "ok" and (other.free or 0) >= wanted:
             free = show_size(other.free or 0)
             yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
-    if room.release is not None and judged.judge.sheet.start.layout == "files":
+    if (
+        room.release is not None
+        and layout_of(case.judged.judge.sheet.start.layout).holder == "files"
+    ):
         yield (
             "a stick: start the new image from one, in a window, then the old one no longer runs "
             "and may go"
         )
 
 
-def _drop(unit: Unit, roles: dict[Place, Role]) -> Drop:
+def _drop(unit: Unit, choice: Choice) -> Drop:
+    role = next(each.role for each in choice.told if each.place == unit.places[0])
     return Drop(
         place=str(unit.places[0]),
         frees=unit.frees,
         tier=unit.tier,
         why=unit.why,
-        role=roles[unit.places[0]],
+        role=role,
         files=tuple(str(place) for place in unit.places),
     )
 
 
-def _keeps(
-    found: list[Standing],
-    volume: Volume,
-    going: list[Unit],
-    units: list[Unit],
-    one: JudgedMember,
-) -> tuple[Keep, ...]:
-    gone = {place for unit in going for place in unit.places}
+def _keeps(choice: Choice, units: list[Unit]) -> tuple[Keep, ...]:
+    """Every file of the volume that stays, and why."""
+    assert choice.volume is not None
+    gone = {place for unit in choice.going for place in unit.places}
     tiers = {place: unit.tier for unit in units for place in unit.places}
     keeps = []
-    for standing in found:
-        place = standing.place
-        if place.volume != volume.name or place in gone:
+    for place, file, role, reasons in choice.told:
+        if place.volume != choice.volume.name or place in gone:
             continue
         tier = tiers.get(place)
-        why = standing.held
-        if not why and tier is None:
-            why = (_stays_with(place, one),)
-        elif not why:
-            why = ("not needed for this plan",)
-        keeps.append(
-            Keep(
-                place=str(place),
-                why=why,
-                role=standing.role,
-                size=standing.file.size,
-                tier=tier,
-            )
-        )
+        why = tuple(reason.text for reason in reasons)
+        if not why:
+            why = ("not needed for this plan",) if tier else (_stays_with(place, choice.one),)
+        keeps.append(Keep(place=str(place), why=why, role=role, size=file.size, tier=tier))
     return tuple(keeps)
 
 
 def _stays_with(place: Place, one: JudgedMember) -> str:
-    users = [str(each) for each, image in one.sets.items() if place in image.parts]
+    users = sorted(str(each) for each, image in one.sets.items() if place in image.parts)
     if len(users) > 1:
         return f"shared by the sets {' and '.join(users)}"
-    return "it stays with its set, which is held"
+    return "it stays with its set"
 
 
 def _locked(units: list[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:
@@ -409,146 +467,47 @@ def _locked(units: list[Unit], unlocked: frozenset[Unlock], short: int) -> tuple
     return tuple(found)
 
 
-def _replayed(
-    judged: JudgedDevice, one: JudgedMember, volume: Volume, walk: DeviceWalk, going: list[Unit]
-) -> DeviceWalk:
-    """Replay the plan and return the walk after it; raise PlanDefectError where it is worse.
-
-    Where the walk visits something that goes, every step is replayed: a stop at any point has to
-    be safe. What no walk visits changes none, so that the end speaks for every step.
-    """
-    if not going:
-        return walk
-    member = one.member
-    before = next(each for each in walk.members if each.member == member.id)
-    visited = {candidate.place for candidate in before.tried}
-    banked = any(bank.places for bank in member.banks or ())
-    touched = banked or any(str(place) in visited for unit in going for place in unit.places)
-    replayed = walk
-    for step in range(1, len(going) + 1) if touched else [len(going)]:
-        replayed = walk_device(without(judged, one, volume, going[:step]))
-        after = next(each for each in replayed.members if each.member == member.id)
-        if worse(before, after) and not any(unit.tier in LOCKED for unit in going[:step]):
-            raise PlanDefectError(
-                f"{judged.device.device}, member {member.id}: the plan would change the next start "
-                f"from {before.outcome} to {after.outcome}; do not follow it, report it"
-            )
-    return replayed
-
-
-def without(
-    judged: JudgedDevice, one: JudgedMember, volume: Volume, going: list[Unit]
-) -> JudgedDevice:
-    """The device as it is once the units are gone."""
-    gone = {place for unit in going for place in unit.places}
-    paths = {place.path for place in gone}
-    sets = volume.sets
-    left = replace(
-        volume,
-        files=tuple(file for file in volume.files or () if file.path not in paths),
-        sets=None if sets is None else tuple(s for s in sets if s.set_file not in paths),
-        free=None,
+def _in_bank(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
+    """The plan where banks hold their image themselves: which one to write to, or to start."""
+    member = case.one.member.id
+    choice = Choice(
+        judged=case.judged,
+        one=case.one,
+        volume=None,
+        release=release,
+        spot=spot,
+        lost=_lost(case, spot),
     )
-    device = _with(judged.device, one.member, left)
-    if any(bank.places for bank in one.member.banks or ()):
-        return judge_device(device, judged.judge)  # what a bank is made of decides its verdict
-    ours = replace(
-        one,
-        member=next(m for m in device.members or () if m.id == one.member.id),
-        images={place: image for place, image in one.images.items() if place not in gone},
-        sets={place: image for place, image in one.sets.items() if place not in gone},
-    )
-    members = tuple(ours if each is one else each for each in judged.members or ())
-    return replace(judged, device=device, members=members)
-
-
-def _with(device: Device, member: Member, volume: Volume) -> Device:
-    volumes = tuple(volume if v.name == volume.name else v for v in member.volumes or ())
-    changed = replace(member, volumes=volumes)
-    members = tuple(changed if m.id == member.id else m for m in device.members or ())
-    return replace(device, members=members)
-
-
-def worse(before: MemberWalk, after: MemberWalk) -> bool:
-    """Whether the second walk is worse: a worse outcome, or a start of another version.
-
-    The other half of a pair that holds the same is as good a start.
-    """
-    rank = RELOADS_WORST_FIRST.index
-    if rank(after.outcome) < rank(before.outcome):
-        return True
-    if before.starts is None or after.starts is None:
-        return after.starts is not before.starts and before.starts is not None
-    pair = {before.starts.place, after.starts.place} == _PAIR
-    same = before.starts.version == after.starts.version
-    return after.starts.place != before.starts.place and not (pair and same)
-
-
-def image_volume(sheet: Sheet, member: Member) -> Volume | None:
-    """The volume that images are copied to: the sheet's default volume, else the first."""
-    name = sheet.start.default_volume
-    if name is not None:
-        return member.volume(name)
-    return member.volumes[0] if member.volumes else None
-
-
-def _cluster(judged: JudgedDevice, volume: Volume) -> int:
-    return volume.cluster or judged.judge.sheet.capacity.cluster or 1
-
-
-def _clusters(size: int, cluster: int) -> int:
-    return -(-size // cluster) * cluster
-
-
-def _bank_plan(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    walk: DeviceWalk,
-    asked: _Asked,
-    bank: str | None,
-    why: str,
-) -> CleanupPlan:
-    """The plan where banks hold their image themselves: which one to write to."""
     plan = CleanupPlan(
-        device=judged.device.device,
-        member=one.member.id,
+        device=case.judged.device.device,
+        member=member,
         volume=None,
         free=None,
-        wanted=_asked_for(asked.room),
-        enough=bank is not None,
+        wanted=_wanted_of(case.asked.room),
+        enough=True,
         free_after=None,
         short_by=None,
-        reload_before=walk.reload,
-        reload_after=walk.reload,
-        starts_before=started(walk, one.member.id),
-        starts_after=started(walk, one.member.id),
-        bank=bank,
-        bank_why=why,
-        lost=said_of_bank(one, bank, asked.shelf) if bank is not None else None,
-        note=why,
+        reload_before=case.walk.reload,
+        reload_after=case.walk.reload,
+        starts_before=started(case.walk, member),
+        starts_after=started(case.walk, member),
+        bank=spot.bank,
+        bank_why=spot.why,
+        there=spot.there,
+        lost=choice.lost,
+        note=spot.why,
     )
-    if bank is None:
-        return plan
-    explained = bank_steps(judged, one, walk, bank, asked.room, asked.shelf)
-    if explained.stretch is not None:
-        raise PlanDefectError(
-            f"{judged.device.device}, member {one.member.id}: writing to bank {bank} would leave "
-            "the next start worse on the way; do not follow it, report it"
-        )
-    return _with_steps(plan, explained) if asked.detail == "steps" else plan
+    acts = acts_of(choice, (case.walk, case.walk))
+    changes = [change for act in acts for change in act.changes]
+    tried = replay(case.judged, changes, before=case.walk, meant=_meant(choice))
+    if tried.harm:
+        return _refused(plan, tried)
+    return _with_steps(case, plan, choice, acts, tried)
 
 
-def _asked_for(room: Room) -> int:
-    return max(room.release.sizes, default=0) if room.release is not None else room.free or 0
-
-
-def no_plans(judged: JudgedDevice, room: Room, note: str) -> list[CleanupPlan]:
-    """A plan that says why there is none, for every member of a device."""
-    walk = walk_device(judged)
-    return [
-        _no_plan(judged, one, image_volume(judged.judge.sheet, one.member), walk, room, note)
-        for one in judged.members or ()
-    ]
+def _nothing(case: _Case, note: str) -> CleanupPlan:
+    wanted = _wanted_of(case.asked.room)
+    return _no_plan(case.judged, case.one, case.volume, case.walk, wanted, note)
 
 
 def _no_plan(
@@ -556,7 +515,7 @@ def _no_plan(
     one: JudgedMember,
     volume: Volume | None,
     walk: DeviceWalk,
-    room: Room,
+    wanted: int,
     note: str,
 ) -> CleanupPlan:
     return CleanupPlan(
@@ -564,7 +523,7 @@ def _no_plan(
         member=one.member.id,
         volume=volume.name if volume is not None else judged.judge.sheet.start.default_volume,
         free=volume.free if volume is not None else None,
-        wanted=_asked_for(room),
+        wanted=wanted,
         enough=False,
         free_after=None,
         short_by=None,

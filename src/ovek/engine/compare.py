@@ -7,6 +7,7 @@ or not, at the next reload. What is not known is not done.
 from collections.abc import Iterator, Mapping
 
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
 from ovek.model.place import Place
@@ -45,8 +46,8 @@ def compare_device(
 
 def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDone]:
     scheme = new.judge.sheet.versions.pattern
-    for one, each in zip(new.members or (), walk.members, strict=True):
-        runs = one.member.running_version or new.device.running.version
+    for ours, each in zip(runs_of(new), walk.members, strict=True):
+        runs = ours.version
         starts = each.starts.version if each.starts is not None else None
         done: bool | None = True
         why = f"runs and starts {expect}"
@@ -60,7 +61,7 @@ def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDo
             done, why = None, f"runs {runs}; what it starts next is not known"
         elif compare(starts, expect, scheme) != 0:
             done, why = False, f"runs {runs}, and starts {starts} at the next reload"
-        yield MemberDone(member=one.member.id, done=done, why=why)
+        yield MemberDone(member=ours.member, done=done, why=why)
 
 
 def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
@@ -95,13 +96,15 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
             )
         else:
             if several:
-                versions = [
-                    one.member.running_version or device.device.running.version
-                    for one, device in ((before[name], old), (after[name], new))
-                ]
+                versions = [_runs(device, name) for device in (old, new)]
                 told = {"running version": (versions[0], versions[1])}
                 yield from _differing("version", front, told)
             yield from _of_member(before[name], after[name], front)
+
+
+def _runs(judged: JudgedDevice, member: str) -> str | None:
+    """The version that a member runs."""
+    return next((runs.version for runs in runs_of(judged) if runs.member == member), None)
 
 
 def _bank(name: str | None) -> str | None:

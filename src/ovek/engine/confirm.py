@@ -42,12 +42,11 @@ def confirm(plan: CleanupPlan, now: JudgedDevice, release: KnownRelease | None) 
             and image.place.volume == plan.volume
             for image in one.images.values()
         )
-        taken = max(release.sizes, default=0) if release is not None and copied else 0
+        taken = plan.made_of.image if plan.made_of is not None and copied else 0
         enough = None if free is None else free >= plan.wanted - taken
-    if one is not None and plan.bank is not None and release is not None:
-        place = f"{BANK}:{plan.bank}"
-        if plan.volume is None:
-            (done if _holds(one, plan.bank, release) else not_done).append(place)
+    if one is not None and plan.bank is not None and release is not None and plan.volume is None:
+        held = _holds(one, plan.bank, release)
+        (done if held else not_done).append(f"{BANK}:{plan.bank}")
     return Confirmed(
         device=plan.device,
         member=plan.member,

@@ -11,10 +11,10 @@
 from collections.abc import Iterable, Iterator
 
 from ovek.engine.releases import ReleaseIndex
+from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.custody import HOPS, CopyGroup, Custody, Hop, Sighting
 from ovek.model.digest import STRONGEST_FIRST, Digests
-from ovek.model.place import parse_place
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.verdict import Image, KnownRelease
 
@@ -39,8 +39,7 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
     """The copies on the flash of a device, each with the release it was held against."""
     device = judged.device
     several = len(judged.members or ()) > 1
-    running = device.running
-    place = parse_place(running.place).on(None) if running.place is not None else None
+    running = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
     for one in judged.members or ():
         banks = {bank.name: bank.digests for bank in one.member.banks or ()}
         for image in (*one.images.values(), *one.banks.values()):
@@ -58,7 +57,7 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
                     size=image.file.size if image.file is not None else None,
                     digests=digests or Digests(),
                     device=device.device,
-                    runs=image.place == place or f"bank:{running.bank}" == str(image.place),
+                    runs=image.place.on(one.member.id) in running,
                 ),
             )
 

@@ -1,43 +1,112 @@
-"""What all sources together say of each release.
+"""What all sources together say of each release, and which digests belong to one set of bytes.
 
 1. Entries with one file name are one release, told by several sources; two publishers that both
    give their names may use one file name for two releases.
 2. Where two sources give different digests for one algorithm, that algorithm is disputed: both
    are kept, neither is taken.
-3. Any other fact is taken from the first source that knows it.
+3. Any other fact is taken from the first source that knows it, by the name of its file. In what
+   order the sources or their entries come makes no difference.
+4. Digests that any source gives for one set of bytes belong together, over all names and sources:
+   releases that share a digest are one *family*.
+5. A file that a release contains is published with it.
 """
 
 from collections.abc import Iterable
 from typing import Any
 
-from ovek.model.catalog import Needs, Published
+import msgspec
+from msgspec import Struct
+
+from ovek.model.catalog import Contained, Needs, Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.verdict import KnownRelease
+from ovek.model.version import LONGEST
+
+
+class Family(Struct, frozen=True, eq=False):
+    """All digests that belong to one set of bytes; `disputed` are those with several values."""
+
+    digests: dict[Algorithm, frozenset[str]]
+    disputed: frozenset[Algorithm]
 
 
 class ReleaseIndex:
-    """Every known release, found by file name (also case-blind), digest or version."""
+    """Every known release, found by file name (also case-blind), digest or version.
+
+    `releases` are in the order of their file names, whatever order they came in.
+    """
 
     def __init__(self, published: Iterable[Published]) -> None:
         self.by_name: dict[str, list[KnownRelease]] = {}
         self.by_folded: dict[str, list[KnownRelease]] = {}
         self.by_digest: dict[str | None, list[KnownRelease]] = {}
         self.by_version: dict[str, list[KnownRelease]] = {}
-        self.releases = [_merged(entries) for entries in _grouped(published)]
+        self.releases = sorted(
+            (_merged(entries) for entries in _grouped(published)),
+            key=lambda release: (release.file, release.publisher or ""),
+        )
         for release in self.releases:
-            self.by_name.setdefault(release.file, []).append(release)
-            self.by_folded.setdefault(release.file.casefold(), []).append(release)
+            self._enter(release)
             if release.version is not None:
                 self.by_version.setdefault(release.version, []).append(release)
-            for digests in release.digests.values():
-                for digest in digests:
-                    self.by_digest.setdefault(digest, []).append(release)
+        for release in self.releases:
+            for contained in release.contains:
+                self._enter(_inside(release, contained))
+        self._families = _families(self.by_digest)
+
+    def _enter(self, release: KnownRelease) -> None:
+        self.by_name.setdefault(release.file, []).append(release)
+        self.by_folded.setdefault(release.file.casefold(), []).append(release)
+        for digests in release.digests.values():
+            for digest in digests:
+                self.by_digest.setdefault(digest, []).append(release)
 
     def named(self, name: str, *, case_blind: bool) -> list[KnownRelease]:
         """The releases published under a file name."""
         if case_blind:
             return self.by_folded.get(name.casefold(), [])
         return self.by_name.get(name, [])
+
+    def family(self, release: KnownRelease) -> Family:
+        """The digests that belong with those of a release.
+
+        >>> from ovek.model.catalog import Digests, Origin, Published, Release
+        >>> md5, sha1 = "1" * 32, "2" * 40
+        >>> both = Release(file="a.img", digests=Digests(md5=md5, sha1=sha1))
+        >>> weak = Release(file="b.img", digests=Digests(md5=md5))
+        >>> index = ReleaseIndex(Published(each, Origin("list", 1)) for each in (both, weak))
+        >>> sorted(index.family(index.by_name["b.img"][0]).digests)
+        ['md5', 'sha1']
+        """
+        return self._families.get(release) or Family(release.digests, release.disputed)
+
+
+def _families(by_digest: dict[str | None, list[KnownRelease]]) -> dict[KnownRelease, Family]:
+    """The family of each release that shares a digest with another."""
+    leader: dict[KnownRelease, KnownRelease] = {}
+
+    def lead(release: KnownRelease) -> KnownRelease:
+        while (above := leader.setdefault(release, release)) is not release:
+            leader[release] = leader[above]
+            release = leader[release]
+        return release
+
+    for sharing in by_digest.values():
+        for other in sharing[1:]:
+            leader[lead(other)] = lead(sharing[0])
+    members: dict[KnownRelease, list[KnownRelease]] = {}
+    for release in list(leader):
+        members.setdefault(lead(release), []).append(release)
+    families = {}
+    for related in members.values():
+        digests = {
+            name: frozenset[str]().union(*(one.digests.get(name, ()) for one in related))
+            for name in STRONGEST_FIRST
+            if any(name in one.digests for one in related)
+        }
+        disputed = frozenset(name for name, values in digests.items() if len(values) > 1)
+        families.update(dict.fromkeys(related, Family(digests, disputed)))
+    return families
 
 
 def _grouped(published: Iterable[Published]) -> list[list[Published]]:
@@ -50,7 +119,12 @@ def _grouped(published: Iterable[Published]) -> list[list[Published]]:
     for by_publisher in by_file.values():
         unsigned = by_publisher.pop(None, [])
         groups += [entries + unsigned for entries in by_publisher.values()] or [unsigned]
-    return groups
+    return [sorted(entries, key=_told_first) for entries in groups]
+
+
+def _told_first(entry: Published) -> tuple[str, bytes, int]:
+    """The order in which sources are asked: by their file, then by what they say."""
+    return entry.origin.file, msgspec.json.encode(entry.release), entry.origin.line
 
 
 def _merged(entries: list[Published]) -> KnownRelease:
@@ -65,6 +139,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         values = (getattr(release, name) for release in releases)
         return next((value for value in values if value is not None), None)
 
+    version: str | None = first("version")
     return KnownRelease(
         file=releases[0].file,
         publisher=next((entry.publisher for entry in entries if entry.publisher), None),
@@ -72,7 +147,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         sizes=frozenset(release.size for release in releases if release.size is not None),
         disputed=disputed,
         doubtful=any(release.digest_doubtful for release in releases),
-        version=first("version"),
+        version=version if version is not None and len(version) <= LONGEST else None,
         variant=first("variant"),
         kind=first("kind"),
         fits=first("fits"),
@@ -83,7 +158,25 @@ def _merged(entries: list[Published]) -> KnownRelease:
         needs=first("needs") or Needs(),
         carries=first("carries") or {},
         reached_from=first("from_"),
+        contains=first("contains") or (),
+        within=None,
         note=first("note"),
         unpacked=next((r.needs.unpacked for r in releases if r.needs and r.needs.unpacked), None),
-        origins=tuple(entry.origin for entry in entries),
+        origins=tuple(sorted((e.origin for e in entries), key=lambda o: (o.file, o.line))),
+    )
+
+
+def _inside(release: KnownRelease, contained: Contained) -> KnownRelease:
+    """A file that a release contains, as a release of its own."""
+    return msgspec.structs.replace(
+        release,
+        file=contained.name,
+        digests={name: frozenset({digest}) for name, digest in contained.digests},
+        sizes=frozenset() if contained.size is None else frozenset({contained.size}),
+        disputed=frozenset(),
+        kind="package",
+        needs=Needs(),
+        carries={},
+        within=release.file,
+        unpacked=None,
     )

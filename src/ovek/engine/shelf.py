@@ -11,10 +11,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from ovek.engine.releases import ReleaseIndex
+from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, accepted, judge_file
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.naming import Naming
-from ovek.model.place import BANK
 from ovek.model.shelf import ShelfFile, ShelfVerdict
 from ovek.model.structure import Structure
 from ovek.model.verdict import Judgement, KnownRelease
@@ -145,17 +145,12 @@ def _verdict(
 
 def used_releases(judged: JudgedDevice, walk: DeviceWalk) -> set[str]:
     """The published files that a device runs or starts next, as far as they are proven."""
-    running = judged.device.running
-    places = {place for place in (running.place,) if place is not None}
-    if running.bank is not None:
-        places.add(f"{BANK}:{running.bank}")
-    places |= {member.starts.place for member in walk.members if member.starts is not None}
+    used = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
+    used |= {member.starts.at for member in walk.members if member.starts and member.starts.at}
     found = set[str]()
-    for one in judged.members or ():
-        images = (*one.images.values(), *one.banks.values())
-        for image in images:
-            release = image.judgement.release
-            used = str(image.place) in places or str(image.place.on(one.member.id)) in places
-            if used and release is not None and image.judgement.verdict == "proven":
-                found.add(release.file)
+    for place in used:
+        image = judged.image(place)
+        release = image.judgement.release if image is not None else None
+        if image is not None and release is not None and image.judgement.verdict == "proven":
+            found.add(release.file)
     return found

@@ -1,39 +1,68 @@
-"""A plan step by step: what is expected after each, so that a stop at any point is known.
+"""A plan as steps, each with the changes that it is: what `replay` then tries out.
 
 1. Back up what exists nowhere else.
 2. Check the digest of what must stay and start.
 3. Delete, the lowest tier first; of a set its set file first, so that no half set is tried.
 4. Check the free space.
-5. For an image: copy it, check its digest, point the boot settings at it, reload in a window. For
-   a bank: write it, check it, make it the default. For a pair: copy, check, schedule the trial.
-
-After each step the boot walk is walked again on the device as it would be. The *stretch* is from
-the first step after which a power cut would leave the device worse than it is, to the last.
+5. For an image: copy or write it, unless it is there, check its digest, point the next start at it
+   as the layout says, and reload in a window.
 """
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.banks import COMMITTED, TRIAL, said_of_bank
-from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import content_of, taken
 from ovek.engine.choose import Unit
-from ovek.engine.roles import Standing
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
-from ovek.model.digest import STRONGEST_FIRST, TITLES, Digests
-from ovek.model.place import BANK, Place, parse_place
-from ovek.model.plan import Room, Step
-from ovek.model.sheet import StepKind
-from ovek.model.size import show_size
-from ovek.model.snapshot import Bank, Boot, BootEntry, Device, File, Member, Setting, Volume
+from ovek.engine.hold import Told
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.writing import Spot
+from ovek.engine.replay import Replay, Stage
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.change import BackUp, Change, Copy, Delete, WriteBank
+from ovek.model.digest import STRONGEST_FIRST, Algorithm
+from ovek.model.naming import IMAGE_ROLES
+from ovek.model.place import Place
+from ovek.model.plan import Lost, Step
+from ovek.model.sheet import Sheet
+from ovek.model.snapshot import Volume
 from ovek.model.verdict import Image, KnownRelease
-from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk
+from ovek.model.walk import DeviceWalk
 
 
-class Explained(Struct, frozen=True, kw_only=True):
-    """The steps of a plan, and the first and last of those in which a power cut does harm."""
+class Act(NamedTuple):
+    """One step before it is tried out, and the changes that it is; none is only looking."""
 
-    steps: tuple[Step, ...]
-    stretch: tuple[int, int] | None
+    step: Step
+    changes: tuple[Change, ...] = ()
+
+
+class Choice(Struct, frozen=True, kw_only=True):
+    """What was chosen for one member: the units that go, and where the image goes, if any.
+
+    `told` are the files of the member, `lost` what a bank holds that is written over.
+    """
+
+    judged: JudgedDevice
+    one: JudgedMember
+    volume: Volume | None
+    going: Sequence[Unit] = ()
+    told: Sequence[Told] = ()
+    release: KnownRelease | None = None
+    spot: Spot | None = None
+    lost: Lost | None = None
+
+    @property
+    def sheet(self) -> Sheet:
+        """The sheet of the device."""
+        return self.judged.judge.sheet
+
+    def deletes(self) -> list[Delete]:
+        """The deletions by themselves."""
+        member = self.one.member.id
+        return [Delete(place=p.on(member)) for unit in self.going for p in unit.places]
 
 
 def started(walk: DeviceWalk, member: str) -> str | None:
@@ -44,156 +73,60 @@ def started(walk: DeviceWalk, member: str) -> str | None:
     return f"{starts.version} from {starts.place}" if starts.version else starts.place
 
 
-class _Track:
-    """The device as it is after the steps so far, and those steps."""
-
-    def __init__(
-        self, judged: JudgedDevice, one: JudgedMember, volume: Volume | None, before: DeviceWalk
-    ) -> None:
-        self.judge, self.before = judged.judge, before
-        self.device: Device = judged.device
-        self.member_id = one.member.id
-        self.volume_name = volume.name if volume is not None else None
-        self.walk = before
-        self.steps: list[Step] = []
-
-    @property
-    def member(self) -> Member:
-        return next(m for m in self.device.members or () if m.id == self.member_id)
-
-    @property
-    def volume(self) -> Volume | None:
-        return self.member.volume(self.volume_name) if self.volume_name is not None else None
-
-    def change(self, member: Member) -> None:
-        """The device becomes another; walk it again."""
-        members = self.device.members or ()
-        changed = tuple(member if each.id == member.id else each for each in members)
-        self.device = replace(self.device, members=changed)
-        self.walk = walk_device(judge_device(self.device, self.judge))
-
-    def change_volume(self, volume: Volume) -> None:
-        """One volume becomes another."""
-        member = self.member
-        volumes = tuple(volume if v.name == volume.name else v for v in member.volumes or ())
-        self.change(replace(member, volumes=volumes))
-
-    def add(self, kind: StepKind, what: str, on_the_way: bool = True, /, **words: str) -> None:
-        """Write a step down, with what is expected now; `on_the_way` is safe till it is done."""
-        line = self.judge.sheet.worded(kind, {"member": self.member_id, **words})
-        volume = self.volume
-        self.steps.append(
-            Step(
-                kind=kind,
-                what=what,
-                line=line,
-                free=volume.free if volume is not None else None,
-                reload=self.walk.reload,
-                starts=started(self.walk, self.member_id),
-                safe=on_the_way and self.is_safe(),
-            )
-        )
-
-    def is_safe(self) -> bool:
-        """Whether a power cut now leaves the device no worse than it was."""
-        rank = RELOADS_WORST_FIRST.index
-        was, now = (
-            next(each for each in walk.members if each.member == self.member_id)
-            for walk in (self.before, self.walk)
-        )
-        return rank(now.outcome) >= rank(was.outcome)
-
-    def explained(self) -> Explained:
-        harm = [number for number, step in enumerate(self.steps, 1) if not step.safe]
-        return Explained(steps=tuple(self.steps), stretch=(harm[0], harm[-1]) if harm else None)
+def acts_of(choice: Choice, walks: tuple[DeviceWalk, DeviceWalk]) -> list[Act]:
+    """The steps of a plan; `walks` are those before it and after its deletions."""
+    acts = list(_back_ups(choice))
+    member = choice.one.member.id
+    gone = {place for unit in choice.going for place in unit.places}
+    if choice.volume is not None:
+        acts += _checks(choice, walks[0], gone)
+        if started(walks[0], member) != started(walks[1], member):
+            acts += _checks(choice, walks[1], gone)
+        acts += _deletions(choice)
+        acts.append(Act(Step(kind="check-free", place=f"{choice.volume.name}:")))
+    if choice.release is not None and choice.spot is not None:
+        acts += _bring(choice, choice.release, choice.spot)
+    return acts
 
 
-def steps_of(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    volume: Volume,
-    walks: tuple[DeviceWalk, DeviceWalk],
-    going: list[Unit],
-    found: list[Standing],
-    room: Room,
-    bank: str | None,
-) -> Explained:
-    """The steps of a plan on a volume; `walks` are those before it and after it."""
-    track = _Track(judged, one, volume, walks[0])
-    files = {standing.place: standing.file for standing in found}
-    roles = {standing.place: standing.role for standing in found}
-    images = ("system-image", "set-file", "package", "part-image")
-    for unit in going:
-        if unit.tier >= 4 and roles[unit.places[0]] in images:
+def _back_ups(choice: Choice) -> Iterator[Act]:
+    roles = {each.place: each.role for each in choice.told}
+    files = {each.place: each.file for each in choice.told}
+    for unit in choice.going:
+        if unit.tier >= 4 and roles[unit.places[0]] in (*IMAGE_ROLES, "set-file"):
             for place in unit.places:
-                what = f"Back up {place} off the device: it is not known to be anywhere else"
-                track.add("back-up", what, volume=place.volume, path=place.path)
-    gone = {place for unit in going for place in unit.places}
-    for at, walk in enumerate(walks):
-        if not at or started(walk, track.member_id) != started(walks[0], track.member_id):
-            _check_what_starts(track, one, walk, gone)
-    cluster = volume.cluster or judged.judge.sheet.capacity.cluster or 1
-    for unit in going:
-        for place in unit.places:
-            frees = -(-(files[place].size or 0) // cluster) * cluster
-            _delete(track, place, frees)
-            what = f"Delete {place} ({show_size(frees)}, tier {unit.tier}: {unit.why})"
-            track.add("delete", what, volume=place.volume, path=place.path)
-    after = track.volume
-    free = after.free if after is not None else None
-    told = f"{show_size(free)} ({free} bytes)" if free is not None else "more"
-    track.add("check-free", f"Check that {volume.name}: has {told} free", volume=volume.name)
-    if room.release is not None:
-        there = next(
-            (
-                place
-                for place, image in one.images.items()
-                if image.judgement.verdict == "proven"
-                and image.judgement.release is room.release
-                and place.volume == volume.name
-                and place not in gone
-            ),
-            None,
-        )
-        _bring(track, room.release, there, bank, cluster)
-    return track.explained()
-
-
-def _check_what_starts(
-    track: _Track, one: JudgedMember, walk: DeviceWalk, gone: set[Place]
-) -> None:
-    """Check the image that a walk starts and that stays, where a digest of it is known."""
-    starts = next(each.starts for each in walk.members if each.member == one.member.id)
-    if starts is None or "://" in starts.place:
+                change = BackUp(place=place.on(choice.one.member.id), size=files[place].size)
+                yield Act(Step(kind="back-up", place=str(place)), (change,))
+    lost, spot = choice.lost, choice.spot
+    if lost is None or spot is None or spot.replaces:
         return
-    place = parse_place(starts.place).on(None)
-    image = one.banks.get(place.path) if place.is_bank else one.sets.get(place)
-    parts = image.parts if image is not None and image.parts else (place,)
-    for part in parts:
+    if lost.verdict is not None and not lost.elsewhere:
+        yield Act(Step(kind="back-up", bank=spot.bank, version=lost.version), (BackUp(),))
+
+
+def _checks(choice: Choice, walk: DeviceWalk, gone: set[Place]) -> Iterator[Act]:
+    """Check the image that a walk starts and that stays, where a digest of it is known."""
+    one = choice.one
+    starts = next(each.starts for each in walk.members if each.member == one.member.id)
+    if starts is None or starts.at is None or starts.at.member != one.member.id:
+        return
+    image = choice.judged.image(starts.at)
+    for part in image.parts if image is not None and image.parts else (starts.at.on(None),):
         held = one.images.get(part)
         digest = _digest(held)
-        if held is None or digest is None or part in gone:
-            continue
-        algorithm, value = digest
-        what = f"Check that the {TITLES[algorithm]} of {part} is {value}"  # type: ignore[index]
-        track.add(
-            "check-digest",
-            what,
-            volume=part.volume,
-            path=part.path,
-            algorithm=algorithm,
-            digest=value,
-        )
+        if digest is not None and part not in gone:
+            name, value = digest
+            yield Act(Step(kind="check-digest", place=str(part), algorithm=name, digest=value))
 
 
-def _digest(image: Image | None) -> tuple[str, str] | None:
+def _digest(image: Image | None) -> tuple[Algorithm, str] | None:
     """The strongest digest of a proven image."""
     if image is None or image.judgement.verdict != "proven" or image.file is None:
         return None
     return next(((name, value) for name, value in image.file.digests or ()), None)
 
 
-def _published(release: KnownRelease) -> tuple[str, str] | None:
+def _published(release: KnownRelease) -> tuple[Algorithm, str] | None:
     """The strongest digest of a release on which its sources agree."""
     for name in STRONGEST_FIRST:
         if name in release.digests and name not in release.disputed:
@@ -201,180 +134,89 @@ def _published(release: KnownRelease) -> tuple[str, str] | None:
     return None
 
 
-def _delete(track: _Track, place: Place, frees: int) -> None:
-    volume = track.volume
-    assert volume is not None
-    free = None if volume.free is None else volume.free + frees
-    if free is not None and volume.capacity is not None:
-        free = min(free, volume.capacity)
-    left = replace(
-        volume,
-        files=tuple(file for file in volume.files or () if file.path != place.path),
-        sets=None
-        if volume.sets is None
-        else tuple(each for each in volume.sets if each.set_file != place.path),
-        free=free,
+def _deletions(choice: Choice) -> Iterator[Act]:
+    assert choice.volume is not None
+    files = {each.place: each.file for each in choice.told}
+    for unit in choice.going:
+        for place in unit.places:
+            frees = taken(files[place].size, choice.volume, choice.sheet)
+            step = Step(kind="delete", place=str(place), frees=frees, tier=unit.tier, why=unit.why)
+            yield Act(step, (Delete(place=place.on(choice.one.member.id)),))
+
+
+def _bring(choice: Choice, release: KnownRelease, spot: Spot) -> Iterator[Act]:
+    """Bring an image to its place, unless it is there; check it and have it started."""
+    member, layout = choice.one.member, layout_of(choice.sheet.start.layout)
+    place = None if spot.place is None else str(spot.place.on(None))
+    content = content_of(release)
+    about = Step(
+        kind="copy", place=place, bank=spot.bank, image=release.file, version=release.version
     )
-    track.change_volume(left)
+    if not spot.there:
+        change: Change
+        if spot.place is not None:
+            change = Copy(place=spot.place, content=content, bank=spot.bank)
+            yield Act(about, (change,))
+        else:
+            change = WriteBank(member=member.id, bank=spot.bank or "", content=content)
+            yield Act(replace(about, kind="write-bank"), (change,))
+    digest = _published(release)
+    if digest is not None and (place is not None or not spot.there):
+        name, value = digest
+        yield Act(replace(about, kind="check-digest", algorithm=name, digest=value))
+    points = layout.point(member, spot)
+    if points:
+        yield Act(replace(about, kind="set-boot", once=layout.pair), points)
+    yield Act(replace(about, kind="reload", place=None, bank=None, commits=layout.pair))
 
 
-def _bring(
-    track: _Track, release: KnownRelease, there: Place | None, bank: str | None, cluster: int
-) -> None:
-    """Copy an image onto the volume, unless it is there, proven; check it and have it started."""
-    volume = track.volume
-    assert volume is not None
-    path = release.file
-    if bank is not None:
-        path = f"{_folder(track.member, bank)}{release.file}"
-    elif there is not None:
-        path = there.path
-    place = Place(volume.name, path)
-    if there is None or bank is not None:
-        size = max(release.sizes, default=0)
-        takes = -(-size // cluster) * cluster
-        fits = volume.free is not None and volume.free >= takes
-        half = File(path=path, size=max(size - 1, 0))
-        # A copy that broke off must do no harm either; what is safe half-way is safe when whole.
-        added = File(path=path, size=size, digests=_all_published(release))
-        on_the_way = True
-        for file in (half, added):
-            changed = replace(
-                volume,
-                files=(*(f for f in volume.files or () if f.path != path), file),
-                free=(volume.free or 0) - takes if fits else volume.free,
+def finished(choice: Choice, acts: Sequence[Act], replayed: Replay) -> list[Step]:
+    """The steps with what is expected after each, and what to type."""
+    stages, walk, device = iter(replayed.stages), replayed.before, choice.judged.device
+    member, steps = choice.one.member.id, list[Step]()
+    left: tuple[str, ...] = ()
+    for act in acts:
+        done: list[Stage] = [next(stages) for _ in act.changes]
+        if done:
+            walk, device = done[-1].walk, done[-1].device
+        harm, left = _harm(done, left), done[-1].harm if done else left
+        one = next(each for each in device.members or () if each.id == member)
+        volume = one.volume(choice.volume.name) if choice.volume is not None else None
+        steps.append(
+            replace(
+                act.step,
+                line=choice.sheet.worded(act.step.kind, _words(act.step, member)),
+                free=volume.free if volume is not None else None,
+                reload=walk.reload,
+                starts=started(walk, member),
+                safe=not harm,
+                harm=harm,
             )
-            track.change_volume(changed)
-            if bank is not None:
-                _point_bank(track, bank, place)
-            on_the_way = on_the_way and track.is_safe()
-        what = f"Copy {release.file} to {place}"
-        words = {"volume": volume.name, "path": path, "file": release.file}
-        track.add("copy", what, on_the_way, **words)
-    digest = _published(release)
-    if digest is not None:
-        algorithm, value = digest
-        track.add(
-            "check-digest",
-            f"Check that the {TITLES[algorithm]} of {place} is {value}",  # type: ignore[index]
-            volume=volume.name,
-            path=path,
-            file=release.file,
-            algorithm=algorithm,
-            digest=value,
         )
-    if bank is None:
-        _order_first(track, place)
-        what = f"Put {place} first in the boot order, save, and see: {_bootwalk(track)}"
-        track.add("set-boot", what, volume=volume.name, path=path, file=release.file)
-    else:
-        _boot_from(track, bank)
-        what = f"{_boots(bank)}, and see: {_bootwalk(track)}"
-        track.add("set-boot", what, volume=volume.name, path=path, bank=bank, file=release.file)
-    _reload(track, release)
+    return steps
 
 
-def _all_published(release: KnownRelease) -> Digests:
-    known = {name: min(values) for name, values in release.digests.items()}
-    return Digests(**{name: value for name, value in known.items() if name not in release.disputed})
+def _harm(done: Sequence[Stage], left: tuple[str, ...]) -> tuple[str, ...]:
+    """What a stop after a step, or in it, leaves worse; `left` is what the step before it left so.
+
+    A step that mends what was worse is safe: what is worse until it is done was so before it.
+    """
+    if not done:
+        return left
+    way = [told for stage in done for told in (*stage.halfway, *stage.harm) if told not in left]
+    return tuple(dict.fromkeys([*way, *done[-1].harm]))
 
 
-def _folder(member: Member, bank: str) -> str:
-    """The folder of a bank that is made of files, with its slash."""
-    there = member.bank(bank)
-    texts = (there.places if there is not None else None) or ()
-    for text in texts:
-        front, slash, _ = parse_place(text).path.rpartition("/")
-        return front + slash
-    return f"{bank}/"
-
-
-def _point_bank(track: _Track, name: str, place: Place) -> None:
-    bank = Bank(name=name, state="ok", places=(str(place),))
-    member = track.member
-    banks = tuple(bank if each.name == name else each for each in member.banks or ())
-    track.change(replace(member, banks=banks))
-
-
-def _order_first(track: _Track, place: Place) -> None:
-    """The boot order, live and saved, begins with a place."""
-    boot = track.member.boot or Boot()
-    order = boot.order.saved if boot.order.saved is not None else boot.order.live
-    entries = (
-        BootEntry(place=str(place)),
-        *(entry for entry in order or () if entry.place != str(place)),
-    )
-    mode = Setting(live="listed", saved="listed")
-    changed = replace(boot, order=Setting(live=entries, saved=entries), mode=mode, once=None)
-    track.change(replace(track.member, boot=changed))
-
-
-def _boot_from(track: _Track, bank: str) -> None:
-    """The bank is the default, or the trial is scheduled."""
-    boot = track.member.boot or Boot()
-    if bank == TRIAL and track.judge.sheet.start.layout == "paired":
-        changed = replace(boot, once=BootEntry(place=f"{BANK}:{TRIAL}"))
-    else:
-        changed = replace(boot, default_bank=Setting(live=bank, saved=bank), once=None)
-    track.change(replace(track.member, boot=changed))
-
-
-def _boots(bank: str) -> str:
-    if bank == TRIAL:
-        return "Schedule the trial start"
-    return f"Make {BANK}:{bank} the default, and save"
-
-
-def _bootwalk(track: _Track) -> str:
-    return f"ovek bootwalk {track.device.device}"
-
-
-def _reload(track: _Track, release: KnownRelease) -> None:
-    after = f"; then: ovek compare OLD --expect {release.version}" if release.version else ""
-    commit = ""
-    if track.judge.sheet.start.layout == "paired":
-        commit = f", and commit the trial to bank:{COMMITTED} if it does well"
-    track.add("reload", f"Reload in a window{commit}{after}", file=release.file)
-
-
-def bank_steps(
-    judged: JudgedDevice,
-    one: JudgedMember,
-    before: DeviceWalk,
-    bank: str,
-    room: Room,
-    shelf: frozenset[str],
-) -> Explained:
-    """The steps of writing an image to a bank that holds its image itself."""
-    track, release = _Track(judged, one, None, before), room.release
-    lost = said_of_bank(one, bank, shelf)
-    if lost.endswith("back it up first"):
-        track.add("back-up", f"Back up {BANK}:{bank}: {lost}", bank=bank)
-    _write(track, Bank(name=bank, state="bad"))  # a power cut while it is written
-    name = release.file if release is not None else "the image"
-    words = {"bank": bank, "file": name}
-    track.add("write-bank", f"Write {name} to {BANK}:{bank}; half written, it is bad", **words)
-    digests = _all_published(release) if release is not None else None
-    if release is None:
-        return track.explained()
-    size = max(release.sizes, default=None)
-    _write(
-        track,
-        Bank(name=bank, state="ok", version=release.version, digests=digests, size=size),
-    )
-    digest = _published(release)
-    if digest is not None:
-        algorithm, value = digest
-        what = f"Check that the {TITLES[algorithm]} of {BANK}:{bank} is {value}"  # type: ignore[index]
-        track.add("check-digest", what, algorithm=algorithm, digest=value, **words)
-    _boot_from(track, bank)
-    what = f"{_boots(bank)}, and see: {_bootwalk(track)}"
-    track.add("set-boot", what, **words)
-    _reload(track, release)
-    return track.explained()
-
-
-def _write(track: _Track, bank: Bank) -> None:
-    member = track.member
-    banks = tuple(bank if each.name == bank.name else each for each in member.banks or ())
-    track.change(replace(member, banks=banks))
+def _words(step: Step, member: str) -> dict[str, str]:
+    """What the wording of a step may name."""
+    volume, _, path = (step.place or "").partition(":")
+    words = {
+        "member": member,
+        "volume": volume,
+        "path": path,
+        "bank": step.bank or "",
+        "file": step.image or "",
+        "algorithm": step.algorithm or "",
+        "digest": step.digest or "",
+    }
+    return {name: value for name, value in words.items() if value}

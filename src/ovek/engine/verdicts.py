@@ -1,18 +1,20 @@
 """What is known about each image of a device.
 
-Of a file, in this order, the strongest common algorithm first:
+Digests that any source gives for one set of bytes belong together (see `releases`). Of a file:
 
-1. A digest equals a published one: `proven` by that release, whatever the file is called. Where a
-   stronger common algorithm disagrees while a weaker agrees: `altered`, the pattern of a forged
-   collision. A digest on which sources disagree proves nothing by itself: `disputed`.
+1. A digest equals a published one and none that belongs with it differs: `proven` by that release,
+   whatever the file is called. One that belongs with it differs: `altered`, the pattern of a forged
+   collision. Sources disagree on the strongest that both know, or the publisher's digest is
+   doubtful: `disputed`, whatever weaker ones say.
 2. Its name is a published one: smaller than published, `cut-short`; another digest or size,
    `altered`, or `disputed` where sources disagree or the digest is doubtful; no digest known to
    both, `unmeasured`.
 3. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.
 
 A set is as good as its worst package; a package that is missing makes it `altered`. A bank that
-lists places is judged by those files, else by its own digests, else by version alone, which
-proves nothing.
+lists places is judged by those files (a set file among them by its set), and is `altered` where it
+lacks a file that its release contains, or mixes two releases; else it is judged by its own digests,
+else by version alone, which proves nothing.
 """
 
 from collections.abc import Iterable, Iterator
@@ -22,7 +24,7 @@ from functools import lru_cache
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.releases import ReleaseIndex
+from ovek.engine.releases import Family, ReleaseIndex
 from ovek.model.catalog import ReleaseKind
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
 from ovek.model.naming import Named, Naming
@@ -53,18 +55,26 @@ class Judge(Struct, frozen=True, kw_only=True):
         return accepted(judgement, self.weakest)
 
 
+class NamedOn(Struct, frozen=True):
+    """The places on one member that some member's boot settings name, and that parts point to."""
+
+    started: frozenset[Place]
+    loaded: frozenset[Place]
+
+
 class JudgedMember(Struct, frozen=True, kw_only=True):
     """One member with the verdicts of its images.
 
     `images` are the files that are images, by place without member; `sets` by the place of the
-    set file, `banks` by name. `cited` are the places that boot settings name.
+    set file, `banks` by name. `named` are the places on it that settings of any member name.
     """
 
     member: Member
+    hardware: Hardware
     images: dict[Place, Image]
     sets: dict[Place, Image]
     banks: dict[str, Image]
-    cited: frozenset[Place]
+    named: NamedOn
 
 
 class JudgedDevice(Struct, frozen=True, kw_only=True):
@@ -77,6 +87,28 @@ class JudgedDevice(Struct, frozen=True, kw_only=True):
     def member(self, name: str) -> JudgedMember | None:
         """The member of this id."""
         return next((one for one in self.members or () if one.member.id == name), None)
+
+    def located(self, place: Place, own: str) -> Place:
+        """A place as member `own` names it: with the member in front, spelled as its volume does.
+
+        What is on no member that is known, or not there, stays as it is named.
+        """
+        where = place if place.member is not None else place.on(own)
+        one = None if place.is_bank else self.member(where.member or own)
+        if one is None:
+            return where
+        file = find_file(where.on(None), one.member)
+        return where if file is None else Place(where.volume, file.path, where.member)
+
+    def image(self, place: Place) -> Image | None:
+        """The bank, set or file at a place that has its member in front, as `located` gives it."""
+        one = self.member(place.member or "")
+        if one is None:
+            return None
+        if place.is_bank:
+            return one.banks.get(place.path)
+        bare = place.on(None)
+        return one.sets.get(bare) or one.images.get(bare)
 
 
 def judge_for(sheet: Sheet, releases: ReleaseIndex, weakest: Algorithm = "md5") -> Judge:
@@ -94,8 +126,28 @@ def judge_device(device: Device, judge: Judge) -> JudgedDevice:
     """Give every image of a device its verdict."""
     members = None
     if device.members is not None:
-        members = tuple(_judge_member(member, device.hardware, judge) for member in device.members)
+        members = tuple(_judge_member(member, device, judge) for member in device.members)
     return JudgedDevice(device=device, judge=judge, members=members)
+
+
+def rejudge(judged: JudgedDevice, device: Device) -> JudgedDevice:
+    """Judge a device that was edited; members that stayed as they were keep their verdicts."""
+    members = None
+    if device.members is not None:
+        members = tuple(_again(judged, device, member) for member in device.members)
+    return JudgedDevice(device=device, judge=judged.judge, members=members)
+
+
+def _again(judged: JudgedDevice, device: Device, member: Member) -> JudgedMember:
+    """The verdicts of a member, those that it had where nothing that they rest on was edited."""
+    known = judged.member(member.id)
+    same = (
+        known is not None
+        and known.member is member
+        and known.hardware == device.hardware_of(member)
+        and known.named == _named_on(device, member)
+    )
+    return known if same and known is not None else _judge_member(member, device, judged.judge)
 
 
 def judge_file(
@@ -110,47 +162,60 @@ def judge_file(
 
     `looks` is whether it looks like an image by its name, `known` the releases of that name.
     """
-    worse: Judgement | None = None
     for algorithm, digest in digests or ():
-        for release in releases.by_digest.get(digest, ()):
-            if digest in release.digests.get(algorithm, ()):
-                if algorithm == next(iter(release.digests)) and algorithm not in release.disputed:
-                    return _proven(release, algorithm)
-                judgement = _against_equal(digests, release)
-                if judgement.verdict == "proven":
-                    return judgement
-                worse = worse or judgement
-    if worse is not None:
-        return worse
+        equal = [
+            release
+            for release in releases.by_digest.get(digest, ())
+            if digest in release.digests.get(algorithm, ())
+        ]
+        if equal:
+            return _against_equal(name, digests, equal, releases.family(equal[0]))
     if known:
-        judgements = [_against_named(size, digests, release) for release in known]
+        judgements = [
+            _against_named(size, digests, release, releases.family(release)) for release in known
+        ]
         return max(judgements, key=lambda one: WORST_FIRST.index(one.verdict))
     if looks:
         return Judgement(verdict="unlisted", why=f"no source publishes {name}")
     return None
 
 
-def _against_equal(digests: Digests | None, release: KnownRelease) -> Judgement:
-    """Hold a file against a release of which it has a digest."""
+def _against_equal(
+    name: str, digests: Digests | None, equal: list[KnownRelease], family: Family
+) -> Judgement:
+    """Hold a file against the releases of which it has a digest, and all that belongs with it."""
+    release = _best_named(name, equal)
     common = [
-        (algorithm, digest in release.digests[algorithm])
+        (algorithm, digest in family.digests[algorithm])
         for algorithm, digest in digests or ()
-        if algorithm in release.digests
+        if algorithm in family.digests
     ]
-    sound = [(algorithm, equal) for algorithm, equal in common if algorithm not in release.disputed]
-    if not sound:
-        algorithm = next(algorithm for algorithm, equal in common if equal)
-        why = f"sources disagree on the {TITLES[algorithm]} of {release.file}: {_sources(release)}"
-        return Judgement(verdict="disputed", why=why, release=release, by=algorithm)
-    strongest, equal = sound[0]
-    if equal:
-        return _proven(release, strongest)
-    weaker = next(algorithm for algorithm, equal in common if equal)
-    why = (
-        f"its {TITLES[weaker]} is that of {release.file} but its {TITLES[strongest]} is not, "
-        "as in a forged collision"
+    decides = common[0][0]
+    if decides in family.disputed:
+        why = f"sources disagree on the {TITLES[decides]} of {release.file}: {_sources(release)}"
+        return Judgement(verdict="disputed", why=why, release=release, by=decides)
+    sound = [(algorithm, same) for algorithm, same in common if algorithm not in family.disputed]
+    other = next((algorithm for algorithm, same in sound if not same), None)
+    if other is not None:
+        same = next(algorithm for algorithm, agrees in common if agrees)
+        why = f"its {TITLES[same]} is that of {release.file} but its {TITLES[other]} is not"
+        weaker = STRONGEST_FIRST.index(same) > STRONGEST_FIRST.index(other)
+        why += ", as in a forged collision" if weaker else ", so that one of them is wrong"
+        return Judgement(verdict="altered", why=why, release=release, by=other, forged=weaker)
+    if release.doubtful:
+        why = f"its {TITLES[decides]} is that of {release.file}, which its publisher doubts"
+        return Judgement(verdict="disputed", why=why, release=release, by=decides)
+    return _proven(release, decides)
+
+
+def _best_named(name: str, equal: list[KnownRelease]) -> KnownRelease:
+    """Of releases with one digest: one that is not in doubt, then the one of the file's name."""
+    if len(equal) == 1:
+        return equal[0]
+    return min(
+        equal,
+        key=lambda one: (one.doubtful, one.file != name, one.file.casefold() != name.casefold()),
     )
-    return Judgement(verdict="altered", why=why, release=release, by=strongest, forged=True)
 
 
 @lru_cache(maxsize=4096)
@@ -172,19 +237,21 @@ def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
     return Judgement(verdict="unmeasured", why=why, release=release)
 
 
-def _against_named(size: int | None, digests: Digests | None, release: KnownRelease) -> Judgement:
+def _against_named(
+    size: int | None, digests: Digests | None, release: KnownRelease, family: Family
+) -> Judgement:
     """Hold a file against the release that its name is published for; no digest is equal."""
     if size is not None and release.sizes and size < min(release.sizes):
         whole = min(release.sizes)
         why = f"it has {size} bytes, {whole} are published: {show_size(whole - size)} too few"
         return Judgement(verdict="cut-short", why=why, release=release)
-    other = next((name for name, _ in digests or () if name in release.digests), None)
+    other = next((name for name, _ in digests or () if name in family.digests), None)
     if other is not None:
         why = f"its {TITLES[other]} is not the published one of {release.file}"
-        if release.doubtful or other in release.disputed:
+        if release.doubtful or other in family.disputed:
             reason = (
                 f"sources disagree on it: {_sources(release)}"
-                if other in release.disputed
+                if other in family.disputed
                 else "the publisher's digest is doubtful"
             )
             return Judgement(
@@ -209,30 +276,59 @@ def _sources(release: KnownRelease) -> str:
     return ", ".join(str(origin) for origin in release.origins)
 
 
-def _judge_member(member: Member, hardware: Hardware, judge: Judge) -> JudgedMember:
-    cited = frozenset(cited_places(member))
+def _judge_member(member: Member, device: Device, judge: Judge) -> JudgedMember:
+    hardware = device.hardware_of(member)
+    named = _named_on(device, member)
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
-    pointed = {parse_place(pointer.place).on(None) for pointer in member.pointers or ()}
     for volume in member.volumes or ():
-        _judge_files(volume, judge, images, cited, pointed)
+        _judge_files(volume, hardware, judge, images, named)
         for file_set in volume.sets or ():
             image = _judge_set(volume, file_set, images, judge)
             sets[image.place] = image
     banks = {
-        bank.name: _judge_bank(bank, member, images, hardware, judge)
+        bank.name: _judge_bank(bank, member, {**images, **sets}, hardware, judge)
         for bank in member.banks or ()
-        if bank.state not in ("empty", "bad")
+        if not is_empty(bank) and bank.state != "bad"
     }
-    return JudgedMember(member=member, images=images, sets=sets, banks=banks, cited=cited)
+    return JudgedMember(
+        member=member, hardware=hardware, images=images, sets=sets, banks=banks, named=named
+    )
+
+
+def is_empty(bank: Bank) -> bool:
+    """Whether a bank is known to hold nothing: it says so, or the directory that it is has no file.
+
+    >>> is_empty(Bank(name="trial", places=())), is_empty(Bank(name="trial"))
+    (True, False)
+    """
+    if bank.state == "empty":
+        return True
+    itself = bank.version is not None or any(True for _ in bank.digests or ())
+    return bank.places == () and bank.state != "bad" and not itself
+
+
+def _named_on(device: Device, member: Member) -> NamedOn:
+    """What is named on a member, by whichever member."""
+    started, loaded = set[Place](), set[Place]()
+    for other in device.members or ():
+        own = other is member
+        for place in cited_places(other):
+            if (own and place.member is None) or place.member == member.id:
+                started.add(place.on(None))
+        for pointer in other.pointers or ():
+            place = parse_place(pointer.place)
+            if (own and place.member is None) or place.member == member.id:
+                loaded.add(place.on(None))
+    return NamedOn(frozenset(started), frozenset(loaded))
 
 
 def _judge_files(
     volume: Volume,
+    hardware: Hardware,
     judge: Judge,
     images: dict[Place, Image],
-    cited: frozenset[Place],
-    pointed: set[Place],
+    named_on: NamedOn,
 ) -> None:
     """Judge the files of a volume into `images`. This runs for every file: keep it short."""
     blind = volume.case_blind
@@ -241,9 +337,9 @@ def _judge_files(
     digests_published = releases.by_digest
     name_may_be = judge.naming.name_may_be_image[blind]
     path_may_be = judge.naming.path_may_be_image[blind]
-    sets = {_folded(each.set_file, volume) for each in volume.sets or ()}
-    started = {_folded(p.path, volume) for p in cited if p.volume == volume.name} - sets
-    loaded = {_folded(p.path, volume) for p in pointed if p.volume == volume.name}
+    sets = {volume.folded(each.set_file) for each in volume.sets or ()}
+    started = {volume.folded(p.path) for p in named_on.started if p.volume == volume.name} - sets
+    loaded = {volume.folded(p.path) for p in named_on.loaded if p.volume == volume.name}
     used = started | loaded
     files = volume.files or ()
     paths = [file.path.casefold() for file in files] if blind else [file.path for file in files]
@@ -277,12 +373,16 @@ def _judge_files(
         if judgement is not None:
             judgement = judge.accepted(judgement)
             place = Place(volume.name, file.path)
+            release = judgement.release
+            suits = True if release is None else fits(release, hardware)
             images[place] = Image(
                 place=place,
                 role=_image_role(named, judgement),
                 judgement=judgement,
                 file=file,
-                version=(judgement.release and judgement.release.version) or named.version,
+                version=(release and release.version) or named.version,
+                suits=suits,
+                foreign=release if suits is False else None,
             )
 
 
@@ -299,10 +399,10 @@ def _image_role(named: Named, judgement: Judgement) -> Role:
 def _judge_set(
     volume: Volume, file_set: FileSet, images: dict[Place, Image], judge: Judge
 ) -> Image:
-    there = {_folded(file.path, volume): file for file in volume.files or ()}
-    places, judgements, versions = [], [], set[str | None]()
+    there = {volume.folded(file.path): file for file in volume.files or ()}
+    places, judgements, packages = [], [], list[Image]()
     for package in file_set.packages:
-        file = there.get(_folded(package, volume))
+        file = there.get(volume.folded(package))
         place = Place(volume.name, file.path if file else package)
         places.append(place)
         image = images.get(place)
@@ -312,60 +412,165 @@ def _judge_set(
         elif image is None:
             why = f"nothing is known of its package {package}"
             judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif _other_spelling(place.path, package, volume):
+            judgements.append(Judgement(verdict="unmeasured", why=_spelled_so(package, place.path)))
         else:
             judgements.append(image.judgement)
-            versions.add(image.version)
+            packages.append(image)
     place = Place(volume.name, file_set.set_file)
-    own = there.get(_folded(file_set.set_file, volume))
-    if own is not None and (image := images.get(Place(volume.name, own.path))) is not None:
-        place = image.place
-        if image.judgement.release is not None:
+    own = there.get(volume.folded(file_set.set_file))
+    if own is not None:
+        place = Place(volume.name, own.path)
+        image = images.get(place)
+        if image is not None and image.judgement.release is not None:
             judgements.append(image.judgement)
     if not file_set.packages:
         judgements.append(Judgement(verdict="altered", why="it lists no package"))
     named = judge.naming.of(place.path, case_blind=volume.case_blind)
-    version = versions.pop() if len(versions) == 1 else named.version
+    versions = {image.version for image in packages}
+    suits, foreign = _all_suit(packages)
     return Image(
         place=place,
         role="set-file",
         judgement=_whole(judgements),
         file=own,
-        version=version,
+        version=versions.pop() if len(versions) == 1 else named.version,
         parts=tuple(places),
+        suits=suits,
+        foreign=foreign,
     )
+
+
+def suits_on(
+    image: Image, one: JudgedMember, hardware: Hardware
+) -> tuple[bool | None, KnownRelease | None]:
+    """Whether an image that lies on a member is for other hardware than that member's.
+
+    Returns the same as `Image.suits` and `Image.foreign` do for the member's own.
+    """
+    parts = [one.images[place] for place in image.parts if place in one.images]
+    own = [] if parts else [image]
+    known = [(each, each.judgement.release) for each in (*own, *parts)]
+    return _all_suit(
+        replace(each, suits=suits, foreign=release if suits is False else None)
+        for each, release in known
+        for suits in [True if release is None else fits(release, hardware)]
+    )
+
+
+def _other_spelling(path: str, named: str, volume: Volume | None) -> bool:
+    """Whether a file is named in another case, where nobody knows if that is the same file."""
+    return volume is not None and volume.filesystem is None and path != named.lstrip("/")
+
+
+def _spelled_so(named: str, path: str) -> str:
+    return f"whether {named} is {path} is not known, since the file system is not"
+
+
+def _all_suit(images: Iterable[Image]) -> tuple[bool | None, KnownRelease | None]:
+    """Whether all of a whole is for its member's hardware, and a release in it that is not."""
+    answers = {image.suits: image.foreign for image in images}
+    strangers = [image.foreign for image in images if image.foreign is not None]
+    if strangers:
+        return False, min(strangers, key=lambda release: (release.file, release.publisher or ""))
+    return (None if None in answers else True), None
 
 
 def _judge_bank(
     bank: Bank, member: Member, images: dict[Place, Image], hardware: Hardware, judge: Judge
 ) -> Image:
     """Judge what a bank holds (it is neither empty nor bad, as far as is known)."""
-    version, role, parts = bank.version, "system-image", []
     if bank.places:
-        judgements = []
-        for text in bank.places:
-            place, image = find_image(parse_place(text).on(None), member, images)
-            parts.append(place)
-            if image is not None:
-                judgements.append(image.judgement)
-                version = version or image.version
-            elif find_file(place, member) is None:
-                judgements.append(Judgement(verdict="altered", why=f"its file {text} is missing"))
-            else:
-                why = f"its file {text} is no image that is known"
-                judgements.append(Judgement(verdict="unlisted", why=why))
-        judgement = _whole(judgements)
-    else:
-        judgement = _judge_bank_itself(bank, hardware, judge)
-        if judgement.verdict == "proven" and judgement.release is not None:
-            version = judgement.release.version or version
-            role = judgement.release.kind or role
+        return _judge_places(bank, member, images)
+    judgement, version, role = _judge_bank_itself(bank, hardware, judge), bank.version, None
+    release = judgement.release
+    if judgement.verdict == "proven" and release is not None:
+        version, role = release.version or version, release.kind
+    suits = True if release is None else fits(release, hardware)
     return Image(
         place=Place(BANK, bank.name),
-        role="system-image" if role == "system-image" else "part-image",
+        role="system-image" if role in (None, "system-image") else "part-image",
         judgement=judgement,
         version=version,
-        parts=tuple(parts),
+        suits=suits,
+        foreign=release if suits is False else None,
     )
+
+
+def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Image:
+    """Judge a bank by the files, or the set, that it is made of."""
+    parts, judgements, found = list[Place](), list[Judgement](), list[Image]()
+    for text in bank.places or ():
+        named = parse_place(text)
+        place, image = named, None
+        if named.member in (None, member.id):
+            place, image = find_image(named.on(None), member, images)
+        parts.append(place)
+        if image is not None:
+            found.append(image)
+            judgements.append(image.judgement)
+            parts += image.parts
+            if _other_spelling(place.path, named.path, member.volume(place.volume)):
+                why = _spelled_so(named.path, place.path)
+                judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif place.member is not None:
+            why = f"its file {text} is on another member"
+            judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif _may_be_there(place, member):
+            why = f"whether its file {text} is there is not known"
+            judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif find_file(place, member) is None:
+            judgements.append(Judgement(verdict="altered", why=f"its file {text} is missing"))
+        else:
+            why = f"its file {text} is no image that is known"
+            judgements.append(Judgement(verdict="unlisted", why=why))
+    if why := _not_one_release(found, {place.name for place in parts}):
+        judgements.append(Judgement(verdict="altered", why=why))
+    versions = {image.version for image in found if image.role != "part-image"}
+    suits, foreign = _all_suit(found)
+    firmware = bool(found) and all(image.role == "part-image" for image in found)
+    return Image(
+        place=Place(BANK, bank.name),
+        role="part-image" if firmware else "system-image",
+        judgement=_whole(judgements),
+        version=bank.version or (versions.pop() if len(versions) == 1 else None),
+        parts=tuple(parts),
+        suits=suits,
+        foreign=foreign,
+    )
+
+
+def _may_be_there(place: Place, member: Member) -> bool:
+    """Whether nobody knows which files lie where a place is."""
+    volume = member.volume(place.volume)
+    return member.volumes is None or (volume is not None and volume.files is None)
+
+
+def _not_one_release(images: list[Image], names: set[str]) -> str:
+    """What keeps the files of a bank from being one whole release; empty where nothing does.
+
+    `names` are those of all its files.
+    """
+    ours = [
+        (image, image.judgement.release)
+        for image in images
+        if image.role != "part-image" and image.judgement.verdict == "proven"
+    ]
+    known = {release.within or release.file for _, release in ours if release is not None}
+    versions = {image.version: image for image, _ in ours if image.version is not None}
+    wholes = {release.within for _, release in ours if release is not None and release.within}
+    if len(versions) > 1 or (wholes and len(known) > 1):
+        told = sorted(f"{image.place.name} is of {image.version}" for image in versions.values())
+        if len(versions) < 2:
+            told = sorted(known)
+        return f"it mixes {len(told)} releases: {', '.join(told)}"
+    for _, release in ours:
+        if release is not None and release.within is not None:
+            there = names | {other.file for _, other in ours if other is not None}
+            lacking = sorted({each.name for each in release.contains} - there)
+            if lacking:
+                return f"it lacks {', '.join(lacking)} of {release.within}"
+    return ""
 
 
 def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgement:
@@ -393,8 +598,8 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
 def _worst(judgements: Iterable[Judgement]) -> Judgement:
     """The judgement that counts for the whole: the worst, and the weakest digest of those."""
 
-    def rank(one: Judgement) -> tuple[int, int]:
-        return WORST_FIRST.index(one.verdict), -STRONGEST_FIRST.index(one.by or "sha512")
+    def rank(one: Judgement) -> tuple[int, int, str]:
+        return WORST_FIRST.index(one.verdict), -STRONGEST_FIRST.index(one.by or "sha512"), one.why
 
     return min(judgements, key=rank)
 
@@ -409,12 +614,8 @@ def _whole(judgements: list[Judgement]) -> Judgement:
     )
 
 
-def _folded(path: str, volume: Volume) -> str:
-    return path.casefold() if volume.case_blind else path
-
-
 def cited_places(member: Member) -> Iterator[Place]:
-    """The places that a member's boot settings name: saved, live and once; without member."""
+    """The files that a member's boot settings name: saved, live and once; as they name them."""
     if member.boot is None:
         return
     entries: list[BootEntry | None] = [member.boot.once]
@@ -423,8 +624,8 @@ def cited_places(member: Member) -> Iterator[Place]:
     for entry in entries:
         if entry is not None and entry.place is not None:
             place = parse_place(entry.place)
-            if not place.is_bank and place.member in (None, member.id):
-                yield place.on(None)
+            if not place.is_bank:
+                yield place
 
 
 def find_file(place: Place, member: Member) -> File | None:

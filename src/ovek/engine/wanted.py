@@ -14,10 +14,9 @@ from typing import Any
 
 from msgspec import Struct
 
+from ovek.engine.runs import variant_of
 from ovek.engine.verdicts import Judge, fits
 from ovek.model.catalog import Track
-from ovek.model.naming import Naming
-from ovek.model.place import parse_place
 from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, BankRule, Policy, Want
 from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
@@ -55,7 +54,7 @@ class Wants:
     def of(self, device: Device, judge: Judge) -> Wanted:
         """What is wanted of a device. Raises ContradictionError."""
         name, hardware = device.device, device.hardware
-        role, variant = self.roles.get(name), running_variant(device, judge.naming)
+        role, variant = self.roles.get(name), variant_of(device, judge.naming)
         by_name = name if self._by_device else None
         key = (judge.sheet.name, hardware.model, hardware.revision, variant, role, by_name)
         wanted = self._known.get(key)
@@ -122,14 +121,6 @@ def _shown(value: object) -> str:
     return ", ".join(value) if isinstance(value, tuple) else str(value)
 
 
-def running_variant(device: Device, naming: Naming) -> str | None:
-    """The variant that runs: told by the device, else by the name of the file it runs from."""
-    running = device.running
-    if running.variant is not None or running.place is None:
-        return running.variant
-    return naming.of(parse_place(running.place).path, case_blind=False).variant
-
-
 def _able(release: KnownRelease, device: Device, variant: str | None) -> bool:
     return (
         release.kind in (None, "system-image")
@@ -160,7 +151,7 @@ def _recommended(
 
 def release_for(version: str, device: Device, judge: Judge) -> KnownRelease | None:
     """The system image of a version for a device, where there is exactly one."""
-    variant = running_variant(device, judge.naming)
+    variant = variant_of(device, judge.naming)
     able = [
         release
         for release in judge.releases.by_version.get(version, ())

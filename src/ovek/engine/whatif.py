@@ -7,20 +7,20 @@
 A place without a member is meant on every member that has it.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
-from typing import TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, judge_device
-from ovek.model.digest import Digests
+from ovek.engine.changes import effect, refusal
+from ovek.engine.verdicts import JudgedDevice, JudgedMember, judge_device
+from ovek.model.change import Change, Delete, Lose, Save, Spoil
 from ovek.model.place import BANK, Place, PlaceError, parse_place
-from ovek.model.snapshot import Bank, Boot, Device, File, Member, Setting, Volume
+from ovek.model.sheet import Sheet
+from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, Judgement
 
-T = TypeVar("T")
 _BAD = Judgement(verdict="altered", why="taken to be bad")
 
 
@@ -48,15 +48,41 @@ class WhatIf(Struct, frozen=True, kw_only=True):
 
 def suppose(judged: JudgedDevice, what: WhatIf) -> JudgedDevice:
     """The device as it would be. Raises NoSuchPlaceError, and PlaceError for what is no place."""
-    device = judged.device
+    device, sheet = judged.device, judged.judge.sheet
+    changes: list[Change] = []
     if what.saved:
-        device = _each(device, _saved)
+        changes += [Save(member=member.id) for member in device.members or ()]
     for text in what.missing:
-        device = _changed(device, text, _without)
-    for text in what.bad:
-        device = _changed(device, text, _rewritten)
-    changed = judge_device(device, judged.judge)
-    return _with_bad(changed, [_place(text) for text in what.bad])
+        changes += [_missing(place) for place in _meant(judged, text)]
+    bad = [place for text in what.bad for place in _meant(judged, text)]
+    changes += [Spoil(place=place) for place in bad]
+    for change in changes:
+        device = effect(device, change, sheet)
+    return _with_bad(judge_device(device, judged.judge), bad)
+
+
+def _missing(place: Place) -> Change:
+    return Lose(place=place) if place.is_bank or not place.path else Delete(place=place)
+
+
+def _meant(judged: JudgedDevice, text: str) -> list[Place]:
+    """The places that a text means, with the member in front; raise NoSuchPlaceError for none."""
+    place, sheet = _place(text), judged.judge.sheet
+    found = []
+    for one in judged.members or ():
+        if place.member not in (None, one.member.id):
+            continue
+        where = judged.located(place, one.member.id)
+        whole = not place.is_bank and not place.path
+        if one.member.volume(place.volume) if whole else not _gone(judged, where, sheet):
+            found.append(where)
+    if not found:
+        raise NoSuchPlaceError(text, _nearest(judged.device, place))
+    return found
+
+
+def _gone(judged: JudgedDevice, place: Place, sheet: Sheet) -> bool:
+    return bool(refusal(judged.device, Spoil(place=place), sheet))
 
 
 def _place(text: str) -> Place:
@@ -67,24 +93,6 @@ def _place(text: str) -> Place:
             return Place(volume, "", member if slash else None)
         raise PlaceError(f"{text!r} is not a place; write it as volume:path, volume: or bank:name")
     return parse_place(text)
-
-
-def _each(device: Device, change: Callable[[Member], Member]) -> Device:
-    return replace(device, members=tuple(map(change, device.members or ())))
-
-
-def _changed(device: Device, text: str, change: Callable[[Member, Place], Member | None]) -> Device:
-    """Change every member that a place is meant on; raise NoSuchPlaceError where none has it."""
-    place, found, members = _place(text), False, []
-    for member in device.members or ():
-        ours = None
-        if place.member in (None, member.id):
-            ours = change(member, place.on(None))
-        found = found or ours is not None
-        members.append(member if ours is None else ours)
-    if not found:
-        raise NoSuchPlaceError(text, _nearest(device, place))
-    return replace(device, members=tuple(members))
 
 
 def _nearest(device: Device, place: Place) -> str | None:
@@ -103,81 +111,6 @@ def _names(device: Device, *, with_member: bool) -> Iterator[str]:
             yield str(Place(BANK, bank.name, front))
 
 
-def _saved(member: Member) -> Member:
-    """The live settings, where they are known, become the saved ones."""
-    boot = member.boot
-    if boot is None:
-        return member
-
-    def save(setting: Setting[T]) -> Setting[T]:
-        return setting if setting.live is None else Setting(live=setting.live, saved=setting.live)
-
-    saved = Boot(
-        mode=save(boot.mode),
-        order=save(boot.order),
-        default_bank=save(boot.default_bank),
-        once=boot.once,
-        ignores_saved_config=save(boot.ignores_saved_config),
-    )
-    return replace(member, boot=saved)
-
-
-def _without(member: Member, place: Place) -> Member | None:
-    """A member without a file, a volume or what a bank holds; None where it has no such thing."""
-    if place.is_bank:
-        return _with_bank(member, place, lambda bank: Bank(name=bank.name, state="empty"))
-    volume = member.volume(place.volume)
-    if volume is None:
-        return None
-    if not place.path:
-        return _with_volume(member, Volume(name=volume.name, state="absent"))
-    file = find_file(place, member)
-    if file is None:
-        return None
-    left = replace(
-        volume,
-        files=tuple(each for each in volume.files or () if each is not file),
-        sets=None
-        if volume.sets is None
-        else tuple(each for each in volume.sets if each.set_file != file.path),
-    )
-    return _with_volume(member, left)
-
-
-def _rewritten(member: Member, place: Place) -> Member | None:
-    """A member with other digests in a file or bank, as a bad copy has; None without it."""
-    if place.is_bank:
-        return _with_bank(
-            member, place, lambda bank: replace(bank, digests=_other_digests(bank.digests))
-        )
-    volume, file = member.volume(place.volume), find_file(place, member)
-    if volume is None or file is None:
-        return None
-    bad = replace(file, digests=_other_digests(file.digests))
-    files = tuple(bad if each is file else each for each in volume.files or ())
-    return _with_volume(member, replace(volume, files=files))
-
-
-def _other_digests(digests: Digests | None) -> Digests | None:
-    """Digests that are those of no published file: each first digit is another one."""
-    if digests is None:
-        return None
-    return Digests(**{name: ("0" if d[0] != "0" else "1") + d[1:] for name, d in digests})
-
-
-def _with_bank(member: Member, place: Place, change: Callable[[Bank], Bank]) -> Member | None:
-    bank = member.bank(place.path)
-    if bank is None:
-        return None
-    banks = tuple(change(each) if each is bank else each for each in member.banks or ())
-    return replace(member, banks=banks)
-
-
-def _with_volume(member: Member, volume: Volume) -> Member:
-    volumes = tuple(volume if v.name == volume.name else v for v in member.volumes or ())
-    return replace(member, volumes=volumes)
-
-
 def _with_bad(judged: JudgedDevice, bad: Iterable[Place]) -> JudgedDevice:
     """The verdicts with what is taken to be bad altered, and what is made of it."""
     bad = list(bad)
@@ -185,25 +118,18 @@ def _with_bad(judged: JudgedDevice, bad: Iterable[Place]) -> JudgedDevice:
         return judged
     members = []
     for one in judged.members:
-        ours = {_spelled(place.on(None), one) for place in bad if _meant(place, one)}
-        members.append(
-            replace(
-                one,
-                images={place: _if_bad(image, ours) for place, image in one.images.items()},
-                sets={place: _if_bad(image, ours) for place, image in one.sets.items()},
-                banks={name: _if_bad(image, ours) for name, image in one.banks.items()},
-            )
-        )
+        ours = {place.on(None) for place in bad if place.member == one.member.id}
+        members.append(_spoiled(one, ours) if ours else one)
     return replace(judged, members=tuple(members))
 
 
-def _meant(place: Place, one: JudgedMember) -> bool:
-    return place.member in (None, one.member.id)
-
-
-def _spelled(place: Place, one: JudgedMember) -> Place:
-    file: File | None = None if place.is_bank else find_file(place, one.member)
-    return place if file is None else Place(place.volume, file.path)
+def _spoiled(one: JudgedMember, bad: set[Place]) -> JudgedMember:
+    return replace(
+        one,
+        images={place: _if_bad(image, bad) for place, image in one.images.items()},
+        sets={place: _if_bad(image, bad) for place, image in one.sets.items()},
+        banks={name: _if_bad(image, bad) for name, image in one.banks.items()},
+    )
 
 
 def _if_bad(image: Image, bad: set[Place]) -> Image:

@@ -25,6 +25,19 @@ class Needs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True,
     parts: dict[str, str] | None = None
 
 
+class Contained(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
+    """One file that a release contains: its path in it, its size in bytes, its digests."""
+
+    path: Annotated[str, Meta(min_length=1)]
+    size: Bytes | None = None
+    digests: Digests = Digests()
+
+    @property
+    def name(self) -> str:
+        """The file's own name."""
+        return self.path.rpartition("/")[2]
+
+
 class ToldBy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """Where an imported release was read: the file, its line from 1, and the day of the import."""
 
@@ -57,6 +70,7 @@ class Release(
     needs: Needs | None = None
     carries: dict[str, str] | None = None
     from_: tuple[str, ...] | None = None
+    contains: tuple[Contained, ...] | None = None
     digest_doubtful: bool = False
     note: str | None = None
     told_by: ToldBy | None = None

@@ -32,6 +32,11 @@ class Place(NamedTuple):
         return self.volume == BANK
 
     @property
+    def is_folder(self) -> bool:
+        """Whether this names a folder: it has a slash at the end."""
+        return self.path.endswith("/")
+
+    @property
     def name(self) -> str:
         """The last part of the path: the file's own name."""
         return self.path.rpartition("/")[2]

@@ -4,8 +4,9 @@ from typing import Literal
 
 from msgspec import Struct
 
+from ovek.model.digest import Algorithm
 from ovek.model.sheet import Role, StepKind
-from ovek.model.verdict import KnownRelease
+from ovek.model.verdict import KnownRelease, Verdict
 from ovek.model.walk import Reload
 
 Tier = Literal[1, 2, 3, 4, 5, 6]
@@ -70,21 +71,67 @@ class Locked(Struct, frozen=True, kw_only=True):
     places: tuple[str, ...]
 
 
-class Step(Struct, frozen=True, kw_only=True):
+class Need(Struct, frozen=True, kw_only=True):
+    """What the room for an image is made of, in bytes.
+
+    `image` is what the image takes beside what it is copied over; 0 where it is `there` already.
+    `unpacked` is what it unpacks to, `installing` what the device takes meanwhile, `reserve` what
+    policy keeps free (None: the capacity is not known, so that a share of it is not either).
+    """
+
+    file: str
+    there: bool
+    image: int
+    unpacked: int = 0
+    installing: int = 0
+    reserve: int | None = 0
+
+    @property
+    def wanted(self) -> int:
+        """All of it together."""
+        return self.image + self.unpacked + self.installing + (self.reserve or 0)
+
+
+class Lost(Struct, frozen=True, kw_only=True):
+    """What is lost by writing to a bank. `elsewhere` is whether the same image is known to be.
+
+    `state` is set where the bank holds no image.
+    """
+
+    version: str | None = None
+    verdict: Verdict | None = None
+    state: str | None = None
+    elsewhere: bool = False
+
+
+class Step(Struct, frozen=True, kw_only=True, omit_defaults=True):
     """One step of a plan, and what is expected after it.
 
-    `line` is what the sheet says to type. `free` in bytes, `reload` and `starts` are the verdict
-    and the start that a power cut right after this step would meet. `safe` is whether that is no
-    worse than before the plan.
+    `place`, `bank` and `image` are what it is about; `frees`, `tier` and `why` are told of what is
+    deleted, `algorithm` and `digest` of what is checked; `commits` of a trial that is to be
+    committed if it does well. `line` is what the sheet says to type. `free` in bytes, `reload` and
+    `starts` are the verdict and the start that a power cut right after this step would meet.
+    `safe` is whether that is no worse than before the plan, also in the middle; `harm` what is.
     """
 
     kind: StepKind
-    what: str
-    line: str | None
-    free: int | None
-    reload: Reload
-    starts: str | None
-    safe: bool
+    place: str | None = None
+    bank: str | None = None
+    image: str | None = None
+    version: str | None = None
+    frees: int | None = None
+    tier: Tier | None = None
+    why: str | None = None
+    algorithm: Algorithm | None = None
+    digest: str | None = None
+    once: bool = False
+    commits: bool = False
+    line: str | None = None
+    free: int | None = None
+    reload: Reload = "unknown"
+    starts: str | None = None
+    safe: bool = True
+    harm: tuple[str, ...] = ()
 
 
 class CleanupPlan(Struct, frozen=True, kw_only=True):
@@ -93,8 +140,11 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     `starts_before` and `starts_after` are what the member starts next, now and after the plan.
     `bank` names the bank to write to, in layouts that have banks, `bank_why` says why, and `lost`
     what that overwrites. `made_of` says what `wanted` is made of, `note` what else there is to know
-    of the plan, or why there is none. `stretch` is the first and the last step after which a power
-    cut would leave the device worse than it is. `ways` are other ways where it is not enough.
+    of the plan, or why there is none. `there` is whether that bank holds the image already, so that
+    it only has to be started. `refused` is whether a plan would harm, and so is none. `fits` is
+    whether the image fits where only the reserve does not. `stretch` is the first and the last step
+    after which a power cut would leave the device worse than it is. `ways` are other ways where it
+    is not enough.
     """
 
     device: str
@@ -115,8 +165,11 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     locked: tuple[Locked, ...] = ()
     bank: str | None = None
     bank_why: str = ""
-    lost: str | None = None
-    made_of: str = ""
+    there: bool = False
+    lost: Lost | None = None
+    made_of: Need | None = None
+    fits: bool = False
+    refused: bool = False
     note: str = ""
     steps: tuple[Step, ...] = ()
     stretch: tuple[int, int] | None = None

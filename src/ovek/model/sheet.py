@@ -1,7 +1,7 @@
 """A sheet describes one kind of device: `ovek.sheet/1`."""
 
 import re
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct, field
 
@@ -10,8 +10,18 @@ from ovek.model.snapshot import BootMode, Name
 
 FORMAT = "ovek.sheet/1"
 
-Layout = Literal["files", "banks", "paired"]
 Fallback = Literal["first-found", "other-bank", "none"]
+# Every boot layout, and the fallbacks that its loader may have. The meaning of each is the module
+# of its name in `ovek.engine.layouts`.
+LAYOUTS: dict[str, tuple[Fallback, ...]] = {
+    "files": ("first-found", "none"),
+    "banks": ("other-bank", "none"),
+    "paired": ("other-bank", "none"),
+}
+if TYPE_CHECKING:
+    Layout = str
+else:
+    Layout = Literal[tuple(LAYOUTS)]
 OnBadImage = Literal["next", "halt"]
 Role = Literal[
     "system-image",
@@ -43,10 +53,9 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     default_volume: str | None = None
 
     def __post_init__(self) -> None:
-        if self.layout == "files" and self.fallback == "other-bank":
-            raise ValueError("fallback other-bank needs the layout banks or paired")
-        if self.layout != "files" and self.fallback == "first-found":
-            raise ValueError("fallback first-found needs the layout files")
+        if self.fallback not in LAYOUTS[self.layout]:
+            able = " or ".join(name for name, known in LAYOUTS.items() if self.fallback in known)
+            raise ValueError(f"fallback {self.fallback} needs the layout {able}")
 
 
 class Images(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -59,7 +68,7 @@ class Images(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             _compiled(name, {"family", "variant", "version"})
 
 
-class Versions(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+class VersionScheme(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A version scheme where the usual order is wrong: named fields, compared in turn."""
 
     scheme: str | None = None
@@ -72,6 +81,12 @@ class Versions(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def pattern(self) -> re.Pattern[str] | None:
         """The scheme, compiled; None where the usual order holds."""
         return None if self.scheme is None else re.compile(self.scheme)
+
+
+class Versions(VersionScheme, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How system images are ordered by version, and how `parts` are, which have their own."""
+
+    parts: VersionScheme = VersionScheme()
 
 
 class Capacity(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -78,8 +78,17 @@ class Volume(_Data, frozen=True):
 
     @property
     def case_blind(self) -> bool:
-        """Whether names that differ only in case are one name (the FAT family)."""
-        return (self.filesystem or "").casefold().lstrip("v").startswith(("fat", "exfat", "msdos"))
+        """Whether names that differ only in case may be one name.
+
+        They are on the FAT family, and may be where the file system is not known.
+        """
+        if self.filesystem is None:
+            return True
+        return self.filesystem.casefold().lstrip("v").startswith(("fat", "exfat", "msdos"))
+
+    def folded(self, path: str) -> str:
+        """The path as names are compared on this volume."""
+        return path.casefold() if self.case_blind else path
 
 
 class Bank(_Data, frozen=True):
@@ -141,12 +150,24 @@ class Part(_Data, frozen=True):
     version: str | None = None
 
 
+class Hardware(_Data, frozen=True):
+    """What a device or member is made of. `memory` is in bytes."""
+
+    model: str | None = None
+    revision: str | None = None
+    memory: Bytes | None = None
+
+
 class Member(_Data, frozen=True):
-    """One member of a device, with its own flash and boot settings."""
+    """One member of a device, with its own flash and boot settings.
+
+    What its own `hardware` does not tell, the device's does.
+    """
 
     id: Name
     role: str | None = None
     running_version: str | None = None
+    hardware: Hardware | None = None
     volumes: tuple[Volume, ...] | None = None
     banks: tuple[Bank, ...] | None = None
     boot: Boot | None = None
@@ -167,14 +188,6 @@ class Member(_Data, frozen=True):
     def bank(self, name: str) -> Bank | None:
         """Return the bank of this name; None where the snapshot has none."""
         return next((bank for bank in self.banks or () if bank.name == name), None)
-
-
-class Hardware(_Data, frozen=True):
-    """What the device is made of. `memory` is in bytes."""
-
-    model: str | None = None
-    revision: str | None = None
-    memory: Bytes | None = None
 
 
 class Evidence(_Data, frozen=True):
@@ -227,6 +240,17 @@ class Device(_Data, frozen=True):
 
     def __post_init__(self) -> None:
         _once_each("member", [member.id for member in self.members or ()])
+
+    def hardware_of(self, member: Member) -> Hardware:
+        """What a member is made of: its own where that is known, else the device's."""
+        own, whole = member.hardware, self.hardware
+        if own is None:
+            return whole
+        return Hardware(
+            model=own.model if own.model is not None else whole.model,
+            revision=own.revision if own.revision is not None else whole.revision,
+            memory=own.memory if own.memory is not None else whole.memory,
+        )
 
 
 def _once_each(kind: str, names: list[str]) -> None:

@@ -5,7 +5,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.catalog import Needs, Origin, ReleaseKind
+from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind
 from ovek.model.digest import Algorithm
 from ovek.model.place import Place
 from ovek.model.sheet import Role
@@ -27,7 +27,8 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     """One release, with what all its sources say of it.
 
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
-    sources disagree and it is named in `disputed`.
+    sources disagree and it is named in `disputed`. `within` is the release that contains
+    this file; `contains` is then all that it contains.
     """
 
     file: str
@@ -47,6 +48,8 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     needs: Needs
     carries: dict[str, str]
     reached_from: tuple[str, ...] | None
+    contains: tuple[Contained, ...]
+    within: str | None
     note: str | None
     unpacked: int | None
     origins: tuple[Origin, ...]
@@ -69,7 +72,9 @@ class Judgement(Struct, frozen=True, kw_only=True, gc=False):
 class Image(Struct, frozen=True, kw_only=True, gc=False):
     """One image of a member: a file, a set or a bank, with its verdict.
 
-    `place` has no member. `file` is None for a bank; `parts` are the packages of a set.
+    `place` has no member. `file` is None for a bank; `parts` are the packages of a set, or the
+    files of a bank. `suits` is whether all of it is for this member's hardware (None: not known),
+    `foreign` a release in it that is not.
     """
 
     place: Place
@@ -78,3 +83,10 @@ class Image(Struct, frozen=True, kw_only=True, gc=False):
     file: File | None = None
     version: str | None = None
     parts: tuple[Place, ...] = ()
+    suits: bool | None = True
+    foreign: KnownRelease | None = None
+
+    @property
+    def starts_members(self) -> bool:
+        """Whether a member can be started from what it is: a system image, a set or a bank."""
+        return self.role in ("system-image", "set-file")

@@ -6,6 +6,7 @@
 4. `dev`, `alpha`, `beta`, `pre` and `rc` are earlier than nothing.
 5. What is left (a number against a letter, one word against another) cannot be ordered: such
    versions are different, never older.
+6. A text of more than 200 characters is no version: nothing is known of its order.
 
 >>> compare("9.5a", "9.6"), compare("7.4rc1", "7.4"), compare("7.4", "7.4")
 (-1, -1, 0)
@@ -17,6 +18,7 @@ import re
 from functools import lru_cache
 from itertools import zip_longest
 
+LONGEST = 200
 _RUN = re.compile(r"\d+|[^\W\d_]+")
 _EARLY = {"dev": 0, "alpha": 1, "beta": 2, "pre": 3, "rc": 4}
 _NOTHING = (1, 0, "")
@@ -28,8 +30,10 @@ def runs(version: str, scheme: re.Pattern[str] | None = None) -> tuple[_Run, ...
     """Split a version into comparable runs, by a sheet's scheme where there is one.
 
     A run is (kind, number, word); kind 0 is earlier than nothing, 1 nothing, 2 a number, 3 a
-    letter or word. Returns None where the scheme does not fit the version.
+    letter or word. Returns None where the scheme does not fit, or the text is no version.
     """
+    if len(version) > LONGEST:
+        return None
     if scheme is None:
         return tuple(_run(text) for text in _RUN.findall(version))
     match = scheme.fullmatch(version)
@@ -53,6 +57,8 @@ def compare(one: str, other: str, scheme: re.Pattern[str] | None = None) -> int 
     """
     if one == other:
         return 0
+    if len(one) > LONGEST or len(other) > LONGEST:
+        return None
     ours, theirs = runs(one, scheme), runs(other, scheme)
     if ours is None or theirs is None:
         return None

@@ -5,6 +5,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.digest import Algorithm
+from ovek.model.place import Place
 from ovek.model.verdict import Verdict
 
 Reload = Literal["stranded", "unknown", "unproven", "ready"]
@@ -24,21 +25,27 @@ STARTS: tuple[Starts, ...] = ("proven", "unmeasured", "unlisted", "disputed", "r
 
 
 class Candidate(Struct, frozen=True, kw_only=True):
-    """One thing that the loader tries. `place` is as the device names it."""
+    """One thing that the loader tries. `place` is as the device names it.
+
+    `at` is where that is: with the member in front, and spelled as its volume does. None for a
+    server's, and for an entry that is not understood.
+    """
 
     place: str
     origin: CandidateOrigin
     result: Result
     why: str
+    at: Place | None = None
 
 
 class Started(Struct, frozen=True, kw_only=True):
-    """What a member starts on."""
+    """What a member starts on; `at` is where that is, as for a candidate."""
 
     place: str
     version: str | None = None
     verdict: Verdict | None = None
     by: Algorithm | None = None
+    at: Place | None = None
 
 
 class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):

@@ -6,6 +6,7 @@ from ovek.model.plan import CleanupPlan, Step
 from ovek.model.size import show_size
 from ovek.render.cleanup import names_of, power_cut, verdict_of
 from ovek.render.markdown import escaped
+from ovek.render.steps import lost_of, words_of
 
 
 def checklist(plans: Sequence[CleanupPlan]) -> bytes:
@@ -23,20 +24,20 @@ def checklist(plans: Sequence[CleanupPlan]) -> bytes:
             lines += ["Do not start: this is not enough.", ""]
             continue
         if plan.lost is not None:
-            lines += [f"Overwritten: {escaped(plan.lost)}.", ""]
+            lines += [f"Overwritten: {escaped(lost_of(plan.lost))}.", ""]
         if plan.steps:
             lines += [f"If the power fails halfway: {escaped(power_cut(plan))}.", ""]
         for number, step in enumerate(plan.steps, 1):
-            lines += _box(number, step)
+            lines += _box(number, step, plan)
         lines += [""]
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
 
 
-def _box(number: int, step: Step) -> list[str]:
+def _box(number: int, step: Step, plan: CleanupPlan) -> list[str]:
     expected = f"next start: {step.starts or 'nothing'} ({step.reload})"
     if step.free is not None:
         expected = f"{show_size(step.free)} free, {expected}"
-    told = [f"- [ ] {number}. {escaped(step.what)}"]
+    told = [f"- [ ] {number}. {escaped(words_of(step, plan))}"]
     if step.line is not None:
         told += ["", "  ```", *(f"  {line}" for line in step.line.splitlines()), "  ```", ""]
     now = "before it is done" if step.kind in ("copy", "write-bank") else "now"

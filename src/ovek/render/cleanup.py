@@ -8,6 +8,7 @@ from rich.text import Text
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
 from ovek.model.size import show_size
 from ovek.render.lines import Columns, Line, count, hanging, listed
+from ovek.render.steps import lost_of, need_of, words_of
 from ovek.render.visible import visible
 
 
@@ -46,10 +47,16 @@ def names_of(plans: Sequence[CleanupPlan]) -> list[str]:
 
 def verdict_of(plan: CleanupPlan) -> str:
     """The answer for one plan, in words."""
-    if plan.bank is not None and plan.volume is None:
+    if plan.bank is not None and plan.volume is None and plan.enough:
         return visible(plan.note)
+    if plan.refused:
+        return f"no plan: {visible(plan.note)}; do not write over anything on it by hand either"
     if plan.short_by is None:
         return f"no plan: {visible(plan.note)}"
+    if plan.fits:
+        goes = f" once {_what(plan)} is gone" if plan.drop else ""
+        short = show_size(plan.short_by)
+        return f"the image fits{goes}, and the reserve does not: short by {short} of it"
     if not plan.enough:
         even = "even if all below went" if plan.drop else "and nothing may go"
         return f"not enough, short by {show_size(plan.short_by)} {even}"
@@ -75,14 +82,15 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             f"  free now {show_size(plan.free)} → wanted {show_size(plan.wanted)} → after "
             f"{show_size(plan.free_after)}"
         )
-        if plan.made_of:
-            yield from hanging("  wanted:", plan.made_of, indent=10)
+        if plan.made_of is not None:
+            yield from hanging("  wanted:", need_of(plan.made_of), indent=10)
         if plan.note:
             yield from hanging("  note:", plan.note, indent=10)
     if plan.bank is not None:
         if plan.volume is not None:
             yield from hanging("  bank:", plan.bank_why, indent=10)
-        yield from hanging("  lost:", plan.lost or "nothing", indent=10)
+        if plan.lost is not None:
+            yield from hanging("  lost:", lost_of(plan.lost), indent=10)
     if plan.drop:
         yield from _drops(plan)
     if plan.drop or plan.bank is not None:
@@ -125,7 +133,7 @@ def _stretch(plan: CleanupPlan) -> Iterator[Line]:
 def _steps(plan: CleanupPlan) -> Iterator[Line]:
     yield Text("  STEPS", "bold")
     for number, step in enumerate(plan.steps, 1):
-        yield from hanging(f"  {number:>3}. ", step.what, indent=7)
+        yield from hanging(f"  {number:>3}. ", words_of(step, plan), indent=7)
         if step.line is not None:
             yield from hanging("       type:", step.line, indent=13)
         free = f"{show_size(step.free)} free, " if step.free is not None else ""
@@ -137,7 +145,8 @@ def _steps(plan: CleanupPlan) -> Iterator[Line]:
 
 def _drops(plan: CleanupPlan) -> Iterator[Line]:
     columns = Columns(
-        ("  GOES" if plan.enough else "  WOULD GO", "TIER", "FREES", "WHY"), right=(1, 2)
+        ("  GOES" if plan.enough or plan.fits else "  WOULD GO", "TIER", "FREES", "WHY"),
+        right=(1, 2),
     )
     rows = [
         (f"  {visible(drop.place)}", str(drop.tier), show_size(drop.frees), drop.why)
@@ -162,6 +171,8 @@ def power_cut(plan: CleanupPlan) -> str:
         first, last = plan.stretch
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
         return f"after {steps} it would not start again; after every other it does"
+    if plan.there:
+        return f"nothing is written; the next start stays {verdict}"
     if plan.bank is not None:
         return f"the bank is half written and bad; the next start stays {verdict}, from the other"
     if plan.starts_after != plan.starts_before:
@@ -225,13 +236,15 @@ class FleetRows:
 
 def _fleet_answer(plan: CleanupPlan) -> str:
     if plan.enough and plan.bank is not None and not plan.drop:
-        return f"write bank {visible(plan.bank)}"
+        return f"{'start' if plan.there else 'write'} bank {visible(plan.bank)}"
     if plan.enough and not plan.drop:
         return "fits"
     if plan.enough:
         return f"fits after tier {max(drop.tier for drop in plan.drop)}"
     if plan.short_by is None:
         return f"no plan: {visible(plan.note)}"
+    if plan.fits:
+        return f"fits, the reserve does not: short by {show_size(plan.short_by)}"
     unlocked = next((locked for locked in plan.locked if locked.enough), None)
     hint = f"; {LOCKED[unlocked.tier]} would do" if unlocked is not None else ""
     return f"short by {show_size(plan.short_by)}{hint}"

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator
 from datetime import datetime
+from typing import Any
 
 import msgspec
 import msgspec.structs
@@ -10,6 +11,7 @@ from ovek.model.choice import CatalogMistake, Pick, UpgradePath
 from ovek.model.compare import DeviceCompare
 from ovek.model.custody import Custody
 from ovek.model.finding import AuditSummary, RuleCard
+from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfVerdict
@@ -18,6 +20,7 @@ from ovek.model.trial import SheetTrial
 from ovek.model.verdict import KnownRelease
 from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
+from ovek.render.steps import words_of
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
@@ -127,10 +130,21 @@ def bootwalk(
     walks: Iterable[DeviceWalk], supposed: Iterable[str] = (), before: Iterable[DeviceWalk] = ()
 ) -> bytes:
     """Write `ovek.bootwalk/1`: the walks; with what-ifs, what is supposed and the walks as is."""
-    whole = {"format": "ovek.bootwalk/1", "devices": list(walks)}
+    whole = {"format": "ovek.bootwalk/1", "devices": _plain(walks)}
     if supposed := list(supposed):
-        whole |= {"supposed": supposed, "as_it_is": list(before)}
+        whole |= {"supposed": supposed, "as_it_is": _plain(before)}
     return _ENCODER.encode(whole) + b"\n"
+
+
+def _plain(walks: Iterable[DeviceWalk]) -> Any:
+    """Walks as plain data, each place that is found as its text."""
+    plain = msgspec.to_builtins(list(walks))
+    for device in plain:
+        for member in device["members"]:
+            for tried in (*member["tried"], *member["rescue"], member["starts"] or {}):
+                if tried.get("at") is not None:
+                    tried["at"] = str(Place(*tried["at"]))
+    return plain
 
 
 def cleanup_fleet(plans: Iterable[bytes], totals: CleanupTotals) -> Iterator[bytes]:
@@ -154,5 +168,11 @@ def cleanup_confirmed(snapshot: str, found: Iterable[Confirmed]) -> bytes:
 
 
 def cleanup(plans: Iterable[CleanupPlan]) -> bytes:
-    """Write `ovek.cleanup/1`; `short_by` and the free figures are in bytes."""
-    return _ENCODER.encode({"format": "ovek.cleanup/1", "plans": list(plans)}) + b"\n"
+    """Write `ovek.cleanup/1`; the free figures are in bytes, `what` is a step in words."""
+    told = []
+    for plan in plans:
+        plain = msgspec.to_builtins(plan)
+        for step, written in zip(plan.steps, plain["steps"], strict=True):
+            written["what"] = words_of(step, plan)
+        told.append(plain)
+    return _ENCODER.encode({"format": "ovek.cleanup/1", "plans": told}) + b"\n"

@@ -14,13 +14,15 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from ovek.engine.bootwalk import cited_candidates
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_image, fits
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.interface import Layout
+from ovek.engine.runs import Runs, runs_of
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.engine.wanted import Wanted
 from ovek.model.finding import Severity
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import Hardware
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import BROKEN, Candidate, CandidateOrigin, DeviceWalk, MemberWalk
@@ -49,8 +51,9 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
     """One member, its walk, every candidate that its boot settings name, and its images.
 
     `unproven` are the images without a proof, `proven` those with one: files, and banks that hold
-    their image themselves. `odd` are the proven ones that some rule may have a word on. `runs` and
-    `starts` are versions, `running` and `starting` the images that run and start; None: not known.
+    their image themselves, by place. `odd` are the proven ones that some rule may have a word on.
+    `running_on` is what it runs, and how surely. `runs` and `starts` are versions, `running` and
+    `starting` the images that run and start; None: not known.
     """
 
     one: JudgedMember
@@ -59,6 +62,7 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
     unproven: tuple[Image, ...]
     proven: tuple[Image, ...]
     odd: tuple[Image, ...]
+    running_on: Runs
     runs: str | None
     starts: str | None
     running: Image | None
@@ -68,6 +72,24 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
     def id(self) -> str:
         """The member's id."""
         return self.one.member.id
+
+    @property
+    def wholes(self) -> tuple[Image, ...]:
+        """The sets and banks that are made of files, by place."""
+        banks = [image for image in self.one.banks.values() if image.parts]
+        return tuple(sorted((*self.one.sets.values(), *banks), key=_by_place))
+
+    def starts_on(self, image: Image) -> bool:
+        """Whether the next start is from an image of this member, or what it is part of."""
+        starts = self.walk.starts
+        if starts is None or starts.at is None or starts.at.member != self.id:
+            return False
+        if starts.at.on(None) == image.place:
+            return True
+        return any(
+            image.place in whole.parts and whole.place == starts.at.on(None)
+            for whole in self.wholes
+        )
 
     @property
     def stranded(self) -> bool:
@@ -86,23 +108,45 @@ class Subject(Struct, frozen=True, kw_only=True):
     age: float
     shelf: ShelfFacts | None
 
+    @property
+    def layout(self) -> Layout:
+        """How this kind of device finds its image."""
+        return layout_of(self.judged.judge.sheet.start.layout)
+
     def order(self, one: str | None, other: str | None) -> int | None:
-        """Compare two versions as the sheet orders them; None where either is not known."""
+        """Compare two versions of system images as the sheet orders them; None: not known."""
         if one is None or other is None:
             return None
         if one == other:
             return 0
         return compare(one, other, self.judged.judge.sheet.versions.pattern)
 
+    def part_order(self, one: str | None, other: str | None) -> int | None:
+        """Compare two versions of a part, by the sheet's own scheme for those or the plain one."""
+        if one is None or other is None:
+            return None
+        return compare(one, other, self.judged.judge.sheet.versions.parts.pattern)
+
     def told(self, member: MemberSubject, place: Place) -> bool:
-        """Whether a boot rule speaks of the image at this place already."""
-        texts = {str(place), str(place.on(member.id))}
-        texts |= {str(whole) for whole, image in member.one.sets.items() if place in image.parts}
-        stranded = member.walk.outcome == "stranded"
-        tried = (each for each in member.walk.tried if stranded or each.origin in SET_ORIGINS)
-        return any(
-            each.result in BROKEN and each.place in texts for each in (*member.cited, *tried)
-        )
+        """Whether a boot rule speaks of the image at this place of a member already.
+
+        It may be named by another member's settings, too.
+        """
+        own = place.on(member.id)
+        ours = {own, *(w.place.on(member.id) for w in member.wholes if place in w.parts)}
+        return any(at in ours for each in self.members for at in _told_of(each))
+
+
+def _told_of(member: MemberSubject) -> Iterator[Place]:
+    """Where the boot rules speak of something that is broken."""
+    tried = [each for each in member.walk.tried if member.stranded or each.origin in SET_ORIGINS]
+    for candidate in (*member.cited, *tried):
+        if candidate.result in BROKEN and candidate.at is not None:
+            yield candidate.at
+
+
+def _by_place(image: Image) -> tuple[str, str]:
+    return image.place.volume, image.place.path
 
 
 Check = Callable[[Subject], Iterator[Said]]
@@ -156,35 +200,10 @@ def subject_of(
     shelf: ShelfFacts | None = None,
 ) -> Subject:
     """Put together what the rules look at; `age` is that of the snapshot, in seconds."""
-    hardware, members = judged.device.hardware, []
-    for one, each in zip(judged.members or (), walk.members, strict=True):
-        proven, unproven, odd = [], [], []
-        for image in (*one.images.values(), *one.banks.values()):
-            if image.place.is_bank and image.parts:
-                continue
-            judgement = image.judgement
-            if judgement.verdict != "proven":
-                unproven.append(image)
-            else:
-                proven.append(image)
-                if judgement.release is not None and _odd(image, judgement.release, hardware):
-                    odd.append(image)
-        running = _running(judged, one)
-        starting = image_at(each.starts.place, judged, one) if each.starts is not None else None
-        members.append(
-            MemberSubject(
-                one=one,
-                walk=each,
-                cited=tuple(cited_candidates(judged, one, each)),
-                unproven=tuple(unproven),
-                proven=tuple(proven),
-                odd=tuple(odd),
-                runs=one.member.running_version or judged.device.running.version,
-                starts=each.starts.version if each.starts is not None else None,
-                running=running,
-                starting=starting,
-            )
-        )
+    ours = zip(judged.members or (), walk.members, runs_of(judged), strict=True)
+    members = [_member(judged, one, each, runs) for one, each, runs in ours]
+    # Which member comes first in a snapshot makes no difference to what is said.
+    members.sort(key=lambda member: (len(member.id), member.id))
     return Subject(
         judged=judged,
         walk=walk,
@@ -196,33 +215,34 @@ def subject_of(
     )
 
 
-def _odd(image: Image, release: KnownRelease, hardware: Hardware) -> bool:
+def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Runs) -> MemberSubject:
+    proven, unproven, odd = [], [], []
+    banks = (image for image in one.banks.values() if not image.parts)
+    for image in sorted((*one.images.values(), *banks), key=_by_place):
+        judgement = image.judgement
+        if judgement.verdict != "proven":
+            unproven.append(image)
+        else:
+            proven.append(image)
+            if judgement.release is not None and _odd(image, judgement.release):
+                odd.append(image)
+    starts = walk.starts
+    return MemberSubject(
+        one=one,
+        walk=walk,
+        cited=tuple(cited_candidates(judged, one, walk)),
+        unproven=tuple(unproven),
+        proven=tuple(proven),
+        odd=tuple(odd),
+        running_on=runs,
+        runs=runs.version,
+        starts=starts.version if starts is not None else None,
+        running=runs.image,
+        starting=judged.image(starts.at) if starts is not None and starts.at is not None else None,
+    )
+
+
+def _odd(image: Image, release: KnownRelease) -> bool:
     """Whether a proven image is withdrawn, for other hardware, or has another name."""
     name = image.file.path.rpartition("/")[2] if image.file is not None else release.file
-    return release.file != name or release.status == "withdrawn" or fits(release, hardware) is False
-
-
-def _running(judged: JudgedDevice, one: JudgedMember) -> Image | None:
-    """The image that a member runs, where the device tells its place or bank."""
-    running = judged.device.running
-    if one.member.running_version not in (None, running.version):
-        return None
-    if running.bank is not None:
-        return one.banks.get(running.bank)
-    return None if running.place is None else image_at(running.place, judged, one)
-
-
-def image_at(text: str, judged: JudgedDevice, one: JudgedMember) -> Image | None:
-    """The image, set or bank at a place as a member names it; None for a server's."""
-    if "://" in text:
-        return None
-    place = parse_place(text)
-    if place.member not in (None, one.member.id):
-        other = judged.member(place.member)
-        if other is None:
-            return None
-        one = other
-    if place.is_bank:
-        return one.banks.get(place.path)
-    spelled, image = find_image(place.on(None), one.member, one.images)
-    return one.sets.get(spelled) or image
+    return release.file != name or release.status == "withdrawn" or image.suits is False

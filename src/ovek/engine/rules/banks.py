@@ -2,30 +2,37 @@
 
 from collections.abc import Iterator
 
+from ovek.engine.bootwalk import for_other
+from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.rules.boot import effective
-from ovek.model.place import BANK, Place, parse_place
+from ovek.engine.verdicts import is_empty
+from ovek.model.place import BANK, Place
 from ovek.model.snapshot import Bank
 from ovek.model.verdict import Image
 
-TRIAL, COMMITTED = "trial", "committed"
+
+def _at(member: MemberSubject, name: str) -> Place:
+    return Place(BANK, name, member.id)
 
 
 def _told_by_stranded(member: MemberSubject, bank: Bank) -> bool:
-    name = f"{BANK}:{bank.name}"
-    return member.stranded and any(each.place == name for each in member.walk.tried)
+    at = _at(member, bank.name)
+    return member.stranded and any(each.at == at for each in member.walk.tried)
 
 
 def _leads(member: MemberSubject, bank: Bank) -> bool:
     tried = member.walk.tried
-    return bool(tried) and tried[0].place == f"{BANK}:{bank.name}"
+    return bool(tried) and tried[0].at == _at(member, bank.name)
 
 
 def _banks(subject: Subject, state: str) -> Iterator[tuple[MemberSubject, Bank, bool]]:
     """The banks in a state, and whether each is the first thing that a start tries."""
     for member in subject.members:
-        for bank in member.one.member.banks or ():
-            if bank.state == state and not _told_by_stranded(member, bank):
+        for bank in sorted(member.one.member.banks or (), key=lambda bank: bank.name):
+            empty = is_empty(bank)
+            found = "empty" if empty else bank.state
+            if found == state and not _told_by_stranded(member, bank):
                 yield member, bank, _leads(member, bank)
 
 
@@ -35,7 +42,7 @@ def _way_back(member: MemberSubject) -> bool:
     return any(
         image.judgement.verdict == "proven"
         for image in member.one.banks.values()
-        if starts is None or starts.place != str(image.place)
+        if starts is None or starts.at != image.place.on(member.id)
     )
 
 
@@ -100,9 +107,61 @@ def bank_bad(subject: Subject) -> Iterator[Said]:
 
 def _default(subject: Subject, member: MemberSubject) -> str | None:
     boot = member.one.member.boot
-    if boot is None or subject.judged.judge.sheet.start.layout != "banks":
+    if boot is None or subject.layout.holder != "banks" or subject.layout.pair:
         return None
     return effective(boot.default_bank)
+
+
+@rule(
+    "default-bank-missing",
+    "critical",
+    "A default that names no bank of the device starts nothing that anybody chose.",
+    "Set the default to a bank that is there and holds a proven image, and save",
+    *_EXPLAINED,
+)
+def default_bank_missing(subject: Subject) -> Iterator[Said]:
+    """The default bank is one that the device does not have."""
+    for member in subject.members:
+        default, banks = _default(subject, member), member.one.member.banks
+        if default is None or banks is None or member.one.member.bank(default) is not None:
+            continue
+        if member.stranded:  # which names every candidate
+            continue
+        starts = member.walk.starts
+        then = f"; {starts.place} starts instead" if starts is not None else ""
+        names = ", ".join(sorted(bank.name for bank in banks)) or "none"
+        yield Said(
+            member=member.id,
+            place=Place(BANK, default),
+            saw=f"the default bank is {default}, and there is no such bank (there are: {names})"
+            + then,
+        )
+
+
+@rule(
+    "bank-cannot-start",
+    "warning",
+    "A bank that holds what cannot start this member is no way back.",
+    "Write a proven image for this hardware to it",
+    "no-fallback",
+    "bank-rule-broken",
+    "pair-differs",
+)
+def bank_cannot_start(subject: Subject) -> Iterator[Said]:
+    """A bank holds part firmware, or an image for other hardware of its member."""
+    for member in subject.members:
+        for name, image in sorted(member.one.banks.items()):
+            if subject.told(member, image.place):
+                continue
+            hardware, foreign = member.one.hardware, image.foreign
+            if not image.starts_members:
+                saw = "it holds part firmware, no system image"
+            elif foreign is not None and image.parts:
+                wanted = [*(foreign.fits or ()), *(foreign.revisions or ())]
+                saw = for_other(foreign.file, wanted, hardware)
+            else:
+                continue  # image-wrong-hardware tells of a bank that holds its image itself
+            yield Said(member=member.id, place=Place(BANK, name), saw=saw)
 
 
 @rule(
@@ -121,7 +180,7 @@ def bank_rule_broken(subject: Subject) -> Iterator[Said]:
             continue
         others = [
             image
-            for name, image in member.one.banks.items()
+            for name, image in sorted(member.one.banks.items())
             if name != default and image.version is not None
         ]
         orders = [(image, subject.order(image.version, first.version)) for image in others]
@@ -151,7 +210,7 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
     """Two banks hold different variants."""
     for member in subject.members:
         told: dict[str, Place] = {}
-        for name, image in member.one.banks.items():
+        for name, image in sorted(member.one.banks.items()):
             bank, release = member.one.member.bank(name), image.judgement.release
             variant = (bank and bank.variant) or (release and release.variant)
             if variant:
@@ -169,18 +228,16 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
 )
 def bank_runs_other(subject: Subject) -> Iterator[Said]:
     """What runs was started from another bank than the next start tries first."""
-    running = subject.judged.device.running
     for member in subject.members:
-        default = _default(subject, member)
-        own = member.one.member.running_version in (None, running.version)
-        if running.bank is None or default in (None, running.bank) or not own:
+        default, runs = _default(subject, member), member.running_on.bank
+        if runs is None or default in (None, runs):
             continue
         if subject.order(member.starts, member.runs) not in (0, None):
             continue  # the version says more than the bank: see next-start-older, reload-pending
         yield Said(
             member=member.id,
-            place=Place(BANK, running.bank),
-            saw=f"it runs from {BANK}:{running.bank} ({running.version or 'version not known'}), "
+            place=Place(BANK, runs),
+            saw=f"it runs from {BANK}:{runs} ({member.runs or 'version not known'}), "
             f"the default is {BANK}:{default} ({member.starts or 'version not known'})",
         )
 
@@ -204,7 +261,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
         if subject.order(member.starts, subject.wanted.target) != 0:
             yield Said(
                 member=member.id,
-                place=parse_place(starts.place) if "://" not in starts.place else None,
+                place=starts.at,
                 saw=f"{member.runs} runs, and a reload starts the older {member.starts}",
             )
 
@@ -224,7 +281,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
     """The trial runs, and a reload goes back to what is committed."""
     for member, trial in _committed_starts(subject):
-        if _runs_trial(subject, trial):
+        if _runs_trial(member, trial):
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),
@@ -235,19 +292,20 @@ def trial_not_committed(subject: Subject) -> Iterator[Said]:
 
 def _committed_starts(subject: Subject) -> Iterator[tuple[MemberSubject, Image]]:
     """The members of a paired layout whose trial holds something that a reload does not start."""
-    if subject.judged.judge.sheet.start.layout == "paired":
+    if subject.layout.pair:
         for member in subject.members:
             trial, starts = member.one.banks.get(TRIAL), member.walk.starts
-            committed = starts is not None and starts.place == f"{BANK}:{COMMITTED}"
+            committed = starts is not None and starts.at == _at(member, COMMITTED)
             if trial is not None and committed:
                 yield member, trial
 
 
-def _runs_trial(subject: Subject, trial: Image) -> bool:
-    running = subject.judged.device.running
-    if running.place is not None and parse_place(running.place).on(None) in trial.parts:
+def _runs_trial(member: MemberSubject, trial: Image) -> bool:
+    runs = member.running_on
+    place = runs.place
+    if place is not None and place.member == member.id and place.on(None) in trial.parts:
         return True
-    return running.bank == TRIAL
+    return runs.bank == TRIAL
 
 
 @rule(

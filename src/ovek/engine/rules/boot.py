@@ -6,11 +6,12 @@ from collections.abc import Iterator
 from difflib import get_close_matches
 from typing import TypeVar
 
-from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, image_at, rule
+from ovek.engine.layouts.interface import Seen
+from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import BootEntry, BootMode, Member, Setting
+from ovek.model.snapshot import BootEntry, BootMode, Setting
 from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, GOES_ON, STARTS, Candidate
 
@@ -29,7 +30,7 @@ def _order(member: MemberSubject) -> tuple[BootEntry, ...] | None:
 
 def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
     boot, start = member.one.member.boot, subject.judged.judge.sheet.start
-    if boot is None or start.layout != "files":
+    if boot is None or subject.layout.holder != "files":
         return None
     return effective(boot.mode) or start.mode
 
@@ -114,8 +115,9 @@ def _cited(subject: Subject) -> Iterator[tuple[MemberSubject, Candidate, Place, 
         first = member.walk.tried[0] if member.walk.tried else None
         for candidate in member.cited:
             if candidate.result in GOES_ON or candidate.result in BROKEN:
-                leads = first is not None and candidate.place == first.place
-                yield member, candidate, parse_place(candidate.place), leads
+                leads = first is not None and candidate.at == first.at
+                if candidate.at is not None:
+                    yield member, candidate, candidate.at, leads
 
 
 def _instead(member: MemberSubject) -> str:
@@ -149,18 +151,17 @@ _LEADS = (
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names a file, volume or bank that is not there, or is empty."""
-    runs_from = subject.judged.device.running.place
     for member, candidate, place, leads in _cited(subject):
-        if candidate.result not in GOES_ON or (
-            place.is_bank and member.one.member.bank(place.path) is not None
-        ):
+        owner = subject.judged.member(place.member or "")
+        held = owner is not None and owner.member.bank(place.path) is not None
+        if candidate.result not in GOES_ON or (place.is_bank and held):
             continue
         saw = f"the boot settings name it, but {candidate.why}"
         if raw := _raw(member, candidate):
             saw += f"; the device writes it as {raw!r}"
-        if near := _nearest(place, member.one.member):
+        if near := _nearest(subject, place):
             saw += f"; the nearest name there is {near[0]!r}{near[1]}"
-        if candidate.place == runs_from:
+        if member.running_on.sure and place in member.running_on.places:
             saw += "; what runs was started from it and now lives in memory only"
         yield Said(
             member=member.id,
@@ -199,7 +200,7 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
             ):
                 yield Said(
                     member=member.id,
-                    place=parse_place(candidate.place),
+                    place=candidate.at,
                     saw=f"it cannot start ({candidate.result}): {candidate.why}; "
                     + _instead(member),
                     do="Write a proven image to it, or choose another bank and save",
@@ -220,10 +221,11 @@ def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
     return None
 
 
-def _nearest(place: Place, member: Member) -> tuple[str, str] | None:
+def _nearest(subject: Subject, place: Place) -> tuple[str, str] | None:
     """The nearest real name, and how it differs, in words."""
-    volume = member.volume(place.volume)
-    names = [file.path for file in (volume.files or ())] if volume is not None else []
+    owner = subject.judged.member(place.member or "")
+    volume = owner.member.volume(place.volume) if owner is not None else None
+    names = sorted(file.path for file in volume.files or ()) if volume is not None else []
     for how, fold in _FOLDS:
         for name in names:
             if fold(name) == fold(place.path):
@@ -286,21 +288,54 @@ def boot_target_twice(subject: Subject) -> Iterator[Said]:
             continue
         seen = set[object]()
         for entry in order:
-            named = _same_file(member, entry)
-            if named in seen and entry.place is not None:
+            named = _same_file(subject, member, entry)
+            if named in seen and isinstance(named, Place):
                 saw = "the boot order names it twice"
-                yield Said(member=member.id, place=parse_place(entry.place), saw=saw)
+                yield Said(member=member.id, place=named, saw=saw)
             seen.add(named)
 
 
-def _same_file(member: MemberSubject, entry: BootEntry) -> object:
-    """What two entries for one file have in common."""
+def _same_file(subject: Subject, member: MemberSubject, entry: BootEntry) -> object:
+    """What two entries for one file have in common: where it is, if they name a place."""
     if entry.place is None:
         return entry
-    place = parse_place(entry.place)
-    volume = member.one.member.volume(place.volume)
-    path = place.path.casefold() if volume is not None and volume.case_blind else place.path
-    return place.volume, path, None if place.member == member.id else place.member
+    place = subject.judged.located(parse_place(entry.place), member.id)
+    owner = subject.judged.member(place.member or "")
+    volume = owner.member.volume(place.volume) if owner is not None else None
+    return place if volume is None else place._replace(path=volume.folded(place.path))
+
+
+@rule(
+    "boot-entry-unclear",
+    "warning",
+    "Nobody knows what a boot entry starts that is not understood, and a reload may come to it.",
+    "Read the entry on the device; teach the sheet how this kind of device writes a place",
+)
+def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
+    """A boot setting has an entry of which only the device's own text is known."""
+    for member in subject.members:
+        boot = member.one.member.boot
+        if boot is None:
+            continue
+        lists = {
+            "once": (boot.once,) if boot.once is not None else (),
+            "saved order": boot.order.saved or (),
+            "live order": boot.order.live or (),
+        }
+        told: dict[str, list[str]] = {}
+        for name, entries in lists.items():
+            for entry in entries:
+                if entry.place is None and entry.remote is None:
+                    told.setdefault(entry.raw or "", []).append(name)
+        for raw, names in told.items():
+            where = " and ".join(dict.fromkeys(names))
+            yield Said(
+                member=member.id,
+                place=None,
+                saw=f"the entry {raw!r} ({where}) is not understood; no image that it may mean is "
+                "offered for deletion",
+                severity="critical" if member.walk.outcome == "unknown" else None,
+            )
 
 
 @rule(
@@ -396,13 +431,15 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
             image = (
                 None
                 if candidate.result != "proven"
-                else image_at(candidate.place, subject.judged, member.one)
+                else subject.judged.image(candidate.at)
+                if candidate.at is not None
+                else None
             )
             if image is not None and subject.order(image.version, member.starts) == 1:
                 wanted = target is not None and subject.order(image.version, target) == 0
                 yield Said(
                     member=member.id,
-                    place=parse_place(starts.place) if "://" not in starts.place else None,
+                    place=starts.at,
                     saw=f"the boot order names it ({member.starts}) before {candidate.place} "
                     f"({image.version}" + (", the target)" if wanted else ")"),
                     severity="warning" if wanted else None,
@@ -423,7 +460,9 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
         order = _order(member)
         if _mode(subject, member) == "first-found" and order:
             starts = member.walk.starts
-            other = starts is not None and starts.place != order[0].place
+            first = order[0].place
+            own = None if first is None else subject.judged.located(parse_place(first), member.id)
+            other = starts is not None and starts.at != own
             yield Said(
                 member=member.id,
                 place=None,
@@ -477,7 +516,7 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
                 why = "the default bank starts nothing"
             yield Said(
                 member=member.id,
-                place=parse_place(starts.place),
+                place=starts.at,
                 saw=f"a reload starts it ({member.starts}), since {why}; {member.runs} runs now "
                 "and no setting names this one",
             )
@@ -504,7 +543,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
         what = " (the target)" if meant else " (the recommended one)" if best else ""
         yield Said(
             member=member.id,
-            place=parse_place(starts.place) if "://" not in starts.place else None,
+            place=starts.at,
             saw=f"{member.runs} runs, and a reload starts {member.starts}{what}",
             whole=meant or best,
         )
@@ -533,28 +572,25 @@ def boot_needs_server(subject: Subject) -> Iterator[Said]:
 )
 def running_image_gone(subject: Subject) -> Iterator[Said]:
     """The image that runs is no longer on its volume, and no boot setting says so."""
-    running = subject.judged.device.running
-    if running.place is None:
-        return
-    place = parse_place(running.place)
     for member in subject.members:
-        one = member.one.member
-        if place.is_bank or place.member not in (None, one.id) or member.running is not None:
+        place = member.running_on.place
+        if place is None or member.running is not None:
             continue
-        if one.running_version not in (None, running.version):
+        owner = subject.judged.member(place.member or "")
+        if owner is None:
             continue
-        volume = one.volume(place.volume)
+        volume = owner.member.volume(place.volume)
         absent = volume is not None and volume.state == "absent"
         if volume is None or (volume.files is None and not absent):
             continue
         named = not member.stranded and any(
-            each.result in GOES_ON and each.place == running.place for each in member.cited
+            each.result in GOES_ON and each.at == place for each in member.cited
         )
-        if not named and (absent or find_file(place.on(None), one) is None):
+        if not named and (absent or find_file(place.on(None), owner.member) is None):
             yield Said(
                 member=member.id,
-                place=place.on(None),
-                saw=f"{running.version or 'the running image'} runs from it, but it is not there",
+                place=place,
+                saw=f"{member.runs or 'the running image'} runs from it, but it is not there",
             )
 
 
@@ -567,7 +603,8 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
 def no_fallback(subject: Subject) -> Iterator[Said]:
     """Were the image that starts next missing, nothing would start."""
     start = subject.judged.judge.sheet.start
-    if subject.policy.keep < 2 or (start.layout != "files" and start.fallback == "none"):
+    alone = subject.layout.holder == "banks" and start.fallback == "none"
+    if subject.policy.keep < 2 or alone:
         return
     for member in subject.members:
         starts = member.walk.starts
@@ -575,28 +612,21 @@ def no_fallback(subject: Subject) -> Iterator[Said]:
         if starts is not None and not unknown and not _others_that_start(subject, member):
             yield Said(
                 member=member.id,
-                place=parse_place(starts.place) if "://" not in starts.place else None,
+                place=starts.at,
                 saw="nothing else could start, were this one missing or broken",
             )
 
 
 def _others_that_start(subject: Subject, member: MemberSubject) -> bool:
     """Whether the walk would come to something else that starts."""
-    start, one = subject.judged.judge.sheet.start, member.one
     images: list[Image] = []
     for each in member.cited:
         if each.result == "remote" and member.starting is not None:
             return True
-        image = image_at(each.place, subject.judged, one) if each.result in STARTS else None
+        image = subject.judged.image(each.at) if each.result in STARTS and each.at else None
         images += [image] if image is not None else []
-    if start.layout == "files":
-        if start.fallback == "first-found" or _mode(subject, member) == "first-found":
-            images += [*one.images.values(), *one.sets.values()]
-    elif start.fallback == "other-bank":
-        images += one.banks.values()
+    images += subject.layout.others(Seen(subject.judged, member.one))
     return any(
-        image is not member.starting
-        and image.role in ("system-image", "set-file")
-        and image.judgement.verdict in STARTS
+        image is not member.starting and image.starts_members and image.judgement.verdict in STARTS
         for image in images
     )

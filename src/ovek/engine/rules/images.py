@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
+from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.verdicts import fits
-from ovek.engine.wanted import running_variant
+from ovek.engine.runs import variant_of
 from ovek.model.digest import TITLES
 from ovek.model.place import Place
 from ovek.model.verdict import Image, Verdict
@@ -15,17 +15,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     for member in subject.members:
         for image in member.unproven:
             if image.judgement.verdict == verdict and not subject.told(member, image.place):
-                yield member, image, _starts_on(member, image)
-
-
-def _starts_on(member: MemberSubject, image: Image) -> bool:
-    """Whether the next start is from this image, or from a set or bank that it is part of."""
-    starts = member.walk.starts
-    if starts is None:
-        return False
-    wholes = (*member.one.sets.values(), *member.one.banks.values())
-    places = {str(image.place), *(str(w.place) for w in wholes if image.place in w.parts)}
-    return starts.place in places
+                yield member, image, member.starts_on(image)
 
 
 @rule(
@@ -46,7 +36,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
             severity="critical" if starts else None,
         )
     for member in subject.members:
-        for image in member.one.sets.values():
+        for image in member.wholes:
             broken = image.judgement.verdict == "altered"
             by_itself = not any(
                 member.one.images[part].judgement.verdict == "altered"
@@ -54,11 +44,12 @@ def image_altered(subject: Subject) -> Iterator[Said]:
                 if part in member.one.images
             )
             if broken and by_itself and not subject.told(member, image.place):
+                what, again = ("bank", "write") if image.place.is_bank else ("set", "install")
                 yield Said(
                     member=member.id,
                     place=image.place,
-                    saw=f"the set is not whole: {image.judgement.why}",
-                    do="Do not start on it; install the set again, or delete it",
+                    saw=f"the {what} is not whole: {image.judgement.why}",
+                    do=f"Do not start on it; {again} the {what} again, or delete it",
                 )
 
 
@@ -195,16 +186,15 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
 )
 def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     """A proven image that is for other hardware; no boot setting names it."""
-    hardware = subject.judged.device.hardware
     for member in subject.members:
+        hardware = member.one.hardware
         for image in member.odd:
             release = image.judgement.release
-            if release is None or fits(release, hardware) is not False:
+            if release is None or image.suits is not False:
                 continue
             if not subject.told(member, image.place):
-                wanted = " ".join([*(release.fits or ()), *(release.revisions or ())])
-                model = f"{hardware.model or ''} {hardware.revision or ''}".strip()
-                saw = f"{release.file} is for {wanted}, this is {model}"
+                wanted = [*(release.fits or ()), *(release.revisions or ())]
+                saw = for_other(release.file, wanted, hardware)
                 yield Said(member=member.id, place=image.place, saw=saw)
 
 
@@ -218,7 +208,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs; a warning where it starts next."""
     if not any(member.proven for member in subject.members):
         return
-    variant = running_variant(subject.judged.device, subject.judged.judge.naming)
+    variant = variant_of(subject.judged.device, subject.judged.judge.naming)
     for member in subject.members if variant is not None else ():
         for image in member.proven:
             release = image.judgement.release
@@ -229,7 +219,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
                     member=member.id,
                     place=image.place,
                     saw=f"it is the variant {release.variant}, {variant} runs",
-                    severity="warning" if _starts_on(member, image) else None,
+                    severity="warning" if member.starts_on(image) else None,
                 )
 
 
@@ -272,25 +262,35 @@ def image_second_copy(subject: Subject) -> Iterator[Said]:
 
 def _copies(member: MemberSubject) -> dict[Image, Place]:
     """The second copies on one volume, each with the first; what a bank holds is no copy."""
-    first: dict[tuple[str, str], Image] = {}
-    copies: dict[Image, Place] = {}
-    banked: set[Place] | None = None
+    by_release: dict[tuple[str, str, str | None], list[Image]] = {}
     for image in member.proven:
         release = image.judgement.release
-        if release is None or image.file is None:
+        if release is not None and image.file is not None:
+            key = (image.place.volume, release.file, release.publisher)
+            by_release.setdefault(key, []).append(image)
+    copies: dict[Image, Place] = {}
+    for (_, name, _), images in by_release.items():
+        if len(images) < 2:
             continue
-        key = (image.place.volume, release.file)
-        other = first.setdefault(key, image)
-        if other is not image:
-            if banked is None:
-                banked = {part for bank in member.one.banks.values() for part in bank.parts}
-            if image.place in banked:
-                image, other = other, image
-            if image.place in banked:
-                continue
-            if str(image.place) == (member.walk.starts.place if member.walk.starts else None):
-                image, other = other, image
-            copies[image] = other.place
+        banked = {part for bank in member.one.banks.values() for part in bank.parts}
+        cited = [each.at for each in member.cited if each.at is not None]
+        named = {at.on(None) for at in cited if at.member == member.id}
+
+        def first(
+            image: Image,
+            banked: set[Place] = banked,
+            named: set[Place] = named,
+            name: str = name,
+        ) -> tuple[bool, bool, bool, bool, bool, tuple[str, str]]:
+            """The one that is used, named or published so is the first, whatever their order."""
+            place = image.place
+            used = member.starts_on(image), image is member.running, place in banked, place in named
+            return (*(not each for each in used), place.name != name, place[:2])  # type: ignore[return-value]
+
+        images = sorted(images, key=first)
+        for image in images[1:]:
+            if image.place not in banked:
+                copies[image] = images[0].place
     return copies
 
 
@@ -337,6 +337,6 @@ def image_broken_inside(subject: Subject) -> Iterator[Said]:
                         member=member.id,
                         place=image.place,
                         saw=f"the shelf has the same file, and it is {shelf.broken[digest]}",
-                        severity="critical" if _starts_on(member, image) else None,
+                        severity="critical" if member.starts_on(image) else None,
                     )
                     break

@@ -3,8 +3,9 @@
 from collections.abc import Iterator
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.verdicts import find_file, find_image, fits
-from ovek.model.place import parse_place
+from ovek.engine.verdicts import fits
+from ovek.model.place import Place, parse_place
+from ovek.model.snapshot import Volume
 from ovek.model.verdict import KnownRelease
 
 
@@ -24,18 +25,26 @@ def _versions(member: MemberSubject) -> dict[str, str]:
     "Copy the file there, or point the part at one that is there",
 )
 def pointer_missing(subject: Subject) -> Iterator[Said]:
-    """A part is loaded from a file that is not there."""
+    """A part is loaded from a file or folder that is not there."""
     for member in subject.members:
         for pointer in member.one.member.pointers or ():
-            place = parse_place(pointer.place)
-            if place.member not in (None, member.id):
-                continue
-            volume = member.one.member.volume(place.volume)
+            place = subject.judged.located(parse_place(pointer.place), member.id)
+            owner = subject.judged.member(place.member or "")
+            volume = owner.member.volume(place.volume) if owner is not None else None
             if volume is None or (volume.files is None and volume.state != "absent"):
                 continue
-            if volume.state == "absent" or find_file(place.on(None), member.one.member) is None:
+            if volume.state == "absent" or not _is_there(place, volume):
                 saw = f"the part {pointer.part} is loaded from it, and it is not there"
-                yield Said(member=member.id, place=place.on(None), saw=saw)
+                yield Said(member=member.id, place=place, saw=saw)
+
+
+def _is_there(place: Place, volume: Volume) -> bool:
+    """Whether there is such a file, or anything in such a folder."""
+    path = volume.folded(place.path).rstrip("/")
+    return any(
+        (name := volume.folded(file.path)) == path or name.startswith(path + "/")
+        for file in volume.files or ()
+    )
 
 
 @rule(
@@ -47,27 +56,24 @@ def pointer_missing(subject: Subject) -> Iterator[Said]:
 )
 def pointer_mismatch(subject: Subject) -> Iterator[Said]:
     """A pointer's file is older than the next system image needs, or for other hardware."""
-    hardware = subject.judged.device.hardware
     for member in subject.members:
         release = _starting(member)
         needs = (release.needs.parts or {}) if release is not None else {}
         for pointer in member.one.member.pointers or ():
-            place = parse_place(pointer.place)
-            if place.member not in (None, member.id):
-                continue
-            image = find_image(place.on(None), member.one.member, member.one.images)[1]
+            place = subject.judged.located(parse_place(pointer.place), member.id)
+            image = subject.judged.image(place)
             if image is None:
                 continue
             own = image.judgement.release
             need = needs.get(pointer.part)
-            if own is not None and fits(own, hardware) is False:
+            if own is not None and fits(own, member.one.hardware) is False:
                 saw = f"the part {pointer.part} is loaded from it; it is for other hardware"
-                yield Said(member=member.id, place=place.on(None), saw=saw, whole=False)
-            elif need is not None and subject.order(image.version, need) == -1:
+                yield Said(member=member.id, place=place, saw=saw, whole=False)
+            elif need is not None and subject.part_order(image.version, need) == -1:
                 assert release is not None
                 yield Said(
                     member=member.id,
-                    place=place.on(None),
+                    place=place,
                     saw=f"the part {pointer.part} is loaded from it ({image.version}); "
                     f"{release.file}, which starts next, needs {need}",
                 )
@@ -87,8 +93,8 @@ def part_too_old(subject: Subject) -> Iterator[Said]:
             continue
         have = _versions(member)
         for part, need in release.needs.parts.items():
-            carried = subject.order(release.carries.get(part), need) in (0, 1)
-            if not carried and subject.order(have.get(part), need) == -1:
+            carried = subject.part_order(release.carries.get(part), need) in (0, 1)
+            if not carried and subject.part_order(have.get(part), need) == -1:
                 yield Said(
                     member=member.id,
                     place=None,
@@ -115,7 +121,7 @@ def part_updated_at_reload(subject: Subject) -> Iterator[Said]:
         newer = [
             f"{part} from {have[part]} to {version}"
             for part, version in release.carries.items()
-            if subject.order(version, have.get(part)) == 1
+            if subject.part_order(version, have.get(part)) == 1
         ]
         if newer:
             saw = f"a reload into {release.file} also updates {', '.join(newer)}"

@@ -8,18 +8,30 @@ from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.model.verdict import Image, KnownRelease
 
 
-def _by_version(subject: Subject) -> Iterator[tuple[str | None, str, MemberSubject]]:
-    """Each version that runs once: the member (None: all of them), the version, the first member.
+def _alike(subject: Subject) -> Iterator[tuple[str | None, str, list[MemberSubject]]]:
+    """The members that run and start the same: which (None: all of them), the version, and they.
 
-    A device whose members run one version is told of once.
+    A device whose members are alike is told of once, and what any of them starts counts.
     """
-    first: dict[str, MemberSubject] = {}
+    groups: dict[tuple[object, ...], list[MemberSubject]] = {}
     for member in subject.members:
         if member.runs is not None:
-            first.setdefault(member.runs, member)
-    alone = len(first) == 1
-    for version, member in first.items():
-        yield None if alone else member.id, version, member
+            releases = _release(member.running), _release(member.starting)
+            groups.setdefault((member.runs, member.starts, *releases), []).append(member)
+    alone = len(groups) == 1
+    for members in groups.values():
+        yield None if alone else members[0].id, members[0].runs or "", members
+
+
+def _by_version(subject: Subject) -> Iterator[tuple[str | None, str, list[MemberSubject]]]:
+    """The members that run one version: which (None: all of them), the version, and they."""
+    groups: dict[str, list[MemberSubject]] = {}
+    for member in subject.members:
+        if member.runs is not None:
+            groups.setdefault(member.runs, []).append(member)
+    alone = len(groups) == 1
+    for version, members in groups.items():
+        yield None if alone else members[0].id, version, members
 
 
 def _release(image: Image | None) -> KnownRelease | None:
@@ -38,8 +50,8 @@ def _release(image: Image | None) -> KnownRelease | None:
 )
 def release_withdrawn(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is withdrawn by its publisher."""
-    for member_id, version, member in _by_version(subject):
-        running, starting = _release(member.running), _release(member.starting)
+    for member_id, version, members in _alike(subject):
+        running, starting = _release(members[0].running), _release(members[0].starting)
         for release, does in ((running, "runs"), (starting, "starts next")):
             if release is not None and release.status == "withdrawn":
                 note = f" ({release.note})" if release.note else ""
@@ -66,11 +78,11 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
 def release_not_allowed(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is none of the allowed versions."""
     allowed = subject.wanted.allowed
-    for member_id, version, member in _by_version(subject) if allowed is not None else ():
+    for member_id, version, members in _alike(subject) if allowed is not None else ():
         assert allowed is not None
         wrong = {
             told: does
-            for told, does in ((member.starts, "starts next"), (version, "runs"))
+            for told, does in ((members[0].starts, "starts next"), (version, "runs"))
             if told is not None and not any(fnmatchcase(told, glob) for glob in allowed)
         }
         if wrong:
@@ -98,7 +110,7 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     release = wanted.release if wanted.target is not None else wanted.recommended
     if release is None or release.reached_from is None or release.version is None:
         return
-    for member_id, version, member in _by_version(subject):
+    for member_id, version, members in _by_version(subject):
         if subject.order(version, release.version) != -1:
             continue
         if any(leads_from(version, front) for front in release.reached_from):
@@ -107,7 +119,7 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
         way = path(judge.releases.releases, version, release.version, judge.sheet)
         steps = " → ".join([version, *(step.version or step.file for step in way.steps or ())])
         told = f"the way is {steps}" if way.steps else way.missing
-        pending = subject.order(member.starts, release.version) == 0
+        pending = any(subject.order(each.starts, release.version) == 0 for each in members)
         yield Said(
             member=member_id,
             place=None,
@@ -129,16 +141,16 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
 def release_not_target(subject: Subject) -> Iterator[Said]:
     """Another version runs than the target."""
     target = subject.wanted.target
-    for member_id, version, member in _by_version(subject) if target is not None else ():
+    for member_id, version, members in _by_version(subject) if target is not None else ():
         if subject.order(version, target) == 0:
             continue
         release = subject.wanted.release
-        there = release is not None and any(
-            image.judgement.release is release for image in member.proven
+        there = release is not None and all(
+            any(image.judgement.release is release for image in member.proven) for member in members
         )
         asks = "recommended release" if subject.wanted.asks_recommended else "target"
-        track = _release(member.running)
-        feature = track is not None and track.track == "feature"
+        tracks = {ours.track for each in members if (ours := _release(each.running)) is not None}
+        feature = "feature" in tracks
         aside = subject.wanted.track == "maintenance" and feature
         yield Said(
             member=member_id,
@@ -156,7 +168,7 @@ def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> 
     if release is None:
         return None
     room = f"ovek cleanup {subject.judged.device.device} --room-for {release.file}"
-    if subject.judged.judge.sheet.start.layout == "banks":
+    if subject.layout.holder == "banks" and not subject.layout.pair:
         return f"See which bank to write it to ({room}), then reload in a window"
     return f"Make room ({room}), copy it, set the boot order, and reload in a window"
 
@@ -170,10 +182,10 @@ def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> 
 )
 def feature_track(subject: Subject) -> Iterator[Said]:
     """What runs is of the feature track, and policy wants maintenance."""
-    for member_id, version, member in (
-        _by_version(subject) if subject.wanted.track == "maintenance" else ()
+    for member_id, version, members in (
+        _alike(subject) if subject.wanted.track == "maintenance" else ()
     ):
-        release = _release(member.running) or _release(member.starting)
+        release = _release(members[0].running) or _release(members[0].starting)
         if release is not None and release.track == "feature":
             saw = f"{version} is of the feature track; policy wants maintenance"
             yield Said(member=member_id, place=None, saw=saw)

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
-from ovek.engine.cleanup import image_volume, wanted_bytes
+from ovek.engine.layouts.writing import Spot, image_volume
+from ovek.engine.room import need_of
 from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
-from ovek.model.plan import Room
 from ovek.model.size import show_size
 from ovek.model.snapshot import Member, Volume
 
@@ -30,9 +30,9 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
     release, sheet = subject.wanted.release, subject.judged.judge.sheet
     if release is None or subject.wanted.target is None or not release.sizes:
         return
-    if sheet.start.layout == "banks":
-        return
     for member in subject.members:
+        if subject.layout.into_banks(member.one.member):
+            continue
         volume = _volume(subject, member.one.member)
         if (
             volume is None
@@ -40,9 +40,13 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             or subject.order(member.runs, release.version) == 0
         ):
             continue
-        room = Room(release=release)
-        wanted, made_of = wanted_bytes(subject.judged, member.one, volume, subject.policy, room)
-        if volume.free < wanted and "is there already" not in made_of:
+        there = any(
+            image.judgement.release is release and image.place.volume == volume.name
+            for image in member.proven
+        )
+        spot = Spot(place=Place(volume.name, release.file, member.id), there=there)
+        wanted = need_of(release, volume, spot, subject.policy, sheet).wanted
+        if volume.free < wanted and not there:
             short = wanted - volume.free
             yield Said(
                 member=member.id,

@@ -3,11 +3,12 @@
 from collections.abc import Iterator
 from datetime import timedelta
 
-from ovek.engine.cleanup import image_volume
+from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.runs import asks_each, variant_of
+from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
-from ovek.model.sheet import Layout
-from ovek.model.snapshot import Config
+from ovek.model.snapshot import Config, Member
 
 _NO_CONFIG = Config()
 
@@ -62,14 +63,6 @@ def snapshot_old(subject: Subject) -> Iterator[Said]:
 _Missing = tuple[str, tuple[str, ...]]
 
 
-# What tells the next start of each layout.
-_START_FIELDS: dict[Layout, tuple[str, ...]] = {
-    "files": ("order.place", "boot.mode.saved"),
-    "banks": ("boot.default_bank.saved", "bank.bank"),
-    "paired": ("bank.bank", "boot.once"),
-}
-
-
 @rule(
     "facts-missing",
     "warning",
@@ -119,8 +112,13 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     """The missing facts that all members share."""
     device, asks = subject.judged.device, subject.judged.judge.asks
     config, policy, wanted = device.config or _NO_CONFIG, subject.policy, subject.wanted
-    if device.hardware.model is None:
+    hardware = [member.one.hardware for member in subject.members]
+    if any(each.model is None for each in hardware):
         yield "the hardware model", ("hardware.model",)
+    elif any(each.revision is None for each in hardware) and _depends(subject, "revisions"):
+        yield "the hardware revision, for which some images are", ("hardware.revision",)
+    if variant_of(device, subject.judged.judge.naming) is None and _depends(subject, "variant"):
+        yield "which variant runs, of which there are several", ("running.variant",)
     if config.unsaved_changes is None and "config.unsaved_changes" in asks:
         yield "whether the configuration is saved", ("config.unsaved_changes",)
     if config.backed_up_at is None and (
@@ -134,20 +132,32 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         yield f"its memory, of which {release.file} needs an amount", ("hardware.memory",)
 
 
+def _depends(subject: Subject, fact: str) -> bool:
+    """Whether some image on the device, or the target, is published for this fact."""
+    images = (each for member in subject.members for each in (*member.proven, *member.unproven))
+    releases = [image.judgement.release for image in images]
+    releases.append(subject.wanted.release)
+    return any(release is not None and getattr(release, fact) for release in releases)
+
+
 def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     one, asks = member.one.member, subject.judged.judge.asks
-    start = subject.judged.judge.sheet.start
     if member.walk.outcome == "unknown":
         told = f"what starts next ({member.walk.note})"
-        yield told, _START_FIELDS[start.layout]
+        yield told, subject.layout.start_facts
     if member.runs is None:
-        yield "the running version", ("running.version",)
+        versions = [one.running_version, subject.judged.device.running.version]
+        long = next((version for version in versions if version), None)
+        more = f" (what it tells has {len(long)} characters, too many for one)" if long else ""
+        yield f"the running version{more}", ("running.version",)
+    elif one.running_version is None and asks_each(subject.judged):
+        yield "what this member runs, of several", ("member.running_version",)
     running = subject.judged.device.running
     if running.place is None and running.bank is None:
         field = "running.place" if "running.place" in asks else "running.bank"
         if field in asks:
             yield "what it was started from", (field,)
-    if start.layout == "files" and one.pointers is None and "pointer.place" in asks:
+    if subject.layout.holder == "files" and one.pointers is None and "pointer.place" in asks:
         yield "which files its parts are loaded from", ("pointer.place",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
@@ -158,10 +168,12 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         for part in sorted(needs | carries):
             does = "needs one" if part in needs else "brings one"
             yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
+    yield from _of_banks(subject, one)
     if one.volumes is None:
-        if start.layout == "files":
+        if subject.layout.holder == "files":
             yield "the volumes", ("volume.volume",)
         return
+    yield from _of_volumes(subject, one)
     volume = image_volume(subject.judged.judge.sheet, one)
     if volume is None or volume.state in ("absent", "unreadable"):
         return
@@ -178,6 +190,38 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         yield f"the capacity of {volume.name}:", ("volume.capacity",)
 
 
+def _of_banks(subject: Subject, member: Member) -> Iterator[_Missing]:
+    """What is not known of the banks of a member."""
+    asks = subject.judged.judge.asks
+    if member.banks is None:
+        if subject.layout.holder == "banks":
+            yield "its banks", ("bank.bank",)
+        return
+    for bank in member.banks:
+        if bank.state is None:
+            yield f"the state of bank {bank.name}", ("bank.state",)
+        if bank.places is None and "bank.place" in asks and not is_empty(bank):
+            yield f"which files make up bank {bank.name}", ("bank.place",)
+        if bank.variant is None and "bank.variant" in asks and not is_empty(bank):
+            yield f"the variant in bank {bank.name}", ("bank.variant",)
+        if bank.version is None and "bank.version" in asks and not (bank.places or is_empty(bank)):
+            yield f"the version in bank {bank.name}", ("bank.version",)
+
+
+def _of_volumes(subject: Subject, member: Member) -> Iterator[_Missing]:
+    """What is not known of any volume of a member."""
+    volume_of_images = image_volume(subject.judged.judge.sheet, member)
+    for volume in member.volumes or ():
+        if volume.state is None:
+            yield f"whether {volume.name}: can be read", ("volume.state",)
+        if volume.state in ("absent", "unreadable"):
+            continue
+        if volume.filesystem is None and "volume.filesystem" in subject.judged.judge.asks:
+            yield f"the file system of {volume.name}:", ("volume.filesystem",)
+        if volume.files is None and volume is not volume_of_images:
+            yield f"the files of {volume.name}:", ("file.path",)
+
+
 def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     """Boot settings of which one half is missing though the sheet asks for it."""
     boot, asks = member.one.member.boot, subject.judged.judge.asks
@@ -189,7 +233,7 @@ def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
             yield "whether the saved configuration is read at start", (field,)
     if member.walk.from_ == "live":
         told = "the saved boot settings, so that the live ones were walked"
-        yield told, _START_FIELDS[subject.judged.judge.sheet.start.layout]
+        yield told, subject.layout.start_facts
     for told, setting, field in (
         ("boot mode", boot.mode, "boot.mode"),
         ("default bank", boot.default_bank, "boot.default_bank"),

@@ -1,0 +1,156 @@
+"""Which images of a member are kept besides what runs and starts, up to policy's number.
+
+1. Different images count: a copy, a renamed copy, and a set beside the archive that it came from
+   are one. What runs, what starts and the image that room is made for count first.
+2. Able is what is proven, for this hardware and not withdrawn. What may be all that, and nobody
+   knows, is kept where it would be, and counts for nothing.
+3. Another version than what runs and starts comes first, then the newest, then the youngest file.
+4. An image is left out only where enough others surely come before it: of what cannot be ordered,
+   for want of a date, all are kept.
+"""
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.place import Place
+from ovek.model.verdict import Image, KnownRelease
+from ovek.model.version import compare
+
+
+class Wanted(Struct, frozen=True, kw_only=True):
+    """How many images are to stay on a member, and the release that room is made for."""
+
+    keep: int
+    release: KnownRelease | None
+
+
+def fallbacks(
+    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], unsure: bool, wanted: Wanted
+) -> list[Place]:
+    """The places, without member, of the images that are kept as fallback.
+
+    `kept` are what runs and starts on this member; `unsure` is whether only one of them runs, and
+    nobody knows which.
+    """
+    chosen = [image for place in kept if (image := _image(one, place)) is not None]
+    number = len(_different(chosen, one))
+    if unsure:
+        number = min(number, 1)
+    release = wanted.release
+    if release is not None and not any(_holds(image, release) for image in chosen):
+        number += 1
+    if number >= wanted.keep:
+        return []
+    able = [
+        image
+        for image in _different(_candidates(one), one)
+        if not any(same(image, other, one) for other in chosen) and not _holds(image, release)
+    ]
+    versions = {image.version for image in chosen}
+    first = _First(judged, versions)
+    return [
+        image.place
+        for image in able
+        if sum(first(other, image) for other in able if _surely_able(other)) < wanted.keep - number
+    ]
+
+
+def _image(one: JudgedMember, place: Place) -> Image | None:
+    bare = place.on(None)
+    if place.is_bank:
+        return one.banks.get(place.path)
+    return one.sets.get(bare) or one.images.get(bare)
+
+
+def _holds(image: Image, release: KnownRelease | None) -> bool:
+    judgement = image.judgement
+    return release is not None and judgement.verdict == "proven" and judgement.release is release
+
+
+def _candidates(one: JudgedMember) -> list[Image]:
+    """What may be a fallback, sets first, then by name; what a bank is made of is the bank's."""
+    banked = {part for bank in one.banks.values() for part in bank.parts}
+    found = [
+        image
+        for image in (*one.images.values(), *one.sets.values())
+        if image.starts_members
+        and image.judgement.verdict in ("proven", "unmeasured")
+        and image.suits is not False
+        and image.place not in banked
+        and not (image.place in one.sets and image is not one.sets[image.place])
+        and not (image.judgement.release and image.judgement.release.status == "withdrawn")
+    ]
+    return sorted(found, key=_named_first)
+
+
+def _named_first(image: Image) -> tuple[bool, bool, str, str]:
+    """Of copies that are one, the set first, then the one with its published name."""
+    release = image.judgement.release
+    renamed = release is None or image.place.name != release.file
+    return image.role != "set-file", renamed, image.place.volume, image.place.path
+
+
+def _surely_able(image: Image) -> bool:
+    return image.judgement.verdict == "proven" and image.suits is True
+
+
+def _different(images: Iterable[Image], one: JudgedMember) -> list[Image]:
+    """One of each image, the first of those that are the same."""
+    found: list[Image] = []
+    for image in images:
+        if not any(same(image, other, one) for other in found):
+            found.append(image)
+    return found
+
+
+def same(image: Image, other: Image, one: JudgedMember) -> bool:
+    """Whether two images of a member are one: the same bytes, or a set and its archive."""
+    if image.place == other.place or _bytes(image, one) == _bytes(other, one):
+        return True
+    if (image.role == "set-file") == (other.role == "set-file"):
+        return False
+    if image.version is None or image.version != other.version:
+        return False
+    variants = {
+        each.judgement.release and each.judgement.release.variant for each in (image, other)
+    }
+    return len(variants - {None}) < 2
+
+
+def _bytes(image: Image, one: JudgedMember) -> object:
+    """What two images with the same bytes have in common; nothing else has it."""
+    if image.parts:
+        packages = [_bytes(one.images[place], one) for place in image.parts if place in one.images]
+        if len(packages) < len(image.parts):
+            return image.place
+        return packages[0] if len(packages) == 1 else frozenset(packages)
+    release = image.judgement.release
+    if image.judgement.verdict == "proven" and release is not None:
+        return release.publisher, release.file
+    return image.place
+
+
+class _First:
+    """Whether one image surely comes before another as a fallback."""
+
+    def __init__(self, judged: JudgedDevice, versions: set[str | None]) -> None:
+        self.scheme, self.versions = judged.judge.sheet.versions.pattern, versions - {None}
+
+    def __call__(self, image: Image, other: Image) -> bool:
+        ours, theirs = image.version in self.versions, other.version in self.versions
+        if ours != theirs:
+            return theirs
+        order = None
+        if image.version is not None and other.version is not None:
+            order = compare(image.version, other.version, self.scheme)
+        return order == 1 if order else self._younger(image, other)
+
+    def _younger(self, image: Image, other: Image) -> bool:
+        """Whether the file of one is surely younger; of equal ones the first by name."""
+        ours = image.file.modified if image.file is not None else None
+        theirs = other.file.modified if other.file is not None else None
+        if ours is None or theirs is None:
+            return False
+        return ours > theirs or (ours == theirs and image.place[:2] < other.place[:2])

@@ -1,0 +1,129 @@
+"""`files`: images lie on a volume, and boot settings name them.
+
+1. A once entry.
+2. By mode: the order and then the fallback (`listed`), the first image on the default volume in
+   directory order (`first-found`), or nothing (`hold`).
+"""
+
+from collections.abc import Iterator
+
+from ovek.engine.layouts.interface import Attempt, Layout, NotKnownError, Seen
+from ovek.engine.layouts.writing import Spot, Unwritable, Writing, image_volume
+from ovek.model.change import Change, Save, SetMode, SetOnce, SetOrder
+from ovek.model.place import Place, parse_place
+from ovek.model.snapshot import Boot, BootEntry, Member, Volume
+from ovek.model.verdict import Image
+
+
+class Files(Layout):
+    """Images on a volume, named in an order."""
+
+    start_facts = ("order.place", "boot.mode.saved")
+    holder = "files"
+
+    def candidates(self, seen: Seen) -> Iterator[Attempt]:
+        """A once entry, then what the mode says."""
+        boot = seen.boot
+        yield from seen.once()
+        mode = seen.setting(boot.mode) or seen.start.mode
+        if mode is None:
+            raise NotKnownError("the boot mode is not known")
+        if mode == "hold":
+            return
+        tried = set[Place]()
+        if mode == "listed":
+            order = seen.setting(boot.order)
+            if order is None:
+                raise NotKnownError("the boot order is not known")
+            for entry in order:
+                place = None if entry.place is None else parse_place(entry.place)
+                if place is not None:
+                    tried.add(seen.judged.located(place, seen.member.id))
+                yield Attempt("order", place, entry)
+        if mode == "first-found" or seen.start.fallback == "first-found":
+            seen.used = True
+            for place in _first_found(seen):
+                if place.on(seen.member.id) not in tried:
+                    yield Attempt("first-found", place)
+
+    def named(self, seen: Seen) -> Iterator[Attempt]:
+        """The once entry and every entry of the order."""
+        yield from seen.once()
+        for entry in seen.setting(seen.boot.order) or ():
+            place = None if entry.place is None else parse_place(entry.place)
+            yield Attempt("order", place, entry)
+
+    def others(self, seen: Seen) -> Iterator[Image]:
+        """Whatever image there is, where the loader looks by itself."""
+        mode = seen.setting(seen.boot.mode) or seen.start.mode
+        if mode == "first-found" or (mode != "hold" and seen.start.fallback == "first-found"):
+            yield from seen.one.images.values()
+            yield from seen.one.sets.values()
+
+    def spots(self, writing: Writing) -> list[Spot] | Unwritable:
+        """The volume for images, under the published name; or where the image is there already."""
+        member = writing.one.member
+        volume = image_volume(writing.judged.judge.sheet, member)
+        if volume is None:
+            name = writing.judged.judge.sheet.start.default_volume
+            told = f"the volume {name}: is not in the snapshot" if name else "no volume is known"
+            return Unwritable(told)
+        there = sorted(
+            image.place
+            for image in writing.one.images.values()
+            if image.place.volume == volume.name and writing.holds(image)
+        )
+        if there:
+            return [Spot(place=there[0].on(member.id), there=True)]
+        return [Spot(place=Place(volume.name, writing.release.file, member.id))]
+
+    def point(self, member: Member, spot: Spot) -> tuple[Change, ...]:
+        """Put it first in the order, follow the order, and save."""
+        assert spot.place is not None
+        boot = member.boot or Boot()
+        order = boot.order.saved if boot.order.saved is not None else boot.order.live
+        name = str(spot.place.on(None))
+        names = {name, str(spot.place)}
+        entries = (
+            BootEntry(place=name),
+            *(entry for entry in order or () if entry.place not in names),
+        )
+        changes: list[Change] = [SetOrder(member=member.id, entries=entries)]
+        if (boot.mode.live, boot.mode.saved) != ("listed", "listed"):
+            changes.append(SetMode(member=member.id, mode="listed"))
+        changes.append(Save(member=member.id))
+        if boot.once is not None:
+            changes.append(SetOnce(member=member.id, entry=None))
+        return tuple(changes)
+
+    def settings_known(self, member: Member) -> bool:
+        """Whether the order is known, live or saved."""
+        order = member.boot.order if member.boot is not None else None
+        return order is not None and not (order.saved is None and order.live is None)
+
+
+def _default_volume(seen: Seen) -> Volume:
+    volumes = seen.member.volumes
+    if volumes is None:
+        raise NotKnownError("the volumes are not known")
+    name = seen.start.default_volume or (volumes[0].name if volumes else "")
+    return seen.member.volume(name) or Volume(name=name or "none", state="absent")
+
+
+def _first_found(seen: Seen) -> Iterator[Place]:
+    """The images of the default volume that could start a member, in directory order."""
+    volume = _default_volume(seen)
+    if volume.state in ("absent", "unreadable"):
+        return
+    if volume.state is None:
+        raise NotKnownError(f"whether {volume.name}: can be read is not known")
+    if volume.files is None:
+        raise NotKnownError(f"the files of {volume.name}: are not known")
+    for file in volume.files:
+        place = Place(volume.name, file.path)
+        image = seen.one.sets.get(place) or seen.one.images.get(place)
+        if image is not None and image.starts_members:
+            yield place
+
+
+LAYOUT = Files()

@@ -1,0 +1,173 @@
+"""`paired`: two directories, one committed and one on trial.
+
+1. A once trial start; else trial where trial and committed hold the same files with the same
+   digests, else committed; then the other one where the fallback is `other-bank`.
+2. An image is written to the trial directory and scheduled: what is committed stays, and starts if
+   the trial fails. Not while a trial runs that is not committed, or is scheduled; nor where what is
+   committed is not proven, or shares a file with the trial.
+3. While both hold the same, one half is as good as the other: then the trial may be written though
+   it runs, or starts next.
+"""
+
+from collections.abc import Iterator
+
+from ovek.engine.layouts.interface import Attempt, Layout, NotKnownError, Seen
+from ovek.engine.layouts.writing import (
+    Spot,
+    Unwritable,
+    Writing,
+    bank_spot,
+    files_of,
+    not_known,
+    shared,
+)
+from ovek.engine.verdicts import find_file, is_empty
+from ovek.model.change import Change, SetOnce
+from ovek.model.place import BANK, Place, parse_place
+from ovek.model.snapshot import BootEntry, File, Member
+from ovek.model.verdict import Image
+
+TRIAL, COMMITTED = "trial", "committed"
+
+
+class Paired(Layout):
+    """A committed and a trial directory."""
+
+    start_facts = ("bank.bank", "boot.once")
+    holder = "banks"
+    pair = True
+
+    def candidates(self, seen: Seen) -> Iterator[Attempt]:
+        """A scheduled trial, or the trial where it is the same as what is committed."""
+        once = seen.boot.once
+        seen.used = True
+        yield from seen.once()
+        tried = once is not None and _is_trial(once, seen.member)
+        same = not tried and _same(seen)
+        if same:
+            yield Attempt("trial", Place(BANK, TRIAL))
+            if seen.start.fallback == "none":
+                return
+        yield Attempt("committed", Place(BANK, COMMITTED))
+        if not same and not tried and seen.start.fallback == "other-bank":
+            yield Attempt("other-bank", Place(BANK, TRIAL))
+
+    def named(self, seen: Seen) -> Iterator[Attempt]:
+        """The once entry."""
+        yield from seen.once()
+
+    def others(self, seen: Seen) -> Iterator[Image]:
+        """The other half, where the loader goes on to it."""
+        if seen.start.fallback == "other-bank":
+            yield from seen.one.banks.values()
+
+    def spots(self, writing: Writing) -> list[Spot] | Unwritable:
+        """The trial directory, unless something speaks against it."""
+        if why := not_known(writing, "directory"):
+            return Unwritable(why)
+        one, walk = writing.one, writing.member_walk
+        member, starts = one.member, walk.starts.at if walk.starts is not None else None
+        committed, trial = one.banks.get(COMMITTED), member.bank(TRIAL)
+        if committed is not None and writing.holds(committed):
+            why = "what is committed is that image already"
+            return [Spot(place=None, bank=COMMITTED, why=why, there=True)]
+        no_way_back = "there would be nothing to go back to"
+        if committed is None or committed.judgement.verdict != "proven":
+            return Unwritable(f"what is committed is not proven: {no_way_back}")
+        if committed.suits is False or not committed.starts_members:
+            return Unwritable(f"what is committed cannot start: {no_way_back}")
+        if member.boot is not None and _is_trial(member.boot.once, member):
+            return Unwritable("a trial start is scheduled: let it run, or take it back first")
+        if trial is None:
+            return Unwritable("there is no trial directory")
+        same = starts == Place(BANK, TRIAL, member.id)
+        if files_of(writing, trial) & frozenset(writing.own.places) and not same:
+            return Unwritable("the trial runs and is not committed: commit it or give it up first")
+        return self._trial(writing)
+
+    def _trial(self, writing: Writing) -> list[Spot] | Unwritable:
+        """The trial directory, which neither runs nor starts by itself."""
+        trial = writing.one.member.bank(TRIAL)
+        assert trial is not None
+        if writing.holds(writing.one.banks.get(TRIAL)):
+            why = "the trial directory holds it already: it only has to be started"
+            return [Spot(place=None, bank=TRIAL, why=why, there=True)]
+        if both := shared(writing, trial):
+            names = ", ".join(str(place.on(None)) for place in sorted(both))
+            return Unwritable(f"trial and committed share {names}: no safe way to write to one")
+        files = files_of(writing, trial)
+        kept = sorted(
+            str(place.on(None))
+            for place in files & writing.kept
+            if place.on(None) in writing.one.images
+        )
+        if kept:
+            return Unwritable(f"the trial directory holds {', '.join(kept)}, which is kept")
+        why = "write to the trial directory: what is committed stays and starts if it fails"
+        return [bank_spot(writing, trial, why)]
+
+    def point(self, member: Member, spot: Spot) -> tuple[Change, ...]:
+        """Schedule the trial start."""
+        if spot.bank != TRIAL:
+            return ()
+        return (SetOnce(member=member.id, entry=BootEntry(place=f"{BANK}:{TRIAL}")),)
+
+    def settings_known(self, member: Member) -> bool:
+        """Whether its directories are known."""
+        return member.banks is not None
+
+
+def _is_trial(entry: BootEntry | None, member: Member) -> bool:
+    """Whether an entry is a start of this member's trial."""
+    if entry is None or entry.place is None:
+        return False
+    place = parse_place(entry.place)
+    return place.on(None) == Place(BANK, TRIAL) and place.member in (None, member.id)
+
+
+def _same(seen: Seen) -> bool:
+    """Whether trial and committed hold the same files with the same digests."""
+    if seen.member.banks is None:
+        raise NotKnownError("the trial and committed directories are not known")
+    trial, committed = _contents(seen, TRIAL), _contents(seen, COMMITTED)
+    if not trial or not committed:
+        return False
+    if trial.keys() != committed.keys():
+        return False
+    same = True
+    for name, file in trial.items():
+        other = committed[name]
+        if None not in (file.size, other.size) and file.size != other.size:
+            return False
+        ours, theirs = dict(file.digests or ()), dict(other.digests or ())
+        common = [algorithm for algorithm in ours if algorithm in theirs]
+        if any(ours[algorithm] != theirs[algorithm] for algorithm in common):
+            return False
+        same = same and bool(common)
+    if not same:
+        raise NotKnownError("no digest tells whether trial and committed hold the same files")
+    return True
+
+
+def _contents(seen: Seen, name: str) -> dict[str, File] | None:
+    """The files of a directory by their own names; None where it holds no whole image."""
+    bank = seen.member.bank(name)
+    if bank is None or is_empty(bank) or bank.state == "bad":
+        return None
+    if bank.places is None:
+        raise NotKnownError(f"the files of bank:{name} are not known")
+    files = {}
+    for text in bank.places:
+        place = parse_place(text)
+        volume = seen.member.volume(place.volume)
+        if volume is not None and volume.files is None:
+            raise NotKnownError(f"the files of {place.volume}: are not known")
+        file = find_file(place.on(None), seen.member)
+        if file is None:
+            return None
+        key = place.path.rpartition("/")[2]
+        files[key.casefold() if volume is not None and volume.case_blind else key] = file
+    return files
+
+
+LAYOUT = Paired()

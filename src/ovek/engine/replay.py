@@ -1,0 +1,161 @@
+"""Applies changes to a device one by one, and walks all members before, in the middle and after.
+
+What is no worse (`harm` is empty where it is so), for every member:
+
+1. The outcome of its walk is no worse: stranded, unknown, unproven, ready.
+2. What it starts is the same: the same place, or the same version as well proven in the other half
+   of a pair. A start that is *meant*, from the place that the changes point it at, is no harm.
+   Nor is one after which more is known, or where nothing started before.
+
+A change to a file that no walk looked at, nor is made of, changes none: then nothing is walked
+again.
+"""
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import effect, middle
+from ovek.engine.layouts import layout_of
+from ovek.engine.verdicts import JudgedDevice, rejudge
+from ovek.model.change import BackUp, Change, Delete, Measure
+from ovek.model.place import Place, parse_place
+from ovek.model.snapshot import Device
+from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
+
+
+class Stage(Struct, frozen=True, kw_only=True):
+    """One change that was applied: the device and its walk after it.
+
+    `harm` is what a power cut right after it would leave worse than it was before all changes, in
+    words, `halfway` what one in its middle would; empty where nothing is.
+    """
+
+    change: Change
+    device: Device
+    walk: DeviceWalk
+    harm: tuple[str, ...]
+    halfway: tuple[str, ...] = ()
+
+
+class Replay(Struct, frozen=True, kw_only=True):
+    """All changes applied: the device as it was and as it is then, and every stage between."""
+
+    before: DeviceWalk
+    stages: tuple[Stage, ...]
+    judged: JudgedDevice
+    walk: DeviceWalk
+
+    @property
+    def harm(self) -> tuple[str, ...]:
+        """What is worse at some point; empty where no point is worse than before."""
+        return tuple(
+            dict.fromkeys(told for each in self.stages for told in (*each.halfway, *each.harm))
+        )
+
+
+def replay(
+    judged: JudgedDevice,
+    changes: Iterable[Change],
+    *,
+    before: DeviceWalk | None = None,
+    meant: Place | None = None,
+) -> Replay:
+    """Apply changes one by one. `meant` is the place that a member is to start from at the end."""
+    before = walk_device(judged) if before is None else before
+    now, walk, sheet = judged, before, judged.judge.sheet
+    looked_at = footprint(judged, before)
+    device, stages = judged.device, list[Stage]()
+    for change in changes:
+        halfway, half = list[str](), middle(device, change, sheet)
+        if half is not None:
+            halfway = worse(before, walk_device(rejudge(now, half)), meant)
+        device = effect(device, change, sheet, walk)
+        if not _quiet(change, looked_at):
+            now = rejudge(now, device)
+            walk = walk_device(now)
+            looked_at |= footprint(now, walk)
+        harm = worse(before, walk, meant)
+        stages.append(
+            Stage(
+                change=change,
+                device=device,
+                walk=walk,
+                harm=tuple(harm),
+                halfway=tuple(halfway),
+            )
+        )
+    now = rejudge(now, device)
+    return Replay(before=before, stages=tuple(stages), judged=now, walk=walk)
+
+
+def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
+    """Every place that a walk looked at, with all that it is made of, member in front.
+
+    Where two directories are held against each other, all of both.
+    """
+    found = set[Place]()
+    for member in walk.members:
+        for candidate in member.tried:
+            if candidate.at is not None:
+                found.add(candidate.at)
+                image = judged.image(candidate.at)
+                parts = image.parts if image is not None else ()
+                found |= {p if p.member is not None else p.on(candidate.at.member) for p in parts}
+    if layout_of(judged.judge.sheet.start.layout).pair:
+        for one in judged.members or ():
+            for bank in one.member.banks or ():
+                for text in bank.places or ():
+                    found.add(judged.located(parse_place(text), one.member.id))
+    return found
+
+
+def _quiet(change: Change, looked_at: set[Place]) -> bool:
+    """Whether a change cannot change any walk."""
+    match change:
+        case Delete(place=place):
+            return place not in looked_at
+        case BackUp() | Measure():
+            return isinstance(change, BackUp)
+        case _:
+            return False
+
+
+def worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> list[str]:
+    """What is worse after than before, member by member, in words."""
+    members = {each.member: each for each in after.members}
+    several = len(before.members) > 1
+    found = []
+    for was in before.members:
+        told = _worse(was, members[was.member], meant)
+        if told:
+            found.append(f"member {was.member}: {told}" if several else told)
+    return found
+
+
+def no_worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> bool:
+    """Whether no member's next start is worse after than before."""
+    return not worse(before, after, meant)
+
+
+def _worse(before: MemberWalk, after: MemberWalk, meant: Place | None) -> str:
+    if meant is not None and after.starts is not None and after.starts.at == meant:
+        return ""
+    rank = RELOADS_WORST_FIRST.index
+    if rank(after.outcome) < rank(before.outcome):
+        return f"the next start goes from {before.outcome} to {after.outcome}"
+    if before.starts is None or after.starts is None:
+        return ""
+    if _as_good(before.starts, after.starts):
+        return ""
+    return f"the next start is from {after.starts.place}, no longer from {before.starts.place}"
+
+
+def _as_good(was: Started, now: Started) -> bool:
+    """Whether a start is from the same place, or the other half of a pair that holds the same."""
+    if (was.at, was.place) == (now.at, now.place) or (was.at == now.at is not None):
+        return True
+    halves = was.at is not None and now.at is not None and was.at.is_bank and now.at.is_bank
+    same = was.version == now.version is not None and was.verdict == now.verdict == "proven"
+    return bool(halves and same and was.at and now.at and was.at.member == now.at.member)

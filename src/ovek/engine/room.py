@@ -1,0 +1,66 @@
+"""How much room an image needs on a volume, and what that is made of.
+
+Room is not counted for an image that is there already, nor twice for one that is copied over a file
+of its name; it is counted for one that the plan itself deletes.
+"""
+
+from ovek.engine.changes import taken
+from ovek.engine.layouts.writing import Spot
+from ovek.model.plan import Need, Room
+from ovek.model.policy import Policy
+from ovek.model.sheet import Sheet
+from ovek.model.size import show_size
+from ovek.model.snapshot import Volume
+from ovek.model.verdict import KnownRelease
+
+
+def need_of(
+    release: KnownRelease, volume: Volume, spot: Spot, policy: Policy, sheet: Sheet
+) -> Need:
+    """What the room for a release is made of, at a spot on a volume."""
+    size, capacity = max(release.sizes, default=0), sheet.capacity
+    over = 0
+    if spot.place is not None and not spot.there:
+        name = volume.folded(spot.place.path)
+        gone = {place.path for place in spot.replaces}
+        over = sum(
+            taken(file.size, volume, sheet)
+            for file in volume.files or ()
+            if file.path not in gone and volume.folded(file.path) == name
+        )
+    unpacked = release.unpacked
+    if unpacked is None:
+        unpacked = int(size * (capacity.unpacked or 0))
+    return Need(
+        file=release.file,
+        there=spot.there,
+        image=0 if spot.there else taken(size, volume, sheet) - over,
+        unpacked=unpacked,
+        installing=capacity.installing or 0,
+        reserve=policy.reserve_of(volume.capacity),
+    )
+
+
+def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
+    """Why there is no plan for a volume; empty where there is one."""
+    if volume is None:
+        name = sheet.start.default_volume
+        return f"the volume {name}: is not in the snapshot" if name else "no volume is known"
+    name, release = volume.name, room.release
+    if volume.state in ("absent", "unreadable"):
+        return f"the volume {name}: is {volume.state}"
+    if volume.state is None:
+        return f"whether {name}: can be read is not known"
+    if volume.free is None:
+        return f"how much is free on {name}: is not known"
+    if volume.files is None:
+        return f"the files of {name}: are not known"
+    if room.share is not None and volume.capacity is None:
+        return f"the capacity of {name}: is not known, so a share of it is not known either"
+    if release is not None and not release.sizes:
+        return f"the size of {release.file} is not published"
+    least = release.needs.volume if release is not None else None
+    if release is not None and least and volume.capacity is not None and volume.capacity < least:
+        told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"
+        return f"{release.file} needs a volume of {told}"
+    return ""

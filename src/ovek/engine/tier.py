@@ -1,0 +1,85 @@
+"""How much a file would be missed: the tier of what may go, and of what can be unlocked by name.
+
+1 leftovers: crash files, old logs, partial transfers, broken images that nothing refers to, and
+  packages that no set names; 2 a second copy of a file that stays; 3 an old image that the shelf
+  holds; 4 an old image found nowhere else; 5 the kept fallback; 6 the running image.
+
+5 and 6 are locked: the fallback can be unlocked where nothing else holds it, the running image also
+where it is what starts next and what the order names, since it is both nearly always.
+"""
+
+from collections.abc import Iterable
+
+from ovek.engine.hold import HoldKind, Reasons, Told
+from ovek.engine.verdicts import JudgedMember
+from ovek.model.digest import Digests
+from ovek.model.place import Place
+from ovek.model.plan import LOCKED, TIERS, Tier, Unlock
+from ovek.model.snapshot import File
+
+# What may hold the running image and still be unlocked with it.
+_OF_RUNNING: frozenset[HoldKind] = frozenset({"running", "starts-next", "in-order"})
+_OF_FALLBACK: frozenset[HoldKind] = frozenset({"kept-fallback"})
+
+
+def locked_tier(reasons: Reasons) -> Tier | None:
+    """The tier of what is held and can be unlocked by name; None for all else that is held."""
+    kinds = frozenset[HoldKind]().union(*(reason.kinds for reason in reasons))
+    if "running" in kinds and kinds <= _OF_RUNNING:
+        return 6
+    return 5 if kinds == _OF_FALLBACK else None
+
+
+class Tiers:
+    """The tiers of the files of one member; `told` are all of them.
+
+    `shelf` are the digests of the images that the shelf holds, proven.
+    """
+
+    def __init__(
+        self,
+        one: JudgedMember,
+        told: Iterable[Told],
+        shelf: frozenset[str],
+        unlocked: frozenset[Unlock],
+    ) -> None:
+        self.one, self.shelf = one, shelf
+        self.in_sets = {part for image in one.sets.values() for part in image.parts}
+        self.staying: dict[str, list[tuple[Place, File]]] = {}
+        for place, file, _, reasons in told:
+            if file.digests is None or not reasons:
+                continue
+            # What may go after all is no reason to let its copy go.
+            tier = locked_tier(reasons)
+            if tier is None or LOCKED[tier] not in unlocked:
+                for _, digest in file.digests:
+                    self.staying.setdefault(digest, []).append((place, file))
+
+    def of(self, told: Told) -> tuple[Tier | None, str]:
+        """The tier of a file and why; None where it is held and cannot be unlocked."""
+        place, file, role, reasons = told
+        if reasons:
+            locked = locked_tier(reasons)
+            return locked, "" if locked is None else TIERS[locked]
+        if role in ("crash-file", "leftover", "log"):
+            return 1, f"a {role} that nothing refers to"
+        image = self.one.sets.get(place) or self.one.images.get(place)
+        if image is not None and image.judgement.verdict in ("altered", "cut-short"):
+            verdict = image.judgement.verdict
+            return 1, f"{verdict} and nothing refers to it: {image.judgement.why}"
+        if role == "package" and place not in self.in_sets:
+            return 1, "a package that no set names"
+        for _, digest in file.digests or ():
+            for other, stays in self.staying.get(digest, ()):
+                if _same(file.digests, stays.digests):
+                    return 2, f"the same digest as {other}, which stays"
+        if any(digest in self.shelf for _, digest in file.digests or ()):
+            return 3, "an old image that the shelf holds, proven"
+        return 4, "an old image; no shelf that was read holds it, so back it up first"
+
+
+def _same(one: Digests | None, other: Digests | None) -> bool:
+    """Whether two files have a digest in common and none that differs."""
+    theirs = dict(other or ())
+    common = [digest == theirs[name] for name, digest in one or () if name in theirs]
+    return bool(common) and all(common)

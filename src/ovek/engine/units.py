@@ -1,0 +1,81 @@
+"""What goes together: a single file, or a whole set with the packages that no other set shares.
+
+A unit is held if any file in it is, and no edge of a plan cuts through one. Deleting frees whole
+clusters. What a folder holds that a part is loaded from is held, every file of it.
+"""
+
+from collections.abc import Sequence
+
+from ovek.engine.choose import Unit
+from ovek.engine.hold import Told
+from ovek.engine.tier import Tiers
+from ovek.engine.verdicts import JudgedMember
+from ovek.model.place import Place
+from ovek.model.plan import Tier
+from ovek.model.snapshot import Volume
+
+_LATE = float("inf")
+
+
+def units_of(
+    one: JudgedMember, volume: Volume, told: Sequence[Told], tiers: Tiers, cluster: int
+) -> list[Unit]:
+    """The units of a volume that may go, locked ones among them; `told` are its member's files."""
+    in_sets: dict[Place, list[Place]] = {}
+    for place, image in one.sets.items():
+        for package in image.parts:
+            in_sets.setdefault(package, []).append(place)
+    by_place = {each.place: each for each in told} if in_sets else {}
+    units: list[Unit] = []
+    for each in told:
+        place = each.place
+        if place.volume != volume.name:
+            continue
+        if place in one.sets:
+            packages = dict.fromkeys(one.sets[place].parts)
+            own = [by_place[p] for p in packages if len(in_sets[p]) == 1 and p in by_place]
+            unit = _set_unit(one, [each, *own], tiers, cluster)
+        elif place in in_sets:
+            continue
+        else:
+            tier, why = tiers.of(each)
+            unit = None if tier is None else _unit([each], tier, why, cluster)
+        if unit is not None:
+            units.append(unit)
+    return units
+
+
+def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) -> Unit | None:
+    """A set with its own packages; None where any file in it is held beyond unlocking."""
+    whole = one.sets[files[0].place]
+    found = [tiers.of(each) for each in files]
+    known = [(tier, why) for tier, why in found if tier is not None]
+    if len(known) < len(found):
+        return None
+    # What a set is worth is what its packages are: the set file only lists them.
+    counted = known[1:] if len(known) > 1 and 1 < known[0][0] < 5 else known[:1]
+    tier, why = max(counted, key=lambda each: each[0])
+    if tier < 5 and whole.judgement.verdict in ("altered", "cut-short"):
+        tier, why = 1, f"{whole.judgement.verdict} and nothing refers to it: {whole.judgement.why}"
+    return _unit(files, tier, why, cluster)
+
+
+def _unit(files: Sequence[Told], tier: Tier, why: str, cluster: int) -> Unit:
+    frees, age = 0, None
+    for each in files:
+        frees += -(-(each.file.size or 0) // cluster) * cluster
+        if each.file.modified is not None:
+            time = each.file.modified.timestamp()
+            age = time if age is None or time > age else age
+    return Unit(
+        places=tuple([each.place for each in files]),
+        tier=tier,
+        why=why,
+        frees=frees,
+        age=_LATE if age is None else age,
+    )
+
+
+def cluster_of(volume: Volume, fallback: int | None) -> int:
+    """The bytes in which a volume's room is taken; `fallback` where it does not tell."""
+    return volume.cluster or fallback or 1

@@ -1,0 +1,179 @@
+"""Changes: what a person does to a device, and what may befall it, as plain data.
+
+What each needs, does, leaves half done, takes and is undone by is told in `ovek.engine.changes`.
+Places have their member in front. Sizes are bytes.
+"""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.digest import Digests
+from ovek.model.place import Place
+from ovek.model.snapshot import BootEntry, BootMode
+from ovek.model.verdict import KnownRelease
+
+
+class Content(Struct, frozen=True, kw_only=True):
+    """The bytes of an image on their way: `release` None is an image that nobody published."""
+
+    name: str
+    size: int | None = None
+    digests: Digests | None = None
+    version: str | None = None
+    variant: str | None = None
+    release: KnownRelease | None = None
+
+
+class Measure(Struct, frozen=True, kw_only=True, tag="measure"):
+    """Find out the digests of a file or bank: brings knowledge, changes nothing."""
+
+    place: Place
+    digests: Digests
+
+
+class BackUp(Struct, frozen=True, kw_only=True, tag="back-up"):
+    """Take an image (None: the configuration) to the shelf."""
+
+    place: Place | None = None
+    size: int | None = None
+
+
+class Delete(Struct, frozen=True, kw_only=True, tag="delete"):
+    """Delete one file."""
+
+    place: Place
+
+
+class Copy(Struct, frozen=True, kw_only=True, tag="copy"):
+    """Copy an image to a volume; `bank` is the bank of files that it becomes part of."""
+
+    place: Place
+    content: Content
+    bank: str | None = None
+
+
+class WriteBank(Struct, frozen=True, kw_only=True, tag="write-bank"):
+    """Write an image into a bank that holds it itself."""
+
+    member: str
+    bank: str
+    content: Content
+
+
+class CopyBank(Struct, frozen=True, kw_only=True, tag="copy-bank"):
+    """Write what one bank of a member holds into another of it."""
+
+    member: str
+    source: str
+    bank: str
+
+
+class LoadPart(Struct, frozen=True, kw_only=True, tag="load-part"):
+    """Load the firmware of a part."""
+
+    member: str
+    part: str
+    version: str
+
+
+class SetOrder(Struct, frozen=True, kw_only=True, tag="set-order"):
+    """Set the live boot order."""
+
+    member: str
+    entries: tuple[BootEntry, ...]
+
+
+class SetMode(Struct, frozen=True, kw_only=True, tag="set-mode"):
+    """Set the live boot mode."""
+
+    member: str
+    mode: BootMode
+
+
+class SetDefault(Struct, frozen=True, kw_only=True, tag="set-default"):
+    """Set the live default bank."""
+
+    member: str
+    bank: str
+
+
+class SetOnce(Struct, frozen=True, kw_only=True, tag="set-once"):
+    """Schedule a start, one time; None takes it back. It holds at once, saved or not."""
+
+    member: str
+    entry: BootEntry | None
+
+
+class HeedConfig(Struct, frozen=True, kw_only=True, tag="heed-config"):
+    """Have the next start read the saved configuration again (live)."""
+
+    member: str
+
+
+class Save(Struct, frozen=True, kw_only=True, tag="save"):
+    """The live settings of a member, where they are known, become the saved ones."""
+
+    member: str
+
+
+class Commit(Struct, frozen=True, kw_only=True, tag="commit"):
+    """The trial directory becomes the committed one."""
+
+    member: str
+
+
+class Reload(Struct, frozen=True, kw_only=True, tag="reload"):
+    """What the walk starts becomes what runs."""
+
+
+class Lose(Struct, frozen=True, kw_only=True, tag="lose"):
+    """A whole volume goes (`path` empty), or what a bank holds. Nobody does that: it happens."""
+
+    place: Place
+
+
+class Spoil(Struct, frozen=True, kw_only=True, tag="spoil"):
+    """A file or bank gets other bytes than it had. Nobody does that: it happens."""
+
+    place: Place
+
+
+Change = (
+    Measure
+    | BackUp
+    | Delete
+    | Copy
+    | WriteBank
+    | CopyBank
+    | LoadPart
+    | SetOrder
+    | SetMode
+    | SetDefault
+    | SetOnce
+    | HeedConfig
+    | Save
+    | Commit
+    | Reload
+    | Lose
+    | Spoil
+)
+ChangeKind = Literal[
+    "measure",
+    "back-up",
+    "delete",
+    "copy",
+    "write-bank",
+    "copy-bank",
+    "load-part",
+    "set-order",
+    "set-mode",
+    "set-default",
+    "set-once",
+    "heed-config",
+    "save",
+    "commit",
+    "reload",
+    "lose",
+    "spoil",
+]
