@@ -28,6 +28,7 @@ from ovek.model.walk import (
     BROKEN,
     GOES_ON,
     RELOADS_WORST_FIRST,
+    STARTS,
     Candidate,
     DeviceWalk,
     MemberWalk,
@@ -125,6 +126,23 @@ def cited_candidates(
     for attempt in layout.named(seen):
         known = tried.get((attempt.origin, _shown(attempt)))
         yield known or _candidate(attempt, try_it(seen, attempt))
+
+
+def behind(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
+    """What a member comes to where its first start, which nobody has proven, fails after all.
+
+    Everything behind it that may start, up to the first that surely does, with the member in front.
+    Raises NotKnownError where that needs a fact that nobody knows.
+    """
+    seen, layout = Seen(judged, one), layout_of(judged.judge.sheet.start.layout)
+    for attempt in layout.candidates(seen):
+        found = try_it(seen, attempt)
+        if found.result == "unknown":
+            raise NotKnownError(found.why)
+        if found.at is not None and found.result in STARTS:
+            yield found.at
+        if found.result == "proven":
+            return
 
 
 def try_it(seen: Seen, attempt: Attempt) -> Tried:

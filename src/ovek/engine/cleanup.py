@@ -25,7 +25,7 @@ from ovek.engine.runs import Runs, runs_of
 from ovek.engine.steps import Act, Choice, acts_of, finished, started
 from ovek.engine.tier import Tiers
 from ovek.engine.units import cluster_of, units_of
-from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.engine.verdicts import JudgedDevice, JudgedMember, fits
 from ovek.model.place import BANK, Place
 from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Lost, Need, Room, Unlock
 from ovek.model.policy import BankRule, Policy
@@ -323,9 +323,13 @@ def _copy_is_quiet(case: _Case, choice: Choice, looked_at: set[Place]) -> bool:
         }
         if name in named or any(volume.folded(file.path) == name for file in volume.files or ()):
             return False
+    there = case.judged.image(spot.place) if spot.there else None
+    if there is not None and (there.file is None or there.file.size == 0):
+        return False
     proves = any(each not in release.disputed for each in release.digests)
-    plain = case.judged.judge.weakest == "md5" and not release.doubtful and not release.revisions
-    return proves and plain and release.kind == "system-image"
+    plain = case.judged.judge.weakest == "md5" and not release.doubtful
+    suits = fits(release, case.one.hardware) is True
+    return proves and plain and suits and release.kind == "system-image"
 
 
 def _meant(choice: Choice) -> Place | None:

@@ -27,17 +27,14 @@ class Wanted(Struct, frozen=True, kw_only=True):
 
 
 def fallbacks(
-    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], unsure: bool, wanted: Wanted
+    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], wanted: Wanted
 ) -> list[Place]:
     """The places, without member, of the images that are kept as fallback.
 
-    `kept` are what runs and starts on this member; `unsure` is whether only one of them runs, and
-    nobody knows which.
+    `kept` are what surely runs and starts on this member: what only may counts for nothing.
     """
     chosen = [image for place in kept if (image := _image(one, place)) is not None]
     number = len(_different(chosen, one))
-    if unsure:
-        number = min(number, 1)
     release = wanted.release
     if release is not None and not any(_holds(image, release) for image in chosen):
         number += 1
@@ -49,11 +46,12 @@ def fallbacks(
         if not any(same(image, other, one) for other in chosen) and not _holds(image, release)
     ]
     versions = {image.version for image in chosen}
-    first = _First(judged, versions)
+    first, sure = _First(judged, versions), [image for image in able if _surely_able(image)]
     return [
         image.place
         for image in able
-        if sum(first(other, image) for other in able if _surely_able(other)) < wanted.keep - number
+        if sum(first(other, image) for other in sure if not _may_be_one(other, image))
+        < wanted.keep - number
     ]
 
 
@@ -90,6 +88,12 @@ def _named_first(image: Image) -> tuple[bool, bool, str, str]:
     release = image.judgement.release
     renamed = release is None or image.place.name != release.file
     return image.role != "set-file", renamed, image.place.volume, image.place.path
+
+
+def _may_be_one(image: Image, other: Image) -> bool:
+    """Whether an image of which no digest is known may be a copy of another, by its name."""
+    release = other.judgement.release
+    return release is not None and release is image.judgement.release
 
 
 def _surely_able(image: Image) -> bool:

@@ -22,8 +22,10 @@ from typing import Literal, NamedTuple
 
 from msgspec import Struct
 
+from ovek.engine.bootwalk import behind
 from ovek.engine.fallback import Wanted, fallbacks
 from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.interface import NotKnownError
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.roles import role_of
 from ovek.engine.runs import Runs
@@ -117,13 +119,14 @@ class Holds:
         )
         self._logs_before = judged.device.taken_at - LOG_IS_OLD
         used = self._hold_used(walk, runs)
+        self._hold_behind(walk)
         for one in judged.members or ():
             self._hold_named(one.member)
             self._hold_unknown(one.member)
         if any(member.outcome == "unknown" for member in walk.members):
             self._missing("what starts next is not known", _BOOTED)
         for one in judged.members or ():
-            self._hold_kept(one, used, runs)
+            self._hold_kept(one, used)
         self._hold_sets()
 
     def of_member(self, one: JudgedMember) -> list[Told]:
@@ -131,10 +134,10 @@ class Holds:
         naming = self.judged.judge.naming
         told = []
         for volume in one.member.volumes or ():
-            blind, name = volume.case_blind, volume.name
+            name = volume.name
             for file in volume.files or ():
                 place = Place(name, file.path)
-                role = role_of(place, blind, naming, one)
+                role = role_of(place, volume, naming, one)
                 told.append(Told(place, file, role, self.of(one, volume, file, role)))
         return told
 
@@ -182,17 +185,30 @@ class Holds:
             ] = None
 
     def _hold_used(self, walk: DeviceWalk, runs: tuple[Runs, ...]) -> set[Place]:
-        """Hold what runs and what starts; return both."""
+        """Hold what runs, or may, and what starts; return what surely does."""
         used = set[Place]()
         for each in runs:
             for place in each.places:
                 self._hold(place, _because("running", "running"))
-                used.add(place)
+                if each.sure:
+                    used.add(place)
         for member in walk.members:
             if member.starts is not None and member.starts.at is not None:
                 self._hold(member.starts.at, _because("the next start", "starts-next"))
-                used.add(member.starts.at)
+                if member.outcome == "ready":
+                    used.add(member.starts.at)
         return used
+
+    def _hold_behind(self, walk: DeviceWalk) -> None:
+        """Hold what starts instead, where it is not sure that the next start succeeds."""
+        for one, member in zip(self.judged.members or (), walk.members, strict=True):
+            if member.outcome != "unproven":
+                continue
+            try:
+                for place in behind(self.judged, one):
+                    self._hold(place, _because("starts if the next start fails", "starts-next"))
+            except NotKnownError:
+                self._missing("what starts if the next start fails is not known", _BOOTED)
 
     def _hold_named(self, member: Member) -> None:
         """Hold what the settings, pointers and banks of a member name."""
@@ -223,6 +239,12 @@ class Holds:
             self._missing("what starts next is not known", None if asked else _BOOTED)
         elif None in (boot.order.live, boot.order.saved) and "order.place" in asks:
             self._missing("half of the boot order is not known", None)
+        if boot is not None:
+            saved, field = boot.mode.saved is not None, "boot.mode.saved"
+            if layout.holder == "banks":
+                saved, field = boot.default_bank.saved is not None, "boot.default_bank.saved"
+            if not saved and field in asks:
+                self._missing("what starts next is known by the live settings only", _BOOTED)
         if self.raw:
             told = "a boot entry that is not understood may mean it"
             self._missing(told, frozenset({*IMAGE_ROLES, "set-file"}))
@@ -245,7 +267,7 @@ class Holds:
             if reason not in self.of_role.get(role, ()):
                 self.of_role[role] = (*self.of_role.get(role, ()), reason)
 
-    def _hold_kept(self, one: JudgedMember, used: set[Place], runs: tuple[Runs, ...]) -> None:
+    def _hold_kept(self, one: JudgedMember, used: set[Place]) -> None:
         """Hold one copy of the image that room is made for, and the kept fallback."""
         member, release = one.member, self.wishes.release
         volume = image_volume(self.judged.judge.sheet, member)
@@ -263,9 +285,8 @@ class Holds:
             self._hold(place.on(member.id), reason)
         ours = sorted(place for place in used if place.member == member.id)
         kept = [p for p in ours if p.is_bank or find_file(p.on(None), member) is not None]
-        unsure = any(not each.sure and len(each.places) > 1 for each in runs)
         wanted = Wanted(keep=self.wishes.policy.keep, release=release)
-        for place in fallbacks(self.judged, one, kept, unsure, wanted):
+        for place in fallbacks(self.judged, one, kept, wanted):
             self._hold(place.on(member.id), _because("kept fallback", "kept-fallback"))
 
     def _hold_sets(self) -> None:
@@ -287,8 +308,7 @@ class Holds:
         for package in one.sets[place].parts:
             file = find_file(package, one.member)
             if file is not None and volume is not None:
-                blind, naming = volume.case_blind, self.judged.judge.naming
-                role = role_of(package, blind, naming, one)
+                role = role_of(package, volume, self.judged.judge.naming, one)
                 reasons = self.of(one, volume, file, role)
                 if reasons:
                     yield package, reasons

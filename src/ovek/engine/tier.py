@@ -69,10 +69,15 @@ class Tiers:
             return 1, f"{verdict} and nothing refers to it: {image.judgement.why}"
         if role == "package" and place not in self.in_sets:
             return 1, "a package that no set names"
-        for _, digest in file.digests or ():
-            for other, stays in self.staying.get(digest, ()):
-                if _same(file.digests, stays.digests):
-                    return 2, f"the same digest as {other}, which stays"
+        copies = [
+            other
+            for _, digest in file.digests or ()
+            for other, stays in self.staying.get(digest, ())
+            if _same(file.digests, stays.digests)
+        ]
+        if copies:
+            nearest = min(copies, key=lambda other: (other.volume != place.volume, other[:2]))
+            return 2, f"the same digest as {nearest}, which stays"
         if any(digest in self.shelf for _, digest in file.digests or ()):
             return 3, "an old image that the shelf holds, proven"
         return 4, "an old image; no shelf that was read holds it, so back it up first"

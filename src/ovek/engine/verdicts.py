@@ -481,10 +481,13 @@ def _judge_bank(
 ) -> Image:
     """Judge what a bank holds (it is neither empty nor bad, as far as is known)."""
     if bank.places:
-        return _judge_places(bank, member, images)
+        image = _judge_places(bank, member, images)
+        return replace(image, judgement=_if_sound(bank, image.judgement))
     judgement, version, role = _judge_bank_itself(bank, hardware, judge), bank.version, None
     release = judgement.release
-    if judgement.verdict == "proven" and release is not None:
+    proven = judgement.verdict == "proven"
+    judgement = _if_sound(bank, judgement)
+    if proven and release is not None:
         version, role = release.version or version, release.kind
     suits = True if release is None else fits(release, hardware)
     return Image(
@@ -495,6 +498,14 @@ def _judge_bank(
         suits=suits,
         foreign=release if suits is False else None,
     )
+
+
+def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
+    """The judgement of a bank, which no digest proves while nobody knows its state."""
+    if bank.state is not None or judgement.verdict != "proven":
+        return judgement
+    why = f"{judgement.why}, but the state of the bank is not known"
+    return Judgement(verdict="unmeasured", why=why, release=judgement.release)
 
 
 def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Image:

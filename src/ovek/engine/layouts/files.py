@@ -11,7 +11,7 @@ from ovek.engine.layouts.interface import Attempt, Layout, NotKnownError, Seen
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing, image_volume
 from ovek.model.change import Change, Save, SetMode, SetOnce, SetOrder
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import Boot, BootEntry, Member, Volume
+from ovek.model.snapshot import Boot, BootEntry, BootMode, Member, Volume
 from ovek.model.verdict import Image
 
 
@@ -25,7 +25,7 @@ class Files(Layout):
         """A once entry, then what the mode says."""
         boot = seen.boot
         yield from seen.once()
-        mode = seen.setting(boot.mode) or seen.start.mode
+        mode = _mode(seen)
         if mode is None:
             raise NotKnownError("the boot mode is not known")
         if mode == "hold":
@@ -55,7 +55,7 @@ class Files(Layout):
 
     def others(self, seen: Seen) -> Iterator[Image]:
         """Whatever image there is, where the loader looks by itself."""
-        mode = seen.setting(seen.boot.mode) or seen.start.mode
+        mode = _mode(seen)
         if mode == "first-found" or (mode != "hold" and seen.start.fallback == "first-found"):
             yield from seen.one.images.values()
             yield from seen.one.sets.values()
@@ -78,7 +78,7 @@ class Files(Layout):
         return [Spot(place=Place(volume.name, writing.release.file, member.id))]
 
     def point(self, member: Member, spot: Spot) -> tuple[Change, ...]:
-        """Put it first in the order, follow the order, and save."""
+        """Put it first in the order and save, then follow the order."""
         assert spot.place is not None
         boot = member.boot or Boot()
         order = boot.order.saved if boot.order.saved is not None else boot.order.live
@@ -89,9 +89,10 @@ class Files(Layout):
             *(entry for entry in order or () if entry.place not in names),
         )
         changes: list[Change] = [SetOrder(member=member.id, entries=entries)]
-        if (boot.mode.live, boot.mode.saved) != ("listed", "listed"):
-            changes.append(SetMode(member=member.id, mode="listed"))
         changes.append(Save(member=member.id))
+        if (boot.mode.live, boot.mode.saved) != ("listed", "listed"):
+            # Once the order is saved: until then, a mode that follows it follows the old one.
+            changes += [SetMode(member=member.id, mode="listed"), Save(member=member.id)]
         if boot.once is not None:
             changes.append(SetOnce(member=member.id, entry=None))
         return tuple(changes)
@@ -100,6 +101,14 @@ class Files(Layout):
         """Whether the order is known, live or saved."""
         order = member.boot.order if member.boot is not None else None
         return order is not None and not (order.saved is None and order.live is None)
+
+
+def _mode(seen: Seen) -> BootMode | None:
+    """The boot mode; that of the sheet where the device has no such setting, as far as is asked."""
+    mode, asks = seen.setting(seen.boot.mode), seen.judged.judge.asks
+    if mode is not None or "boot.mode.saved" in asks or "boot.mode.live" in asks:
+        return mode
+    return seen.start.mode
 
 
 def _default_volume(seen: Seen) -> Volume:

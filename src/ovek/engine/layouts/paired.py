@@ -146,6 +146,10 @@ def _same(seen: Seen) -> bool:
         same = same and bool(common)
     if not same:
         raise NotKnownError("no digest tells whether trial and committed hold the same files")
+    for name in (TRIAL, COMMITTED):
+        bank = seen.member.bank(name)
+        if bank is not None and bank.state is None:
+            raise NotKnownError(f"the state of bank {name} is not known")
     return True
 
 

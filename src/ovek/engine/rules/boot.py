@@ -29,10 +29,11 @@ def _order(member: MemberSubject) -> tuple[BootEntry, ...] | None:
 
 
 def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
-    boot, start = member.one.member.boot, subject.judged.judge.sheet.start
+    boot, judge = member.one.member.boot, subject.judged.judge
     if boot is None or subject.layout.holder != "files":
         return None
-    return effective(boot.mode) or start.mode
+    asked = "boot.mode.saved" in judge.asks or "boot.mode.live" in judge.asks
+    return effective(boot.mode) or (None if asked else judge.sheet.start.mode)
 
 
 @rule(

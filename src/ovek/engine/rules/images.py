@@ -14,7 +14,9 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     """Every image with this verdict, and whether its member starts on it."""
     for member in subject.members:
         for image in member.unproven:
-            if image.judgement.verdict == verdict and not subject.told(member, image.place):
+            # What is only not measured is said beside what is wrong with the whole it is part of.
+            told = verdict != "unmeasured" and subject.told(member, image.place)
+            if image.judgement.verdict == verdict and not told:
                 yield member, image, member.starts_on(image)
 
 

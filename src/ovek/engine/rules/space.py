@@ -37,6 +37,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
         if (
             volume is None
             or volume.free is None
+            or volume.state in ("absent", "unreadable")
             or subject.order(member.runs, release.version) == 0
         ):
             continue
@@ -68,7 +69,7 @@ def free_space_low(subject: Subject) -> Iterator[Said]:
     """The volume for images has less free than the policy's reserve."""
     for member in subject.members:
         volume = _volume(subject, member.one.member)
-        if volume is None or volume.free is None:
+        if volume is None or volume.free is None or volume.state in ("absent", "unreadable"):
             continue
         reserve = subject.policy.reserve_of(volume.capacity)
         if reserve is not None and volume.free < reserve:

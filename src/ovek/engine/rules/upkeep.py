@@ -112,6 +112,8 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     """The missing facts that all members share."""
     device, asks = subject.judged.device, subject.judged.judge.asks
     config, policy, wanted = device.config or _NO_CONFIG, subject.policy, subject.wanted
+    if device.running.version is None and all(member.runs for member in subject.members):
+        yield "the running version of the device as a whole", ("running.version",)
     hardware = [member.one.hardware for member in subject.members]
     if any(each.model is None for each in hardware):
         yield "the hardware model", ("hardware.model",)
@@ -157,7 +159,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         field = "running.place" if "running.place" in asks else "running.bank"
         if field in asks:
             yield "what it was started from", (field,)
-    if subject.layout.holder == "files" and one.pointers is None and "pointer.place" in asks:
+    if one.pointers is None and "pointer.place" in asks:
         yield "which files its parts are loaded from", ("pointer.place",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
@@ -170,7 +172,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
             yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
     yield from _of_banks(subject, one)
     if one.volumes is None:
-        if subject.layout.holder == "files":
+        if subject.layout.holder == "files" or "volume.volume" in asks:
             yield "the volumes", ("volume.volume",)
         return
     yield from _of_volumes(subject, one)
@@ -179,8 +181,6 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         return
     if volume.files is None:
         yield f"the files of {volume.name}:", ("file.path",)
-    if volume.sets is None and "set.set_file" in asks:
-        yield f"which packages on {volume.name}: make up a set", ("set.set_file",)
     if volume.free is None:
         yield f"the free space of {volume.name}:", ("volume.free",)
     elif volume.capacity is None and subject.policy.reserve_of(None) is None:
@@ -197,7 +197,7 @@ def _of_banks(subject: Subject, member: Member) -> Iterator[_Missing]:
         if subject.layout.holder == "banks":
             yield "its banks", ("bank.bank",)
         return
-    for bank in member.banks:
+    for bank in sorted(member.banks, key=lambda bank: bank.name):
         if bank.state is None:
             yield f"the state of bank {bank.name}", ("bank.state",)
         if bank.places is None and "bank.place" in asks and not is_empty(bank):
@@ -211,7 +211,7 @@ def _of_banks(subject: Subject, member: Member) -> Iterator[_Missing]:
 def _of_volumes(subject: Subject, member: Member) -> Iterator[_Missing]:
     """What is not known of any volume of a member."""
     volume_of_images = image_volume(subject.judged.judge.sheet, member)
-    for volume in member.volumes or ():
+    for volume in sorted(member.volumes or (), key=lambda volume: volume.name):
         if volume.state is None:
             yield f"whether {volume.name}: can be read", ("volume.state",)
         if volume.state in ("absent", "unreadable"):
@@ -220,6 +220,8 @@ def _of_volumes(subject: Subject, member: Member) -> Iterator[_Missing]:
             yield f"the file system of {volume.name}:", ("volume.filesystem",)
         if volume.files is None and volume is not volume_of_images:
             yield f"the files of {volume.name}:", ("file.path",)
+        if volume.sets is None and "set.set_file" in subject.judged.judge.asks:
+            yield f"which packages on {volume.name}: make up a set", ("set.set_file",)
 
 
 def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
@@ -241,7 +243,7 @@ def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         for half in ("live", "saved"):
             if getattr(setting, half) is None and f"{field}.{half}" in asks:
                 yield f"the {half} {told}", (f"{field}.{half}",)
-    if "order.place" in asks and member.walk.outcome != "unknown":
+    if "order.place" in asks:
         for half in ("live", "saved"):
             if getattr(boot.order, half) is None:
                 yield f"the {half} boot order", ("order.place",)

@@ -1,0 +1,379 @@
+"""Random devices: everything that a snapshot can tell, in combinations that nobody would plan.
+
+`Chance(seed)` makes one case: a device of one to three members with its sheet, catalog, policy and
+what is asked of the planner. One seed is one case, for ever. What they hold: all layouts; places
+across members; sets that share packages; banks that hold their image, and banks of files; FAT and
+file systems that are not known; pins; pointers to files and folders; once entries; entries that
+nobody understands; broken, cut short, unlisted, withdrawn, doubted and foreign images; and facts
+that are not known.
+"""
+
+from dataclasses import dataclass
+from datetime import timedelta
+from random import Random
+
+from msgspec.structs import replace
+
+from builders import (
+    MIB,
+    NOW,
+    bank,
+    device,
+    digest,
+    file_set,
+    flash,
+    image,
+    plain,
+    published,
+    release,
+    sheet,
+)
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
+from ovek.model.catalog import Contained, Published
+from ovek.model.digest import Digests
+from ovek.model.policy import Policy
+from ovek.model.sheet import FIELDS, Question, Reading, Sheet
+from ovek.model.snapshot import (
+    Bank,
+    Boot,
+    BootEntry,
+    Config,
+    Device,
+    File,
+    Hardware,
+    Member,
+    Part,
+    Pointer,
+    Setting,
+    Volume,
+)
+
+VERSIONS = ("1.0", "2.0", "3.0")
+PACKAGES = ("pkg/base", "pkg/radio", "pkg/web", "pkg/extra")
+FULL = "sw-all-4.0.zip"  # a release that contains two files
+
+
+def curious(kind: Sheet) -> Sheet:
+    """The same sheet, asking for every fact there is."""
+    questions = tuple(
+        Question(
+            name=fills,
+            ask="x",
+            fills=fills,
+            template="Value X (x)\n\nStart\n",
+            columns={f"C{at}": field for at, field in enumerate(sorted(fields))},
+            fixed=dict.fromkeys(fields, "x"),
+        )
+        for fills, fields in FIELDS.items()
+    )
+    return replace(kind, reading=Reading(question=questions))
+
+
+@dataclass(frozen=True)
+class Case:
+    """One random case: a device, what it is held against, and how much room is asked for."""
+
+    seed: int
+    device: Device
+    sheet: Sheet
+    catalog: list[Published]
+    policy: Policy
+    free: int
+    keep: tuple[str, ...]
+    shelf: frozenset[str]
+
+    def judged(self, what: Device | None = None) -> JudgedDevice:
+        """The device (or another) judged."""
+        judge = judge_for(self.sheet, ReleaseIndex(self.catalog))
+        return judge_device(what or self.device, judge)
+
+
+class Chance:
+    """Makes the case of one seed; `asks` is whether the sheet asks for every fact."""
+
+    def __init__(self, seed: int, *, asks: bool | None = None) -> None:
+        self.seed, self.random = seed, Random(seed)
+        self.layout = self.random.choice(("files", "files", "banks", "paired"))
+        self.ids = [str(at + 1) for at in range(self.random.choice((1, 1, 2, 2, 3)))]
+        self.asks = self.often(0.5) if asks is None else asks
+
+    def often(self, share: float) -> bool:
+        """True so often."""
+        return self.random.random() < share
+
+    def one(self, *values):
+        """One of these."""
+        return self.random.choice(values)
+
+    def case(self) -> Case:
+        """The whole case."""
+        kind = sheet(
+            self.layout,
+            fallback=self.one("none", "first-found" if self.layout == "files" else "other-bank"),
+            on_bad_image=self.one("next", "halt"),
+            default_volume=self.one("flash", None),
+        )
+        members = tuple(self.member(name) for name in self.ids)
+        place, in_bank = None, None
+        if self.layout != "files" and self.often(0.7):
+            in_bank = self.one(*self.bank_names())
+        elif self.often(0.8):
+            place = self.place()
+        what = device(
+            *members,
+            runs=self.one(*VERSIONS, *VERSIONS, None),
+            place=place,
+            in_bank=in_bank,
+            hardware=self.one(
+                *[Hardware(model="SW10", revision="B2", memory=4096 * MIB)] * 4, Hardware()
+            ),
+            config=Config(unsaved_changes=self.often(0.2), backed_up_at=NOW - timedelta(days=9)),
+        )
+        return Case(
+            seed=self.seed,
+            device=what,
+            sheet=curious(kind) if self.asks else kind,
+            catalog=self.catalog(),
+            policy=Policy(
+                reserve=self.one("0%", "2%"),
+                keep=self.one(1, 2, 2, 3),
+                pinned=self.one((), (), ("keep/*",), ("pkg/web",), ("SW-2.0.img",)),
+                target=self.one(None, "2.0", "3.0"),
+                allowed=self.one(None, None, ("1.*", "2.*")),
+            ),
+            free=self.random.randrange(0, 900) * MIB,
+            keep=self.one((), (), ("*.dump",), ("SPARE/*",)),
+            shelf=frozenset({digest("sw-2.0.img")}) if self.often(0.5) else frozenset(),
+        )
+
+    def catalog(self) -> list[Published]:
+        """Releases of every kind, some of them odd."""
+        odd = {
+            version: self.one(
+                {}, {}, {}, {"status": "withdrawn"}, {"revisions": ("B*",)}, {"fits": ("SW*",)},
+                {"digest_doubtful": True}, {"variant": "lite"},
+            )
+            for version in VERSIONS
+        }  # fmt: skip
+        known = [release(version, **odd[version]) for version in VERSIONS]
+        known.append(release("9.0", file="sw-9.0.img", fits=("AP*",)))
+        known += [
+            release("2.0", file=path.partition("/")[2], kind="package", size=10 * MIB)
+            for path in PACKAGES
+        ]
+        known.append(release("10.1", file="web-1.pkg", kind="part-image", size=MIB))
+        inside = tuple(
+            Contained(path=name, size=MIB, digests=Digests(md5=digest(name)))
+            for name in ("kernel.bin", "root.bin")
+        )
+        known.append(release("4.0", file=FULL, contains=inside))
+        other = []
+        if self.often(
+            0.3
+        ):  # a second source that lists only the weak digest, or another strong one
+            more = {} if self.often(0.5) else {"sha512": digest("other", "sha512")}
+            weak = Digests(md5=digest("sw-2.0.img"), **more)
+            other.append(release("2.0", file=self.one("sw-2.0.img", "again.img"), digests=weak))
+        return [*published(*known), *published(*other, file="other.json")]
+
+    def member(self, name: str) -> Member:
+        """One member."""
+        volumes = [self.volume("flash")]
+        if self.often(0.3):
+            volumes.append(self.volume("card"))
+        own = self.one(None, None, *VERSIONS) if len(self.ids) > 1 else None
+        hardware = Hardware(model="AP10") if self.often(0.05) else None
+        return Member(
+            id=name,
+            running_version=own,
+            hardware=hardware,
+            volumes=tuple(volumes) if not self.often(0.02) else None,
+            banks=self.banks(volumes[0]) if self.layout != "files" else (),
+            boot=self.boot() if not self.often(0.03) else None,
+            pointers=tuple(self.pointers()) if not self.often(0.05) else None,
+            parts=(Part(part="loader", version=self.one("9", "10", None)),),
+        )
+
+    def volume(self, name: str) -> Volume:
+        """One volume, with its files and sets."""
+        system = self.one("ext4", "ext4", "fat32", None)
+        files = {file.path: file for file in self.files()}
+        if system != "ext4":  # there, names that differ only in case cannot both be
+            files = {path.casefold(): file for path, file in files.items()}
+        chosen = list(files.values())
+        self.random.shuffle(chosen)
+        there = [path for path in PACKAGES if path in {file.path for file in chosen}]
+        sets = []
+        for at in self.random.sample(("a.set", "b.set"), self.one(0, 0, 1, 2)):
+            packages = self.random.sample(PACKAGES, self.one(1, 2, 3))
+            if there and self.often(0.7):
+                packages = self.random.sample(there, self.random.randint(1, len(there)))
+            sets.append(file_set(at, *packages))
+            if self.often(0.9):
+                chosen.append(plain(at, 1))
+        state = self.one(*["ok"] * 12, "absent", "unreadable", None)
+        if state in ("absent", "unreadable"):
+            return Volume(name=name, state=state, filesystem=system)
+        return flash(
+            *chosen,
+            name=name,
+            state=state,
+            filesystem=system,
+            free=self.one(self.random.randrange(0, 700) * MIB, 0, None if self.often(0.1) else 0),
+            capacity=self.one(10_000 * MIB, 10_000 * MIB, None),
+            cluster=self.one(None, 4096, MIB),
+            sets=tuple(sets) if not self.often(0.05) else None,
+        )
+
+    def files(self) -> list[File]:
+        """Images good and bad, copies, leftovers and what must stay."""
+        found = []
+        for version in (*VERSIONS, "9.0"):
+            if self.often(0.55):
+                found.append(self.image(version))
+            if self.often(0.15):
+                found.append(self.image(version, path=f"spare/sw-{version}.img"))
+            if self.often(0.1):
+                found.append(self.image(version, path=f"keep/SW-{version}.IMG"))
+        for path in PACKAGES:
+            if self.often(0.4):
+                name = path.partition("/")[2]
+                known = self.one(Digests(md5=digest(name)), Digests(md5=digest(name)), None)
+                found.append(plain(path, 10 * MIB, digests=known))
+        for path in (
+            "a.dump", "b.dump", "c.partial", "old.log", "new.log", "x.settings", "x.licence",
+            "mystery", "web/index.html", "web/old.log", "keep/x.dump",
+        ):  # fmt: skip
+            if self.often(0.35):
+                age = NOW - timedelta(days=1) if path == "new.log" else NOW - timedelta(days=400)
+                size = self.random.randrange(0, 90) * MIB + self.one(0, 1, 4095)
+                found.append(plain(path, size, modified=self.one(age, age, None)))
+        if self.often(0.3):
+            found.append(plain("web-1.pkg", digests=Digests(md5=digest("web-1.pkg"))))
+        return found
+
+    def image(self, version: str, **more) -> File:
+        """An image: mostly as published."""
+        name = f"sw-{version}.img"
+        content = self.one(*[name] * 6, "flipped")
+        known = Digests(md5=digest(content))
+        if self.often(0.3):
+            known = Digests(md5=digest(content), sha512=digest(content, "sha512"))
+        if self.often(0.1):
+            known = None
+        size = self.one(*[100 * MIB] * 8, None)
+        if content != name or known is None:
+            size = self.one(100 * MIB, 60 * MIB, 0, None)
+        if size == 0:
+            known = None
+        return image(
+            version,
+            digests=known,
+            # A file with the digest of the whole has its size; an empty one has no image's digest.
+            size=size,
+            modified=self.one(NOW - timedelta(days=self.random.randrange(900)), None),
+            **more,
+        )
+
+    def place(self) -> str:
+        """A file as a member may name it: mostly an own one, some on another member."""
+        name = self.one(
+            *[f"sw-{version}.img" for version in VERSIONS] * 3,
+            "a.set", "b.set", "spare/sw-2.0.img", "SW-1.0.IMG", "sw-9.0.img", "gone.img",
+        )  # fmt: skip
+        front = ""
+        if self.often(0.25):
+            front = self.one(*self.ids, "9") + "/"
+        return f"{front}{self.one('flash', 'flash', 'flash', 'card')}:{name}"
+
+    def entry(self) -> BootEntry:
+        """An entry of a boot order."""
+        if self.often(0.04):
+            return BootEntry(raw="begin at the red one")
+        if self.often(0.04):
+            return BootEntry(remote="tftp://192.0.2.9/sw.img")
+        place = self.place()
+        return BootEntry(place=place, raw=place)
+
+    def boot(self) -> Boot:
+        """Boot settings."""
+        saved = tuple(self.entry() for _ in range(self.one(0, 1, 2, 3)))
+        live = saved if self.often(0.7) else tuple(self.entry() for _ in range(self.one(0, 1, 2)))
+        once = None
+        if self.often(0.15):
+            once = self.entry() if self.layout == "files" else self.bank_entry()
+        return Boot(
+            mode=Setting(
+                saved=self.one(*["listed"] * 6, "first-found", "hold", None),
+                live=self.one("listed", None),
+            ),
+            order=Setting(
+                saved=saved if not self.often(0.05) else None,
+                live=live if not self.often(0.15) else None,
+            ),
+            default_bank=Setting(
+                saved=self.one(*self.bank_names(), *self.bank_names(), "nowhere", None),
+                live=self.one(*self.bank_names(), None),
+            ),
+            once=once,
+            ignores_saved_config=Setting(live=False, saved=self.often(0.05)),
+        )
+
+    def bank_names(self) -> tuple[str, ...]:
+        """The names of the banks of each member."""
+        return ("trial", "committed") if self.layout == "paired" else ("a", "b", "c")
+
+    def bank_entry(self) -> BootEntry:
+        """A once entry for a bank, some of them another member's."""
+        front = f"{self.one(*self.ids)}/" if self.often(0.3) else ""
+        return BootEntry(place=f"{front}bank:{self.one(*self.bank_names())}")
+
+    def banks(self, volume: Volume) -> tuple[Bank, ...] | None:
+        """The banks of a member: of files in the paired layout, else either."""
+        if self.often(0.03):
+            return None
+        of_files = self.layout == "paired" or self.often(0.4)
+        names = self.bank_names() if self.layout == "paired" else ("a", "b", "c")[: self.one(2, 3)]
+        found = []
+        for name in names:
+            if of_files:
+                paths = [file.path for file in volume.files or ()]
+                some = self.random.sample(paths, min(len(paths), self.one(0, 1, 1, 1, 2)))
+                images = [path for path in paths if path.startswith(("sw-", "spare/"))]
+                if images and self.often(0.8):
+                    some = [self.random.choice(images)]
+                places = tuple(f"{volume.name}:{path}" for path in some)
+                state = self.one("ok", "ok", "ok", "ok", "bad", None)
+                found.append(
+                    Bank(name=name, state=state, places=places if not self.often(0.05) else None)
+                )
+            else:
+                version = self.one(*VERSIONS, *VERSIONS, "9.0", None)
+                found.append(self.own_bank(name, version))
+        return tuple(found)
+
+    def own_bank(self, name: str, version: str | None) -> Bank:
+        """A bank that holds its image itself."""
+        if version is None:
+            return bank(name)
+        content = self.one(*[f"sw-{version}.img"] * 6, "flipped", "web-1.pkg")
+        known = self.one(Digests(md5=digest(content)), Digests(md5=digest(content)), None)
+        state = self.one("ok", "ok", "ok", "ok", "bad", None)
+        return bank(name, version, digests=known, state=state)
+
+    def pointers(self) -> list[Pointer]:
+        """Where parts are loaded from: files and folders, some on other members."""
+        found = []
+        for part in ("web", "radio"):
+            if self.often(0.25):
+                front = f"{self.one(*self.ids)}/" if self.often(0.3) else ""
+                name = self.one("web-1.pkg", "web/", "WEB/", "web", "spare/", "sw-3.0.img", "gone")
+                found.append(Pointer(part=part, place=f"{front}flash:{name}"))
+        return found
+
+
+def cases(first: int, number: int, *, asks: bool | None = None):
+    """Go through so many cases, from a first seed on."""
+    for seed in range(first, first + number):
+        yield Chance(seed, asks=asks).case()
