@@ -19,7 +19,7 @@ from typing import NamedTuple
 
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Attempt, NotKnownError, Seen
-from ovek.engine.runs import runs_of
+from ovek.engine.runs import version_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, is_empty, suits_on
 from ovek.model.place import Place
 from ovek.model.snapshot import Hardware
@@ -202,18 +202,17 @@ def _of_volume(one: JudgedMember, name: str, at: Place) -> Tried | None:
 def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
     if (tried := _of_volume(one, place.volume, at)) is not None:
         return tried
-    volume, file = one.member.volume(place.volume), find_file(place.on(None), one.member)
+    bare = at.on(None)
+    image = one.images.get(bare)
+    file = image.file if image is not None else find_file(bare, one.member)
     if file is None:
         return Tried("missing", "there is no such file", at=at)
-    if volume is not None and volume.filesystem is None and file.path != place.path:
+    if file.path != place.path and one.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
         why = f"whether it is {file.path} is not known, since the file system is not"
         return Tried("unknown", why, at=at)
     if file.size == 0:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
-    bare = at.on(None)
-    if bare in one.sets:
-        return _by_image(seen, one, one.sets[bare], at)
-    return _by_image(seen, one, one.images.get(bare), at)
+    return _by_image(seen, one, one.sets.get(bare) or image, at)
 
 
 def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> Tried:
@@ -284,10 +283,11 @@ def _started(shown: str, image: Image | None, at: Place | None) -> Started:
 def _changes(judged: JudgedDevice, walks: tuple[MemberWalk, ...]) -> bool | None:
     """Whether some member starts another version than it runs, as far as is known."""
     changes = False
-    for runs, walk in zip(runs_of(judged), walks, strict=True):
-        if walk.starts is None or walk.starts.version is None or runs.version is None:
+    for one, walk in zip(judged.members or (), walks, strict=True):
+        runs = version_of(judged, one)
+        if walk.starts is None or walk.starts.version is None or runs is None:
             return None
-        changes = changes or walk.starts.version != runs.version
+        changes = changes or walk.starts.version != runs
     return changes if walks else None
 
 

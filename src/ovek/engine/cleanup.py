@@ -109,7 +109,10 @@ def _plan_member(case: _Case) -> CleanupPlan:
         note = no_room_to_plan(case.volume, sheet, room)
         if case.volume is None and layout_of(sheet.start.layout).into_banks(case.one.member):
             note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
-        return _nothing(case, note) if note else _on_volume(case, None, None)
+        if note:
+            return _nothing(case, note)
+        wanted = None if room.sweep is not None else _wanted_of(room, case.volume)
+        return _on_volume(case, _Goal(wanted=wanted))
     spots = _spots(case, room.release)
     if isinstance(spots, Unwritable):
         return _nothing(case, spots.why)
@@ -157,60 +160,97 @@ def _at_spot(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
     if spot.place.volume != case.volume.name:
         return _nothing(case, f"bank {spot.bank} is on {spot.place.volume}:, not where images go")
     need = need_of(release, case.volume, spot, case.asked.policy, case.judged.judge.sheet)
-    return _on_volume(case, need, spot)
+    return _on_volume(case, _Goal(wanted=need.wanted, need=need, spot=spot))
 
 
-def _on_volume(case: _Case, need: Need | None, spot: Spot | None) -> CleanupPlan:
-    """The plan on the volume for images: for an image at a spot, or for free space by itself."""
-    volume, asked = case.volume, case.asked
+class _Goal(Struct, frozen=True, kw_only=True):
+    """The free bytes that are wanted on a volume: for an image at a spot, or by themselves.
+
+    `wanted` is None where everything up to a tier goes.
+    """
+
+    wanted: int | None
+    need: Need | None = None
+    spot: Spot | None = None
+
+    @property
+    def replaced(self) -> frozenset[Place]:
+        """The files of the bank that is written to, which go first."""
+        return frozenset(self.spot.replaces if self.spot is not None else ())
+
+
+def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
+    """The plan on the volume for images."""
+    volume, member = case.volume, case.one.member.id
     assert volume is not None and volume.free is not None
-    swept, replaced = asked.room.sweep, frozenset(spot.replaces if spot is not None else ())
-    wanted = _wanted_of(asked.room, volume) if need is None else need.wanted
-    brief = asked.detail == "numbers" and not replaced and swept is None
-    if brief and volume.free >= wanted:
-        told, units = list[Told](), list[Unit]()  # nothing has to go, and nobody asks what stays
+    told, units = _units(case, goal)
+    forced, able = [], list[Unit]()
+    for unit in units:
+        if goal.replaced and any(place.on(member) in goal.replaced for place in unit.places):
+            forced.append(unit)
+        elif unit.tier not in LOCKED or LOCKED[unit.tier] in case.asked.unlocked:
+            able.append(unit)
+    freed, fits = sum(unit.frees for unit in forced), False
+    if goal.wanted is None:
+        swept = case.asked.room.sweep or 0
+        chosen: Chosen | None = Chosen(units=[unit for unit in able if unit.tier <= swept])
     else:
-        told = case.holds.of_member(case.one)
-        if replaced:
-            told = [_replaced(each, case.one.member.id, replaced) for each in told]
-        tiers = Tiers(case.one, told, asked.shelf, asked.unlocked)
-        cluster = cluster_of(volume, case.judged.judge.sheet.capacity.cluster)
-        units = units_of(case.one, volume, told, tiers, cluster)
-    member = case.one.member.id
-    forced = [unit for unit in units if any(p.on(member) in replaced for p in unit.places)]
-    able = [
-        unit
-        for unit in units
-        if unit not in forced and (unit.tier not in LOCKED or LOCKED[unit.tier] in asked.unlocked)
-    ]
-    chosen, fits = _choose(able, forced, wanted - volume.free, swept), False
-    if chosen is None and need is not None and need.reserve:
-        chosen = _choose(able, forced, wanted - need.reserve - volume.free, None)
-        fits = chosen is not None
-    going = in_order([*forced, *(able if chosen is None else chosen.units)])
-    after = volume.free + sum(unit.frees for unit in going)
-    if volume.capacity is not None:
-        after = max(volume.free, min(after, volume.capacity))
-    if swept is not None:
-        wanted = after
+        short = goal.wanted - volume.free - freed
+        chosen = choose(able, short)
+        if chosen is None and goal.need is not None and goal.need.reserve:
+            chosen = choose(able, short - goal.need.reserve)
+            fits = chosen is not None
     choice = Choice(
         judged=case.judged,
         one=case.one,
         volume=volume,
-        going=going,
+        going=in_order([*forced, *(able if chosen is None else chosen.units)]),
         told=told,
-        release=asked.room.release,
-        spot=spot,
-        lost=_lost(case, spot),
+        release=case.asked.room.release,
+        spot=goal.spot,
+        lost=_lost(case, goal.spot),
     )
-    plan = CleanupPlan(
+    plan = replace(
+        _plan_of(case, choice, goal),
+        keep=() if case.asked.detail == "numbers" else _keeps(choice, units),
+        fits=fits,
+        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(case, told)))),
+    )
+    if chosen is None:
+        plan = replace(plan, enough=False)
+    return _tried_out(case, choice, _not_enough(case, plan, units))
+
+
+def _units(case: _Case, goal: _Goal) -> tuple[list[Told], list[Unit]]:
+    """Every file of the member, and the units that may go; none where nobody asks for either."""
+    volume, asked = case.volume, case.asked
+    assert volume is not None and volume.free is not None
+    enough = goal.wanted is not None and volume.free >= goal.wanted
+    if asked.detail == "numbers" and not goal.replaced and enough:
+        return [], []  # nothing has to go, and nobody asks what stays
+    told = case.holds.of_member(case.one)
+    if goal.replaced:
+        told = [_replaced(each, case.one.member.id, goal.replaced) for each in told]
+    tiers = Tiers(case.one, told, asked.shelf, asked.unlocked)
+    cluster = cluster_of(volume, case.judged.judge.sheet.capacity.cluster)
+    return told, units_of(case.one, volume, told, tiers, cluster)
+
+
+def _plan_of(case: _Case, choice: Choice, goal: _Goal) -> CleanupPlan:
+    """What a choice comes to, before it is tried out."""
+    volume, member, spot = case.volume, case.one.member.id, goal.spot
+    assert volume is not None and volume.free is not None
+    after = volume.free + sum(unit.frees for unit in choice.going)
+    if volume.capacity is not None:
+        after = max(volume.free, min(after, volume.capacity))
+    wanted = after if goal.wanted is None else goal.wanted
+    return CleanupPlan(
         device=case.judged.device.device,
         member=member,
         volume=volume.name,
         free=volume.free,
         wanted=wanted,
-        enough=chosen is not None and after >= wanted,
-        fits=fits,
+        enough=after >= wanted,
         free_after=after,
         short_by=max(0, wanted - after),
         reload_before=case.walk.reload,
@@ -218,23 +258,13 @@ def _on_volume(case: _Case, need: Need | None, spot: Spot | None) -> CleanupPlan
         starts_before=started(case.walk, member),
         starts_after=started(case.walk, member),
         capacity=volume.capacity,
-        drop=tuple(_drop(unit, choice) for unit in going),
-        keep=() if asked.detail == "numbers" else _keeps(choice, units),
+        drop=_drops(choice),
         bank=spot.bank if spot is not None else None,
         bank_why=spot.why if spot is not None else "",
         there=spot is not None and spot.there,
         lost=choice.lost,
-        made_of=need,
-        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(case, told)))),
+        made_of=goal.need,
     )
-    return _tried_out(case, choice, _not_enough(case, plan, units))
-
-
-def _choose(able: list[Unit], forced: list[Unit], short: int, swept: int | None) -> Chosen | None:
-    """The units that go besides those that have to; None where all together are not enough."""
-    if swept is not None:
-        return Chosen(units=[unit for unit in able if unit.tier <= swept])
-    return choose(able, short - sum(unit.frees for unit in forced))
 
 
 def _not_enough(case: _Case, plan: CleanupPlan, units: list[Unit]) -> CleanupPlan:
@@ -418,15 +448,18 @@ def _ways(case: _Case, wanted: int) -> Iterator[str]:
         )
 
 
-def _drop(unit: Unit, choice: Choice) -> Drop:
-    role = next(each.role for each in choice.told if each.place == unit.places[0])
-    return Drop(
-        place=str(unit.places[0]),
-        frees=unit.frees,
-        tier=unit.tier,
-        why=unit.why,
-        role=role,
-        files=tuple(str(place) for place in unit.places),
+def _drops(choice: Choice) -> tuple[Drop, ...]:
+    roles = {each.place: each.role for each in choice.told}
+    return tuple(
+        Drop(
+            place=str(unit.places[0]),
+            frees=unit.frees,
+            tier=unit.tier,
+            why=unit.why,
+            role=roles[unit.places[0]],
+            files=tuple(str(place) for place in unit.places),
+        )
+        for unit in choice.going
     )
 
 

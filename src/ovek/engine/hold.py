@@ -27,7 +27,7 @@ from ovek.engine.fallback import Wanted, fallbacks
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import NotKnownError
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.roles import role_of
+from ovek.engine.roles import Roles
 from ovek.engine.runs import Runs
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, is_empty
 from ovek.model.naming import IMAGE_ROLES, glob_pattern
@@ -98,7 +98,7 @@ class Holds:
     """The reasons that hold the files of one device.
 
     `everything` holds every file there is, `of_role` every file of a role, `of_places` the files
-    that are named (member in front), `folders` all that is in a folder.
+    that are named (by member and volume, then by path), `folders` all that is in a folder.
     """
 
     def __init__(
@@ -110,14 +110,14 @@ class Holds:
             role: (_because(role, "role"),) for role in ("configuration", "licence", "key")
         }
         self.of_role["unknown"] = (_because("what it is for is not known", "role"),)
-        self.of_places: dict[Place, dict[Reason, None]] = {}
+        self.of_places: dict[tuple[str, str], dict[str, dict[Reason, None]]] = {}
         self.folders: list[tuple[str, str, str, Reason]] = []
         self.raw: list[str] = []
-        self._globs = (
+        self.globs = (
             (wishes.policy.pinned, _because("pinned by policy", "pinned")),
             (wishes.keep, _because("kept by --keep", "kept-by-name")),
         )
-        self._logs_before = judged.device.taken_at - LOG_IS_OLD
+        self.logs_before = judged.device.taken_at - LOG_IS_OLD
         used = self._hold_used(walk, runs)
         self._hold_behind(walk)
         for one in judged.members or ():
@@ -134,55 +134,31 @@ class Holds:
         naming = self.judged.judge.naming
         told = []
         for volume in one.member.volumes or ():
-            name = volume.name
+            name, roles, on = volume.name, Roles(one, volume, naming), _OnVolume(self, one, volume)
             for file in volume.files or ():
                 place = Place(name, file.path)
-                role = role_of(place, volume, naming, one)
-                told.append(Told(place, file, role, self.of(one, volume, file, role)))
+                role = roles.of(place)
+                told.append(Told(place, file, role, on.reasons(file, role)))
         return told
 
-    def of(self, one: JudgedMember, volume: Volume, file: File, role: Role) -> Reasons:
-        """Every reason that holds a file; none means that it may go."""
-        member, path = one.member.id, file.path
-        reasons = self.of_role.get(role, ())
-        if role == "log" and (file.modified is None or file.modified > self._logs_before):
-            reasons = _LOG
-        if self.everything:
-            reasons += self.everything
-        if volume.sets is None and role in ("package", "set-file"):
-            reasons += (_because("which packages belong to which set is not known", "not-known"),)
-        elif role == "set-file" and Place(volume.name, path) not in one.sets:
-            reasons += (_because("its packages are not known", "not-known"),)
-        for globs, reason in self._globs:
-            if globs and glob_pattern(globs, volume.case_blind).match(path):
-                reasons += (reason,)
-        if self.folders:
-            reasons += tuple(self._of_folders(member, volume, path))
-        if self.raw:
-            reasons += tuple(self._of_raw(path))
-        named = self.of_places.get(Place(volume.name, path, member))
-        return reasons if named is None else (*named, *reasons)
-
-    def _of_folders(self, member: str, volume: Volume, path: str) -> Iterator[Reason]:
-        for owner, name, folder, reason in self.folders:
-            ours = (owner, name) == (member, volume.name)
-            if ours and volume.folded(path).startswith(volume.folded(folder)):
-                yield reason
-
-    def _of_raw(self, path: str) -> Iterator[Reason]:
-        name = path.rpartition("/")[2].casefold()
-        if any(name in raw for raw in self.raw):
-            yield _because("a boot entry that is not understood may mean it", "not-known")
+    def of(self, one: JudgedMember, place: Place) -> Reasons:
+        """Every reason that holds a file of a member; none where it is not there."""
+        volume, file = one.member.volume(place.volume), find_file(place, one.member)
+        if volume is None or file is None:
+            return ()
+        role = Roles(one, volume, self.judged.judge.naming).of(place)
+        return _OnVolume(self, one, volume).reasons(file, role)
 
     def _hold(self, place: Place, reason: Reason) -> None:
-        """Hold what is at a place with its member in front, and all that it is made of."""
-        self.of_places.setdefault(place, {})[reason] = None
-        image = self.judged.image(place)
-        for part in image.parts if image is not None and place.is_bank else ():
-            where = part if part.member is not None else part.on(place.member)
-            self.of_places.setdefault(self.judged.located(where, where.member or ""), {})[
-                reason
-            ] = None
+        """Hold what is at a place with its member in front, and all that a bank is made of."""
+        self._note(place, reason)
+        image = self.judged.image(place) if place.is_bank else None
+        for part in image.parts if image is not None else ():
+            self._note(self.judged.located(part, part.member or place.member or ""), reason)
+
+    def _note(self, place: Place, reason: Reason) -> None:
+        on_volume = self.of_places.setdefault((place.member or "", place.volume), {})
+        on_volume.setdefault(place.path, {})[reason] = None
 
     def _hold_used(self, walk: DeviceWalk, runs: tuple[Runs, ...]) -> set[Place]:
         """Hold what runs, or may, and what starts; return what surely does."""
@@ -292,40 +268,82 @@ class Holds:
     def _hold_sets(self) -> None:
         """A set is held with its packages, and they with it."""
         for one in self.judged.members or ():
-            named = [(place, list(self._of_packages(one, place))) for place in sorted(one.sets)]
-            for place, found in named:
-                for package, reasons in found:
-                    texts = ", ".join(reason.text for reason in reasons)
-                    kinds = frozenset[HoldKind]().union(*(reason.kinds for reason in reasons))
-                    reason = Reason(f"its package {package} is held ({texts})", kinds)
-                    self.of_places.setdefault(place.on(one.member.id), {})[reason] = None
+            found = [
+                (place, package, reasons)
+                for place in sorted(one.sets)
+                for package in one.sets[place].parts
+                if (reasons := self.of(one, package))
+            ]
+            for place, package, reasons in found:
+                told = _together(f"its package {package} is held", reasons)
+                self._note(place.on(one.member.id), told)
             for place in sorted(one.sets):
                 self._hold_packages(one, place)
 
-    def _of_packages(self, one: JudgedMember, place: Place) -> Iterator[tuple[Place, Reasons]]:
-        """The packages of a set that something holds."""
-        volume = one.member.volume(place.volume)
-        for package in one.sets[place].parts:
-            file = find_file(package, one.member)
-            if file is not None and volume is not None:
-                role = role_of(package, volume, self.judged.judge.naming, one)
-                reasons = self.of(one, volume, file, role)
-                if reasons:
-                    yield package, reasons
-
     def _hold_packages(self, one: JudgedMember, place: Place) -> None:
-        volume = one.member.volume(place.volume)
-        file, image = find_file(place, one.member), one.sets[place]
-        named = tuple(self.of_places.get(place.on(one.member.id), ()))
-        reasons = named
-        if file is not None and volume is not None:
-            reasons = self.of(one, volume, file, "set-file")
-        if reasons:
-            texts = ", ".join(reason.text for reason in reasons)
-            kinds = frozenset[HoldKind]().union(*(reason.kinds for reason in reasons))
-            reason = Reason(f"a package of {place} ({texts})", kinds)
-            for package in image.parts:
-                self.of_places.setdefault(package.on(one.member.id), {})[reason] = None
+        """Hold the packages of a set that is held."""
+        member = one.member.id
+        named = self.of_places.get((member, place.volume), {}).get(place.path, {})
+        if reasons := self.of(one, place) or tuple(named):
+            told = _together(f"a package of {place}", reasons)
+            for package in one.sets[place].parts:
+                self._note(package.on(member), told)
+
+
+def _together(front: str, reasons: Reasons) -> Reason:
+    """One reason that comes down to several."""
+    texts = ", ".join(reason.text for reason in reasons)
+    return Reason(f"{front} ({texts})", frozenset[HoldKind]().union(*(r.kinds for r in reasons)))
+
+
+class _OnVolume:
+    """The reasons that hold the files of one volume: asked for every file, so kept short."""
+
+    def __init__(self, holds: Holds, one: JudgedMember, volume: Volume) -> None:
+        self.holds, self.one, self.volume = holds, one, volume
+        member = one.member.id
+        self.named = holds.of_places.get((member, volume.name), {})
+        self.folders = [
+            (volume.folded(folder), reason)
+            for owner, name, folder, reason in holds.folders
+            if (owner, name) == (member, volume.name)
+        ]
+        self.globs = [
+            (glob_pattern(globs, volume.case_blind).match, reason)
+            for globs, reason in holds.globs
+            if globs
+        ]
+        self.sets_known = volume.sets is not None
+
+    def reasons(self, file: File, role: Role) -> Reasons:
+        """Every reason that holds a file; none means that it may go."""
+        path, holds = file.path, self.holds
+        if role == "log":
+            recent = file.modified is None or file.modified > holds.logs_before
+            reasons = _LOG if recent else holds.of_role.get(role, ())
+        else:
+            reasons = holds.of_role.get(role, ())
+        if holds.everything:
+            reasons += holds.everything
+        if role in ("package", "set-file"):
+            reasons += self._of_sets(path, role)
+        for match, reason in self.globs:
+            if match(path):
+                reasons += (reason,)
+        if self.folders:
+            folded = self.volume.folded(path)
+            reasons += tuple(why for folder, why in self.folders if folded.startswith(folder))
+        if holds.raw and any(path.rpartition("/")[2].casefold() in raw for raw in holds.raw):
+            reasons += (_because("a boot entry that is not understood may mean it", "not-known"),)
+        named = self.named.get(path)
+        return reasons if named is None else (*named, *reasons)
+
+    def _of_sets(self, path: str, role: Role) -> Reasons:
+        if not self.sets_known:
+            return (_because("which packages belong to which set is not known", "not-known"),)
+        if role == "set-file" and Place(self.volume.name, path) not in self.one.sets:
+            return (_because("its packages are not known", "not-known"),)
+        return ()
 
 
 def _entries(member: Member) -> Iterator[BootEntry]:

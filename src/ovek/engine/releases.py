@@ -18,7 +18,7 @@ import msgspec
 from msgspec import Struct
 
 from ovek.model.catalog import Contained, Needs, Published
-from ovek.model.digest import STRONGEST_FIRST, Algorithm
+from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import LONGEST
 
@@ -33,7 +33,8 @@ class Family(Struct, frozen=True, eq=False):
 class ReleaseIndex:
     """Every known release, found by file name (also case-blind), digest or version.
 
-    `releases` are in the order of their file names, whatever order they came in.
+    `releases` are in the order of their file names, whatever order they came in. `by_revision` and
+    `by_variant` are whether any is for some hardware revisions, or of a variant.
     """
 
     def __init__(self, published: Iterable[Published]) -> None:
@@ -53,6 +54,8 @@ class ReleaseIndex:
             for contained in release.contains:
                 self._enter(_inside(release, contained))
         self._families = _families(self.by_digest)
+        self.by_revision = any(release.revisions for release in self.releases)
+        self.by_variant = any(release.variant for release in self.releases)
 
     def _enter(self, release: KnownRelease) -> None:
         self.by_name.setdefault(release.file, []).append(release)
@@ -79,6 +82,20 @@ class ReleaseIndex:
         ['md5', 'sha1']
         """
         return self._families.get(release) or Family(release.digests, release.disputed)
+
+    def proves_alone(
+        self, release: KnownRelease, algorithm: Algorithm, digests: Digests | None
+    ) -> bool:
+        """Whether a release proves a file by one digest, with no other that could speak against it.
+
+        Most images of a fleet are proven so; the long way comes to the same.
+        """
+        if release.disputed or release.doubtful or release in self._families:
+            return False
+        alone = True
+        for name, _ in digests or ():  # a plain loop: this is asked for every image of a fleet
+            alone = alone and (name == algorithm or name not in release.digests)
+        return alone
 
 
 def _families(by_digest: dict[str | None, list[KnownRelease]]) -> dict[KnownRelease, Family]:

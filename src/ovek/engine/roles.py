@@ -12,17 +12,25 @@ from ovek.model.sheet import Role
 from ovek.model.snapshot import Volume
 
 
-def role_of(place: Place, volume: Volume, naming: Naming, one: JudgedMember) -> Role:
-    """The role of one file of a volume of a member."""
-    image = one.images.get(place)
-    if image is not None and image.judgement.verdict == "proven":
-        return image.role
-    sure = volume.filesystem is not None
-    named = naming.of(place.path, case_blind=volume.case_blind and sure)
-    if named.role != "unknown":
-        return named.role
-    if place in one.sets:
-        return "set-file"
-    if any(place in image.parts for image in one.sets.values()):
-        return "package"
-    return image.role if image is not None and sure else "unknown"
+class Roles:
+    """The roles of the files of one volume of a member."""
+
+    def __init__(self, one: JudgedMember, volume: Volume, naming: Naming) -> None:
+        self.images, self.sets, self.naming = one.images, one.sets, naming
+        self.packages = {part for image in one.sets.values() for part in image.parts}
+        self.sure = volume.filesystem is not None
+        self.blind = volume.case_blind and self.sure
+
+    def of(self, place: Place) -> Role:
+        """The role of one file."""
+        image = self.images.get(place)
+        if image is not None and image.judgement.verdict == "proven":
+            return image.role
+        role = self.naming.of(place.path, case_blind=self.blind).role
+        if role != "unknown":
+            return role
+        if place in self.sets:
+            return "set-file"
+        if place in self.packages:
+            return "package"
+        return image.role if image is not None and self.sure else "unknown"

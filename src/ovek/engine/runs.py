@@ -58,6 +58,12 @@ def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
     return tuple(_of_member(judged, one) for one in judged.members or ())
 
 
+def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
+    """The version that a member runs: its own, else the device's."""
+    own = known_version(one.member.running_version)
+    return own if own is not None else known_version(judged.device.running.version)
+
+
 def variant_of(device: Device, naming: Naming) -> str | None:
     """The variant that runs: told by the device, else by the name of the file it runs from."""
     running = device.running
@@ -74,6 +80,7 @@ def known_version(text: str | None) -> str | None:
 def _of_member(judged: JudgedDevice, one: JudgedMember) -> Runs:
     own = known_version(one.member.running_version)
     whole = known_version(judged.device.running.version)
+    version = version_of(judged, one)
     asked = asks_each(judged)
     differs: bool | None = None
     if own is not None and whole is not None:
@@ -82,7 +89,6 @@ def _of_member(judged: JudgedDevice, one: JudgedMember) -> Runs:
         differs = False  # nobody asked this member: it is as the device
     places = () if differs else tuple(_told(judged, one))
     sure = bool(places) and differs is False
-    version = own if own is not None else whole
     if not sure:
         places = tuple(dict.fromkeys([*places, *_of_version(judged, one, version)]))
         sure = bool(differs) and len(places) == 1 and places[0].is_bank

@@ -20,11 +20,16 @@ from ovek.model.snapshot import File
 # What may hold the running image and still be unlocked with it.
 _OF_RUNNING: frozenset[HoldKind] = frozenset({"running", "starts-next", "in-order"})
 _OF_FALLBACK: frozenset[HoldKind] = frozenset({"kept-fallback"})
+_UNLOCKABLE = _OF_RUNNING | _OF_FALLBACK
 
 
 def locked_tier(reasons: Reasons) -> Tier | None:
     """The tier of what is held and can be unlocked by name; None for all else that is held."""
-    kinds = frozenset[HoldKind]().union(*(reason.kinds for reason in reasons))
+    kinds = set[HoldKind]()
+    for reason in reasons:
+        if not reason.kinds <= _UNLOCKABLE:  # most of what is held is so for its role
+            return None
+        kinds |= reason.kinds
     if "running" in kinds and kinds <= _OF_RUNNING:
         return 6
     return 5 if kinds == _OF_FALLBACK else None
@@ -46,12 +51,15 @@ class Tiers:
         self.one, self.shelf = one, shelf
         self.in_sets = {part for image in one.sets.values() for part in image.parts}
         self.staying: dict[str, list[tuple[Place, File]]] = {}
+        self.locked: dict[Place, Tier] = {}
         for place, file, _, reasons in told:
-            if file.digests is None or not reasons:
+            if not reasons:
                 continue
-            # What may go after all is no reason to let its copy go.
             tier = locked_tier(reasons)
-            if tier is None or LOCKED[tier] not in unlocked:
+            if tier is not None:
+                self.locked[place] = tier
+            # What may go after all is no reason to let its copy go.
+            if file.digests is not None and (tier is None or LOCKED[tier] not in unlocked):
                 for _, digest in file.digests:
                     self.staying.setdefault(digest, []).append((place, file))
 
@@ -59,7 +67,7 @@ class Tiers:
         """The tier of a file and why; None where it is held and cannot be unlocked."""
         place, file, role, reasons = told
         if reasons:
-            locked = locked_tier(reasons)
+            locked = self.locked.get(place)
             return locked, "" if locked is None else TIERS[locked]
         if role in ("crash-file", "leftover", "log"):
             return 1, f"a {role} that nothing refers to"

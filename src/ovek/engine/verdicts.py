@@ -86,19 +86,25 @@ class JudgedDevice(Struct, frozen=True, kw_only=True):
 
     def member(self, name: str) -> JudgedMember | None:
         """The member of this id."""
-        return next((one for one in self.members or () if one.member.id == name), None)
+        for one in self.members or ():
+            if one.member.id == name:
+                return one
+        return None
 
     def located(self, place: Place, own: str) -> Place:
         """A place as member `own` names it: with the member in front, spelled as its volume does.
 
         What is on no member that is known, or not there, stays as it is named.
         """
-        where = place if place.member is not None else place.on(own)
-        one = None if place.is_bank else self.member(where.member or own)
+        owner = place.member if place.member is not None else own
+        one = None if place.volume == BANK else self.member(owner)
         if one is None:
-            return where
-        file = find_file(where.on(None), one.member)
-        return where if file is None else Place(where.volume, file.path, where.member)
+            return place.on(owner)
+        bare = place.on(None)
+        if bare in one.images:  # asked for every entry of a fleet: most are spelled as they are
+            return bare.on(owner)
+        file = find_file(bare, one.member)
+        return Place(place.volume, place.path if file is None else file.path, owner)
 
     def image(self, place: Place) -> Image | None:
         """The bank, set or file at a place that has its member in front, as `located` gives it."""
@@ -163,12 +169,13 @@ def judge_file(
     `looks` is whether it looks like an image by its name, `known` the releases of that name.
     """
     for algorithm, digest in digests or ():
-        equal = [
-            release
-            for release in releases.by_digest.get(digest, ())
-            if digest in release.digests.get(algorithm, ())
-        ]
+        sharing = releases.by_digest.get(digest)
+        if sharing is None:
+            continue
+        equal = [one for one in sharing if digest in one.digests.get(algorithm, ())]
         if equal:
+            if len(equal) == 1 and releases.proves_alone(equal[0], algorithm, digests):
+                return _proven(equal[0], algorithm)
             return _against_equal(name, digests, equal, releases.family(equal[0]))
     if known:
         judgements = [

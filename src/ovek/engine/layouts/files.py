@@ -30,7 +30,7 @@ class Files(Layout):
             raise NotKnownError("the boot mode is not known")
         if mode == "hold":
             return
-        tried = set[Place]()
+        tried, own = list[Place](), seen.member.id
         if mode == "listed":
             order = seen.setting(boot.order)
             if order is None:
@@ -38,12 +38,13 @@ class Files(Layout):
             for entry in order:
                 place = None if entry.place is None else parse_place(entry.place)
                 if place is not None:
-                    tried.add(seen.judged.located(place, seen.member.id))
+                    tried.append(place)
                 yield Attempt("order", place, entry)
         if mode == "first-found" or seen.start.fallback == "first-found":
             seen.used = True
+            named = {seen.judged.located(place, own) for place in tried}
             for place in _first_found(seen):
-                if place.on(seen.member.id) not in tried:
+                if place.on(own) not in named:
                     yield Attempt("first-found", place)
 
     def named(self, seen: Seen) -> Iterator[Attempt]:

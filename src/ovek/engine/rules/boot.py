@@ -285,8 +285,9 @@ def boot_target_twice(subject: Subject) -> Iterator[Said]:
     """The boot order names one file twice."""
     for member in subject.members:
         order = _order(member) or ()
-        if len(order) < 2:
-            continue
+        names = {(each.place or "").rpartition("/")[2].rpartition(":")[2] for each in order}
+        if len({name.casefold() for name in names}) == len(order):
+            continue  # no two can be one file
         seen = set[object]()
         for entry in order:
             named = _same_file(subject, member, entry)
@@ -620,14 +621,18 @@ def no_fallback(subject: Subject) -> Iterator[Said]:
 
 def _others_that_start(subject: Subject, member: MemberSubject) -> bool:
     """Whether the walk would come to something else that starts."""
-    images: list[Image] = []
     for each in member.cited:
         if each.result == "remote" and member.starting is not None:
             return True
         image = subject.judged.image(each.at) if each.result in STARTS and each.at else None
-        images += [image] if image is not None else []
-    images += subject.layout.others(Seen(subject.judged, member.one))
-    return any(
-        image is not member.starting and image.starts_members and image.judgement.verdict in STARTS
-        for image in images
-    )
+        if image is not None and _another(image, member):
+            return True
+    others = subject.layout.others(Seen(subject.judged, member.one))
+    return any(_another(image, member) for image in others)
+
+
+def _another(image: Image, member: MemberSubject) -> bool:
+    """Whether an image is another than the next start, and may start."""
+    if image is member.starting or not image.starts_members:
+        return False
+    return image.judgement.verdict in STARTS

@@ -117,9 +117,17 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     hardware = [member.one.hardware for member in subject.members]
     if any(each.model is None for each in hardware):
         yield "the hardware model", ("hardware.model",)
-    elif any(each.revision is None for each in hardware) and _depends(subject, "revisions"):
+    elif (
+        subject.judged.judge.releases.by_revision
+        and any(each.revision is None for each in hardware)
+        and _depends(subject, "revisions")
+    ):
         yield "the hardware revision, for which some images are", ("hardware.revision",)
-    if variant_of(device, subject.judged.judge.naming) is None and _depends(subject, "variant"):
+    if (
+        subject.judged.judge.releases.by_variant
+        and variant_of(device, subject.judged.judge.naming) is None
+        and _depends(subject, "variant")
+    ):
         yield "which variant runs, of which there are several", ("running.variant",)
     if config.unsaved_changes is None and "config.unsaved_changes" in asks:
         yield "whether the configuration is saved", ("config.unsaved_changes",)
