@@ -168,7 +168,7 @@ def test_a_missing_fact_names_the_question_that_asks_for_it():
     finding = next(each for each in answer.findings if each.rule == "facts-missing")
     assert "the running version" in finding.saw
     assert "ovek survey sw" in finding.do
-    assert "the sheet switch asks in: device" in finding.do
+    assert "the sheet switch asks in: order, boot, device" in finding.do
 
 
 def test_a_fact_that_the_sheet_never_asks_for_is_not_missed():
