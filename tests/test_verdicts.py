@@ -19,6 +19,7 @@ from builders import (
     release,
     sheet,
 )
+from ovek.engine.bootwalk import walk_device
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming, glob_pattern
 from ovek.model.snapshot import Hardware
@@ -198,3 +199,53 @@ def test_the_first_role_that_fits_a_name_or_a_path_wins(several, path, blind):
     told = Naming(sheet(roles=roles, names=())).of(path, case_blind=blind).role
     fits = [role for role, own in roles.items() if glob_pattern(own, blind).match(path)]
     assert told == (fits[0] if fits else "unknown")
+
+
+STRONG = Digests(md5=digest("sw-1.0.img"), sha512=digest("other", "sha512"))
+
+
+@pytest.mark.parametrize("name", ["sw-1.0.img", "a-weak-list.img", "zz.img"])
+def test_digests_of_one_set_of_bytes_belong_together_over_all_names_and_sources(name):
+    """The right MD5 with another SHA-512, also where a second entry lists only the MD5."""
+    weak = published(
+        release("1.0", file=name, digests=Digests(md5=digest("sw-1.0.img"))), file="weak.md5"
+    )
+    for catalog in ([*CATALOG, *weak], [*weak, *CATALOG]):
+        judgement = verdict_of(image("1.0", digests=STRONG), catalog)
+        assert (judgement.verdict, judgement.forged) == ("altered", True)
+        assert verdict_of(image("1.0"), catalog).verdict == "proven"
+
+
+def test_where_the_digest_that_decides_is_disputed_weaker_ones_prove_nothing():
+    other = Digests(md5=digest("sw-1.0.img"), sha512=digest("another", "sha512"))
+    catalog = [*CATALOG, *published(release("1.0", file="b.img", digests=other), file="b.json")]
+    right = Digests(md5=digest("sw-1.0.img"), sha512=digest("sw-1.0.img", "sha512"))
+    assert verdict_of(image("1.0", digests=right), catalog).verdict == "disputed"
+    assert verdict_of(image("1.0", digests=STRONG), catalog).verdict == "disputed"
+    assert verdict_of(image("1.0"), catalog).verdict == "proven"  # only the MD5 is known
+
+
+def test_a_right_strong_digest_with_a_wrong_weak_one_is_not_those_bytes():
+    odd = Digests(md5=digest("x"), sha512=digest("sw-1.0.img", "sha512"))
+    judgement = verdict_of(image("1.0", digests=odd))
+    assert (judgement.verdict, judgement.forged) == ("altered", False)
+
+
+def test_a_set_with_a_package_for_other_hardware_is_broken_in_every_package_order():
+    catalog = [
+        *CATALOG,
+        *published(
+            release("1.0", file="base", kind="package", fits=("SW*",)),
+            release("1.0", file="radio", kind="package", fits=("AP*",)),
+            file="p.json",
+        ),
+    ]
+    files = [
+        plain("a.set", 1),
+        *(plain(f"pkg/{name}", digests=Digests(md5=digest(name))) for name in ("base", "radio")),
+    ]
+    for packages in (("pkg/base", "pkg/radio"), ("pkg/radio", "pkg/base")):
+        volume = flash(*files, sets=(file_set("a.set", *packages),))
+        what = judged(member(volumes=(volume,), boots=("flash:a.set",)), catalog=catalog)
+        tried = walk_device(what).members[0].tried[0]
+        assert (tried.result, tried.why) == ("wrong-hardware", "radio is for AP*, this is SW10")

@@ -7,7 +7,8 @@ member and device still gets its own. Only what a person unlocked by name may ma
 then the plan says from which step to which.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import cache
 from typing import Literal
 
 from msgspec import Struct
@@ -63,7 +64,7 @@ class _Case(Struct, frozen=True, kw_only=True):
     one: JudgedMember
     walk: DeviceWalk
     runs: tuple[Runs, ...]
-    holds: Holds
+    holds: Callable[[], Holds]
     asked: Asked
     volume: Volume | None
 
@@ -76,8 +77,9 @@ def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
     """Plan for every member of a device. Steps take their time, since each is walked."""
     walk, runs = walk_device(judged), runs_of(judged)
     wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
-    holds = Holds(judged, walk, runs, wishes)
     sheet = judged.judge.sheet
+    # Where nothing has to go and nobody asks what stays, nobody asks what is held.
+    holds = cache(lambda: Holds(judged, walk, runs, wishes))
     return [
         _plan_member(
             _Case(
@@ -134,7 +136,7 @@ def _spots(case: _Case, release: KnownRelease) -> list[Spot] | Unwritable:
         member = case.one.member.id
         kept = frozenset(
             told.place.on(member)
-            for told in case.holds.of_member(case.one)
+            for told in case.holds().of_member(case.one)
             if any(not reason.kinds <= _BANKS_OWN for reason in told.reasons)
         )
     return layout.spots(
@@ -228,7 +230,7 @@ def _units(case: _Case, goal: _Goal) -> tuple[list[Told], list[Unit]]:
     enough = goal.wanted is not None and volume.free >= goal.wanted
     if asked.detail == "numbers" and not goal.replaced and enough:
         return [], []  # nothing has to go, and nobody asks what stays
-    told = case.holds.of_member(case.one)
+    told = case.holds().of_member(case.one)
     if goal.replaced:
         told = [_replaced(each, case.one.member.id, goal.replaced) for each in told]
     tiers = Tiers(case.one, told, asked.shelf, asked.unlocked)

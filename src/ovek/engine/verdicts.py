@@ -575,10 +575,13 @@ def _not_one_release(images: list[Image], names: set[str]) -> str:
         if image.role != "part-image" and image.judgement.verdict == "proven"
     ]
     known = {release.within or release.file for _, release in ours if release is not None}
-    versions = {image.version: image for image, _ in ours if image.version is not None}
+    versions = {image.version: image.place.name for image, _ in ours if image.version is not None}
+    for image, _ in ours:
+        if image.version is not None:
+            versions[image.version] = min(versions[image.version], image.place.name)
     wholes = {release.within for _, release in ours if release is not None and release.within}
     if len(versions) > 1 or (wholes and len(known) > 1):
-        told = sorted(f"{image.place.name} is of {image.version}" for image in versions.values())
+        told = sorted(f"{name} is of {version}" for version, name in versions.items())
         if len(versions) < 2:
             told = sorted(known)
         return f"it mixes {len(told)} releases: {', '.join(told)}"
