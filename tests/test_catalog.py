@@ -13,7 +13,7 @@ from builders import device, digest, image, judged, member, published, release, 
 from ovek.engine import catalog
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.errors import InputError
-from ovek.files.importers import digestlist, kind_of, metalink, pasted, sidefile, table
+from ovek.files.importers import digestlist, importer_of, metalink, pasted, sidefile, table
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming
 from ovek.model.snapshot import Hardware
@@ -52,7 +52,7 @@ def test_digest_lists_are_read_as_real_programs_write_them(tmp_path, command):
     algorithm = command[-1].lstrip("-") if command[0] == "openssl" else command[0][:-3]
     listing = tmp_path / "list.txt"
     listing.write_bytes(done.stdout)
-    assert kind_of(listing) == "digest list"
+    assert importer_of(listing).kind == "digest list"
     found = {one.release.file: one.release.digests for one in digestlist.read(listing)}
     assert found == {name: Digests(**{algorithm: digest(name, algorithm)}) for name in names}
 
@@ -68,7 +68,7 @@ def test_a_bare_digest_in_a_side_file_is_that_of_the_image_it_is_named_after(tmp
     found = releases_in(sidefile.read, tmp_path / "sw-1.0.img.sha512", text)
     assert found[0][0].file == "sw-1.0.img"
     assert found[0][0].digests.sha512 == SHA512
-    assert kind_of(tmp_path / "sw-1.0.img.sha512") == "side file"
+    assert importer_of(tmp_path / "sw-1.0.img.sha512").kind == "side file"
 
 
 def test_a_side_file_whose_digest_is_of_another_length_is_told(tmp_path):

@@ -32,6 +32,7 @@ from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
+from ovek.render.forms import FORMS, AuditResult, written
 
 if TYPE_CHECKING:
     from ovek.render.audit import RowMaker
@@ -50,7 +51,7 @@ if TYPE_CHECKING:
     default="device",
     help="Put the findings together by this (default: device; for table and markdown).",
 )
-@snapshot_options("csv", "markdown", "junit")
+@snapshot_options(*(name for name in FORMS if name != "json"))
 @fail_on_option
 def command(
     only: tuple[str, ...],
@@ -95,11 +96,34 @@ def command(
         about = _about(devices, used, whole=whole)
         write_lines(audit_table(summary, lines.lines, widths, stranded, about))
     else:
-        unused = _unused(devices, used) if whole else []
-        _write(lines, summary, format_, group_by, devices, now, unused, fail_on)
+        _write(
+            format_,
+            AuditResult(
+                audits=lines,
+                lines=lines.lines,
+                summary=summary,
+                as_of=now,
+                group_by=group_by,
+                not_read=devices.not_read,
+                unused=_unused(devices, used) if whole else [],
+                about=_about(devices, set(), whole=False),
+                cards=rule_cards(),
+                fails=lambda severity: reaches(severity, fail_on),
+            ),
+        )
     found = (name for name in SEVEREST_FIRST if getattr(summary, name))
     if any(reaches(severity, fail_on) for severity in found):
         sys.exit(1)
+
+
+def _write(format_: str, result: AuditResult) -> None:
+    """Write the result in any form but the usual table."""
+    if format_ == "table":
+        from ovek.render.groups import grouped
+
+        write_lines(grouped(result.audits, result.summary, result.group_by, result.cards))
+    else:
+        write_bytes(written(format_, result))
 
 
 class Part(Struct):
@@ -168,40 +192,6 @@ class Auditing:
         if self._rows is not None:
             done.widths = self._rows.columns.widths
         return done
-
-
-def _write(
-    results: Spool[DeviceAudit],
-    summary: AuditSummary,
-    format_: str,
-    group_by: str,
-    devices: Devices,
-    now: datetime,
-    unused: list[Waiver],
-    fail_on: str,
-) -> None:
-    """Write the result in any form but the usual table."""
-    if format_ == "json":
-        from ovek.render import json
-
-        write_bytes(json.audit(now, results.lines(), devices.not_read, summary, unused))
-    elif format_ == "csv":
-        from ovek.render.csv import findings
-
-        write_bytes(findings(results))
-    elif format_ == "junit":
-        from ovek.render.junit import junit
-
-        write_bytes(junit(results, summary, now, lambda severity: reaches(severity, fail_on)))
-    elif format_ == "markdown":
-        from ovek.render.markdown import audit
-
-        about = _about(devices, set(), whole=False)
-        write_bytes(audit(results, summary, about, group_by, rule_cards()))
-    else:
-        from ovek.render.groups import grouped
-
-        write_lines(grouped(results, summary, group_by, rule_cards()))
 
 
 def _unused(devices: Devices, used: set[Waiver]) -> list[Waiver]:

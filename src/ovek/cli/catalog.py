@@ -21,7 +21,8 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import fits
 from ovek.files.catalog import read_catalog, write_catalog
 from ovek.files.errors import InputError
-from ovek.files.importers import GUESSED, READERS, kind_of, table
+from ovek.files.importers import importer_of, table
+from ovek.files.importers.interface import Importer
 from ovek.files.site import Site, sheet_names
 from ovek.model.catalog import Published
 from ovek.model.naming import Naming
@@ -85,9 +86,10 @@ def import_command(
     entries: list[Published] = []
     guessed = False
     for each in file:
-        found, kind = _read(each, column)
-        guessed = guessed or kind in GUESSED
-        _show_understood(each, found, kind, column)
+        importer = None if each.suffix == ".json" else importer_of(each)
+        found = list(read_catalog(each) if importer is None else importer.read(each, column))
+        guessed = guessed or (importer is not None and importer.guessed)
+        _show_understood(each, found, importer, column)
         entries += found
     if look:
         return
@@ -102,26 +104,16 @@ def import_command(
     click.echo(f"{target} is written. See: ovek catalog check")
 
 
-def _read(file: Path, column: dict[str, str]) -> tuple[list[Published], str]:
-    if file.suffix == ".json":
-        return list(read_catalog(file)), "ovek.catalog/1"
-    kind = kind_of(file)
-    if kind == "table":
-        return list(table.read(file, column)), kind
-    return list(READERS[kind](file)), kind
-
-
-def _show_understood(file: Path, found: list[Published], kind: str, column: dict[str, str]) -> None:
+def _show_understood(
+    file: Path, found: list[Published], importer: Importer | None, column: dict[str, str]
+) -> None:
     from ovek.render.catalog import understood
     from ovek.render.lines import hanging
 
     write_lines(hanging("", f"{file}:", indent=0))
-    if kind == "table":
-        header = table.header_of(file, column)
-        told = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
-        left = f"; left out: {', '.join(header.left_out)}" if header.left_out else ""
-        write_lines(hanging("Columns:", told + left, indent=9))
-    write_lines(understood(found, kind))
+    if importer is not None and (told := importer.understood(file, column)):
+        write_lines(hanging("Columns:", told, indent=9))
+    write_lines(understood(found, importer.kind if importer is not None else "ovek.catalog/1"))
 
 
 def _agreed() -> bool:

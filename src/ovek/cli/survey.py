@@ -87,7 +87,8 @@ def _jobs(site: Site, names: tuple[str, ...]) -> list[Job]:
 def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
     from ovek.sources import ssh, trust
     from ovek.sources.interview import Wanted
-    from ovek.sources.survey import Outcome, Setup, survey
+    from ovek.sources.survey import Outcome, survey
+    from ovek.sources.ways.interface import Setup
 
     folder = site.folder / "snapshots"
     snapshot, journal = _opened(folder, resume=options["resume"])

@@ -10,12 +10,11 @@ import msgspec
 import msgspec.structs
 
 from ovek.files.errors import InputError
-from ovek.files.importers import digestlist, kind_of, metalink, sidefile
+from ovek.files.importers import IMPORTERS, importer_of, may_stand
+from ovek.files.importers.interface import Importer
 from ovek.files.typed import cannot_read, explain, read_bytes, text_of
 from ovek.files.whole import write_whole
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy
-
-DIGEST_LISTS = frozenset({".md5", ".sha1", ".sha256", ".sha512", ".txt"})
 
 
 class CatalogFile(
@@ -55,16 +54,21 @@ def read_catalogs(folder: Path) -> list[Published]:
     for file in files:
         if file.suffix == ".json":
             releases += read_catalog(file)
-        elif file.suffix in DIGEST_LISTS:
-            side = kind_of(file) == "side file"
-            releases += sidefile.read(file) if side else digestlist.read(file)
-        elif file.suffix == ".meta4":
-            releases += metalink.read(file)
+        elif may_stand(file):
+            releases += _standing(file).read(file, {})
         else:
             met = f"has the ending {file.suffix!r}, which is no catalog's"
-            do = f"Name a catalog .json, a digest list {', '.join(sorted(DIGEST_LISTS))}"
-            raise InputError(file, met, do)
+            lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
+            raise InputError(file, met, f"Name a catalog .json, a list {', '.join(lists)}")
     return releases
+
+
+def _standing(file: Path) -> Importer:
+    """What reads a file that lies in catalog/: nothing there is guessed."""
+    importer = importer_of(file)
+    if file.suffix in importer.stands:
+        return importer
+    return next(each for each in reversed(IMPORTERS) if file.suffix in each.stands)
 
 
 def read_catalog(file: Path) -> Iterator[Published]:

@@ -1,6 +1,6 @@
 """The devices of a site and how each is reached: `ovek.fleet/1`."""
 
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct
 
@@ -8,7 +8,13 @@ from ovek.model.snapshot import Name
 
 FORMAT = "ovek.fleet/1"
 
-Way = Literal["ssh", "sftp", "capture", "folder"]
+# Every way to reach a device, and the key of the fleet file that it needs. What each does is the
+# module of its name in `ovek.sources.ways`.
+WAYS: dict[str, str] = {"ssh": "host", "sftp": "host", "capture": "capture", "folder": "folder"}
+if TYPE_CHECKING:
+    Way = str
+else:
+    Way = Literal[tuple(WAYS)]
 
 
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -33,13 +39,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     member: Name = "1"
 
     def __post_init__(self) -> None:
-        for way, key, value in (
-            ("ssh", "host", self.host),
-            ("sftp", "host", self.host),
-            ("capture", "capture", self.capture),
-            ("folder", "folder", self.folder),
-        ):
-            if way in self.ways and not value:
+        for way, key in WAYS.items():
+            if way in self.ways and not getattr(self, key):
                 raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
 
 

@@ -4,17 +4,17 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 
-from ovek.model.finding import DeviceAudit
+from ovek.render.forms import AuditResult
 from ovek.render.visible import visible
 
 COLUMNS = ("device", "reload", "severity", "rule", "place", "saw", "do", "waived")
 _RUN = ("=", "+", "-", "@", "\t", "\r")
 
 
-def findings(audits: Iterable[DeviceAudit]) -> Iterator[bytes]:
+def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write a header, then a row for each finding."""
     yield _row(COLUMNS)
-    for audit in audits:
+    for audit in result.audits:
         for one in audit.findings:
             yield _row(
                 (

@@ -1,7 +1,6 @@
 """Results as JSON: one object a command, keys sorted, stable (`ovek.audit/1` and so on)."""
 
 from collections.abc import Iterable, Iterator
-from datetime import datetime
 from typing import Any
 
 import msgspec
@@ -10,7 +9,7 @@ import msgspec.structs
 from ovek.model.choice import CatalogMistake, Pick, UpgradePath
 from ovek.model.compare import DeviceCompare
 from ovek.model.custody import Custody
-from ovek.model.finding import AuditSummary, RuleCard
+from ovek.model.finding import RuleCard
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
@@ -20,29 +19,24 @@ from ovek.model.trial import SheetTrial
 from ovek.model.verdict import KnownRelease
 from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
+from ovek.render.forms import AuditResult
 from ovek.render.steps import words_of
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
 
-def audit(
-    as_of: datetime,
-    devices: Iterable[bytes],
-    not_read: Iterable[str],
-    summary: AuditSummary,
-    unused: Iterable[Waiver] = (),
-) -> Iterator[bytes]:
-    """Write `ovek.audit/1` piece by piece; `devices` are JSON already, one line each."""
-    yield b'{"as_of":' + _ENCODER.encode(as_of) + b',"devices":['
+def write_audit(result: AuditResult) -> Iterator[bytes]:
+    """Write `ovek.audit/1` piece by piece."""
+    yield b'{"as_of":' + _ENCODER.encode(result.as_of) + b',"devices":['
     comma = b"\n"
-    for device in devices:
+    for device in result.lines():
         yield comma + device
         comma = b",\n"
     head = {
         "format": "ovek.audit/1",
-        "not_in_snapshot": list(not_read),
-        "summary": summary,
-        "unused_waivers": list(unused),
+        "not_in_snapshot": list(result.not_read),
+        "summary": result.summary,
+        "unused_waivers": list(result.unused),
     }
     yield b"],\n" + _ENCODER.encode(head)[1:] + b"\n"
 

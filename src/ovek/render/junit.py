@@ -1,25 +1,21 @@
 """An audit as JUnit XML, as build servers read it: a suite a device, a case a finding."""
 
-from collections.abc import Callable, Iterable, Iterator
-from datetime import datetime
+from collections.abc import Iterator
 from xml.sax.saxutils import quoteattr
 
-from ovek.model.finding import AuditSummary, DeviceAudit, Finding, Severity
+from ovek.model.finding import Finding, Severity
+from ovek.render.forms import AuditResult
 from ovek.render.visible import visible
 
 
-def junit(
-    audits: Iterable[DeviceAudit],
-    summary: AuditSummary,
-    as_of: datetime,
-    fails: Callable[[Severity], bool],
-) -> Iterator[bytes]:
+def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write the suites; a finding that `fails` is a failure, a waived one is skipped."""
+    summary, as_of, fails = result.summary, result.as_of, result.fails
     severities: tuple[Severity, ...] = ("critical", "warning", "note")
     failures = sum(getattr(summary, one) for one in severities if fails(one))
     yield b'<?xml version="1.0" encoding="UTF-8"?>\n'
     yield _line(f'<testsuites name="ovek audit" failures="{failures}">')
-    for audit in audits:
+    for audit in result.audits:
         failing = [one for one in audit.findings if one.waived is None and fails(one.severity)]
         waived = sum(one.waived is not None for one in audit.findings)
         yield _line(

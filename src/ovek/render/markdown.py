@@ -3,8 +3,9 @@
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
-from ovek.model.finding import AuditSummary, DeviceAudit, Finding, RuleCard
+from ovek.model.finding import Finding
 from ovek.render.audit import TITLES, answer, cells
+from ovek.render.forms import AuditResult
 from ovek.render.groups import groups
 from ovek.render.lines import count
 from ovek.render.visible import visible
@@ -12,17 +13,12 @@ from ovek.render.visible import visible
 _MARKS = re.compile(r"([\\`*_{}\[\]<>#|~])")
 
 
-def audit(
-    audits: Iterable[DeviceAudit],
-    summary: AuditSummary,
-    about: Iterable[str],
-    group_by: str,
-    cards: Iterable[RuleCard],
-) -> Iterator[bytes]:
+def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write the answer, a table of the devices, then the findings."""
-    audits = list(audits)
+    audits, group_by = list(result.audits), result.group_by
     stranded = [one.device for one in audits if one.reload == "stranded"]
-    lines = [f"# {escaped(answer(summary, stranded))}", "", *map(escaped, about), ""]
+    lines = [f"# {escaped(answer(result.summary, stranded))}", ""]
+    lines += [*map(escaped, result.about), ""]
     lines += table(TITLES, [cells(one) for one in audits])
     if group_by == "device":
         for one in audits:
@@ -30,7 +26,7 @@ def audit(
                 lines += ["", f"## {escaped(one.device)}", ""]
                 lines += [line for each in one.findings for line in _finding(each, each.rule)]
     else:
-        for group in groups(audits, group_by, cards):
+        for group in groups(audits, group_by, result.cards):
             told = f"{count(len(group.found), 'finding')}, {count(len(group.devices), 'device')}"
             lines += ["", f"## {escaped(group.title)} ({group.severity}; {told})", ""]
             lines += [f"{head.capitalize()} {escaped(text)}\n" for head, text in group.told]

@@ -5,6 +5,7 @@ wrapped it; what still is not understood is told, since what it says is not know
 """
 
 import io
+import re
 from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any
@@ -29,21 +30,50 @@ class TemplateError(ValueError):
     """A template that TextFSM does not take."""
 
 
-class _Watching(textfsm.TextFSM):  # type: ignore[misc]
-    """TextFSM that can tell whether a rule of the present state fits a line."""
+# What ends a line for `str.splitlines` and is no line end of an answer.
+_ODD_ENDS = re.compile(r"[\x0b\x0c\x1c-\x1e\x85\u2028\u2029]")
+
+
+class _Machine:
+    """A TextFSM template that is fed line by line, and knows in which state it is.
+
+    TextFSM does not tell its state, so the rules of the present one are followed beside it: the
+    first that fits and does not continue may change it.
+    """
+
+    def __init__(self, template: textfsm.TextFSM) -> None:
+        self.template, self.state = template, "Start"
+        template.Reset()
+
+    @property
+    def ended(self) -> bool:
+        """Whether it takes no more lines."""
+        return self.state in ("End", "EOF")
 
     def understands(self, line: str) -> bool:
-        return any(rule.regex_obj.match(line) for rule in self._cur_state)
+        """Whether a rule of the present state fits a line."""
+        return any(rule.regex_obj.match(line) for rule in self.template.states[self.state])
 
     def feed(self, line: str) -> None:
-        self._CheckLine(line)
+        """Take one line."""
+        for rule in self.template.states[self.state]:
+            if rule.regex_obj.match(line) and rule.line_op != "Continue":
+                self.state = rule.new_state or self.state
+                break
+        self.template.ParseText(f"{line}\n", eof=False)
+
+    def rows(self) -> list[list[Any]]:
+        """The rows, once all lines are fed."""
+        # A state that ended takes no record at the end of the text either.
+        found: list[list[Any]] = self.template.ParseText("", eof=not self.ended)
+        return found
 
 
 @lru_cache(maxsize=256)
-def _template(text: str) -> _Watching:
+def _template(text: str) -> textfsm.TextFSM:
     text = text.strip("\n") + "\n"  # as a template between TOML's quotes comes
     try:
-        return _Watching(io.StringIO(text))
+        return textfsm.TextFSM(io.StringIO(text))
     except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
         raise TemplateError(f"the template is not TextFSM: {error}") from None
 
@@ -80,15 +110,18 @@ def rows_of(question: Question, answer: str) -> Rows:
     """Turn one answer, already plain text, into rows."""
     if question.template is None:
         return _parsed(question, answer)
-    machine = _template(question.template)
-    machine.Reset()
+    template = _template(question.template)
+    machine = _Machine(template)
     strange = []
     lines = [line.rstrip() for line in answer.split("\n")]
     at = 0
     try:
-        while at < len(lines):
+        while at < len(lines) and not machine.ended:
             line = lines[at]
             at += 1
+            if _ODD_ENDS.search(line):  # it would be taken for two lines
+                strange.append(line)
+                continue
             if line and not machine.understands(line):
                 if at < len(lines) and machine.understands(line + lines[at]):
                     line += lines[at]
@@ -96,13 +129,10 @@ def rows_of(question: Question, answer: str) -> Rows:
                 else:
                     strange.append(line)
             machine.feed(line)
-            if machine._cur_state_name in ("End", "EOF"):
-                break
-        if machine._cur_state_name != "End" and "EOF" not in machine.states:
-            machine._AppendRecord()
+        made = machine.rows()
     except textfsm.TextFSMError as error:
         return Rows((), (f"the template stopped: {error}",))
-    rows = tuple(dict(zip(machine.header, row, strict=True)) for row in machine._result)
+    rows = tuple(dict(zip(template.header, row, strict=True)) for row in made)
     return Rows(rows, tuple(strange))
 
 

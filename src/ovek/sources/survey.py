@@ -11,39 +11,20 @@ import time
 from collections.abc import Callable, Iterable
 from contextlib import AsyncExitStack
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 import msgspec
-from asyncssh import SSHClientConnection
 from msgspec import Struct
 
 from ovek.files.errors import InputError
 from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
-from ovek.sources.capture import answers_of, asking, find_captures, read_capture
 from ovek.sources.draft import missing_facts
-from ovek.sources.folder import read_folder
-from ovek.sources.interview import Answer, Expects, Interview, Wanted
+from ovek.sources.interview import Answer, Interview, Wanted
 from ovek.sources.problem import ReadProblem
-from ovek.sources.sftp import read_sftp
-from ovek.sources.ssh import Limits, connected, programs, terminal
-from ovek.sources.trust import HostKeys, Secrets
-
-
-class Setup(Struct, frozen=True, kw_only=True):
-    """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry."""
-
-    site: Path
-    wanted: Wanted
-    keys: HostKeys
-    secrets: Secrets
-    limits: Limits = Limits()
-    tries: int = 3
-    wait: float = 1.0
-    rate: int | None = None
-    expects: Expects | None = None
+from ovek.sources.ways import way_of
+from ovek.sources.ways.interface import Door, Setup
 
 
 class Outcome(Struct, frozen=True, kw_only=True):
@@ -207,26 +188,7 @@ async def _all_ways(
     ways: tuple[Way, ...] = device.ways or (("ssh",) if device.host else ())
     if not ways:
         raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
-    reading = interview.sheet.reading
     async with AsyncExitStack() as stack:
-        connection: SSHClientConnection | None = None
+        door = Door(device, interview, setup, partial, stack)
         for way in ways:
-            if way in ("ssh", "sftp") and connection is None:
-                connection = await stack.enter_async_context(
-                    connected(device, setup.limits, setup.keys, setup.secrets)
-                )
-            if way == "capture":
-                files = find_captures(setup.site, device.capture)
-                sessions = [read_capture(file) for file in files]
-                await interview.run(asking(answers_of(sessions, reading)))
-            elif way == "folder":
-                folder = setup.site / (device.folder or "")
-                where = (device.member, device.volume)
-                await asyncio.to_thread(read_folder, interview, folder, *where)
-            elif connection is not None and way == "sftp":
-                await read_sftp(connection, interview, setup.limits, setup.rate, partial)
-            elif connection is not None and reading.by == "exec":
-                await interview.run(programs(connection, setup.limits))
-            elif connection is not None:
-                async with terminal(connection, reading, setup.limits) as ask:
-                    await interview.run(ask)
+            await way_of(way)(door)

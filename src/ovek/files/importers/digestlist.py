@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.importers.interface import Importer
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
@@ -96,3 +97,18 @@ def line_of(digest: str, name: str) -> str:
         escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
         return f"\\{digest} *{escaped}\n"
     return f"{digest} *{name}\n"
+
+
+def _claims(file: Path, text: str) -> bool:
+    """Whether every line may be one of a digest list, or the name says that it is one."""
+    lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
+    named = file.suffix.lower() in {f".{name}" for name in LENGTHS}
+    return (bool(lines) and all(map(is_line, lines))) or named
+
+
+IMPORTER = Importer(
+    kind="digest list",
+    claims=_claims,
+    read=lambda file, said: read(file),
+    stands=frozenset({*(f".{name}" for name in LENGTHS), ".txt"}),
+)

@@ -3,6 +3,7 @@
 Entities are not expanded and nothing outside the file is fetched.
 """
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from xml.sax import SAXException, handler, xmlreader
@@ -11,6 +12,7 @@ import defusedxml.sax
 from defusedxml import DefusedXmlException
 
 from ovek.files.errors import InputError
+from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.typed import read_bytes
 from ovek.model.catalog import Origin, Published, Release
@@ -120,3 +122,14 @@ def read(file: Path) -> Iterator[Published]:
     if not collector.found:
         raise InputError(file, "lists no file", "Check that it is the right file")
     yield from collector.found
+
+
+IMPORTER = Importer(
+    kind="Metalink",
+    claims=lambda file, text: (
+        file.suffix.lower() in (".meta4", ".metalink")
+        or re.match(r"\s*(<\?xml|<metalink)", text) is not None
+    ),
+    read=lambda file, said: read(file),
+    stands=frozenset({".meta4"}),
+)

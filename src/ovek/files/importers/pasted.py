@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
@@ -93,3 +94,11 @@ def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> No
         current.size = int(re.sub(r"[ ,']", "", told))
     if version := _VERSION.search(rest):
         current.version = current.version or version["version"]
+
+
+IMPORTER = Importer(
+    kind="pasted text",
+    claims=lambda file, text: True,
+    read=lambda file, said: read(file),
+    guessed=True,
+)

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.importers.interface import Importer
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
@@ -33,3 +34,11 @@ def read(file: Path) -> Iterator[Published]:
 def normalised(digest: str) -> str:
     """A digest in lower case, without the blanks and colons that people put into it."""
     return re.sub(r"[\s:]", "", digest).lower()
+
+
+IMPORTER = Importer(
+    kind="side file",
+    claims=lambda file, text: file.suffix.lower() in SUFFIXES and is_bare(text),
+    read=lambda file, said: read(file),
+    stands=frozenset(SUFFIXES),
+)

@@ -13,6 +13,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from ovek.files.errors import InputError
+from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
@@ -124,3 +125,20 @@ def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published
         fits=tuple(row["fits"].split()) if row.get("fits") else None,
     )
     return Published(release, Origin(file.name, line), row.get("publisher") or None)
+
+
+def _understood(file: Path, said: Mapping[str, str]) -> str:
+    """Which column means what, and which are left out."""
+    header = header_of(file, said)
+    told = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
+    left = f"; left out: {', '.join(header.left_out)}" if header.left_out else ""
+    return told + left
+
+
+IMPORTER = Importer(
+    kind="table",
+    claims=lambda file, text: file.suffix.lower() in (".csv", ".tsv"),
+    read=read,
+    guessed=True,
+    understood=_understood,
+)

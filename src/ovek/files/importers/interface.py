@@ -1,0 +1,28 @@
+"""What every way of telling releases has in common: one module a format, found by one list."""
+
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+
+from msgspec import Struct
+
+from ovek.model.catalog import Published
+
+# Which column of a table means what, as a person says it: `file` to a column's title.
+Said = Mapping[str, str]
+
+
+class Importer(Struct, frozen=True, kw_only=True):
+    """One format.
+
+    `claims` tells by a file's name and text whether it is of this format; `read` goes through its
+    `Published` entries in the file's order, each with the line it stands on, and raises InputError.
+    `guessed` formats are looked over by a person before they are taken. A file with one of the
+    endings `stands` may lie in catalog/ as it is. `understood` tells in words how it is read.
+    """
+
+    kind: str
+    claims: Callable[[Path, str], bool]
+    read: Callable[[Path, Said], Iterator[Published]]
+    guessed: bool = False
+    stands: frozenset[str] = frozenset()
+    understood: Callable[[Path, Said], str] = lambda file, said: ""

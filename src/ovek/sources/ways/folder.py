@@ -1,0 +1,13 @@
+"""By a folder: a mounted stick, or an unpacked backup."""
+
+import asyncio
+
+from ovek.sources.folder import read_folder
+from ovek.sources.ways.interface import Door
+
+
+async def read(door: Door) -> None:
+    """Read the folder as a volume of a member."""
+    device = door.device
+    folder = door.setup.site / (device.folder or "")
+    await asyncio.to_thread(read_folder, door.interview, folder, device.member, device.volume)
