@@ -1,6 +1,7 @@
 """Fixtures: the built program on files in a temporary folder."""
 
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -15,7 +16,8 @@ from ovek.model.snapshot import Device
 
 # The machine may be slow at any moment; no test is about time.
 settings.register_profile("ovek", deadline=None)
-settings.load_profile("ovek")
+settings.register_profile("quick", deadline=None, max_examples=20)
+settings.load_profile("quick" if "OVEK_QUICK" in os.environ else "ovek")
 
 SHEET = """
 format = "ovek.sheet/1"

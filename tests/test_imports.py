@@ -57,3 +57,60 @@ def test_the_engine_has_no_io_no_clock_and_no_interface():
         assert not roots & OUTSIDE_THE_ENGINE, file
         assert "now(" not in file.read_text(), file
         assert "open(" not in file.read_text(), file
+
+
+# The floors of the engine: each room imports only what stands before it here.
+FLOORS = [
+    # what is
+    "releases", "verdicts", "runs", "layouts", "bootwalk",
+    # what would be
+    "changes", "replay", "room",
+    # what to do
+    "roles", "fallback", "hold", "tier", "choose", "units", "steps",
+]  # fmt: skip
+# The rooms whose functions stay short.
+SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "roles", "fallback", "hold",
+         "tier", "units", "steps", "cleanup"}  # fmt: skip
+
+
+def rooms() -> list[tuple[str, Path]]:
+    """Each module of the engine with the room that it belongs to."""
+    root = ROOT / "engine"
+    return [
+        (file.relative_to(root).parts[0].removesuffix(".py"), file) for file in modules("engine")
+    ]
+
+
+@pytest.mark.parametrize("room", FLOORS)
+def test_a_room_of_the_engine_imports_only_what_stands_above_it(room):
+    above = {*FLOORS[: FLOORS.index(room)], room}
+    for name, file in rooms():
+        if name == room:
+            ours = {
+                each.split(".")[2] for each in imported(file) if each.startswith("ovek.engine.")
+            }
+            assert ours <= above, file
+
+
+def test_layouts_are_asked_for_by_name_only():
+    """But for a pair's two names, no room looks into one layout."""
+    allowed = {"TRIAL", "COMMITTED"}
+    for name, file in rooms():
+        if name != "layouts":
+            for each in imported(file):
+                if each.startswith("ovek.engine.layouts.") and each.split(".")[3] in {
+                    "files", "banks", "paired",
+                }:  # fmt: skip
+                    assert each.split(".")[4] in allowed, file
+
+
+def test_functions_in_the_rooms_stay_short_and_take_few_arguments():
+    for name, file in rooms():
+        if name not in SHORT:
+            continue
+        for node in ast.walk(ast.parse(file.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                arguments = [*node.args.args, *node.args.kwonlyargs]
+                taken = [one.arg for one in arguments if one.arg not in ("self", "cls")]
+                assert len(taken) <= 6, (file, node.name)
+                assert node.end_lineno - node.lineno < 48, (file, node.name)
