@@ -1,7 +1,8 @@
-"""Flip each comparison in the engine once, and see whether a quick part of the tests notices.
+"""Flip each comparison in the engine once, and see whether the tests notice.
 
-`python scripts/flip_comparisons.py [SHARE] [SEED]`: every comparison (`<`, `==`, `in`, `is`) is turned into its opposite, one at a time, in a copy of the sources; the tests that drive the
-engine are run until one fails. SHARE (default 1.0) takes only so many, chosen by SEED. Prints what
+`python scripts/flip_comparisons.py [SHARE] [SEED]`: every comparison (`<`, `==`, `in`, `is`) is
+turned into its opposite, one at a time, in a copy of the sources; the tests that drive the engine
+are run until one fails. SHARE (default 1.0) takes only so many, chosen by SEED. Prints what
 survived, and how many of how many were caught. The whole takes some hours on two cores.
 """
 

@@ -105,8 +105,8 @@ def test_the_whole_fleet_is_one_line_each_and_totals(ovek):
     fleet(ovek)
     shown = ovek("cleanup", "--whole-fleet", "--free", "100MiB", exits=1).stdout.splitlines()
     assert shown[0] == (
-        "3 of 5 volumes have room or can make it; 1 cannot, by 80.0 MiB in all; of 1 it is not "
-        "known."
+        "3 of 5 volumes have room or can make it; 1 cannot, by 80.0 MiB in all; for 1 there is no "
+        "plan."
     )
     assert shown[1].startswith("Fit: 1 as they are · 1 after tier 1 · 1 after tier 4")
     rows = {line.split()[0]: line for line in shown[4:]}

@@ -182,7 +182,9 @@ class Holds:
                 continue
             try:
                 for place in behind(self.judged, one):
-                    self._hold(place, _because("starts if the next start fails", "starts-next"))
+                    if member.starts is None or place != member.starts.at:
+                        told = "starts if the next start fails"
+                        self._hold(place, _because(told, "kept-fallback"))
             except NotKnownError:
                 self._missing("what starts if the next start fails is not known", _BOOTED)
 

@@ -20,6 +20,7 @@ from ovek.engine.hold import Told
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.writing import Spot
 from ovek.engine.replay import Replay, Stage
+from ovek.engine.runs import version_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.change import BackUp, Change, Copy, Delete, WriteBank
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
@@ -100,7 +101,7 @@ def _back_ups(choice: Choice) -> Iterator[Act]:
     lost, spot = choice.lost, choice.spot
     if lost is None or spot is None or spot.replaces:
         return
-    if lost.verdict is not None and not lost.elsewhere:
+    if lost.verdict not in (None, "altered", "cut-short") and not lost.elsewhere:
         yield Act(Step(kind="back-up", bank=spot.bank, version=lost.version), (BackUp(),))
 
 
@@ -167,7 +168,14 @@ def _bring(choice: Choice, release: KnownRelease, spot: Spot) -> Iterator[Act]:
     points = layout.point(member, spot)
     if points:
         yield Act(replace(about, kind="set-boot", once=layout.pair), points)
-    yield Act(replace(about, kind="reload", place=None, bank=None, commits=layout.pair))
+    if points or not _runs_it(choice, release):
+        yield Act(replace(about, kind="reload", place=None, bank=None, commits=layout.pair))
+
+
+def _runs_it(choice: Choice, release: KnownRelease) -> bool:
+    """Whether the member runs a release already, so that nothing is to be reloaded for it."""
+    version = version_of(choice.judged, choice.one)
+    return version is not None and version == release.version
 
 
 def finished(choice: Choice, acts: Sequence[Act], replayed: Replay) -> list[Step]:

@@ -54,9 +54,9 @@ def verdict_of(plan: CleanupPlan) -> str:
     if plan.short_by is None:
         return f"no plan: {visible(plan.note)}"
     if plan.fits:
-        goes = f" once {_what(plan)} is gone" if plan.drop else ""
+        goes = f"delete {_what(plan)}, then " if plan.drop else ""
         short = show_size(plan.short_by)
-        return f"the image fits{goes}, and the reserve does not: short by {short} of it"
+        return f"{goes}the image fits, and the reserve does not: short by {short} of it"
     if not plan.enough:
         even = "even if all below went" if plan.drop else "and nothing may go"
         return f"not enough, short by {show_size(plan.short_by)} {even}"
@@ -93,7 +93,7 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             yield from hanging("  lost:", lost_of(plan.lost), indent=10)
     if plan.drop:
         yield from _drops(plan)
-    if plan.drop or plan.bank is not None:
+    if plan.drop or (plan.bank is not None and not (plan.there and not plan.steps)):
         yield from hanging("  if the power fails halfway:", power_cut(plan), indent=30)
     if plan.stretch is not None:
         yield from _stretch(plan)
@@ -172,7 +172,7 @@ def power_cut(plan: CleanupPlan) -> str:
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
         return f"after {steps} it would not start again; after every other it does"
     if plan.there:
-        return f"nothing is written; the next start stays {verdict}"
+        return f"nothing is written; the next start stays {verdict} until it is pointed elsewhere"
     if plan.bank is not None:
         return f"the bank is half written and bad; the next start stays {verdict}, from the other"
     if plan.starts_after != plan.starts_before:
@@ -236,7 +236,9 @@ class FleetRows:
 
 def _fleet_answer(plan: CleanupPlan) -> str:
     if plan.enough and plan.bank is not None and not plan.drop:
-        return f"{'start' if plan.there else 'write'} bank {visible(plan.bank)}"
+        if plan.there:
+            return "holds it already"
+        return f"write bank {visible(plan.bank)}"
     if plan.enough and not plan.drop:
         return "fits"
     if plan.enough:
@@ -262,7 +264,7 @@ def fleet(
     if totals.short:
         told += f"; {totals.short} cannot, by {show_size(totals.short_by)} in all"
     if totals.no_plan:
-        told += f"; of {totals.no_plan} it is not known"
+        told += f"; for {totals.no_plan} there is no plan"
     yield from hanging("", f"{told}.", indent=0)
     parts = [f"{totals.fit} as they are"]
     parts += [f"{number} after tier {tier}" for tier, number in sorted(totals.after.items())]

@@ -70,7 +70,10 @@ class Banks(Layout):
             starts = walk.starts.at if walk.starts is not None else None
             named = next((n for n in holding if Place(BANK, n, one.member.id) == starts), None)
             name = named or min(holding)
-            why = f"bank {name} holds it already: it only has to be started"
+            done = Place(BANK, name, one.member.id) == starts
+            why = f"bank {name} holds it already, " + (
+                "and starts next" if done else "and only has to be started"
+            )
             return [Spot(place=None, bank=name, why=why, there=True)]
         able = [bank for bank in one.member.banks or () if not _needed(writing, bank)]
         if not able:

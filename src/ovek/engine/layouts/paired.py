@@ -69,7 +69,7 @@ class Paired(Layout):
         member, starts = one.member, walk.starts.at if walk.starts is not None else None
         committed, trial = one.banks.get(COMMITTED), member.bank(TRIAL)
         if committed is not None and writing.holds(committed):
-            why = "what is committed is that image already"
+            why = "what is committed is that image already, and starts next"
             return [Spot(place=None, bank=COMMITTED, why=why, there=True)]
         no_way_back = "there would be nothing to go back to"
         if committed is None or committed.judgement.verdict != "proven":
@@ -90,7 +90,7 @@ class Paired(Layout):
         trial = writing.one.member.bank(TRIAL)
         assert trial is not None
         if writing.holds(writing.one.banks.get(TRIAL)):
-            why = "the trial directory holds it already: it only has to be started"
+            why = "the trial directory holds it already, and only has to be started"
             return [Spot(place=None, bank=TRIAL, why=why, there=True)]
         if both := shared(writing, trial):
             names = ", ".join(str(place.on(None)) for place in sorted(both))
