@@ -122,7 +122,11 @@ def _named_versions(one: KnownRelease, namings: list[Naming]) -> list[str]:
 
 
 def leads_from(version: str, start: str) -> bool:
-    """Whether a version is of a line: `7.4.1` is of `7.4`, and of `7.4.1` itself."""
+    """Whether a version is of a line: `7.4.1` is of `7.4`, and of `7.4.1` itself.
+
+    >>> leads_from("7.4.1", "7.4"), leads_from("7.40", "7.4"), leads_from("7", "7.4")
+    (True, False, False)
+    """
     whole, front = runs(version) or (), runs(start) or ()
     return bool(front) and whole[: len(front)] == front
 

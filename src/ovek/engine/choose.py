@@ -60,7 +60,19 @@ class Choice(Struct, frozen=True, kw_only=True):
 
 
 def choose(units: Iterable[Unit], need: int) -> Choice | None:
-    """Choose units that free at least `need` bytes; None where all together do not."""
+    """Choose units that free at least `need` bytes; None where all together do not.
+
+    >>> units = [
+    ...     Unit(places=(Place("flash", name),), tier=tier, why="", frees=frees, age=0.0)
+    ...     for name, tier, frees in (("a.dump", 1, 30), ("b.dump", 1, 50), ("old.img", 4, 90))
+    ... ]
+    >>> [unit.places[0].path for unit in choose(units, 40).units]
+    ['b.dump']
+    >>> [unit.places[0].path for unit in choose(units, 100).units]
+    ['a.dump', 'old.img']
+    >>> choose(units, 171) is None
+    True
+    """
     if need <= 0:
         return Choice(units=[])
     pool = in_order(units)

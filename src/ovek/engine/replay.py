@@ -123,7 +123,17 @@ def _quiet(change: Change, looked_at: set[Place]) -> bool:
 
 
 def worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> list[str]:
-    """What is worse after than before, member by member, in words."""
+    """What is worse after than before, member by member, in words.
+
+    >>> def walk(outcome):
+    ...     one = MemberWalk(member="1", from_="saved", outcome=outcome, starts=None, tried=(), note="")
+    ...     return DeviceWalk(device="sw", reload=outcome, runs=None, changes=None,
+    ...                       members_differ=None, members=(one,))
+    >>> worse(walk("ready"), walk("stranded"))
+    ['the next start goes from ready to stranded']
+    >>> worse(walk("stranded"), walk("ready"))
+    []
+    """
     members = {each.member: each for each in after.members}
     several = len(before.members) > 1
     found = []

@@ -73,7 +73,11 @@ def variant_of(device: Device, naming: Naming) -> str | None:
 
 
 def known_version(text: str | None) -> str | None:
-    """A version as a device tells it; None for what is too long to be one."""
+    """A version as a device tells it; None for what is too long to be one.
+
+    >>> known_version("7.4.1"), known_version("1" * 5000)
+    ('7.4.1', None)
+    """
     return text if text is not None and len(text) <= LONGEST else None
 
 

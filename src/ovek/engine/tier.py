@@ -24,7 +24,14 @@ _UNLOCKABLE = _OF_RUNNING | _OF_FALLBACK
 
 
 def locked_tier(reasons: Reasons) -> Tier | None:
-    """The tier of what is held and can be unlocked by name; None for all else that is held."""
+    """The tier of what is held and can be unlocked by name; None for all else that is held.
+
+    >>> running, named = Reason("running", frozenset({"running"})), frozenset({"in-order"})
+    >>> locked_tier((running,)), locked_tier((running, Reason("in the order", named)))
+    (6, 6)
+    >>> locked_tier((Reason("in the order", named),)) is None
+    True
+    """
     kinds = set[HoldKind]()
     for reason in reasons:
         if not reason.kinds <= _UNLOCKABLE:  # most of what is held is so for its role

@@ -77,5 +77,9 @@ def _unit(files: Sequence[Told], tier: Tier, why: str, cluster: int) -> Unit:
 
 
 def cluster_of(volume: Volume, fallback: int | None) -> int:
-    """The bytes in which a volume's room is taken; `fallback` where it does not tell."""
+    """The bytes in which a volume's room is taken; `fallback` where it does not tell.
+
+    >>> cluster_of(Volume(name="flash", cluster=4096), 512), cluster_of(Volume(name="flash"), None)
+    (4096, 1)
+    """
     return volume.cluster or fallback or 1

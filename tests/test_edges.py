@@ -1,0 +1,180 @@
+"""The exact edges of what is decided: one more, one less, the other way round."""
+
+from msgspec.structs import replace
+
+from builders import (
+    CATALOG,
+    MIB,
+    POLICY,
+    SIZE,
+    audit,
+    bank,
+    device,
+    digest,
+    flash,
+    image,
+    judged,
+    member,
+    plain,
+    published,
+    release,
+    sheet,
+)
+from ovek.engine import catalog
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import content_of, refusal
+from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.confirm import confirm
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.runs import runs_of
+from ovek.engine.shelf import judge_shelf, used_releases
+from ovek.engine.verdicts import judge_for
+from ovek.model.change import Copy
+from ovek.model.digest import Digests
+from ovek.model.naming import Naming
+from ovek.model.place import Place
+from ovek.model.plan import Room
+from ovek.model.shelf import ShelfFile
+from ovek.model.snapshot import Bank, Boot, Hardware, Setting
+
+ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+BANKS = sheet("banks", fallback="other-bank")
+
+
+def plan_of(what, *, kind=None, catalog=CATALOG, policy=POLICY, room_for=None, **room):
+    found = judged(what, kind, catalog)
+    asked = Room(**room)
+    if room_for is not None:
+        asked = Room(release=found.judge.releases.by_version[room_for][0])
+    return plan_device(found, Asked(policy=policy, room=asked))[0]
+
+
+def test_a_copy_fits_where_it_takes_just_what_is_free():
+    content = content_of(judged(device(member())).judge.releases.by_version["2.0"][0])
+    copy = Copy(place=Place("flash", "sw-2.0.img", "1"), content=content)
+    for free, fits in ((SIZE, True), (SIZE - 1, False)):
+        what = device(member(volumes=(flash(free=free),)))
+        assert (refusal(what, copy, sheet()) == "") is fits
+
+
+def test_room_for_an_image_is_enough_at_just_its_size():
+    for free, enough in ((SIZE, True), (SIZE - 1, False)):
+        volume = flash(image("1.0"), free=free)
+        what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+        assert plan_of(what, room_for="2.0").enough is enough
+
+
+def test_images_are_offered_only_while_the_order_is_known():
+    files = (image("1.0"), image("2.0"), image("3.0"))
+    known = Boot(mode=Setting(saved="first-found"), order=Setting(live=()))
+    for boot, offered in ((known, True), (replace(known, order=Setting()), False)):
+        what = device(member(*files, boot=boot), place=ONE)
+        assert bool(plan_of(what, sweep=4).drop) is offered
+
+
+def test_a_plan_is_confirmed_at_just_the_room_that_is_left_once_the_image_is_there():
+    volume = flash(image("1.0"), plain("a.dump", 60 * MIB), free=50 * MIB)
+    what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+    plan = plan_of(what, room_for="2.0")
+    for free, enough in ((0, True), (None, None)):
+        after = flash(image("1.0"), image("2.0"), free=free)
+        now = judged(device(member(volumes=(after,), boots=(ONE,)), place=ONE))
+        assert confirm(plan, now, now.judge.releases.by_version["2.0"][0]).enough is enough
+    for free, enough in ((SIZE, True), (SIZE - 1, False)):
+        after = flash(image("1.0"), free=free)
+        now = judged(device(member(volumes=(after,), boots=(ONE,)), place=ONE))
+        assert confirm(plan, now, now.judge.releases.by_version["2.0"][0]).enough is enough
+
+
+def test_the_room_of_an_image_that_was_there_before_is_not_taken_off_again():
+    tight = replace(POLICY, reserve="30MiB")
+    volume = flash(image("1.0"), image("2.0"), plain("a.dump", 30 * MIB), free=10 * MIB)
+    what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+    plan = plan_of(what, room_for="2.0", policy=tight)
+    assert (plan.wanted, plan.enough) == (30 * MIB, True)
+    for free, enough in ((30 * MIB, True), (29 * MIB, False)):
+        after = flash(image("1.0"), image("2.0"), free=free)
+        now = judged(device(member(volumes=(after,), boots=(ONE,)), place=ONE))
+        assert confirm(plan, now, now.judge.releases.by_version["2.0"][0]).enough is enough
+
+
+def test_a_second_copy_is_a_note_and_a_copy_on_another_volume_is_none():
+    copies = {"flash": (image("1.0"), image("1.0", path="b.img"))}
+    what = device(member(*copies["flash"], boots=(ONE,)), place=ONE)
+    told = [(one.severity, one.place) for one in audit(what).findings
+            if one.rule == "image-second-copy"]  # fmt: skip
+    assert told == [("note", "flash:b.img")]
+    card = flash(image("1.0", path="b.img"), name="card")
+    apart = device(member(volumes=(flash(image("1.0")), card), boots=(ONE,)), place=ONE)
+    assert "image-second-copy" not in {one.rule for one in audit(apart).findings}
+
+
+def test_a_release_is_used_by_what_runs_it_and_by_what_starts_it_next():
+    runs_one_starts_two = device(member(image("1.0"), image("2.0"), image("3.0"), boots=(TWO,)),
+                                 place=ONE)  # fmt: skip
+    found = judged(runs_one_starts_two)
+    used = used_releases(found, walk_device(found))
+    assert used == {"sw-1.0.img", "sw-2.0.img"}
+    banked = judged(device(member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="b"),
+                           in_bank="a"), BANKS)  # fmt: skip
+    assert used_releases(banked, walk_device(banked)) == {"sw-1.0.img", "sw-2.0.img"}
+    altered = judged(device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE))
+    assert used_releases(altered, walk_device(altered)) == set()
+
+
+def test_only_the_right_copy_on_the_shelf_is_used_by_anybody():
+    index = ReleaseIndex(CATALOG)
+    files = [
+        ShelfFile(path=path, size=SIZE, digests=Digests(md5=digest(content)))
+        for path, content in (("sw-1.0.img", "sw-1.0.img"), ("old/sw-1.0.img", "flipped"))
+    ]
+    used = {"sw-1.0.img": ("sw",)}
+    judgements = judge_shelf(files, index, [Naming(sheet())], used)
+    assert [one.used_by for one in judgements] == [("sw",), ()]
+
+
+def why_not(other, *more, runs="1.0", **hardware):
+    """Why another release than the picked one was not chosen."""
+    known = [release("3.0", fits=("SW*",), status="recommended"), *more]
+    what = device(member(), runs=runs, hardware=Hardware(model="SW10", **hardware))
+    judge = judge_for(sheet(), ReleaseIndex(published(*known)))
+    picked = catalog.pick(judge.releases, what, judge.sheet)
+    return {one.release.file: one.against for one in picked.others}.get(other)
+
+
+def test_why_a_release_was_not_chosen_is_told_by_status_version_and_variant():
+    mine = {"fits": ("SW*",)}
+    older = release("2.0", **mine, status="recommended")
+    assert why_not("sw-2.0.img", older) == ("sw-3.0.img is newer",)
+    old = release("4.0", **mine, status="old")
+    assert why_not("sw-4.0.img", old) == ("its status is old, sw-3.0.img is recommended",)
+    twin = release("3.0", file="z.img", **mine, status="recommended", variant="lite")
+    assert why_not("z.img", twin) == ("sw-3.0.img is the same version; choose by variant (lite)",)
+    hungry = release("4.0", **mine, needs={"memory": 8})
+    assert why_not("sw-4.0.img", hungry, memory=8) == ("its status is not told, sw-3.0.img is "
+                                                       "recommended",)  # fmt: skip
+    assert why_not("sw-4.0.img", hungry, memory=7)[0].startswith("it needs 8 B of memory")
+
+
+def test_a_place_or_a_bank_each_tell_what_a_member_runs():
+    what = device(member(image("1.0"), image("2.0"), boots=(ONE,)), runs="1.0")
+    unknown = runs_of(judged(what))[0]
+    assert (unknown.sure, unknown.places) == (False, (Place("flash", "sw-1.0.img", "1"),))
+    by_bank = device(member(banks=(bank("a", "1.0"), bank("b", "1.0")), default="a"), in_bank="a")
+    assert runs_of(judged(by_bank, BANKS))[0].bank == "a"
+    two = device(member(image("1.0")), member(image("2.0"), id="2", running_version="1.0"),
+                 place=ONE)  # fmt: skip
+    assert [one.sure for one in runs_of(judged(two))] == [True, True]
+
+
+def test_a_bank_is_held_against_the_release_of_its_own_variant():
+    variants = published(
+        release("1.0", file="full.img", variant="full"),
+        release("1.0", file="lite.img", variant="lite"),
+    )
+    full = Bank(name="a", state="ok", version="1.0", variant="full")
+    held = judged(device(member(banks=(full,), default="a")), BANKS, variants)
+    assert held.members[0].banks["a"].judgement.release.file == "full.img"
+    neither = replace(full, variant=None)
+    unsure = judged(device(member(banks=(neither,), default="a")), BANKS, variants)
+    assert unsure.members[0].banks["a"].judgement.release is None
