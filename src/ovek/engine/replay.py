@@ -125,10 +125,13 @@ def _quiet(change: Change, looked_at: set[Place]) -> bool:
 def worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> list[str]:
     """What is worse after than before, member by member, in words.
 
-    >>> def walk(outcome):
-    ...     one = MemberWalk(member="1", from_="saved", outcome=outcome, starts=None, tried=(), note="")
-    ...     return DeviceWalk(device="sw", reload=outcome, runs=None, changes=None,
-    ...                       members_differ=None, members=(one,))
+    >>> import msgspec
+    >>> def walk(reload):
+    ...     member = {"member": "1", "from": None, "outcome": reload, "starts": None}
+    ...     known = {"runs": None, "changes": None, "members_differ": None}
+    ...     members = [{**member, "tried": [], "note": ""}]
+    ...     whole = {"device": "sw", "reload": reload, **known, "members": members}
+    ...     return msgspec.convert(whole, DeviceWalk)
     >>> worse(walk("ready"), walk("stranded"))
     ['the next start goes from ready to stranded']
     >>> worse(walk("stranded"), walk("ready"))

@@ -26,6 +26,7 @@ _UNLOCKABLE = _OF_RUNNING | _OF_FALLBACK
 def locked_tier(reasons: Reasons) -> Tier | None:
     """The tier of what is held and can be unlocked by name; None for all else that is held.
 
+    >>> from ovek.engine.hold import Reason
     >>> running, named = Reason("running", frozenset({"running"})), frozenset({"in-order"})
     >>> locked_tier((running,)), locked_tier((running, Reason("in the order", named)))
     (6, 6)
