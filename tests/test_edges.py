@@ -178,3 +178,22 @@ def test_a_bank_is_held_against_the_release_of_its_own_variant():
     neither = replace(full, variant=None)
     unsure = judged(device(member(banks=(neither,), default="a")), BANKS, variants)
     assert unsure.members[0].banks["a"].judgement.release is None
+
+
+def test_a_copy_that_mends_is_dangerous_until_it_is_done():
+    """The loader finds the new image by itself, but not half of it."""
+    volume = flash(image("1.0"), free=50 * MIB)
+    what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
+    found = judged(what, sheet(fallback="first-found"))
+    asked = Asked(
+        policy=POLICY,
+        room=Room(release=found.judge.releases.by_version["2.0"][0]),
+        unlocked=frozenset({"running"}),
+        detail="steps",
+    )
+    plan = plan_device(found, asked)[0]
+    told = {step.kind: (step.safe, step.reload) for step in plan.steps}
+    assert told["delete"] == (False, "stranded")
+    assert told["copy"] == (False, "ready")
+    assert told["set-boot"] == (True, "ready")
+    assert plan.stretch == (2, 4)

@@ -205,13 +205,15 @@ def finished(choice: Choice, acts: Sequence[Act], replayed: Replay) -> list[Step
 
 
 def _harm(done: Sequence[Stage], left: tuple[str, ...]) -> tuple[str, ...]:
-    """What a stop after a step, or in it, leaves worse; `left` is what the step before it left so.
+    """What a stop after a step, or in its middle, leaves worse; `left` is what was so before it.
 
-    A step that mends what was worse is safe: what is worse until it is done was so before it.
+    A copy takes its time, so that its middle counts whatever was before. Settings that mend what
+    was worse are made at once: what is worse until they are all made was so before them.
     """
     if not done:
         return left
-    way = [told for stage in done for told in (*stage.halfway, *stage.harm) if told not in left]
+    way = [told for stage in done for told in stage.halfway]
+    way += [told for stage in done for told in stage.harm if told not in left]
     return tuple(dict.fromkeys([*way, *done[-1].harm]))
 
 

@@ -170,7 +170,7 @@ def power_cut(plan: CleanupPlan) -> str:
     if plan.stretch is not None:
         first, last = plan.stretch
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
-        return f"after {steps} it would not start again; after every other it does"
+        return f"in or after {steps} it would not start again; after every other it does"
     if plan.there:
         return f"nothing is written; the next start stays {verdict} until it is pointed elsewhere"
     if plan.bank is not None:
