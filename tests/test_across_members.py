@@ -195,10 +195,21 @@ def test_a_copy_over_a_file_of_the_same_name_in_another_case_is_no_safe_step():
     what = device(fat(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
     for detail in ("numbers", "steps"):
         one = plans(what, room_for="3.0", catalog=catalog, detail=detail)[0]
-        assert (one.refused, one.enough) == (True, False)
-        assert "stranded" in one.note
+        assert (one.enough, one.steps) == (False, ())
+        assert "would go over flash:A-2.IMG, which is held (running, the next start" in one.note
     strict = device(member(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
     assert plans(strict, room_for="3.0", catalog=catalog)[0].enough
+
+
+def test_a_copy_goes_over_what_is_broken_and_never_over_what_a_person_keeps():
+    broken = image("2.0", content="flipped")
+    what = device(member(image("1.0"), broken, boots=(TWO, ONE)), place=ONE)
+    assert plans(what, room_for="2.0")[0].enough
+    pinned = Policy(reserve="0%", pinned=("sw-2.0.img",))
+    assert "pinned by policy" in plans(what, room_for="2.0", policy=pinned)[0].note
+    other = image("2.0", content="sw-3.0.img")  # another release under that name, and sound
+    runs = device(member(image("1.0"), other, boots=(ONE,)), runs="3.0", place=TWO)
+    assert "which is held (running" in plans(runs, room_for="2.0")[0].note
 
 
 def banked(*banks, default="a", in_bank="a", files=(), **more):

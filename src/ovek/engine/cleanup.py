@@ -37,6 +37,8 @@ from ovek.model.walk import DeviceWalk, MemberWalk
 
 # How much a plan tells: the numbers and what goes, every file, or every step, too.
 Detail = Literal["numbers", "files", "steps"]
+# What a person wants to stay as it is.
+_BY_A_PERSON: frozenset[HoldKind] = frozenset({"pinned", "kept-by-name"})
 # What holds a file of a bank and is no reason not to write to that bank: the layout sees to it.
 _BANKS_OWN: frozenset[HoldKind] = frozenset({"bank", "running", "starts-next", "kept-fallback"})
 
@@ -161,6 +163,8 @@ def _at_spot(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
     assert case.volume is not None
     if spot.place.volume != case.volume.name:
         return _nothing(case, f"bank {spot.bank} is on {spot.place.volume}:, not where images go")
+    if note := _goes_over(case, release, spot):
+        return _nothing(case, note)
     need = need_of(release, case.volume, spot, case.asked.policy, case.judged.judge.sheet)
     return _on_volume(case, _Goal(wanted=need.wanted, need=need, spot=spot))
 
@@ -221,6 +225,32 @@ def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
     if chosen is None:
         plan = replace(plan, enough=False)
     return _tried_out(case, choice, _not_enough(case, plan, units))
+
+
+def _goes_over(case: _Case, release: KnownRelease, spot: Spot) -> str:
+    """Which held file of the image's name a copy would destroy; empty where it would none.
+
+    One that is broken is better off, unless a person wants just that file to stay.
+    """
+    volume, place = case.volume, spot.place
+    if spot.there or volume is None or place is None:
+        return ""
+    name = volume.folded(place.path)
+    over = next((file for file in volume.files or () if volume.folded(file.path) == name), None)
+    if over is None or place._replace(path=over.path) in spot.replaces:
+        return ""
+    bare = Place(volume.name, over.path)
+    image = case.one.images.get(bare)
+    broken = image is not None and image.judgement.verdict in ("altered", "cut-short")
+    reasons = [
+        reason.text
+        for reason in case.holds().of(case.one, bare)
+        if not broken or reason.kinds & _BY_A_PERSON
+    ]
+    if not reasons:
+        return ""
+    told = f"a copy of {release.file} would go over {bare}, which is held ({', '.join(reasons)})"
+    return f"{told}: give that file another name first"
 
 
 def _units(case: _Case, goal: _Goal) -> tuple[list[Told], list[Unit]]:
