@@ -11,6 +11,7 @@ from builders import (
     bank,
     device,
     digest,
+    file_set,
     flash,
     image,
     judged,
@@ -55,6 +56,24 @@ def test_a_copy_fits_where_it_takes_just_what_is_free():
     for free, fits in ((SIZE, True), (SIZE - 1, False)):
         what = device(member(volumes=(flash(free=free),)))
         assert (refusal(what, copy, sheet()) == "") is fits
+
+
+def test_every_package_of_what_starts_is_checked_before_anything_goes():
+    packages = ("base", "extra")
+    known = published(*(release("2.0", file=name, kind="package") for name in packages), file="p")
+    files = [plain(f"pkg/{name}", digests=Digests(md5=digest(name))) for name in packages]
+    sets = (file_set("a.set", "pkg/base", "pkg/extra"),)
+    volume = flash(plain("a.set", 1), *files, plain("x.dump", 9 * MIB), sets=sets)
+    what = device(member(volumes=(volume,), boots=("flash:a.set",)), place="flash:a.set")
+    found = judged(what, catalog=[*CATALOG, *known])
+    plan = plan_device(found, Asked(policy=POLICY, room=Room(sweep=1), detail="steps"))[0]
+    told = [(step.kind, step.place) for step in plan.steps]
+    assert told == [
+        ("check-digest", "flash:pkg/base"),
+        ("check-digest", "flash:pkg/extra"),
+        ("delete", "flash:x.dump"),
+        ("check-free", "flash:"),
+    ]
 
 
 def test_room_for_an_image_is_enough_at_just_its_size():
@@ -197,3 +216,19 @@ def test_a_copy_that_mends_is_dangerous_until_it_is_done():
     assert told["copy"] == (False, "ready")
     assert told["set-boot"] == (True, "ready")
     assert plan.stretch == (2, 4)
+
+
+def test_what_holds_for_several_images_names_them_and_for_one_only_that():
+    def told(rule, *files, **more):
+        found = audit(
+            device(member(image("1.0"), *files, boots=(ONE,)), place=ONE), **more
+        ).findings
+        return next(one.saw for one in found if one.rule == rule)
+
+    weak = "only its MD5 proves it"
+    assert told("image-weakly-proven") == weak
+    two = told("image-weakly-proven", image("2.0"))
+    assert two == f"{weak}; the same holds for flash:sw-2.0.img"
+    bare = [image(version, digests=None) for version in ("2.0", "3.0")]
+    assert told("image-unmeasured", bare[0]) == "no digest of it is known"
+    assert told("image-unmeasured", *bare).endswith("; the same holds for flash:sw-3.0.img")

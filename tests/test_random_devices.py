@@ -124,7 +124,7 @@ def test_a_plan_for_more_frees_at_least_as_much(number):
 
 def without_a_fact(what: Device):
     """Every device that lacks one fact of this one, and which."""
-    for name in ("version", "place", "bank"):
+    for name in ("version", "variant", "place", "bank"):
         if getattr(what.running, name) is not None:
             yield name, replace(what, running=replace(what.running, **{name: None}))
     for name in ("model", "revision"):
@@ -160,7 +160,7 @@ def _less_of_member(member):
             volumes = (*member.volumes[:at], less, *member.volumes[at + 1 :])
             yield name, replace(member, volumes=volumes)
     for at, bank in enumerate(member.banks or ()):
-        for name, less in _less(bank, "state", "version", "digests", "places"):
+        for name, less in _less(bank, "state", "version", "variant", "digests", "places"):
             banks = (*member.banks[:at], less, *member.banks[at + 1 :])
             yield f"bank {name}", replace(member, banks=banks)
 

@@ -130,6 +130,7 @@ class Chance:
             ),
             config=Config(unsaved_changes=self.often(0.2), backed_up_at=NOW - timedelta(days=9)),
         )
+        what = replace(what, running=replace(what.running, variant=self.one("lite", "full", None)))
         return Case(
             seed=self.seed,
             device=what,
@@ -360,7 +361,8 @@ class Chance:
         content = self.one(*[f"sw-{version}.img"] * 6, "flipped", "web-1.pkg")
         known = self.one(Digests(md5=digest(content)), Digests(md5=digest(content)), None)
         state = self.one("ok", "ok", "ok", "ok", "bad", None)
-        return bank(name, version, digests=known, state=state)
+        variant = self.one("lite", "full", None, None)
+        return bank(name, version, digests=known, state=state, variant=variant)
 
     def pointers(self) -> list[Pointer]:
         """Where parts are loaded from: files and folders, some on other members."""
