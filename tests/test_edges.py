@@ -232,3 +232,27 @@ def test_what_holds_for_several_images_names_them_and_for_one_only_that():
     bare = [image(version, digests=None) for version in ("2.0", "3.0")]
     assert told("image-unmeasured", bare[0]) == "no digest of it is known"
     assert told("image-unmeasured", *bare).endswith("; the same holds for flash:sw-3.0.img")
+
+
+def test_a_pair_on_fat_holds_the_same_in_another_case():
+    kind = sheet("paired", fallback="none")
+    files = (image("1.0", path="t/SW.IMG"), image("1.0", path="c/sw.img"))
+    banks = tuple(
+        Bank(name=name, state="ok", places=(f"flash:{path}",))
+        for name, path in (("trial", "t/SW.IMG"), ("committed", "c/sw.img"))
+    )
+    for system, starts in (("fat32", "bank:trial"), ("ext4", "bank:committed")):
+        volume = flash(*files, filesystem=system)
+        what = device(member(volumes=(volume,), banks=banks), place="flash:c/sw.img")
+        assert walk_device(judged(what, kind)).members[0].starts.place == starts
+
+
+def test_members_that_differ_now_are_told_what_a_reload_makes_of_them():
+    def told(boots):
+        first = member(image("1.0"), boots=(ONE,), running_version="1.0")
+        second = member(image("2.0"), image("1.0"), boots=boots, id="2", running_version="2.0")
+        found = audit(device(first, second)).findings
+        return next(one.saw for one in found if one.rule == "member-versions-differ")
+
+    assert told((TWO,)).endswith("; a reload leaves them so")
+    assert told((ONE,)).endswith("; a reload starts 1.0 on all of them")
