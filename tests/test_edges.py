@@ -26,10 +26,13 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import content_of, refusal
 from ovek.engine.cleanup import Asked, plan_device
 from ovek.engine.confirm import confirm
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.interface import Seen
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.shelf import judge_shelf, used_releases
 from ovek.engine.verdicts import judge_for
+from ovek.engine.whatif import WhatIf, suppose
 from ovek.model.change import Copy
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming
@@ -256,3 +259,40 @@ def test_members_that_differ_now_are_told_what_a_reload_makes_of_them():
 
     assert told((TWO,)).endswith("; a reload leaves them so")
     assert told((ONE,)).endswith("; a reload starts 1.0 on all of them")
+
+
+def test_the_other_half_of_a_pair_is_a_way_back_only_where_the_loader_goes_on_to_it():
+    files = (image("2.0", path="t/sw.img"), image("1.0", path="c/sw.img"))
+    banks = tuple(
+        Bank(name=name, state="ok", places=(f"flash:{path}",))
+        for name, path in (("trial", "t/sw.img"), ("committed", "c/sw.img"))
+    )
+    what = device(member(*files, banks=banks), place="flash:c/sw.img")
+    lone = device(member(files[1], banks=(Bank(name="trial", state="empty"), banks[1])),
+                  place="flash:c/sw.img")  # fmt: skip
+
+    def rules(what, fallback):
+        return {one.rule for one in audit(what, sheet("paired", fallback=fallback)).findings}
+
+    assert "no-fallback" not in rules(what, "other-bank")
+    others = layout_of("paired").others
+    for fallback, number in (("other-bank", 2), ("none", 0)):
+        found = judged(what, sheet("paired", fallback=fallback))
+        assert len(list(others(Seen(found, found.members[0])))) == number
+    assert "bank-empty" in rules(lone, "other-bank")
+
+
+def test_what_is_taken_to_be_bad_is_so_on_the_member_that_is_meant():
+    what = judged(device(member(image("1.0"), boots=(ONE,)),
+                         member(image("1.0"), boots=(ONE,), id="2"), place=ONE))  # fmt: skip
+    for place, outcomes in (
+        ("2/flash:sw-1.0.img", ["ready", "stranded"]),
+        ("1/flash:sw-1.0.img", ["stranded", "ready"]),
+        (ONE, ["stranded", "stranded"]),
+    ):
+        walk = walk_device(suppose(what, WhatIf(bad=(place,))))
+        assert [each.outcome for each in walk.members] == outcomes
+    unmeasured = judged(device(member(image("1.0", digests=None), boots=(ONE,)),
+                               member(image("1.0", digests=None), boots=(ONE,), id="2")))  # fmt: skip
+    walk = walk_device(suppose(unmeasured, WhatIf(bad=("2/flash:sw-1.0.img",))))
+    assert [each.outcome for each in walk.members] == ["unproven", "stranded"]
