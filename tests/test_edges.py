@@ -292,7 +292,7 @@ def test_what_is_taken_to_be_bad_is_so_on_the_member_that_is_meant():
     ):
         walk = walk_device(suppose(what, WhatIf(bad=(place,))))
         assert [each.outcome for each in walk.members] == outcomes
-    unmeasured = judged(device(member(image("1.0", digests=None), boots=(ONE,)),
-                               member(image("1.0", digests=None), boots=(ONE,), id="2")))  # fmt: skip
+    bare = member(image("1.0", digests=None), boots=(ONE,))
+    unmeasured = judged(device(bare, replace(bare, id="2")))
     walk = walk_device(suppose(unmeasured, WhatIf(bad=("2/flash:sw-1.0.img",))))
     assert [each.outcome for each in walk.members] == ["unproven", "stranded"]
