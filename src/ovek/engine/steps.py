@@ -29,6 +29,7 @@ from ovek.model.place import Place
 from ovek.model.plan import Lost, Step
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Volume
+from ovek.model.typed import is_plain
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.walk import DeviceWalk
 
@@ -190,10 +191,13 @@ def finished(choice: Choice, acts: Sequence[Act], replayed: Replay) -> list[Step
         harm, left = _harm(done, left), done[-1].harm if done else left
         one = next(each for each in device.members or () if each.id == member)
         volume = one.volume(choice.volume.name) if choice.volume is not None else None
+        words = _words(act.step, member)
+        line, plain = choice.sheet.worded(act.step.kind, words), all(map(is_plain, words.values()))
         steps.append(
             replace(
                 act.step,
-                line=choice.sheet.worded(act.step.kind, _words(act.step, member)),
+                line=line if plain else None,
+                by_hand=line is not None and not plain,
                 free=volume.free if volume is not None else None,
                 reload=walk.reload,
                 starts=started(walk, member),

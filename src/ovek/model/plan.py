@@ -109,7 +109,8 @@ class Step(Struct, frozen=True, kw_only=True, omit_defaults=True):
 
     `place`, `bank` and `image` are what it is about; `frees`, `tier` and `why` are told of what is
     deleted, `algorithm` and `digest` of what is checked; `commits` of a trial that is to be
-    committed if it does well. `line` is what the sheet says to type. `free` in bytes, `reload` and
+    committed if it does well. `line` is what the sheet says to type; `by_hand` is whether there
+    would be one but for a name in it that is not safe to type. `free` in bytes, `reload` and
     `starts` are the verdict and the start that a power cut right after this step would meet.
     `safe` is whether that is no worse than before the plan, also in the middle; `harm` what is.
     """
@@ -127,6 +128,7 @@ class Step(Struct, frozen=True, kw_only=True, omit_defaults=True):
     once: bool = False
     commits: bool = False
     line: str | None = None
+    by_hand: bool = False
     free: int | None = None
     reload: Reload = "unknown"
     starts: str | None = None

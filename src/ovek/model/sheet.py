@@ -302,6 +302,8 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for kind, line in self.wording.items():
+            if not line.isprintable():
+                raise ValueError(f"the wording of {kind} is {line!r}; write one line of plain text")
             for name in _PLACEHOLDER.findall(line):
                 if name not in STEP_WORDS:
                     raise ValueError(

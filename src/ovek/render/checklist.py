@@ -1,12 +1,14 @@
 """Cleanup plans as checklists in Markdown: one box a step, what to type, what to expect."""
 
+import re
 from collections.abc import Sequence
 
 from ovek.model.plan import CleanupPlan, Step
 from ovek.model.size import show_size
 from ovek.render.cleanup import names_of, power_cut, verdict_of
 from ovek.render.markdown import escaped
-from ovek.render.steps import lost_of, words_of
+from ovek.render.steps import by_hand, lost_of, words_of
+from ovek.render.visible import visible
 
 
 def checklist(plans: Sequence[CleanupPlan]) -> bytes:
@@ -39,7 +41,16 @@ def _box(number: int, step: Step, plan: CleanupPlan) -> list[str]:
         expected = f"{show_size(step.free)} free, {expected}"
     told = [f"- [ ] {number}. {escaped(words_of(step, plan))}"]
     if step.line is not None:
-        told += ["", "  ```", *(f"  {line}" for line in step.line.splitlines()), "  ```", ""]
+        fence = _fence(step.line)
+        told += ["", f"  {fence}", f"  {visible(step.line)}", f"  {fence}", ""]
+    elif step.by_hand:
+        told += [f"  - type {escaped(by_hand(step, plan))}."]
     now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
     harm = "" if step.safe else f" **A power cut {now} leaves it worse than it was.**"
     return [*told, f"  - expected after it: {escaped(expected)}.{harm}"]
+
+
+def _fence(line: str) -> str:
+    """A fence that no backticks of a sheet's own wording leave."""
+    longest = max((len(run) for run in re.findall("`+", line)), default=0)
+    return "`" * max(3, longest + 1)

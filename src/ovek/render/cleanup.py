@@ -8,7 +8,7 @@ from rich.text import Text
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
 from ovek.model.size import show_size
 from ovek.render.lines import Columns, Line, count, hanging, listed
-from ovek.render.steps import lost_of, need_of, words_of
+from ovek.render.steps import by_hand, lost_of, need_of, words_of
 from ovek.render.visible import visible
 
 
@@ -136,6 +136,8 @@ def _steps(plan: CleanupPlan) -> Iterator[Line]:
         yield from hanging(f"  {number:>3}. ", words_of(step, plan), indent=7)
         if step.line is not None:
             yield from hanging("       type:", step.line, indent=13)
+        elif step.by_hand:
+            yield from hanging("       type:", by_hand(step, plan), indent=13)
         free = f"{show_size(step.free)} free, " if step.free is not None else ""
         now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
         harm = "" if step.safe else f"  <- a power cut {now} leaves it worse than it was"

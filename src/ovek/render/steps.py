@@ -3,6 +3,7 @@
 from ovek.model.digest import TITLES
 from ovek.model.plan import CleanupPlan, Lost, Need, Step
 from ovek.model.size import show_size
+from ovek.model.typed import typed
 
 
 def words_of(step: Step, plan: CleanupPlan) -> str:
@@ -26,11 +27,21 @@ def words_of(step: Step, plan: CleanupPlan) -> str:
         case "write-bank":
             return f"Write {step.image} to {where}; half written, it is bad"
         case "set-boot":
-            return f"{_pointed(step)}, and see: ovek bootwalk {plan.device}"
+            return f"{_pointed(step)}, and see: ovek bootwalk {typed(plan.device, 'DEVICE')}"
         case "reload":
             commit = ", and commit the trial to bank:committed if it does well"
-            after = f"; then: ovek compare OLD --expect {step.version}" if step.version else ""
+            version = typed(step.version, "VERSION") if step.version else ""
+            after = f"; then: ovek compare OLD --expect {version}" if version else ""
             return f"Reload in a window{commit if step.commits else ''}{after}"
+
+
+def by_hand(step: Step, plan: CleanupPlan) -> str:
+    """What to do where a name is not safe to type, and how to check it."""
+    device = typed(plan.device, "DEVICE")
+    return (
+        "nothing: a name in this line is not safe to type. Do the step by hand, look at the name "
+        f"as the device shows it, and check: ovek survey {device}, then plan again"
+    )
 
 
 def _pointed(step: Step) -> str:

@@ -5,6 +5,7 @@ from fnmatch import fnmatchcase
 
 from ovek.engine.catalog import leads_from, path
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 
 
@@ -167,7 +168,8 @@ def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> 
         return "Point the boot settings at it, save, and reload in a window"
     if release is None:
         return None
-    room = f"ovek cleanup {subject.judged.device.device} --room-for {release.file}"
+    device, image = typed(subject.judged.device.device, "DEVICE"), typed(release.file, "IMAGE")
+    room = f"ovek cleanup {device} --room-for {image}"
     if subject.layout.holder == "banks" and not subject.layout.pair:
         return f"See which bank to write it to ({room}), then reload in a window"
     return f"Make room ({room}), copy it, set the boot order, and reload in a window"

@@ -8,6 +8,7 @@ from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
 from ovek.model.size import show_size
 from ovek.model.snapshot import Member, Volume
+from ovek.model.typed import typed
 
 # File systems that keep files smaller than they are: their sums say nothing.
 _PACKING = ("btrfs", "f2fs", "jffs2", "overlay", "squashfs", "ubifs", "zfs")
@@ -48,14 +49,14 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
         spot = Spot(place=Place(volume.name, release.file, member.id), there=there)
         wanted = need_of(release, volume, spot, subject.policy, sheet).wanted
         if volume.free < wanted and not there:
-            short = wanted - volume.free
+            short, name = wanted - volume.free, subject.judged.device.device
             yield Said(
                 member=member.id,
                 place=Place(volume.name, ""),
                 saw=f"no room for {release.file}: {show_size(volume.free)} free, "
                 f"{show_size(wanted)} wanted, reserve included; short by {show_size(short)}",
-                do=f"See what may go: ovek cleanup {subject.judged.device.device} --room-for "
-                f"{release.file}",
+                do=f"See what may go: ovek cleanup {typed(name, 'DEVICE')} --room-for "
+                f"{typed(release.file, 'IMAGE')}",
             )
 
 
@@ -80,7 +81,8 @@ def free_space_low(subject: Subject) -> Iterator[Said]:
                 place=Place(volume.name, ""),
                 saw=f"{show_size(volume.free)} free{of}, the reserve is "
                 f"{show_size(reserve)} ({subject.policy.reserve})",
-                do=f"See what may go: ovek cleanup {device} --free {_round_mib(reserve)}MiB",
+                do=f"See what may go: ovek cleanup {typed(device, 'DEVICE')} --free "
+                f"{_round_mib(reserve)}MiB",
             )
 
 

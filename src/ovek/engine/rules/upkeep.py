@@ -9,6 +9,7 @@ from ovek.engine.runs import asks_each, variant_of
 from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
 from ovek.model.snapshot import Config, Member
+from ovek.model.typed import typed
 
 _NO_CONFIG = Config()
 
@@ -100,8 +101,8 @@ def _how(subject: Subject, fields: tuple[str, ...]) -> str:
     told = []
     if questions:
         told.append(
-            f"Read it again (ovek survey {device.device}); the sheet {device.sheet} asks in: "
-            + ", ".join(questions)
+            f"Read it again (ovek survey {typed(device.device, 'DEVICE')}); the sheet "
+            f"{device.sheet} asks in: {', '.join(questions)}"
         )
     if unasked:
         told.append(f"The sheet {device.sheet} asks nothing that fills {', '.join(unasked)}")

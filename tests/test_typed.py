@@ -1,0 +1,90 @@
+"""Lines to type: no name that a device or a file tells can put anything into one."""
+
+import re
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from builders import MIB, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from ovek.engine.cleanup import Asked, plan_device
+from ovek.model.plan import Room
+from ovek.model.typed import is_plain
+from ovek.render.checklist import checklist
+from ovek.render.cleanup import cleanup
+
+ONE = "flash:sw-1.0.img"
+WORDED = replace(
+    sheet(roles={"crash-file": ("*.dump",)}),
+    wording={"delete": "cast off {volume} {path}", "check-digest": "digest {path}"},
+)
+HOSTILE = [
+    "a\ncast off flash sw-1.0.img\n.dump",
+    "a\r\n```\n# now type this.dump",
+    "`reboot`.dump",
+    "$(reboot).dump",
+    "x; reboot.dump",
+    "a b.dump",
+    "-rf.dump",
+    "a\x1b[2J.dump",
+    "a\u202egmi.dump",
+    "a'b.dump",
+    'a"b.dump',
+    "a|b.dump",
+    "a>b.dump",
+    "a{path}.dump",
+]
+
+
+def plans(name):
+    volume = flash(image("1.0"), plain(name, 30 * MIB))
+    found = judged(device(member(volumes=(volume,), boots=(ONE,)), place=ONE), WORDED)
+    return plan_device(found, Asked(policy=POLICY, room=Room(sweep=1), detail="steps"))
+
+
+def shown(name):
+    text = "\n".join(str(line) for line in cleanup(plans(name), verbose=True))
+    return text, checklist(plans(name)).decode()
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_a_name_that_is_not_plain_is_never_part_of_a_line_to_type(name):
+    step = next(each for each in plans(name)[0].steps if each.kind == "delete")
+    assert (step.line, step.by_hand) == (None, True)
+    text, boxes = shown(name)
+    for told in (text, boxes):
+        assert "cast off flash sw-1.0.img" not in re.sub(r"\\\\x0a.*", "", told).splitlines()
+        assert not any(line.strip().startswith("cast off") for line in told.splitlines())
+        assert "not safe to type" in told
+        assert "by hand" in told
+        assert all(char.isprintable() for char in told.replace("\n", ""))
+
+
+def test_a_plain_name_is_typed_as_it_stands():
+    step = next(each for each in plans("crash/a_1-2.dump")[0].steps if each.kind == "delete")
+    assert (step.line, step.by_hand) == ("cast off flash crash/a_1-2.dump", False)
+    text, boxes = shown("crash/a_1-2.dump")
+    assert "type: cast off flash crash/a_1-2.dump" in text
+    assert "  ```\n  cast off flash crash/a_1-2.dump\n  ```" in boxes
+
+
+@given(st.text(min_size=1, max_size=12))
+def test_a_plain_name_is_one_word_without_a_sign_that_means_something(name):
+    if is_plain(name):
+        assert name.isascii() and name.isprintable() and not name.startswith("-")
+        assert not set(name) & set(" \t\n`$;|&<>(){}[]*?!#'\"\\^")
+
+
+def test_what_a_finding_says_to_type_holds_no_strange_name():
+    what = device(member(volumes=(flash(image("1.0"), free=0),), boots=(ONE,)), place=ONE,
+                  device="sw; reboot", runs=None)  # fmt: skip
+    told = [one.do for one in audit(what, policy=replace(POLICY, reserve="5%")).findings]
+    assert any("ovek cleanup DEVICE --free" in each for each in told)
+    assert not any("reboot" in each for each in told)
+
+
+def test_a_wording_with_a_line_break_is_refused(ovek):
+    text = (ovek.folder / "sheets/switch.toml").read_text()
+    ovek.write("sheets/switch.toml", text + '[wording]\ndelete = "drop\\nreboot"\n')
+    assert "write one line of plain text" in ovek.refuses("cleanup", "--free", "1MiB")
