@@ -26,7 +26,7 @@ class Roles:
         image = self.images.get(place)
         if image is not None and image.judgement.verdict == "proven":
             return image.role
-        role = self.naming.of(place.path, case_blind=self.blind).role
+        role = self.naming.role(place.path, case_blind=self.blind)
         if role != "unknown":
             return role
         if place in self.sets:

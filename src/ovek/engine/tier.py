@@ -63,7 +63,8 @@ class Tiers:
         for place, file, _, reasons in told:
             if not reasons:
                 continue
-            tier = locked_tier(reasons)
+            # Most of what is held is so for its role, which comes first where nothing names it.
+            tier = locked_tier(reasons) if reasons[0].kinds <= _UNLOCKABLE else None
             if tier is not None:
                 self.locked[place] = tier
             # What may go after all is no reason to let its copy go.

@@ -11,6 +11,7 @@ import bz2
 import gzip
 import hashlib
 import lzma
+import re
 import struct
 import zipfile
 import zlib
@@ -24,6 +25,14 @@ _CHUNK = 2**20
 _MOST_OUT = 64 * 2**30
 _MOST_RATIO = 1_000
 _ALWAYS = 256 * 2**20  # bytes that are unpacked whatever the ratio
+
+
+_MOST_NODES = 20_000  # of a tree, and how deep one may be
+_MOST_DEEP = 64
+_MOST_TREE = 256 * 2**20  # bytes of a tree that are held at once
+_OCTAL, _HEX = re.compile(rb"[0-7]*"), re.compile(rb"[0-9A-Fa-f]+")
+# What headers that lie make of the readers.
+_LIES = (struct.error, ValueError, OverflowError, LookupError, RecursionError, MemoryError)
 
 
 class _Broken(Exception):  # noqa: N818 - says what the file is, no error of ours
@@ -70,6 +79,9 @@ def structure_of(file: Path) -> Structure | None:
                     return None
                 except _Broken as broken:
                     return Structure(kind=kind, sound=False, why=str(broken), offset=broken.offset)
+                except _LIES as wrong:
+                    why = f"what it says of itself cannot be true ({wrong})"
+                    return Structure(kind=kind, sound=False, why=why, offset=0)
                 return Structure(kind=kind, sound=True)
     return None
 
@@ -127,22 +139,20 @@ def _tar(stream: BinaryIO, size: int) -> None:
         if header == bytes(512):
             return
         told, summed = header[148:156].strip(b" \0"), sum(header[:148]) + 256 + sum(header[156:])
-        try:
-            good = int(told, 8) == summed
-            length = header[124:136]
-            long = length[0] & 0x80
-            data = (
-                int.from_bytes(length[1:], "big") if long else int(length.strip(b" \0") or b"0", 8)
-            )
-        except ValueError:
-            good = False
-            data = 0
-        if not good:
+        length = header[124:136]
+        data = int.from_bytes(length[1:], "big") if length[0] & 0x80 else _octal(length)
+        if data is None or _octal(told) != summed:
             raise _Broken("the sum of a header is wrong", at)
         at += 512 + -(-data // 512) * 512
         if at > size:
             raise _Broken("a member reaches beyond the end of the file", size)
         stream.seek(at)
+
+
+def _octal(field: bytes) -> int | None:
+    """A number as tar writes it; None for what is none, a sign in front among it."""
+    digits = field.strip(b" \0")
+    return int(digits or b"0", 8) if _OCTAL.fullmatch(digits) else None
 
 
 def _elf(stream: BinaryIO, size: int) -> None:
@@ -203,20 +213,33 @@ def _image_tree(stream: BinaryIO, size: int) -> None:
     total, structs, strings = struct.unpack_from(">III", head, 4)
     if total > size:
         raise _Broken(f"its tree has {total} bytes and the file {size}", size)
+    if total > _MOST_TREE:
+        raise _Enough
     stream.seek(0)
     tree = stream.read(total)
     base = -(-total // 4) * 4
+    hashes: dict[str, list[dict[str, bytes]]] = {}
+    images = []
     for path, found in _nodes(tree, structs, strings):
-        if not path.startswith("/images/") or "/hash" in path:
+        front, slash, name = path.rpartition("/")
+        if name.startswith("hash"):
+            hashes.setdefault(front, []).append(found)
+        elif slash and path.startswith("/images/"):
+            images.append((path, found))
+    for path, found in images:
+        if path not in hashes:
             continue
         data = found.get("data")
         if data is None and "data-size" in found:
             at = base + int.from_bytes(found.get("data-offset", b""), "big")
+            length = int.from_bytes(found["data-size"], "big")
+            if length > _MOST_TREE:
+                raise _Enough
             stream.seek(int.from_bytes(found.get("data-position", b""), "big") or at)
-            data = stream.read(int.from_bytes(found["data-size"], "big"))
-        for inner, facts in _nodes(tree, structs, strings):
-            if inner.startswith(f"{path}/hash") and data is not None:
-                _check_hash(path, facts, data)
+            data = stream.read(length)
+        for facts in hashes[path] if data is not None else ():
+            assert data is not None
+            _check_hash(path, facts, data)
 
 
 def _check_hash(path: str, facts: dict[str, bytes], data: bytes) -> None:
@@ -236,6 +259,7 @@ def _nodes(tree: bytes, at: int, strings: int) -> Iterator[tuple[str, dict[str, 
     """Go through the nodes of a flattened device tree (Devicetree specification, chapter 5)."""
     path: list[str] = []
     facts: list[dict[str, bytes]] = []
+    number = 0
     try:
         while True:
             (token,) = struct.unpack_from(">I", tree, at)
@@ -244,6 +268,9 @@ def _nodes(tree: bytes, at: int, strings: int) -> Iterator[tuple[str, dict[str, 
                 end = tree.index(b"\0", at)
                 path.append(tree[at:end].decode("utf-8", "replace"))
                 facts.append({})
+                number += 1
+                if number > _MOST_NODES or len(path) > _MOST_DEEP:
+                    raise _Enough
                 at = -(-(end + 1) // 4) * 4
             elif token == 2:
                 yield "/".join(path) or "/", facts.pop()
@@ -287,10 +314,9 @@ def _cpio(stream: BinaryIO, size: int) -> None:
         head = stream.read(110)
         if len(head) < 110:
             raise _Broken("it ends without the trailer of a cpio", at)
-        try:
-            fields = [int(head[6 + 8 * n : 14 + 8 * n], 16) for n in range(13)]
-        except ValueError:
-            raise _Broken("a header is no header", at) from None
+        if not _HEX.fullmatch(head[6:]):  # a sign or a blank is no number here
+            raise _Broken("a header is no header", at)
+        fields = [int(head[6 + 8 * n : 14 + 8 * n], 16) for n in range(13)]
         if head[:6] not in (b"070701", b"070702"):
             raise _Broken("a header does not start as one", at)
         length, name_length, told = fields[6], fields[11], fields[12]

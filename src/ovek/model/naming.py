@@ -26,6 +26,8 @@ class Named(Struct, frozen=True, gc=False):
 IMAGE_ROLES: frozenset[Role] = frozenset({"system-image", "package", "part-image"})
 _UNKNOWN = Named("unknown", False)
 _MOST = 10_000
+# Which role a group of the patterns stands for; there are fewer roles than this.
+_AT: dict[str | None, int] = {None: 0, **{f"_{at}": at for at in range(32)}}
 
 
 class Naming:
@@ -39,6 +41,7 @@ class Naming:
     def __init__(self, sheet: Sheet) -> None:
         self._roles: list[Role] = list(sheet.roles)
         self._plain = [Named(role, False) for role in self._roles]
+        self._is_plain = [role not in IMAGE_ROLES and role != "set-file" for role in self._roles]
         self._by_name = {blind: _first_of(sheet.roles, blind, "") for blind in (False, True)}
         self._by_path = {blind: _first_of(sheet.roles, blind, "/") for blind in (False, True)}
         self._images = {
@@ -65,17 +68,29 @@ class Naming:
                 known[path] = named
         return named
 
-    def _read(self, path: str, blind: bool) -> Named:
+    def role(self, path: str, *, case_blind: bool) -> Role:
+        """The role alone, as `of` tells it. This is asked for every file of a fleet."""
+        at = self._at(path, case_blind)
+        if at is not None and self._is_plain[at]:
+            return self._roles[at]
+        return self.of(path, case_blind=case_blind).role
+
+    def _at(self, path: str, blind: bool) -> int | None:
+        """Which role's globs fit first; None: none do."""
         folder, _, name = path.rpartition("/")
         fitting = self._by_name[blind](name)
-        at = None if fitting is None else int((fitting.lastgroup or "_0")[1:])
+        at = None if fitting is None else _AT[fitting.lastgroup]
         if folder:
             fitting = self._by_path[blind](path)
             if fitting is not None:
-                other = int((fitting.lastgroup or "_0")[1:])
+                other = _AT[fitting.lastgroup]
                 at = other if at is None else min(at, other)
+        return at
+
+    def _read(self, path: str, blind: bool) -> Named:
+        name, at = path.rpartition("/")[2], self._at(path, blind)
         role = None if at is None else self._roles[at]
-        if at is not None and role not in IMAGE_ROLES and role != "set-file":
+        if at is not None and self._is_plain[at]:
             return self._plain[at]
         for pattern in self._images[blind]:
             if match := pattern.fullmatch(name):

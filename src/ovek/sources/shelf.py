@@ -11,13 +11,14 @@ import hashlib
 import lzma
 import os
 import stat
+import struct
 import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, cast
 
 import msgspec
 from msgspec import Struct
@@ -33,6 +34,7 @@ _MOST_MEMBERS = 10_000
 _MOST_BYTES = 64 * 2**30
 _MOST_RATIO = 1_000
 _RATIO_COUNTS_FROM = 64 * 2**20
+_MOST_PIECE = 16 * 2**20
 
 
 class _TooMuch(Exception):  # noqa: N818 - says what the archive is, no error of ours
@@ -42,13 +44,13 @@ class _TooMuch(Exception):  # noqa: N818 - says what the archive is, no error of
 class Cached(Struct, frozen=True):
     """What was made of a file before, and the signs by which it is the same still."""
 
-    signs: tuple[int, int, int]
+    signs: tuple[int, int, int, int]
     algorithms: tuple[Algorithm, ...]
     file: ShelfFile
 
 
 class Cache:
-    """Digests of files by path, size, time and inode, kept from run to run."""
+    """Digests of files by path, size, times and inode, kept from run to run."""
 
     def __init__(self, file: Path, *, fresh: bool) -> None:
         self.file = file
@@ -79,13 +81,14 @@ class Cache:
         write_whole(self.file, [msgspec.json.encode(self._known)])
 
 
-def _text(path: Path) -> str:
+def _text(path: Path | str) -> str:
     """A path as text; bytes that are not UTF-8 as escapes."""
     return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 
-def _signs(info: os.stat_result) -> tuple[int, int, int]:
-    return info.st_size, info.st_mtime_ns, info.st_ino
+def _signs(info: os.stat_result) -> tuple[int, int, int, int]:
+    """By what a file is the same still; the change time tells of a byte put in silently."""
+    return info.st_size, info.st_mtime_ns, info.st_ino, info.st_ctime_ns
 
 
 def files_of(folder: Path) -> Iterator[Path]:
@@ -173,7 +176,7 @@ def _inside(
             if len(found) >= _MOST_MEMBERS:
                 return tuple(found), f"only its first {_MOST_MEMBERS} files were looked at"
             size, digests = digest_stream(stream, algorithms, limit.take)
-            found.append(ShelfMember(path=path, size=size, digests=digests))
+            found.append(ShelfMember(path=_text(path), size=size, digests=digests))
     except _TooMuch as much:
         return tuple(found), str(much)
     except (
@@ -185,8 +188,15 @@ def _inside(
         lzma.LZMAError,
         zipfile.BadZipFile,
         tarfile.TarError,
+        # What headers that lie make of the readers: it costs this file's look, and no other's.
+        ValueError,
+        OverflowError,
+        LookupError,
+        MemoryError,
+        struct.error,
     ) as error:
-        return tuple(found), f"it could not be looked into to its end ({error})"
+        why = str(error) or type(error).__name__
+        return tuple(found), f"it could not be looked into to its end ({why})"
     return tuple(found), None
 
 
@@ -222,7 +232,11 @@ def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
         with opener(file) as unpacked:
             first = unpacked.read(512)
     if first[257:262] == b"ustar":
-        with tarfile.open(file, "r:*") as tar:
+        raw = open if opener is None else opener
+        with (
+            raw(file, "rb") as unpacked,
+            tarfile.open(fileobj=cast("IO[bytes]", _Measured(unpacked)), mode="r:") as tar,
+        ):
             for member in tar:
                 inside_tar = tar.extractfile(member) if member.isfile() else None
                 if inside_tar is not None:
@@ -231,6 +245,24 @@ def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
     elif opener is not None:
         with opener(file) as unpacked:
             yield file.stem, unpacked
+
+
+class _Measured:
+    """A stream that gives no piece that is larger than any header of an archive is."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream = stream
+
+    def read(self, size: int = -1) -> bytes:
+        if not 0 <= size <= _MOST_PIECE:
+            raise tarfile.ReadError(f"a header asks for {size} bytes")
+        return self._stream.read(size)
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        return self._stream.seek(offset, whence)
+
+    def tell(self) -> int:
+        return self._stream.tell()
 
 
 _OPENERS: dict[bytes, Any] = {

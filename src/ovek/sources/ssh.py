@@ -91,6 +91,7 @@ async def connected(
                 device.host,
                 device.port,
                 known_hosts=b"",
+                config=None,  # no command, forwarding or environment of the user's own settings
                 client_factory=lambda: client,
                 connect_timeout=limits.connect,
                 login_timeout=limits.login,
