@@ -50,7 +50,9 @@ def in_order(units: Iterable[Unit]) -> list[Unit]:
 
 
 class Choice(Struct, frozen=True, kw_only=True):
-    """What goes. `proven` is whether it is the best there is, to the byte; the numbers always are.
+    """What goes, in its order.
+
+    `proven` is whether it is the best there is, to the byte; the numbers always are.
 
     Only single bytes on a volume of many files can leave that open.
     """

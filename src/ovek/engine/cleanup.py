@@ -199,7 +199,8 @@ def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
     freed, fits = sum(unit.frees for unit in forced), False
     if goal.wanted is None:
         swept = case.asked.room.sweep or 0
-        chosen: Chosen | None = Chosen(units=[unit for unit in able if unit.tier <= swept])
+        taken = in_order(unit for unit in able if unit.tier <= swept)
+        chosen: Chosen | None = Chosen(units=taken)
     else:
         short = goal.wanted - volume.free - freed
         chosen = choose(able, short)
@@ -210,7 +211,7 @@ def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
         judged=case.judged,
         one=case.one,
         volume=volume,
-        going=in_order([*forced, *(able if chosen is None else chosen.units)]),
+        going=_going(forced, able, chosen),
         told=told,
         release=case.asked.room.release,
         spot=goal.spot,
@@ -251,6 +252,13 @@ def _goes_over(case: _Case, release: KnownRelease, spot: Spot) -> str:
         return ""
     told = f"a copy of {release.file} would go over {bare}, which is held ({', '.join(reasons)})"
     return f"{told}: give that file another name first"
+
+
+def _going(forced: list[Unit], able: list[Unit], chosen: Chosen | None) -> list[Unit]:
+    """What goes, in its order: where no choice is enough, all that could."""
+    if chosen is not None and not forced:
+        return chosen.units
+    return in_order([*forced, *(able if chosen is None else chosen.units)])
 
 
 def _units(case: _Case, goal: _Goal) -> tuple[list[Told], list[Unit]]:

@@ -35,7 +35,7 @@ def units_of(
             packages = dict.fromkeys(one.sets[place].parts)
             own = [by_place[p] for p in packages if len(in_sets[p]) == 1 and p in by_place]
             unit = _set_unit(one, [each, *own], tiers, cluster)
-        elif place in in_sets:
+        elif place in in_sets or (each.reasons and place not in tiers.locked):
             continue
         else:
             tier, why = tiers.of(each)
