@@ -23,9 +23,9 @@ from builders import (
     release,
     sheet,
 )
+from builders.chance import curious
 from ovek.engine.bootwalk import walk_device
 from ovek.model.policy import Policy
-from ovek.model.sheet import FIELDS, Question, Reading
 from ovek.model.snapshot import Config, Part, Setting
 from ovek.model.walk import RELOADS_WORST_FIRST
 
@@ -36,22 +36,6 @@ CATALOG = published(
     release("2.0", fits=("SW*",), carries={"loader": "10"}),
     release("3.0", fits=("AP*",)),
 )
-
-
-def curious(layout="files", **start):
-    """A sheet that asks for every fact there is."""
-    questions = tuple(
-        Question(
-            name=kind,
-            ask="x",
-            fills=kind,
-            template="Value X (x)\n\nStart\n",
-            columns={f"C{at}": field for at, field in enumerate(sorted(fields))},
-            fixed=dict.fromkeys(fields, "x"),
-        )
-        for kind, fields in FIELDS.items()
-    )
-    return replace(sheet(layout, **start), reading=Reading(question=questions))
 
 
 @st.composite
@@ -154,17 +138,17 @@ def holds(what, kind):
 
 @given(files_devices(), st.sampled_from(["none", "first-found"]))
 def test_removing_a_fact_never_turns_a_finding_into_a_pass(what, fallback):
-    holds(what, curious(fallback=fallback))
+    holds(what, curious(sheet(fallback=fallback)))
 
 
 @given(bank_devices(), st.sampled_from(["none", "other-bank"]))
 def test_removing_a_fact_of_a_bank_never_turns_a_finding_into_a_pass(what, fallback):
-    holds(what, curious("banks", fallback=fallback))
+    holds(what, curious(sheet("banks", fallback=fallback)))
 
 
 def test_a_missing_fact_names_the_question_that_asks_for_it():
     what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), runs=None)
-    answer = audit(what, curious())
+    answer = audit(what, curious(sheet()))
     finding = next(each for each in answer.findings if each.rule == "facts-missing")
     assert "the running version" in finding.saw
     assert "ovek survey sw" in finding.do
