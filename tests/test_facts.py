@@ -168,3 +168,24 @@ def test_no_fact_less_makes_a_start_more_certain(what, fallback):
     before = walk_device(judged(what, kind, CATALOG)).reload
     bare = replace(what, members=tuple(replace(one, boot=None) for one in what.members))
     assert rank(walk_device(judged(bare, kind, CATALOG)).reload) <= max(rank(before), 1)
+
+
+def missing(what, catalog=CATALOG):
+    found = audit(what, curious(sheet()), catalog).findings
+    return next((one.saw for one in found if one.rule == "facts-missing"), "")
+
+
+def test_what_runs_is_missed_only_where_neither_place_nor_bank_tells():
+    one = member(image("1.0"), boots=("flash:sw-1.0.img",))
+    assert "what it was started from" in missing(device(one))
+    assert "what it was started from" not in missing(device(one, place="flash:sw-1.0.img"))
+    assert "what it was started from" not in missing(device(one, in_bank="a"))
+
+
+def test_the_variant_is_missed_only_where_there_are_variants_and_none_is_told():
+    variants = published(release("1.0", variant="full"))
+    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img")
+    assert "which variant runs" in missing(what, variants)
+    assert "which variant runs" not in missing(what)
+    told = replace(what, running=replace(what.running, variant="full"))
+    assert "which variant runs" not in missing(told, variants)
