@@ -296,3 +296,10 @@ def test_what_is_taken_to_be_bad_is_so_on_the_member_that_is_meant():
     unmeasured = judged(device(bare, replace(bare, id="2")))
     walk = walk_device(suppose(unmeasured, WhatIf(bad=("2/flash:sw-1.0.img",))))
     assert [each.outcome for each in walk.members] == ["unproven", "stranded"]
+
+
+def test_a_file_under_a_published_name_is_an_image_whatever_the_sheet_says_of_names():
+    odd = published(release("7.0", file="strange", kind=None))
+    found = judged(device(member(plain("strange", SIZE), plain("other", SIZE))), catalog=odd)
+    told = {place.path: one.judgement.verdict for place, one in found.members[0].images.items()}
+    assert told == {"strange": "unmeasured"}
