@@ -303,3 +303,34 @@ def test_a_file_under_a_published_name_is_an_image_whatever_the_sheet_says_of_na
     found = judged(device(member(plain("strange", SIZE), plain("other", SIZE))), catalog=odd)
     told = {place.path: one.judgement.verdict for place, one in found.members[0].images.items()}
     assert told == {"strange": "unmeasured"}
+
+
+def test_an_image_beside_the_directories_of_a_pair_is_in_none_of_them():
+    banks = tuple(
+        Bank(name=name, state="ok", places=(f"flash:{path}",))
+        for name, path in (("trial", "t/sw.img"), ("committed", "c/sw.img"))
+    )
+    policy = replace(POLICY, target="2.0")
+
+    def told(trial, *more):
+        files = (image(trial, path="t/sw.img"), image("1.0", path="c/sw.img"), *more)
+        volume = flash(*files, free=10 * MIB)
+        what = device(member(volumes=(volume,), banks=banks), place="flash:c/sw.img")
+        kind = sheet("paired", fallback="none")
+        return {one.rule for one in audit(what, kind, policy=policy).findings}
+
+    assert "no-room-for-target" in told("1.0", image("2.0"))
+    assert "no-room-for-target" not in told("2.0")
+
+
+def test_what_is_committed_is_done_only_where_it_starts_next():
+    kind = sheet("paired", fallback="other-bank")
+    banks = tuple(
+        Bank(name=name, state="ok", places=(f"flash:{path}",))
+        for name, path in (("trial", "t/sw.img"), ("committed", "c/sw.img"))
+    )
+    files = (image("1.0", path="t/sw.img"), image("2.0", path="c/sw.img"))
+    for once, bank_named in ((None, "committed"), ("bank:trial", None)):
+        one = member(*files, banks=banks, once=once)
+        what = device(one, place="flash:c/sw.img", runs="2.0")
+        assert plan_of(what, kind=kind, room_for="2.0").bank == bank_named

@@ -51,21 +51,12 @@ class Banks(Layout):
                 if bank.name != default:
                     yield Attempt("other-bank", Place(BANK, bank.name))
 
-    def named(self, seen: Seen) -> Iterator[Attempt]:
-        """The once entry."""
-        yield from seen.once()
-
-    def others(self, seen: Seen) -> Iterator[Image]:
-        """Every bank, where the loader goes on to another."""
-        if seen.start.fallback == "other-bank":
-            yield from seen.one.banks.values()
-
     def spots(self, writing: Writing) -> list[Spot] | Unwritable:
         """The banks that may be written, that of the least loss first."""
         if why := not_known(writing, "bank"):
             return Unwritable(why)
         one, walk = writing.one, writing.member_walk
-        holding = [name for name, image in one.banks.items() if writing.holds(image)]
+        holding = [n for n, image in one.banks.items() if writing.holds(image) and _good(image)]
         if holding:
             starts = walk.starts.at if walk.starts is not None else None
             named = next((n for n in holding if Place(BANK, n, one.member.id) == starts), None)

@@ -86,13 +86,14 @@ class Layout(ABC):
     def candidates(self, seen: Seen) -> Iterator[Attempt]:
         """Everything that a start tries, in order; raises NotKnownError where a fact is missing."""
 
-    @abstractmethod
     def named(self, seen: Seen) -> Iterator[Attempt]:
-        """What settings name as files, in order, also behind the first start."""
+        """What settings name by entries, in order, also behind the first start: the once entry."""
+        yield from seen.once()
 
-    @abstractmethod
     def others(self, seen: Seen) -> Iterator[Image]:
-        """What a start may come to besides what the settings name."""
+        """What a start may come to besides what entries name: another bank, where it goes on."""
+        if seen.start.fallback == "other-bank":
+            yield from seen.one.banks.values()
 
     @abstractmethod
     def spots(self, writing: Writing) -> list[Spot] | Unwritable:

@@ -25,7 +25,6 @@ from ovek.engine.verdicts import find_file, is_empty
 from ovek.model.change import Change, SetOnce
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.snapshot import BootEntry, File, Member
-from ovek.model.verdict import Image
 
 TRIAL, COMMITTED = "trial", "committed"
 
@@ -52,15 +51,6 @@ class Paired(Layout):
         if not same and not tried and seen.start.fallback == "other-bank":
             yield Attempt("other-bank", Place(BANK, TRIAL))
 
-    def named(self, seen: Seen) -> Iterator[Attempt]:
-        """The once entry."""
-        yield from seen.once()
-
-    def others(self, seen: Seen) -> Iterator[Image]:
-        """The other half, where the loader goes on to it."""
-        if seen.start.fallback == "other-bank":
-            yield from seen.one.banks.values()
-
     def spots(self, writing: Writing) -> list[Spot] | Unwritable:
         """The trial directory, unless something speaks against it."""
         if why := not_known(writing, "directory"):
@@ -68,7 +58,8 @@ class Paired(Layout):
         one, walk = writing.one, writing.member_walk
         member, starts = one.member, walk.starts.at if walk.starts is not None else None
         committed, trial = one.banks.get(COMMITTED), member.bank(TRIAL)
-        if committed is not None and writing.holds(committed):
+        next_up = starts is not None and writing.holds(writing.judged.image(starts))
+        if committed is not None and writing.holds(committed) and next_up:
             why = "what is committed is that image already, and starts next"
             return [Spot(place=None, bank=COMMITTED, why=why, there=True)]
         no_way_back = "there would be nothing to go back to"

@@ -42,11 +42,18 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             or subject.order(member.runs, release.version) == 0
         ):
             continue
+        place: Place | None = Place(volume.name, release.file, member.id)
         there = any(
             image.judgement.release is release and image.place.volume == volume.name
             for image in member.proven
         )
-        spot = Spot(place=Place(volume.name, release.file, member.id), there=there)
+        if subject.layout.holder == "banks":  # a file beside the directories is in none of them
+            banks, place = member.one.banks.values(), None
+            there = any(
+                image.judgement.release is release and image.judgement.verdict == "proven"
+                for image in banks
+            )
+        spot = Spot(place=place, there=there)
         wanted = need_of(release, volume, spot, subject.policy, sheet).wanted
         if volume.free < wanted and not there:
             short, name = wanted - volume.free, subject.judged.device.device
