@@ -10,6 +10,7 @@ import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from builders import digest
 from ovek.files.errors import InputError
@@ -221,9 +222,26 @@ def test_an_unknown_sheet_and_a_bad_name_are_told(ovek):
 
 
 def test_in_a_saved_session_the_last_answer_counts():
-    reading = Reading(prompt="box# ")
-    answers = answers_of(["box# a\none\nbox#  a\ntwo\nbox# ", "box# b\nthree"], reading)
-    assert answers == {"a": "\ntwo\n", "b": "\nthree"}
+    answers = answers_of(["box# a\none\nbox#  a\ntwo\nbox# ", "box# b\nthree"], asks("a", "b"))
+    assert answers == {"a": "\ntwo\n", "b": "\nthree\n"}
+
+
+def asks(*questions, prompt="box# "):
+    """A reading that asks these."""
+    about = {"fills": "device", "template": "Value V (x)\n\nStart\n", "columns": {}}
+    about["columns"] = {"V": "running.version"}
+    made = [Question(name=ask, ask=ask, **about) for ask in questions]
+    return Reading(prompt=prompt, question=tuple(made))
+
+
+def test_a_file_that_looks_like_a_prompt_ends_no_answer():
+    session = "box> list\nmy file> b\nlog#1 9\nbox.old> x\nbox(deep)> other\nno\nbox> list b\nb\n"
+    reading = asks("list", "list {path}", prompt=Reading().prompt)
+    assert answers_of([session], reading) == {
+        "list": "\nmy file> b\nlog#1 9\nbox.old> x\n",
+        "other": "\nno\n",
+        "list b": "\nb\n",
+    }
 
 
 def captured(ovek, name, text, **more):
@@ -267,7 +285,7 @@ def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
 def test_ways_add_only_what_the_ones_before_left_open():
     sheet = new_sheet()
     one = Interview("box", sheet, Wanted((), {}, everything=True))
-    reading = Reading(prompt="box# ")
+    reading = replace(sheet.reading, prompt="box# ")
     first, rest = NEW_SESSION.split("box# boot")
     asyncio.run(one.run(asking(answers_of([first], reading))))
     asyncio.run(one.run(asking(answers_of([f"{first}box# boot{rest}"], reading))))
@@ -326,17 +344,18 @@ def new_sheet():
 
 def test_a_name_that_is_not_safe_is_never_sent():
     evil = "image-1; reboot.img"
-    said = answers_of([NEW_SESSION.replace("site.cfg", evil)], Reading(prompt="box# "))
+    said = answers_of([NEW_SESSION.replace("site.cfg", evil)], new_sheet().reading)
     wanted = Wanted((), {}, everything=True)
     asked = asked_of(said, wanted)
     assert not any("reboot" in text for text in asked)
-    said = answers_of([NEW_SESSION.replace("image-3.1.img", "image-3.1$(id).img")], Reading())
+    session = NEW_SESSION.replace("image-3.1.img", "image-3.1$(id).img")
+    said = answers_of([session], new_sheet().reading)
     asked = asked_of(said, wanted)
     assert not any("$" in text for text in asked)
 
 
 def test_digests_that_the_catalog_cannot_use_are_not_asked_for():
-    said = answers_of([NEW_SESSION], Reading(prompt="box# "))
+    said = answers_of([NEW_SESSION], new_sheet().reading)
     asked = asked_of(said, Wanted((), {}))
     assert not any(text.startswith("digest") for text in asked)
 

@@ -55,6 +55,11 @@ def cli() -> None:
 
 def main() -> None:
     """Run `ovek`; every error that a user can cause is one message and exit code 2."""
+    if sys.stderr is None:  # closed by whoever started us
+        sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123 - for as long as we run
+    if sys.stdout is None:
+        click.echo("ovek: standard output is closed; give it a file or a terminal", err=True)
+        sys.exit(2)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")

@@ -15,12 +15,14 @@ from ovek.engine.verdicts import judge_device
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
+from ovek.files.regular import opened
 from ovek.files.site import Site, sheet_names
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.naming import Naming
 from ovek.model.shelf import ShelfFacts, ShelfFile, ShelfVerdict
+from ovek.render.visible import visible
 
 
 @click.command("shelf")
@@ -64,7 +66,7 @@ def command(
     algorithms = _algorithms(releases, write_list)
     files = _read(folder, algorithms, fresh=fresh)
     if write_list is not None:
-        _write_list(write_list, files)
+        _write_list(write_list, folder, files)
     found = list(_judged(site, files, releases, _used_by(site)))
     if format_ == "json":
         from ovek.render import json
@@ -134,7 +136,7 @@ def _expect(file: Path, digest: str) -> None:
             param_hint="--expect",
         )
     try:
-        with file.open("rb", buffering=0) as stream:
+        with opened(file) as stream:
             _, digests = digest_stream(stream, [algorithm], lambda size: None)
     except OSError as error:
         raise cannot_read(file, error) from None
@@ -170,14 +172,18 @@ def _read(folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool) -> li
     resolved = folder.resolve()
     with bytes_bar(sum(file.lstat().st_size for file in files_of(resolved))) as advance:
         files = read_shelf(resolved, algorithms, cache, advance)
-    cache.save()
+    if (told := cache.save()) is not None:
+        click.echo(f"ovek: {visible(told)}", err=True)
     return files
 
 
-def _write_list(file: Path, files: list[ShelfFile]) -> None:
-    algorithm = _algorithm_of_list(file)
+def _write_list(file: Path, folder: Path, files: list[ShelfFile]) -> None:
+    """Write the names as the folder has them, so that a checksum program finds each."""
+    from ovek.sources.shelf import names_in
+
+    algorithm, names = _algorithm_of_list(file), names_in(folder.resolve())
     lines = [
-        line_of(digest, one.path)
+        line_of(digest, names.get(one.path, one.path))
         for one in files
         if (digest := _known(one.digests, algorithm)) is not None
     ]

@@ -355,8 +355,8 @@ def _judge_files(
         digests = file.digests
         if (
             name not in published
-            and name_may_be(name) is None
-            and (path == name or path_may_be(path) is None)
+            and not name_may_be[name]
+            and (path == name or not path_may_be[path])
             and path not in used
             and (
                 digests is None

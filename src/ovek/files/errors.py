@@ -3,6 +3,8 @@
 from pathlib import Path
 from typing import Any
 
+_LONGEST = 500  # characters of what was met, which may be a line of any length
+
 
 class InputError(Exception):
     """A file that cannot be used: which, where in it, what was met, and what to do.
@@ -20,7 +22,8 @@ class InputError(Exception):
         key: str | None = None,
     ) -> None:
         super().__init__(met)
-        self.file, self.line, self.key, self.met, self.do = str(file), line, key, met, do
+        self.file, self.line, self.key, self.do = str(file), line, key, do
+        self.met = met if len(met) <= _LONGEST else f"{met[: _LONGEST - 1]}…"
 
     def __reduce__(self) -> tuple[Any, ...]:
         """Pickle, so that a process of its own can say what is wrong."""

@@ -5,9 +5,10 @@ import json
 import zlib
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 from ovek.files.errors import InputError
+from ovek.files.names import file_name
+from ovek.files.regular import opened
 from ovek.files.whole import write_whole
 
 FORMAT = "ovek.evidence/1"
@@ -21,7 +22,7 @@ def evidence_folder(snapshot: Path) -> Path:
 
 def evidence_file(snapshot: Path, device: str) -> Path:
     """The file that holds the evidence of one device."""
-    return evidence_folder(snapshot) / f"{quote(device, safe='')}.json.gz"
+    return evidence_folder(snapshot) / f"{file_name(device)}.json.gz"
 
 
 def write_evidence(file: Path, head: dict[str, Any], answers: list[Any]) -> None:
@@ -34,7 +35,7 @@ def write_evidence(file: Path, head: dict[str, Any], answers: list[Any]) -> None
 def read_evidence(file: Path) -> dict[str, Any]:
     """Read the evidence of one device. Raises InputError."""
     try:
-        with gzip.open(file) as stream:
+        with opened(file) as packed, gzip.GzipFile(fileobj=packed) as stream:
             data = stream.read(_MOST + 1)
     except (OSError, EOFError, zlib.error) as error:
         raise InputError(file, f"cannot be read ({error})", "Read the device again") from None
@@ -42,7 +43,7 @@ def read_evidence(file: Path) -> dict[str, Any]:
         raise InputError(file, f"unpacks to over {_MOST} bytes", "Read the device again")
     try:
         whole = json.loads(data)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise InputError(file, f"is not JSON: {error}", "Read the device again") from None
     if not isinstance(whole, dict) or whole.get("format") != FORMAT:
         raise InputError(file, f"is not {FORMAT}", "Read the device again", key="format")

@@ -1,5 +1,6 @@
 """A site: the folder with everything that Ovek needs for one network."""
 
+import os
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
@@ -24,7 +25,7 @@ class Site:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        if not (folder / "fleet.toml").is_file():
+        if not os.path.lexists(folder / "fleet.toml"):
             do = "Name the site with --site FOLDER, or write a sample one with: ovek demo FOLDER"
             raise InputError(folder, "is no site: it holds no fleet.toml", do)
 

@@ -7,6 +7,7 @@ from pathlib import Path
 import msgspec
 
 from ovek.files.errors import InputError
+from ovek.files.regular import opened
 from ovek.files.typed import cannot_read, explain, text_of
 from ovek.files.whole import write_whole
 from ovek.model.snapshot import FORMAT, Device
@@ -87,7 +88,7 @@ class SnapshotIndex:
             return None
         at, number = self._at[name]
         try:
-            with self.file.open("rb") as stream:
+            with opened(self.file) as stream:
                 stream.seek(at)
                 line = stream.readline(_LONGEST_LINE + 1)
         except OSError as error:
@@ -146,7 +147,7 @@ def _placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
     """The same lines, each with the byte that it starts at."""
     at = 0
     try:
-        with file.open("rb") as stream:
+        with opened(file) as stream:
             number = 0
             while line := stream.readline(_LONGEST_LINE + 1):
                 number += 1

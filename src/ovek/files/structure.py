@@ -7,25 +7,26 @@ and flattened image tree (total size, hashes inside), ISO 9660 (volume size), an
 end, sums where it has them). A file of none of these is None: nothing is said of it.
 """
 
-import bz2
-import gzip
 import hashlib
-import lzma
 import re
 import struct
+import time
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
+from ovek.files.regular import opened
+from ovek.files.unpacked import DamagedError, unpacked
 from ovek.model.structure import Structure
 
 _CHUNK = 2**20
 _MOST_OUT = 64 * 2**30
 _MOST_RATIO = 1_000
 _ALWAYS = 256 * 2**20  # bytes that are unpacked whatever the ratio
-
+# How long a look may take: so many seconds, and one for so many bytes of the file.
+_SECONDS, _SPEED = 30.0, 2**20
 
 _MOST_NODES = 20_000  # of a tree, and how deep one may be
 _MOST_DEEP = 64
@@ -52,11 +53,12 @@ class _Limit:
 
     def __init__(self, size: int) -> None:
         self.most, self.made = max(_ALWAYS, min(_MOST_OUT, size * _MOST_RATIO)), 0
+        self.ends = time.monotonic() + _SECONDS + size / _SPEED
 
     def take(self, data: bytes) -> bool:
         """Count what was unpacked; whether there was any. Raises _Enough."""
         self.made += len(data)
-        if self.made > self.most:
+        if self.made > self.most or time.monotonic() > self.ends:
             raise _Enough
         return bool(data)
 
@@ -66,7 +68,7 @@ def structure_of(file: Path) -> Structure | None:
 
     Raises OSError.
     """
-    with file.open("rb") as stream:
+    with opened(file) as stream:
         size = stream.seek(0, 2)
         stream.seek(0)
         head = stream.read(512)
@@ -86,34 +88,24 @@ def structure_of(file: Path) -> Structure | None:
     return None
 
 
-def _compressed(
-    opened: Callable[[BinaryIO], Any],
-) -> Callable[[BinaryIO, int], None]:
-    def check(stream: BinaryIO, size: int) -> None:
-        limit = _Limit(size)
-        try:
-            with opened(stream) as unpacked:
-                # One piece at a time: a longer read would lose what came before an error.
-                while limit.take(unpacked.read1(_CHUNK)):
-                    pass
-        except EOFError:
-            raise _Broken("it ends in the middle of a stream", size) from None
-        except gzip.BadGzipFile as wrong:
-            # Other data behind a whole stream, a signature say, is no damage.
-            if not limit.made or "Not a gzipped file" not in str(wrong):
-                raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
-        except (zlib.error, lzma.LZMAError) as wrong:
-            raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
-        except OSError as wrong:
-            if wrong.errno is not None:
-                raise
-            raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
-
-    return check
+def _compressed(stream: BinaryIO, size: int) -> None:
+    limit = _Limit(size)
+    try:
+        with unpacked(stream) as inside:
+            while limit.take(inside.read1(_CHUNK)):
+                pass
+    except EOFError:
+        raise _Broken("it ends in the middle of a stream", size) from None
+    except DamagedError as wrong:
+        if wrong.memory:
+            raise _Enough from None
+        raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
 
 
 def _zip(stream: BinaryIO, size: int) -> None:
     limit = _Limit(size)
+    if directory_size(stream, size) > MOST_DIRECTORY:
+        raise _Enough
     try:
         with zipfile.ZipFile(stream) as archive:
             for member in archive.infolist():
@@ -128,6 +120,27 @@ def _zip(stream: BinaryIO, size: int) -> None:
                     continue  # encrypted, or packed in a way not known here: nothing to be said
     except zipfile.BadZipFile as wrong:
         raise _Broken(f"its directory is damaged or cut off ({wrong})", size) from None
+
+
+MOST_DIRECTORY = 8 * 2**20
+
+
+def directory_size(stream: BinaryIO, size: int) -> int:
+    """How large a zip says that its directory is, in bytes; its readers hold all of it at once.
+
+    APPNOTE.TXT, 4.3.14 to 4.3.16: the record at the end, and its wider one where that is used.
+    """
+    stream.seek(max(0, size - 2**16 - 22))
+    end = stream.read(2**16 + 22)
+    stream.seek(0)
+    at = end.rfind(b"PK\x05\x06")
+    if at < 0 or len(end) < at + 22:
+        return 0
+    wide = end.rfind(b"PK\x06\x06", 0, at)
+    told: int = struct.unpack_from("<I", end, at + 12)[0]
+    if wide >= 0 and len(end) >= wide + 56:
+        told = max(told if told != 0xFFFFFFFF else 0, struct.unpack_from("<Q", end, wide + 40)[0])
+    return min(told, size)
 
 
 def _tar(stream: BinaryIO, size: int) -> None:
@@ -341,13 +354,13 @@ _KINDS: tuple[tuple[str, Callable[[bytes], bool], _Check], ...] = (
     (
         "gzip",
         lambda h: h.startswith(b"\x1f\x8b\x08"),
-        _compressed(lambda stream: gzip.GzipFile(fileobj=stream)),
+        _compressed,
     ),
-    ("xz", lambda h: h.startswith(b"\xfd7zXZ\0"), _compressed(lzma.LZMAFile)),
+    ("xz", lambda h: h.startswith(b"\xfd7zXZ\0"), _compressed),
     (
         "bzip2",
         lambda h: h.startswith(b"BZh") and h[4:10] == b"1AY&SY",
-        _compressed(bz2.BZ2File),
+        _compressed,
     ),
     ("zip", lambda h: h.startswith(b"PK\x03\x04"), _zip),
     ("tar", lambda h: h[257:262] == b"ustar", _tar),

@@ -9,6 +9,7 @@ import msgspec
 from msgspec import inspect
 
 from ovek.files.errors import InputError, ManyInputError
+from ovek.files.regular import opened
 
 T = TypeVar("T")
 
@@ -27,7 +28,7 @@ _MARKS = {
 def read_bytes(file: Path, *, at_most: int = _LARGEST) -> bytes:
     """Read a whole small file; raise InputError where it is not there, a folder, or too large."""
     try:
-        with file.open("rb") as stream:
+        with opened(file) as stream:
             data = stream.read(at_most + 1)
     except OSError as error:
         raise cannot_read(file, error) from None
@@ -100,6 +101,8 @@ def _toml(file: Path, expected: str) -> dict[str, Any]:
         met = re.sub(r"\s*\(at .*\)$", "", message)
         line = int(where[1]) if where else text.count("\n") + 1
         raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
+    except ValueError as error:  # a number of more digits than Python takes
+        raise InputError(file, f"is not TOML: {error}", "Mend that number") from None
     except RecursionError:
         raise InputError(file, "is nested too deeply", "Check that it is the right file") from None
 
@@ -191,5 +194,8 @@ def _follow(plain: Any, path: str) -> Any:
 
 
 def _shown(value: Any) -> str:
-    text = repr(value) if isinstance(value, str) else msgspec.json.encode(value).decode()
+    try:
+        text = repr(value) if isinstance(value, str) else msgspec.json.encode(value).decode()
+    except (TypeError, ValueError, OverflowError, RecursionError):
+        text = type(value).__name__ if not isinstance(value, int) else "a number of many digits"
     return text if len(text) <= 60 else f"{text[:57]}…"

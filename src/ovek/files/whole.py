@@ -1,11 +1,13 @@
 """Writing a file whole or not at all."""
 
 import os
+import stat
 import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.regular import special
 
 
 def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
@@ -15,8 +17,10 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
     InputError where the folder cannot be written.
     """
     try:
+        file = Path(os.path.realpath(file))  # a link stays one
+        mode = _mode_of(file)
         file.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)
+        handle, name = tempfile.mkstemp(prefix=".ovek-", dir=file.parent)
         beside = Path(name)
         try:
             with os.fdopen(handle, "wb") as stream:
@@ -24,7 +28,7 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
                     stream.write(chunk)
                 stream.flush()
                 os.fsync(stream.fileno())
-            beside.chmod(0o644)
+            beside.chmod(mode)
             beside.replace(file)
         except BaseException:
             beside.unlink(missing_ok=True)
@@ -33,3 +37,16 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
         reason = (error.strerror or str(error)).lower()
         met = f"cannot be written ({reason})"
         raise InputError(file, met, "Check the folder, its permissions and its room") from None
+    except ValueError:  # a NUL in it
+        raise InputError(file, "is no name of a file", "Mend the name") from None
+
+
+def _mode_of(file: Path) -> int:
+    """The permissions of what is there already, else the usual ones; no pipe is replaced."""
+    try:
+        mode = file.stat().st_mode
+    except FileNotFoundError:
+        return 0o644
+    if (kind := special(mode)) is not None:
+        raise InputError(file, f"is {kind}, no file", "Name a file")
+    return stat.S_IMODE(mode)

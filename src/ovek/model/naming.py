@@ -11,6 +11,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
+from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Role, Sheet
 
 
@@ -34,8 +35,8 @@ class Naming:
     """The names of one kind of device. Answers are remembered by path, up to a bound.
 
     `name_may_be_image` and `path_may_be_image` are a quick first look at a file's own name and at
-    a path with folders: one of them passes whatever `of` calls an image, and little else. They
-    are asked for every file of a fleet.
+    a path with folders, each as it is looked up by its text: one of them passes whatever `of`
+    calls an image, and little else. They are asked for every file of a fleet.
     """
 
     def __init__(self, sheet: Sheet) -> None:
@@ -45,16 +46,21 @@ class Naming:
         self._by_name = {blind: _first_of(sheet.roles, blind, "") for blind in (False, True)}
         self._by_path = {blind: _first_of(sheet.roles, blind, "/") for blind in (False, True)}
         self._images = {
-            blind: [re.compile(name, re.IGNORECASE if blind else 0) for name in sheet.images.names]
+            blind: [compiled(name, blind=blind) for name in sheet.images.names]
             for blind in (False, True)
         }
         self._known: dict[bool, dict[str, Named]] = {False: {}, True: {}}
         globs = [glob for role in IMAGE_ROLES for glob in sheet.roles.get(role, ())]
-        names = [_anonymous(f"(?:{name})\\Z") for name in sheet.images.names]
-        names += [translate(glob) for glob in globs if "/" not in glob]
+        names = [translate(glob) for glob in globs if "/" not in glob]
         paths = [translate(glob) for glob in globs if "/" in glob]
-        self.name_may_be_image = {blind: _any_of(names, blind).match for blind in (False, True)}
-        self.path_may_be_image = {blind: _any_of(paths, blind).match for blind in (False, True)}
+        patterns = sheet.images.names
+        self.name_may_be_image = {
+            blind: _Looks(_any_of(names, blind).match, any_fits(patterns, blind=blind))
+            for blind in (False, True)
+        }
+        self.path_may_be_image = {
+            blind: _Looks(_any_of(paths, blind).match) for blind in (False, True)
+        }
 
     def of(self, path: str, *, case_blind: bool) -> Named:
         """Tell what the name of a file says."""
@@ -99,9 +105,18 @@ class Naming:
         return Named(role, role in IMAGE_ROLES) if role else _UNKNOWN
 
 
-def _anonymous(pattern: str) -> str:
-    """The same pattern without the names of its fields, so that several can stand together."""
-    return re.sub(r"\(\?P<\w+>", "(?:", pattern)
+class _Looks(dict[str, bool]):
+    """Whether a text may be an image, by these; what was asked is remembered, up to a bound."""
+
+    def __init__(self, *looks: Callable[[str], object]) -> None:
+        super().__init__()
+        self._looks = looks
+
+    def __missing__(self, text: str) -> bool:
+        if len(self) >= _MOST:
+            self.clear()
+        may_be = self[text] = any(look(text) for look in self._looks)
+        return may_be
 
 
 @lru_cache(maxsize=1024)

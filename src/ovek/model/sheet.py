@@ -1,11 +1,13 @@
 """A sheet describes one kind of device: `ovek.sheet/1`."""
 
 import re
+from collections import Counter
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct, field
 
 from ovek.model.digest import Algorithm
+from ovek.model.pattern import Pattern, PatternError, compiled
 from ovek.model.snapshot import BootMode, Name
 
 FORMAT = "ovek.sheet/1"
@@ -78,9 +80,9 @@ class VersionScheme(Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
             raise ValueError(f"the scheme {self.scheme!r} has no named field to compare")
 
     @property
-    def pattern(self) -> re.Pattern[str] | None:
+    def pattern(self) -> Pattern | None:
         """The scheme, compiled; None where the usual order holds."""
-        return None if self.scheme is None else re.compile(self.scheme)
+        return None if self.scheme is None else compiled(self.scheme)
 
 
 class Versions(VersionScheme, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -260,9 +262,9 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             for glob in globs:
                 if ":" not in glob:
                     raise ValueError(f"the slot's glob {glob!r} is no place; write volume:path")
-        names = [question.name for question in self.question]
-        for name in names:
-            if names.count(name) > 1:
+        names = Counter(question.name for question in self.question)
+        for name, times in names.items():
+            if times > 1:
                 raise ValueError(f"the question {name!r} is listed twice; name each once")
 
 
@@ -332,11 +334,11 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         return found
 
 
-def _compiled(text: str, fields: set[str] | None) -> re.Pattern[str]:
+def _compiled(text: str, fields: set[str] | None) -> Pattern:
     try:
-        pattern = re.compile(text)
-    except (re.error, RecursionError, OverflowError) as error:
-        raise ValueError(f"{text!r} is not a regular expression: {error}") from None
+        pattern = compiled(text)
+    except PatternError as error:
+        raise ValueError(f"{text!r} is not a regular expression of RE2: {error}") from None
     for name in pattern.groupindex:
         if fields is not None and name not in fields:
             raise ValueError(f"{text!r} has the field {name!r}; known: {', '.join(sorted(fields))}")

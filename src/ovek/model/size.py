@@ -22,6 +22,7 @@ _UNITS = {
     "TIB": 2**40,
     "PIB": 2**50,
 }
+LARGEST = 2**63 - 1
 _SIZE = re.compile(r"\s*(?P<number>\d{1,20}(?:\.\d{1,9})?)\s*(?P<unit>[A-Za-z]*)\s*", re.ASCII)
 
 
@@ -38,7 +39,10 @@ def parse_size(text: str) -> int:
     unit = _UNITS.get(match["unit"].upper()) if match else None
     if match is None or unit is None:
         raise SizeError(f"{text!r} is not a size; write it like 64MiB, 1.2GB or 4096 (bytes)")
-    return int(-(-Decimal(match["number"]) * unit // 1))
+    size = int(-(-Decimal(match["number"]) * unit // 1))
+    if size > LARGEST:
+        raise SizeError(f"{text.strip()!r} is more than any file has (2**63 - 1 bytes)")
+    return size
 
 
 def show_size(size: int) -> str:

@@ -3,6 +3,7 @@
 None means *not known*; an empty tuple means *known to be none*. Sizes are bytes, times are UTC.
 """
 
+from collections import Counter
 from datetime import datetime
 from typing import Annotated, Generic, Literal, TypeVar
 
@@ -255,5 +256,5 @@ class Device(_Data, frozen=True):
 
 def _once_each(kind: str, names: list[str]) -> None:
     if len(set(names)) < len(names):
-        twice = next(name for at, name in enumerate(names) if name in names[:at])
+        twice = next(name for name, times in Counter(names).items() if times > 1)
         raise ValueError(f"the {kind} {twice!r} is listed twice; list it once")

@@ -18,6 +18,8 @@ import re
 from functools import lru_cache
 from itertools import zip_longest
 
+from ovek.model.pattern import Pattern
+
 LONGEST = 200
 _RUN = re.compile(r"\d+|[^\W\d_]+")
 _EARLY = {"dev": 0, "alpha": 1, "beta": 2, "pre": 3, "rc": 4}
@@ -26,7 +28,7 @@ _Run = tuple[int, int, str]
 
 
 @lru_cache(maxsize=4096)
-def runs(version: str, scheme: re.Pattern[str] | None = None) -> tuple[_Run, ...] | None:
+def runs(version: str, scheme: Pattern | None = None) -> tuple[_Run, ...] | None:
     """Split a version into comparable runs, by a sheet's scheme where there is one.
 
     A run is (kind, number, word); kind 0 is earlier than nothing, 1 nothing, 2 a number, 3 a
@@ -50,7 +52,7 @@ def _run(text: str) -> _Run:
     return (0, _EARLY[word], "") if word in _EARLY else (3, 0, word)
 
 
-def compare(one: str, other: str, scheme: re.Pattern[str] | None = None) -> int | None:
+def compare(one: str, other: str, scheme: Pattern | None = None) -> int | None:
     """Order two versions: -1 earlier, 0 the same, 1 later, None where no order is known.
 
     `scheme` is a sheet's regular expression whose named fields, in order, are compared.
@@ -72,7 +74,7 @@ def compare(one: str, other: str, scheme: re.Pattern[str] | None = None) -> int 
     return 0
 
 
-def later(one: str | None, other: str | None, scheme: re.Pattern[str] | None = None) -> bool | None:
+def later(one: str | None, other: str | None, scheme: Pattern | None = None) -> bool | None:
     """Whether `one` is later than `other`; None where either or their order is not known."""
     if one is None or other is None:
         return None

@@ -46,6 +46,7 @@ def draw(file: Path, plans: Sequence[CleanupPlan]) -> None:
     import matplotlib
 
     matplotlib.use("Agg")
+    matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
     from matplotlib import pyplot
 
     named = list(zip(names_of(plans), plans, strict=True))

@@ -2,15 +2,18 @@
 
 import re
 from collections.abc import Iterable
+from itertools import zip_longest
 from pathlib import Path
 
 from ovek.files.errors import InputError
 from ovek.files.typed import read_bytes
+from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
 from ovek.sources.interview import Ask
 from ovek.sources.problem import NoAnswerError
 
+_NAME = re.compile(r"[\w.-]+")
 _MARKS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig"))
 
 
@@ -38,18 +41,38 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
 
 
 def answers_of(sessions: Iterable[str], reading: Reading) -> dict[str, str]:
-    """What was typed at a prompt, and the text up to the next prompt; the last time counts."""
-    prompt = re.compile(rf"^(?P<prompt>{reading.prompt})[ \t]*(?P<typed>\S[^\n]*)?$", re.MULTILINE)
-    pager = re.compile(reading.pager.shows) if reading.pager is not None else None
+    """What was typed at a prompt, and the text up to the next prompt; the last time counts.
+
+    A line that only looks like a prompt, a file called `log#1` say, is none: a prompt is what a
+    question of the sheet was typed at, and what starts with the same name.
+    """
+    prompt = compiled(rf"(?P<ovek_prompt>{reading.prompt})[ \t]*(?P<ovek_typed>\S.*)?")
+    asked = any_fits(_as_typed(question.ask) for question in reading.question)
+    pager = compiled(reading.pager.shows) if reading.pager is not None else None
     found: dict[str, str] = {}
     for session in sessions:
-        text = plain(session, pager)
-        prompts = list(prompt.finditer(text))
-        for at, match in enumerate(prompts):
-            if match["typed"]:
-                end = prompts[at + 1].start() if at + 1 < len(prompts) else len(text)
-                found[_folded(match["typed"])] = text[match.end() : end]
+        lines = plain(session, pager).split("\n")
+        fits = [(at, match) for at, line in enumerate(lines) if (match := prompt.fullmatch(line))]
+        typed = [
+            (at, match["ovek_prompt"], _folded(match["ovek_typed"] or "")) for at, match in fits
+        ]
+        known = {_host_of(shown) for _, shown, text in typed if text and asked(text)}
+        prompts = [(at, text) for at, shown, text in typed if _host_of(shown) in known]
+        for (at, text), (end, _) in zip_longest(prompts, prompts[1:], fillvalue=(len(lines), "")):
+            if text:
+                found[text] = "\n".join(["", *lines[at + 1 : end], ""])
     return found
+
+
+def _as_typed(ask: str) -> str:
+    """A pattern of a question as it is typed, whatever its placeholders are filled with."""
+    return re.sub(r"\\\{\w+\\\}", r"\\S+", re.escape(_folded(ask)))
+
+
+def _host_of(prompt: str) -> str:
+    """The name that a prompt shows; the whole where it shows none."""
+    name = _NAME.search(prompt)
+    return name[0] if name is not None else prompt.strip()
 
 
 def asking(answers: dict[str, str]) -> Ask:

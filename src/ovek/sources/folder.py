@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from ovek.files.regular import opened
 from ovek.model.digest import Algorithm
 from ovek.sources.interview import Interview
 from ovek.sources.problem import ReadProblem
@@ -46,7 +47,7 @@ def read_folder(interview: Interview, folder: Path, member: str, volume: str) ->
 def digest_file(file: Path, *algorithms: Algorithm) -> dict[Algorithm, str]:
     """Digest a file with several algorithms in one read; lower-case hex. Raises OSError."""
     hashes = {name: hashlib.new(name, usedforsecurity=False) for name in algorithms}
-    with file.open("rb") as stream:
+    with opened(file) as stream:
         while chunk := stream.read(_CHUNK):
             for each in hashes.values():
                 each.update(chunk)

@@ -14,6 +14,7 @@ from msgspec import Struct
 from ovek.model.catalog import Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.naming import Naming, glob_pattern
+from ovek.model.pattern import compiled
 from ovek.model.sheet import Fills, Question, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.clean import plain, without_echo
@@ -112,8 +113,8 @@ class Interview:
         self.evidence: list[Answer] = []
         self.sizes: dict[str, int] = {}
         pager = sheet.reading.pager
-        self.pager = re.compile(pager.shows) if pager is not None else None
-        self._errors = [re.compile(text, re.MULTILINE) for text in sheet.reading.errors]
+        self.pager = compiled(pager.shows) if pager is not None else None
+        self._errors = [compiled(f"(?m){text}") for text in sheet.reading.errors]
         self._naming = Naming(sheet)
 
     async def run(self, ask: Ask) -> None:

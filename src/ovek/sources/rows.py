@@ -6,14 +6,15 @@ wrapped it; what still is not understood is told, since what it says is not know
 
 import io
 import re
+import threading
 from collections.abc import Iterator
-from functools import lru_cache
 from typing import Any
 
 import textfsm  # type: ignore[import-untyped]
 from msgspec import Struct
 
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
+from ovek.model.pattern import Match, PatternError, any_fits, compiled
 from ovek.model.sheet import FIELDS, Question, Sheet
 
 Row = dict[str, Any]
@@ -69,13 +70,56 @@ class _Machine:
         return found
 
 
-@lru_cache(maxsize=256)
+class _Rules:
+    """The rules of one state of a template, all held against a line at once."""
+
+    def __init__(self, rules: list[Any]) -> None:
+        self._fits = any_fits(f"(?:{rule.regex})(?s:.*)" for rule in rules)
+        self._line: str | None = None
+        self._fitting = frozenset[int]()
+
+    def fit(self, at: int, line: str) -> bool:
+        """Whether the rule at this position fits a line."""
+        if line is not self._line:
+            self._line, self._fitting = line, frozenset(self._fits(line) or ())
+        return at in self._fitting
+
+
+class _Linear:
+    """A rule's regular expression in a linear-time engine, in the place of Python's."""
+
+    def __init__(self, rules: _Rules, at: int, regex: str) -> None:
+        self._rules, self._at, self._pattern = rules, at, compiled(regex)
+
+    def match(self, line: str) -> Match | None:
+        """What the rule finds at the start of a line."""
+        return self._pattern.match(line) if self._rules.fit(self._at, line) else None
+
+
+# A template keeps its state, so each thread has its own.
+_OWN = threading.local()
+
+
 def _template(text: str) -> textfsm.TextFSM:
+    known: dict[str, textfsm.TextFSM] = _OWN.__dict__.setdefault("templates", {})
+    if text not in known:
+        known[text] = _made(text)
+    return known[text]
+
+
+def _made(text: str) -> textfsm.TextFSM:
     text = text.strip("\n") + "\n"  # as a template between TOML's quotes comes
     try:
-        return textfsm.TextFSM(io.StringIO(text))
-    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
+        template = textfsm.TextFSM(io.StringIO(text))
+        for rules in template.states.values():
+            together = _Rules(rules)
+            for at, rule in enumerate(rules):
+                rule.regex_obj = _Linear(together, at, rule.regex)
+    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError, RecursionError) as error:
         raise TemplateError(f"the template is not TextFSM: {error}") from None
+    except PatternError as error:
+        raise TemplateError(f"the template holds no regular expression of RE2: {error}") from None
+    return template
 
 
 def check_templates(sheet: Sheet) -> Iterator[tuple[str, str]]:

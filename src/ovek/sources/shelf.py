@@ -5,25 +5,26 @@ are not followed, pipes and devices are passed over. A file that cannot be read,
 meanwhile costs its own line only.
 """
 
-import bz2
-import gzip
 import hashlib
-import lzma
 import os
 import stat
 import struct
 import tarfile
+import time
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any, cast
+from typing import IO, cast
 
 import msgspec
 from msgspec import Struct
 
-from ovek.files.structure import structure_of
+from ovek.files.errors import InputError
+from ovek.files.regular import opened
+from ovek.files.structure import MOST_DIRECTORY, directory_size, structure_of
+from ovek.files.unpacked import is_packed, unpacked
 from ovek.files.whole import write_whole
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.shelf import ShelfFile, ShelfMember
@@ -31,10 +32,13 @@ from ovek.model.size import show_size
 
 _CHUNK = 2**20
 _MOST_MEMBERS = 10_000
+_MOST_ENTRIES = 100_000  # folders and links among them
 _MOST_BYTES = 64 * 2**30
 _MOST_RATIO = 1_000
 _RATIO_COUNTS_FROM = 64 * 2**20
 _MOST_PIECE = 16 * 2**20
+# How long a look may take: so many seconds, and one for so many bytes of the file.
+_SECONDS, _SPEED = 30.0, 2**20
 
 
 class _TooMuch(Exception):  # noqa: N818 - says what the archive is, no error of ours
@@ -55,11 +59,16 @@ class Cache:
     def __init__(self, file: Path, *, fresh: bool) -> None:
         self.file = file
         self._known: dict[str, Cached] = {}
-        if not fresh and file.exists():
-            try:
-                self._known = msgspec.json.decode(file.read_bytes(), type=dict[str, Cached])
-            except (OSError, msgspec.DecodeError):
-                self._known = {}  # a cache that cannot be read is no cache
+        self._problem: str | None = None
+        if fresh:
+            return
+        try:
+            with opened(file) as stream:
+                self._known = msgspec.json.decode(stream.read(), type=dict[str, Cached])
+        except FileNotFoundError:
+            pass
+        except (OSError, InputError, ValueError, RecursionError):
+            self._problem = f"the cache {file} could not be read, so every file was digested"
 
     def get(
         self, path: Path, info: os.stat_result, wanted: Iterable[Algorithm]
@@ -76,9 +85,13 @@ class Cache:
         """Keep what was made of a file."""
         self._known[_text(path)] = Cached(_signs(info), made, file)
 
-    def save(self) -> None:
-        """Write the cache, whole or not at all."""
-        write_whole(self.file, [msgspec.json.encode(self._known)])
+    def save(self) -> str | None:
+        """Write the cache, whole or not at all; say what was wrong with it, None for nothing."""
+        try:
+            write_whole(self.file, [msgspec.json.encode(self._known)])
+        except InputError as error:
+            return f"the cache {error.file} {error.met}; the next look takes as long"
+        return self._problem
 
 
 def _text(path: Path | str) -> str:
@@ -89,6 +102,12 @@ def _text(path: Path | str) -> str:
 def _signs(info: os.stat_result) -> tuple[int, int, int, int]:
     """By what a file is the same still; the change time tells of a byte put in silently."""
     return info.st_size, info.st_mtime_ns, info.st_ino, info.st_ctime_ns
+
+
+def names_in(folder: Path) -> dict[str, str]:
+    """The names of a folder's files as the system has them, by how they are shown."""
+    found = (str(file.relative_to(folder)) for file in files_of(folder))
+    return {_text(name): name for name in found}
 
 
 def files_of(folder: Path) -> Iterator[Path]:
@@ -134,13 +153,15 @@ def _read_file(
         if known is not None:
             advance(info.st_size)
             return msgspec.structs.replace(known, path=name)
-        with file.open("rb", buffering=0) as stream:
+        with opened(file, buffering=0) as stream:
             size, digests = digest_stream(stream, algorithms, advance)
         after = file.stat()
         if _signs(after) != _signs(info) or size != info.st_size:
             return ShelfFile(path=name, size=size, problem="it changed while it was read")
         structure = structure_of(file)
         members, note = _inside(file, algorithms)
+    except InputError as error:
+        return ShelfFile(path=name, size=None, problem=f"it {error.met}")
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
         return ShelfFile(path=name, size=None, problem=f"it cannot be read ({reason})")
@@ -185,7 +206,6 @@ def _inside(
         RuntimeError,
         NotImplementedError,
         zlib.error,
-        lzma.LZMAError,
         zipfile.BadZipFile,
         tarfile.TarError,
         # What headers that lie make of the readers: it costs this file's look, and no other's.
@@ -205,11 +225,14 @@ class _Limit:
 
     def __init__(self, packed: int) -> None:
         self.packed, self.unpacked = packed, 0
+        self.ends = time.monotonic() + _SECONDS + packed / _SPEED
 
     def take(self, size: int) -> None:
         self.unpacked += size
         if self.unpacked > _MOST_BYTES:
             raise _TooMuch(f"it unpacks to over {show_size(_MOST_BYTES)}, so no further look")
+        if time.monotonic() > self.ends:
+            raise _TooMuch("it takes too long to unpack, so no further look")
         far = self.unpacked > _RATIO_COUNTS_FROM
         if far and self.unpacked > self.packed * _MOST_RATIO:
             raise _TooMuch(f"it unpacks to over {_MOST_RATIO} times its size, so no further look")
@@ -217,34 +240,37 @@ class _Limit:
 
 def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
     """Open what is inside an archive, one file at a time, without unpacking to disk."""
-    with file.open("rb") as stream:
+    with opened(file) as stream:
         head = stream.read(512)
-    if head.startswith(b"PK\x03\x04"):
-        with zipfile.ZipFile(file) as archive:
-            for entry in archive.infolist():
-                if not entry.is_dir():
-                    with archive.open(entry) as inside:
-                        yield entry.filename, inside
-        return
-    opener = next((each for mark, each in _OPENERS.items() if head.startswith(mark)), None)
-    first = head
-    if opener is not None:
-        with opener(file) as unpacked:
-            first = unpacked.read(512)
-    if first[257:262] == b"ustar":
-        raw = open if opener is None else opener
-        with (
-            raw(file, "rb") as unpacked,
-            tarfile.open(fileobj=cast("IO[bytes]", _Measured(unpacked)), mode="r:") as tar,
-        ):
-            for member in tar:
-                inside_tar = tar.extractfile(member) if member.isfile() else None
-                if inside_tar is not None:
-                    with inside_tar:
-                        yield member.name, inside_tar
-    elif opener is not None:
-        with opener(file) as unpacked:
-            yield file.stem, unpacked
+        stream.seek(0)
+        if head.startswith(b"PK\x03\x04"):
+            if directory_size(stream, file.stat().st_size) > MOST_DIRECTORY:
+                raise _TooMuch(f"its directory is over {show_size(MOST_DIRECTORY)}, so no look")
+            with zipfile.ZipFile(stream) as archive:
+                for entry in archive.infolist():
+                    if not entry.is_dir():
+                        with archive.open(entry) as inside:
+                            yield entry.filename, inside
+        elif is_packed(head):
+            with unpacked(stream) as inside:
+                if inside.peek(512)[257:262] == b"ustar":
+                    yield from _in_tar(inside)
+                else:
+                    yield file.stem, inside
+        elif head[257:262] == b"ustar":
+            yield from _in_tar(stream)
+
+
+def _in_tar(stream: IO[bytes]) -> Iterator[tuple[str, IO[bytes]]]:
+    with tarfile.open(fileobj=cast("IO[bytes]", _Measured(stream)), mode="r:") as tar:
+        for number, member in enumerate(tar):
+            if number >= _MOST_ENTRIES:
+                raise _TooMuch(f"only its first {_MOST_ENTRIES} entries were looked at")
+            vars(tar)["members"] = []  # else it keeps every header
+            inside = tar.extractfile(member) if member.isreg() else None
+            if inside is not None:
+                with inside:
+                    yield member.name, inside
 
 
 class _Measured:
@@ -263,10 +289,3 @@ class _Measured:
 
     def tell(self) -> int:
         return self._stream.tell()
-
-
-_OPENERS: dict[bytes, Any] = {
-    b"\x1f\x8b\x08": gzip.open,
-    b"\xfd7zXZ\0": lzma.open,
-    b"BZh": bz2.open,
-}

@@ -2,7 +2,6 @@
 
 import asyncio
 import os
-import re
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
@@ -11,6 +10,7 @@ import asyncssh
 from msgspec import Struct
 
 from ovek.model.fleet import FleetDevice
+from ovek.model.pattern import compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
 from ovek.sources.interview import Ask
@@ -164,10 +164,10 @@ class _Dialogue:
 
     def __init__(self, process: asyncssh.SSHClientProcess[str], reading: Reading) -> None:
         self.process = process
-        self._any_prompt = re.compile(rf"(?:^|\n)(?P<prompt>{reading.prompt})\Z")
+        self._any_prompt = compiled(rf"(?:^|\n)(?P<prompt>{reading.prompt})\z")
         self._prompt: str | None = None
         pager = reading.pager
-        self._pager = re.compile(rf"(?:{pager.shows})\s*\Z") if pager is not None else None
+        self._pager = compiled(rf"(?:{pager.shows})\s*\z") if pager is not None else None
         self._goes_on = pager.answer if pager is not None else ""
 
     async def first_prompt(self) -> None:

@@ -10,6 +10,8 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from msgspec import Struct
+
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.typed import read_bytes, text_of
@@ -19,9 +21,8 @@ from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 _LINE = re.compile(
     r"(?P<escaped>\\?)(?P<digest>[^\s\\]+)(?: [ *](?P<name>.+)|\s+(?P<loose>\S.*))", re.DOTALL
 )
-_TAGGED = re.compile(
-    r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/-]+) ?\((?P<name>.+)\) ?= ?(?P<digest>\S+)", re.DOTALL
-)
+_TAG = re.compile(r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/-]+) ?\(")
+_TAGGED = re.compile(r" ?= ?(?P<digest>\S+)")
 _TAGS: dict[str, Algorithm] = {"MD5": "md5", "SHA1": "sha1", "SHA256": "sha256", "SHA512": "sha512"}
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
@@ -41,22 +42,20 @@ def read(file: Path) -> Iterator[Published]:
         if not line.strip() or line.startswith("#"):
             continue
         found = True
-        tagged = _TAGGED.fullmatch(line)
-        match = tagged or _LINE.fullmatch(line)
-        if match is None:
+        parts = _parts(line)
+        if parts is None:
             raise InputError(file, "is not a digest and a file name", _DO, line=number)
-        digest = match["digest"].lower()
+        digest, name = parts.digest.lower(), parts.name
         algorithm = algorithm_of(digest)
-        if tagged is not None and algorithm is not None:
-            _check_tag(file, number, tagged["tag"], algorithm)
+        if parts.tag is not None and algorithm is not None:
+            _check_tag(file, number, parts.tag, algorithm)
         if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
             lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
             met = f"the digest has {len(digest)} characters"
             if algorithm is not None:
                 met = "the digest holds more than the characters 0-9 and a-f"
             raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
-        name = match["name"] if match["name"] else match["loose"]
-        if match["escaped"]:
+        if parts.escaped:
             name = _unescaped(file, number, name)
         name = name.rpartition("/")[2]
         if not name:
@@ -69,8 +68,28 @@ def read(file: Path) -> Iterator[Published]:
 
 def is_line(line: str) -> bool:
     """Whether a line may be one of a digest list."""
-    match = _TAGGED.fullmatch(line) or _LINE.fullmatch(line)
-    return match is not None and algorithm_of(match["digest"]) is not None
+    parts = _parts(line)
+    return parts is not None and algorithm_of(parts.digest) is not None
+
+
+class _Parts(Struct, frozen=True):
+    """What a line is made of; `tag` is None where it is of two columns."""
+
+    escaped: bool
+    digest: str
+    name: str
+    tag: str | None = None
+
+
+def _parts(line: str) -> _Parts | None:
+    """Take a line apart, each piece looked at once: it may be long. None: it is no such line."""
+    if tag := _TAG.match(line):
+        name, _, rest = line[tag.end() :].rpartition(")")
+        if name and (tagged := _TAGGED.fullmatch(rest)):
+            return _Parts(bool(tag["escaped"]), tagged["digest"], name, tag["tag"])
+    if match := _LINE.fullmatch(line):
+        return _Parts(bool(match["escaped"]), match["digest"], match["name"] or match["loose"])
+    return None
 
 
 def _check_tag(file: Path, number: int, tag: str, algorithm: Algorithm) -> None:

@@ -36,7 +36,7 @@ class _Collector(handler.ContentHandler):
         self.file = file
         self.found: list[Published] = []
         self._path: list[str] = []
-        self._text = ""
+        self._pieces: list[str] = []
         self._hash: str | None = None
         self._facts: dict[str, str] = {}
         self._digests: dict[Algorithm, str] = {}
@@ -55,7 +55,7 @@ class _Collector(handler.ContentHandler):
             do = f"A Metalink 4 file starts with metalink in {NAMESPACE!r}"
             raise InputError(self.file, met, do, line=self.line())
         self._path.append(tag if space == NAMESPACE else f"?{tag}")
-        self._text = ""
+        self._pieces = []
         plain = {key[1]: value for key, value in attrs.items()}
         if self._path == ["metalink", "file"]:
             self._line, self._digests = self.line(), {}
@@ -66,7 +66,11 @@ class _Collector(handler.ContentHandler):
             self._facts["publisher"] = plain.get("name", "")
 
     def characters(self, content: str) -> None:
-        self._text += content
+        self._pieces.append(content)  # each entity comes by itself
+
+    @property
+    def _text(self) -> str:
+        return "".join(self._pieces)
 
     def endElementNS(self, name: tuple[str | None, str], qname: str | None) -> None:  # noqa: N802
         if self._path == ["metalink", "file", "hash"] and self._hash in _NAMES:
@@ -119,6 +123,8 @@ def read(file: Path) -> Iterator[Published]:
     except SAXException as error:
         met = f"is not XML: {error.getMessage()}"
         raise InputError(file, met, "Get it anew", line=collector.line()) from None
+    except (LookupError, ValueError) as error:  # an encoding that nobody knows
+        raise InputError(file, f"is not XML: {error}", "Save it as UTF-8", line=1) from None
     if not collector.found:
         raise InputError(file, "lists no file", "Check that it is the right file")
     yield from collector.found

@@ -16,12 +16,16 @@ from ovek.files.importers.sidefile import normalised
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Algorithm, Digests, algorithm_of
+from ovek.model.size import LARGEST
 
 _DIGEST = re.compile(
     r"(?<![0-9A-Za-z])(?:[0-9A-Fa-f]{128}|[0-9A-Fa-f]{64}|[0-9A-Fa-f]{40}|[0-9A-Fa-f]{32}"
     r"|[0-9A-Fa-f]{2}(?::[0-9A-Fa-f]{2}){15,63})(?![0-9A-Za-z])"
 )
-_NAME = re.compile(r"(?<![\w/.])[A-Za-z0-9][\w.+()-]*\.[A-Za-z][A-Za-z0-9]{1,7}(?![\w/])")
+# A name starts with a letter or digit and ends with a suffix; it stands in no path.
+_WORD = re.compile(r"[\w.+()-]+")
+_START = re.compile(r"(?<![\w/.])[A-Za-z0-9]")
+_SUFFIX = re.compile(r"\.[A-Za-z][A-Za-z0-9]{1,7}(?![\w/])")
 _SIZE = re.compile(
     r"(?:size|bytes|length)\W{0,3}(?P<bytes>\d[\d ,']{2,20}\d)(?![\d.]|\s*[KMGT]i?B)"
     r"|(?P<after>\d[\d,']{2,20})\s*bytes",
@@ -52,7 +56,8 @@ def read(file: Path) -> Iterator[Published]:
     name_last: bool | None = None
     for number, line in enumerate(text.splitlines(), 1):
         rest = _DIGEST.sub(" ", line)
-        for name in _NAME.findall(rest):
+        names = list(_names(rest))
+        for name in names:
             if name_last is None:
                 name_last = current.has_facts
             if current.name is not None and current.name != name:
@@ -60,7 +65,9 @@ def read(file: Path) -> Iterator[Published]:
                 current = _Found()
             if current.name is None:
                 current.name, current.line = name, number
-        _facts(file, number, line, _NAME.sub(" ", rest), current)
+        for name in names:
+            rest = rest.replace(name, " ", 1)
+        _facts(file, number, line, rest, current)
         if name_last and current.name is not None:
             found.append(current)
             current = _Found()
@@ -79,6 +86,18 @@ def read(file: Path) -> Iterator[Published]:
         yield Published(release, Origin(file.name, one.line))
 
 
+def _names(line: str) -> Iterator[str]:
+    """The file names of a line, each once looked at: a line may be long."""
+    for word in _WORD.finditer(line):
+        start = _START.search(line, word.start(), word.end())
+        if start is None:
+            continue
+        # One character more, so that a slash behind the word is seen.
+        *_, suffix = None, *_SUFFIX.finditer(line, start.end(), word.end() + 1)
+        if suffix is not None:
+            yield line[start.start() : suffix.end()]
+
+
 def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> None:
     for match in _DIGEST.finditer(line):
         digest = normalised(match[0])
@@ -91,7 +110,11 @@ def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> No
             raise InputError(file, met, do, line=number)
         current.digests[algorithm] = digest
     if (size := _SIZE.search(rest)) and (told := size["bytes"] or size["after"]):
-        current.size = int(re.sub(r"[ ,']", "", told))
+        size_told = int(re.sub(r"[ ,']", "", told))
+        if size_told > LARGEST:
+            met = f"the size is {size_told} bytes"
+            raise InputError(file, met, "No file has so many; mend it", line=number)
+        current.size = size_told
     if version := _VERSION.search(rest):
         current.version = current.version or version["version"]
 

@@ -49,7 +49,10 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
     text = text_of(file, read_bytes(file))
     first = next((line for line in text.splitlines() if line.strip()), "")
     parted_by = max(",;\t", key=first.count)
-    titles = tuple(cell.strip() for cell in next(csv.reader([first], delimiter=parted_by), []))
+    try:
+        titles = tuple(cell.strip() for cell in next(csv.reader([first], delimiter=parted_by), []))
+    except csv.Error as error:
+        raise InputError(file, f"is not CSV: {error}", "Mend its header", line=1) from None
     columns: dict[str, int] = {}
     for meaning, title in (said or {}).items():
         if title not in titles:
