@@ -223,15 +223,24 @@ def test_an_unknown_sheet_and_a_bad_name_are_told(ovek):
 
 def test_in_a_saved_session_the_last_answer_counts():
     answers = answers_of(["box# a\none\nbox#  a\ntwo\nbox# ", "box# b\nthree"], asks("a", "b"))
-    assert answers == {"a": "\ntwo\n", "b": "\nthree\n"}
+    assert answers == {"a": "\ntwo\n", "b": "\nthree"}
 
 
 def asks(*questions, prompt="box# "):
     """A reading that asks these."""
-    about = {"fills": "device", "template": "Value V (x)\n\nStart\n", "columns": {}}
-    about["columns"] = {"V": "running.version"}
-    made = [Question(name=ask, ask=ask, **about) for ask in questions]
-    return Reading(prompt=prompt, question=tuple(made))
+    return Reading(
+        prompt=prompt,
+        question=tuple(
+            Question(
+                name=ask,
+                ask=ask,
+                fills="digest",
+                each="image" if "{" in ask else "device",
+                template="Value MD5 (x)\n\nStart\n",
+            )
+            for ask in questions
+        ),
+    )
 
 
 def test_a_file_that_looks_like_a_prompt_ends_no_answer():

@@ -176,7 +176,7 @@ def _keep_evidence(snapshot: Path, outcome: Any) -> None:
 def _replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
     """Make the newest snapshot that has evidence again, as NAME.replayed.jsonl."""
     from ovek.sources.interview import Wanted
-    from ovek.sources.survey import replay
+    from ovek.sources.survey import EvidenceError, Outcome, replay
 
     newest = newest_snapshot(site.folder / "snapshots")
     source = newest.with_name(newest.name.replace(".replayed.jsonl", ".jsonl"))
@@ -186,12 +186,12 @@ def _replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
         file = evidence_file(source, device.name)
         if not file.exists():
             continue
-        evidence = read_evidence(file)
         try:
-            outcome = replay(device, sheet, Wanted((), {}), evidence)
-        except (ValueError, KeyError) as error:
-            met = f"is no evidence of this device: {error}"
-            raise InputError(file, met, "Read the device again") from None
+            outcome = replay(device, sheet, Wanted((), {}), read_evidence(file))
+        except (InputError, EvidenceError) as error:
+            told = error.met if isinstance(error, InputError) else str(error)
+            do = "Read the device again"
+            outcome = Outcome(name=device.name, device=None, problem=f"{file}: {told}", do=do)
         if outcome.device is not None:
             journal.add_device(outcome.device)
         results.append(_surveyed(outcome))

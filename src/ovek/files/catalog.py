@@ -88,12 +88,20 @@ def read_catalog(file: Path) -> Iterator[Published]:
         try:
             release = msgspec.json.decode(raw, type=Release)
         except (msgspec.DecodeError, RecursionError) as error:
-            why = explain(file, error, msgspec.json.decode(raw), Release, FORMAT, line)
+            why = explain(file, error, _untyped(bytes(raw)), Release, FORMAT, line)
             why.key = f"releases[{number}]" + (f".{why.key}" if why.key else "")
             raise why from None
         told = release.told_by
         origin = Origin(file.name, line) if told is None else Origin(told.file, told.line)
         yield Published(release, origin, outline.publisher)
+
+
+def _untyped(data: bytes) -> object:
+    """JSON that was read once already, without types; None where it holds too large a number."""
+    try:
+        return json.loads(data)
+    except (ValueError, RecursionError):
+        return None
 
 
 def _plain(file: Path, text: str) -> object:

@@ -7,7 +7,9 @@ and flattened image tree (total size, hashes inside), ISO 9660 (volume size), an
 end, sums where it has them). A file of none of these is None: nothing is said of it.
 """
 
+import errno
 import hashlib
+import lzma
 import re
 import struct
 import time
@@ -32,6 +34,9 @@ _MOST_NODES = 20_000  # of a tree, and how deep one may be
 _MOST_DEEP = 64
 _MOST_TREE = 256 * 2**20  # bytes of a tree that are held at once
 _OCTAL, _HEX = re.compile(rb"[0-7]*"), re.compile(rb"[0-9A-Fa-f]+")
+MOST_DIRECTORY = 8 * 2**20  # bytes of a zip's directory, which is held at once
+# What damaged members make of the readers; a place before the start of the file is EINVAL.
+_UNPACKING = (zipfile.BadZipFile, zlib.error, lzma.LZMAError, EOFError)
 # What headers that lie make of the readers.
 _LIES = (struct.error, ValueError, OverflowError, LookupError, RecursionError, MemoryError)
 
@@ -113,16 +118,15 @@ def _zip(stream: BinaryIO, size: int) -> None:
                     with archive.open(member) as inside:
                         while limit.take(inside.read(_CHUNK)):
                             pass
-                except (zipfile.BadZipFile, zlib.error, EOFError) as wrong:
+                except (*_UNPACKING, OSError) as wrong:
+                    if isinstance(wrong, OSError) and wrong.errno not in (None, errno.EINVAL):
+                        raise
                     why = f"the member {member.filename!r} is damaged ({wrong})"
                     raise _Broken(why, member.header_offset) from None
                 except (RuntimeError, NotImplementedError):
                     continue  # encrypted, or packed in a way not known here: nothing to be said
     except zipfile.BadZipFile as wrong:
         raise _Broken(f"its directory is damaged or cut off ({wrong})", size) from None
-
-
-MOST_DIRECTORY = 8 * 2**20
 
 
 def directory_size(stream: BinaryIO, size: int) -> int:

@@ -60,7 +60,8 @@ def answers_of(sessions: Iterable[str], reading: Reading) -> dict[str, str]:
         prompts = [(at, text) for at, shown, text in typed if _host_of(shown) in known]
         for (at, text), (end, _) in zip_longest(prompts, prompts[1:], fillvalue=(len(lines), "")):
             if text:
-                found[text] = "\n".join(["", *lines[at + 1 : end], ""])
+                last = [] if end == len(lines) else [""]
+                found[text] = "\n".join(["", *lines[at + 1 : end], *last])
     return found
 
 

@@ -6,6 +6,7 @@ meanwhile costs its own line only.
 """
 
 import hashlib
+import lzma
 import os
 import stat
 import struct
@@ -206,6 +207,7 @@ def _inside(
         RuntimeError,
         NotImplementedError,
         zlib.error,
+        lzma.LZMAError,
         zipfile.BadZipFile,
         tarfile.TarError,
         # What headers that lie make of the readers: it costs this file's look, and no other's.

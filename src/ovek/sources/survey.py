@@ -27,6 +27,10 @@ from ovek.sources.ways import way_of
 from ovek.sources.ways.interface import Door, Setup
 
 
+class EvidenceError(ValueError):
+    """Evidence that is none."""
+
+
 class Outcome(Struct, frozen=True, kw_only=True):
     """What came of one device: its state if any, what went wrong and what to do about it."""
 
@@ -142,11 +146,16 @@ def outcome_of(
 
 
 def replay(device: FleetDevice, sheet: Sheet, wanted: Wanted, evidence: dict[str, Any]) -> Outcome:
-    """Make the same state from the evidence again; raises ValueError where it is not evidence."""
+    """Make the same state from the evidence again; raises EvidenceError where it is none."""
     interview = Interview(device.name, sheet, wanted)
-    for answer in msgspec.convert(evidence["answers"], tuple[Answer, ...]):
-        interview.take(answer)
-    return outcome_of(device, interview, datetime.fromisoformat(evidence["taken_at"]))
+    try:
+        taken_at = datetime.fromisoformat(evidence["taken_at"])
+        for answer in msgspec.convert(evidence["answers"], tuple[Answer, ...]):
+            interview.take(answer)
+        return outcome_of(device, interview, taken_at)
+    except (LookupError, TypeError, ValueError, AttributeError) as error:  # rows of other shapes
+        met = f"is no evidence of this device ({type(error).__name__}: {error})"
+        raise EvidenceError(met) from None
 
 
 def _title(answer: Answer) -> str:

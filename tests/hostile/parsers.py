@@ -1,0 +1,221 @@
+"""Every parser of what comes from outside: how it is called, and what it may raise."""
+
+import asyncio
+import gzip
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from hostile import samples
+from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
+from ovek.files.catalog import read_catalog
+from ovek.files.errors import InputError, ManyInputError
+from ovek.files.evidence import read_evidence
+from ovek.files.fleet import read_fleet
+from ovek.files.importers import (
+    IMPORTERS,
+    digestlist,
+    importer_of,
+    metalink,
+    pasted,
+    sidefile,
+    table,
+)
+from ovek.files.journal import Journal
+from ovek.files.site import read_sheet
+from ovek.files.snapshot import SnapshotIndex, read_snapshot
+from ovek.files.structure import structure_of
+from ovek.files.typed import read_toml_parts, text_of
+from ovek.model.fleet import FleetDevice
+from ovek.model.naming import Naming
+from ovek.model.policy import FORMAT as POLICY_FORMAT
+from ovek.model.policy import Policy
+from ovek.model.sheet import Sheet
+from ovek.model.size import SizeError, parse_size
+from ovek.model.version import compare
+from ovek.model.waiver import FORMAT as WAIVERS_FORMAT
+from ovek.model.waiver import Waivers
+from ovek.render.visible import visible
+from ovek.sources.capture import answers_of, asking, read_capture
+from ovek.sources.clean import plain
+from ovek.sources.interview import Interview, Wanted
+from ovek.sources.shelf import Cache, read_shelf
+from ovek.sources.survey import EvidenceError, outcome_of, replay
+from ovek.sources.trust import HostKeys
+
+ALLOWED = (InputError, ManyInputError, EvidenceError, BootEnvError, SizeError)
+Run = Callable[[Path], object]
+
+
+def _whole(read: Callable[[Path], object]) -> Run:
+    return lambda file: list(read(file))  # type: ignore[call-overload]
+
+
+def _snapshot(file: Path) -> None:
+    SnapshotIndex(file)
+    for device in read_snapshot(file):
+        msgspec.json.encode(device)
+
+
+def _import(file: Path) -> None:
+    importer = importer_of(file)
+    importer.understood(file, {})
+    list(importer.read(file, {}))
+
+
+def _fleet(file: Path) -> None:
+    file.rename(file.with_name("fleet.toml"))
+    file.with_name("addresses.csv").write_bytes(samples.ADDRESSES)
+    read_fleet(file.parent)
+
+
+def _fleet_list(file: Path) -> None:
+    fleet = f'format = "ovek.fleet/1"\nname = "x"\nlists = ["{file.name}"]\n'
+    file.with_name("fleet.toml").write_text(fleet)
+    read_fleet(file.parent)
+
+
+def _sheet(file: Path) -> None:
+    sheet = read_sheet(file)
+    naming = Naming(sheet)
+    for blind in (False, True):
+        naming.of("ox40-full-7.4.2.img", case_blind=blind)
+        naming.role("a" * 200, case_blind=blind)
+    scheme = sheet.versions.system.pattern if hasattr(sheet.versions, "system") else None
+    compare("7.4.1", "7.4.2", scheme)
+    _asked(sheet, samples.SESSIONS[0].decode())
+
+
+def _sheets() -> list[Sheet]:
+    found = (msgspec.toml.decode(text, type=Sheet) for text in samples.SHEETS)
+    return [sheet for sheet in found if sheet.reading.question]
+
+
+_SHEETS = _sheets()
+
+
+def _asked(sheet: Sheet, text: str) -> None:
+    """Whatever is asked, this is the answer."""
+
+    async def ask(question, asked, expected):
+        return text
+
+    device = FleetDevice(name="box", sheet=sheet.name)
+    interview = Interview("box", sheet, Wanted((), {}, everything=True))
+    asyncio.run(interview.run(ask))
+    from datetime import UTC, datetime
+
+    outcome_of(device, interview, datetime(2026, 3, 2, tzinfo=UTC))
+
+
+def _answer(file: Path) -> None:
+    text = file.read_bytes().decode("utf-8", "replace")
+    visible(plain(text))
+    _asked(_SHEETS[len(text) % len(_SHEETS)], text)
+
+
+def _session(file: Path) -> None:
+    sheet = _SHEETS[file.stat().st_size % len(_SHEETS)]
+    said = answers_of([read_capture(file)], sheet.reading)
+    interview = Interview("box", sheet, Wanted((), {}, everything=True))
+    asyncio.run(interview.run(asking(said)))
+
+
+def _evidence(file: Path) -> None:
+    data = file.read_bytes()
+    file.write_bytes(gzip.compress(data, mtime=0))
+    sheet = _SHEETS[0]
+    found = read_evidence(file)
+    device = FleetDevice(name="box", sheet=sheet.name)
+    replay(device, sheet, Wanted((), {}), found)
+
+
+def _raw_evidence(file: Path) -> None:
+    read_evidence(file)
+
+
+def _shelf(file: Path) -> None:
+    cache = Cache(file.parent / "none.json", fresh=True)
+    structure_of(file)
+    read_shelf(file.parent, ("sha256",), cache, lambda size: None, workers=1)
+
+
+def _boot_environment(file: Path) -> None:
+    data = file.read_bytes()
+    for read in (read_grub_env, read_u_boot_env):
+        try:
+            read(data)
+        except BootEnvError:
+            continue
+
+
+def _known_hosts(file: Path) -> None:
+    HostKeys(file, take_new=False).algorithms("192.0.2.1", 22)
+
+
+def _journal(file: Path) -> None:
+    snapshot = file.with_name("s.jsonl")
+    file.rename(snapshot.with_name("s.jsonl.unfinished"))
+    journal = Journal(snapshot)
+    journal.finish(())
+    if snapshot.exists():
+        list(read_snapshot(snapshot))
+
+
+def _cache(file: Path) -> None:
+    Cache(file, fresh=False).get(Path("a"), file.stat(), ("md5",))
+
+
+def _texts(file: Path) -> None:
+    text = file.read_bytes().decode("utf-8", "replace")
+    one, _, other = text.partition("\n")
+    compare(one, other)
+    text_of(file, file.read_bytes())
+    parse_size(text)
+
+
+ANSWERS = [
+    b"".join(sorted({line for line in sheet.split(b"\n") if line.strip()}))[:3000]
+    for sheet in samples.SHEETS
+] + samples.SESSIONS
+
+# name → good samples, the name of the file they lie in, and what reads it.
+PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
+    "archives": (samples.ARCHIVES, "a.img", _shelf),
+    "digest lists": (samples.LISTS, "a.txt", _whole(digestlist.read)),
+    "side files": (samples.SIDE_FILES, "a.img.md5", _whole(sidefile.read)),
+    "tables": (samples.TABLES, "a.csv", _whole(table.read)),
+    "Metalink": (samples.METALINKS, "a.meta4", _whole(metalink.read)),
+    "pasted text": (samples.PASTED, "a.page", _whole(pasted.read)),
+    "what an import claims": (samples.PASTED + samples.LISTS, "a.any", _import),
+    "catalogs": (samples.CATALOGS, "a.json", _whole(read_catalog)),
+    "snapshots": (samples.SNAPSHOTS, "a.jsonl", _snapshot),
+    "journals": (samples.SNAPSHOTS, "a.jsonl", _journal),
+    "fleet": (samples.FLEETS, "a.toml", _fleet),
+    "fleet lists": (samples.FLEET_LISTS, "a.csv", _fleet_list),
+    "policy": (
+        samples.POLICIES,
+        "policy.toml",
+        lambda file: read_toml_parts(file, Policy, POLICY_FORMAT),
+    ),
+    "waivers": (
+        samples.WAIVERS,
+        "waivers.toml",
+        lambda file: read_toml_parts(file, Waivers, WAIVERS_FORMAT),
+    ),
+    "sheets": (samples.SHEETS, "oxwick-40.toml", _sheet),
+    "answers": (ANSWERS, "a.txt", _answer),
+    "sessions": (samples.SESSIONS, "a.txt", _session),
+    "evidence": (samples.EVIDENCE, "a.json.gz", _evidence),
+    "packed evidence": (
+        [gzip.compress(each, mtime=0) for each in samples.EVIDENCE],
+        "a.json.gz",
+        _raw_evidence,
+    ),
+    "boot environments": (samples.BOOT_ENVIRONMENTS, "env", _boot_environment),
+    "known_hosts": (samples.KNOWN_HOSTS, "known_hosts", _known_hosts),
+    "the cache": (samples.CACHES, "cache.json", _cache),
+    "sizes and versions": ([b"64 MiB\n1.2", b"1.2GB\n7.4rc1", b"4096\nv9.5a"], "a", _texts),
+}
+assert IMPORTERS

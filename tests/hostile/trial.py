@@ -1,0 +1,101 @@
+"""One parser, many inputs, each in bounded time and memory."""
+
+import multiprocessing
+import random
+import resource
+import signal
+import tempfile
+import time
+import traceback
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from hostile.mutate import mutated
+from hostile.parsers import ALLOWED, PARSERS
+
+MOST_SECONDS, MOST_BYTES = 5.0, 500 * 2**20
+
+
+class TooLongError(BaseException):
+    """An input that takes too long; nothing that a parser may catch."""
+
+
+@dataclass
+class Found:
+    """What came of a trial: seconds of the slowest input, bytes of memory at the most."""
+
+    name: str
+    inputs: int
+    refused: int = 0
+    slowest: float = 0.0
+    memory: int = 0
+    failures: list[tuple[bytes, str]] = field(default_factory=list)
+
+    def __str__(self) -> str:
+        return (
+            f"{self.name}: {self.inputs} inputs, {self.refused} refused, slowest "
+            f"{self.slowest * 1000:.0f} ms, at most {self.memory / 2**20:.0f} MiB, "
+            f"{len(self.failures)} failures"
+        )
+
+
+def trial(name: str, inputs: int, seed: int) -> Found:
+    """Try a parser in a process of its own, so that its memory is its own."""
+    context = multiprocessing.get_context("spawn")
+    ours, theirs = context.Pipe()
+    process = context.Process(target=_in_process, args=(theirs, name, inputs, seed))
+    process.start()
+    theirs.close()
+    try:
+        found: Found = ours.recv()
+    except EOFError:
+        found = Found(name, inputs, failures=[(b"", f"the process ended ({process.exitcode})")])
+    process.join()
+    return found
+
+
+def _in_process(pipe: "multiprocessing.connection.Connection", name, inputs, seed) -> None:
+    resource.setrlimit(resource.RLIMIT_AS, (2 * 2**30, 2 * 2**30))
+    pipe.send(_tried(name, inputs, seed))
+
+
+def _tried(name: str, inputs: int, seed: int) -> Found:
+    good, file_name, run = PARSERS[name]
+    chance, found = random.Random(f"{name} {seed}"), Found(name, inputs)
+    signal.signal(signal.SIGALRM, _too_long)
+    with tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").is_dir() else None) as top:
+        folder = Path(top) / "x"
+        for _ in range(inputs):
+            data = mutated(chance.choice(good), good, chance)
+            folder.mkdir()
+            try:
+                _one(found, run, folder / file_name, data)
+            finally:
+                for each in folder.iterdir():
+                    each.unlink()
+                folder.rmdir()
+    found.memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    if found.memory > MOST_BYTES:
+        found.failures.append((b"", f"it takes {found.memory} bytes of memory"))
+    return found
+
+
+def _one(found: Found, run, file: Path, data: bytes) -> None:
+    file.write_bytes(data)
+    signal.setitimer(signal.ITIMER_REAL, MOST_SECONDS)
+    began = time.perf_counter()
+    try:
+        run(file)
+    except ALLOWED:
+        found.refused += 1
+    except TooLongError:
+        found.failures.append((data, f"it takes over {MOST_SECONDS:g} s"))
+    except Exception:
+        found.failures.append((data, traceback.format_exc(limit=-6)))
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+    found.slowest = max(found.slowest, time.perf_counter() - began)
+
+
+def _too_long(*_: object) -> None:
+    raise TooLongError
