@@ -21,7 +21,7 @@ from ovek.model.sheet import Question, Reading, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.capture import answers_of, asking
 from ovek.sources.clean import plain, without_echo
-from ovek.sources.draft import Draft
+from ovek.sources.draft import Draft, DraftError, understood
 from ovek.sources.interview import Interview, Wanted
 from ovek.sources.rows import Rows, rows_of
 
@@ -49,7 +49,11 @@ def filled(one, text, **context):
     """The draft that one answer gives, as plain data by member."""
     draft = Draft()
     draft.member("1")
-    draft.fill(one, {"member": "1", "volume": "flash", **context}, rows_of(one, text))
+    context = {"member": "1", "volume": "flash", **context}
+    try:
+        draft.fill(one, context, understood(one, context, rows_of(one, text)))
+    except DraftError as error:
+        draft.problems.append(f"{one.name}: {error}")
     return draft
 
 

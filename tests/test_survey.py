@@ -379,12 +379,12 @@ def test_a_stand_in_serves_a_folder_over_sftp_and_files_are_read_through(ovek):
     assert volume["capacity"] > volume["free"] > 0
 
 
-def test_a_survey_of_a_survey_that_ended_takes_only_what_it_lacks(ovek):
+def test_a_survey_that_ended_is_not_taken_up_and_never_mended(ovek):
     site_of(ovek, standin(switch("one")), standin(switch("two"), fault="closed"))
     with served(ovek.folder):
         ovek("survey", "--tries", "1", exits=3)
-    states = [standin(switch("one")), standin(switch("two"))]
-    ovek.write("standins.jsonl", "".join(json.dumps(state) + "\n" for state in states))
-    with served(ovek.folder):
-        assert list(by_name(ovek.json("survey", "--resume"))) == ["two"]
-    assert list(newest(ovek)[1]) == ["one", "two"]
+        kept = newest(ovek)[0].read_bytes()
+        message = ovek.refuses("survey", "--resume")
+    assert "holds no survey that was cut off" in message
+    assert "ovek survey DEVICE" in message
+    assert newest(ovek)[0].read_bytes() == kept

@@ -2,10 +2,10 @@
 
 import asyncio
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
@@ -13,15 +13,23 @@ import msgspec
 from ovek.cli.options import FORMAT, SITE, named_devices, size_option, write_bytes, write_lines
 from ovek.files.errors import InputError
 from ovek.files.evidence import evidence_file, read_evidence, write_evidence
-from ovek.files.journal import Journal, unfinished
+from ovek.files.journal import Journal, journal_of, unfinished
+from ovek.files.lock import locked
 from ovek.files.site import Site
 from ovek.files.snapshot import newest_snapshot, read_snapshot
 from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
+from ovek.render.visible import visible
+
+if TYPE_CHECKING:
+    from ovek.sources.interview import Expects
+    from ovek.sources.trust import HostKeys
+    from ovek.sources.ways.interface import Setup
 
 Job = tuple[FleetDevice, Sheet]
+LOCK = ".survey.lock"
 SECONDS = click.FloatRange(min=0.1, max=86_400)
 
 
@@ -32,7 +40,7 @@ SECONDS = click.FloatRange(min=0.1, max=86_400)
 @click.option("-v", "--verbose", is_flag=True, help="Tell of every device, and what was met.")
 @click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
 @click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
-@click.option("--resume", is_flag=True, help="Read only what the last survey did not.")
+@click.option("--resume", is_flag=True, help="Take up the last survey, if it was cut off.")
 @click.option("--replay", is_flag=True, help="Make the newest snapshot anew from its evidence.")
 @click.option("--evidence/--no-evidence", default=True, help="Keep the raw answers, compressed.")
 @click.option("--take-new-keys", is_flag=True, help="Trust host keys that are not known yet.")
@@ -85,50 +93,43 @@ def _jobs(site: Site, names: tuple[str, ...]) -> list[Job]:
 
 
 def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
-    from ovek.sources import ssh, trust
-    from ovek.sources.interview import Wanted
+    with locked(site.folder / "snapshots" / LOCK, "a survey of this site"):
+        return _locked_survey(site, jobs, options)
+
+
+def _locked_survey(
+    site: Site, jobs: list[Job], options: dict[str, Any]
+) -> tuple[Path, list[Surveyed]]:
+    from ovek.sources import trust
     from ovek.sources.survey import Outcome, survey
-    from ovek.sources.ways.interface import Setup
 
     folder = site.folder / "snapshots"
     snapshot, journal = _opened(folder, resume=options["resume"])
+    for number in journal.bad:
+        told = f"{journal.file}, line {number}: is no device, so it is read again"
+        click.echo(f"ovek: {visible(told)}", err=True)
     todo = [job for job in jobs if job[0].name not in journal.names]
     earlier = {} if options["fresh"] else _earlier(folder, {job[0].name for job in todo})
     keys = trust.HostKeys(site.folder / "known_hosts", take_new=options["take_new_keys"])
-    prompt = (lambda: click.prompt("Password", hide_input=True, err=True)) if (
-        options["ask_password"]
-    ) else None  # fmt: skip
     results: list[Surveyed] = []
     with _progress(len(todo)) as progress:
 
-        def done(outcome: Outcome) -> None:
+        def keep(outcome: Outcome) -> None:
             if outcome.device is not None:
                 if options["evidence"]:
                     _keep_evidence(snapshot, outcome)
                 journal.add_device(outcome.device)
+
+        def done(outcome: Outcome) -> None:
             results.append(_surveyed(outcome))
             progress.advance()
 
-        setup = Setup(
-            site=site.folder,
-            wanted=Wanted(site.releases, earlier),
-            keys=keys,
-            secrets=trust.Secrets(prompt),
-            limits=ssh.Limits(
-                connect=options["connect_limit"],
-                login=options["login_limit"],
-                answer=options["answer_limit"],
-                device=options["device_limit"],
-            ),
-            tries=options["tries"],
-            rate=options["rate"],
-            expects=progress.expects,
-        )
+        setup = _setup(site, options, keys, earlier, progress.expects)
         try:
-            asyncio.run(survey(todo, setup, options["at_once"], done))
+            asyncio.run(survey(todo, setup, options["at_once"], keep, done))
         except KeyboardInterrupt:
-            keys.save()
             journal.close()
+            keys.save()
             left = len(todo) - len(results)
             click.echo(
                 f"\novek: stopped; {len(results)} done, {left} left. What is finished is kept in "
@@ -136,24 +137,89 @@ def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path,
                 err=True,
             )
             sys.exit(3)
-    keys.save()
-    journal.finish(one.name for one in site.fleet.device)
-    results.sort(key=lambda one: [job[0].name for job in todo].index(one.device))
+    try:
+        journal.finish(one.name for one in site.fleet.device)
+    finally:
+        keys.save()
+    order = {device.name: at for at, (device, _) in enumerate(todo)}
+    results.sort(key=lambda one: order[one.device])
     return snapshot, results
 
 
+def _setup(
+    site: Site,
+    options: dict[str, Any],
+    keys: "HostKeys",
+    earlier: dict[str, Device],
+    expects: "Expects",
+) -> "Setup":
+    """What all readings share, out of the site's files and what was typed."""
+    from ovek.sources import ssh, trust
+    from ovek.sources.interview import Wanted
+    from ovek.sources.ways.interface import Setup
+
+    prompt = _password_prompt() if options["ask_password"] else None
+    known = site.fleet.logins()  # what cannot be was refused when the file was read
+    return Setup(
+        site=site.folder,
+        wanted=Wanted(site.releases, earlier),
+        keys=keys,
+        secrets=trust.Secrets(prompt, site.folder),
+        limits=ssh.Limits(
+            connect=options["connect_limit"],
+            login=options["login_limit"],
+            answer=options["answer_limit"],
+            device=options["device_limit"],
+        ),
+        tries=options["tries"],
+        rate=options["rate"],
+        logins={device.name: login for device, login in known if not isinstance(login, str)},
+        expects=expects,
+    )
+
+
+def _password_prompt() -> Callable[[], str]:
+    """What asks for the password; it is asked for before the first device is."""
+    try:
+        told: str = click.prompt("Password", hide_input=True, err=True)
+    except click.Abort:
+        raise click.UsageError(
+            "there is no terminal to ask for the password at; put it into OVEK_PASSWORD"
+        ) from None
+    return lambda: told
+
+
 def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
-    """The snapshot to write and its journal: a new one, or the last one taken up again."""
-    if not resume:
-        stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ")
-        snapshot = folder / f"{stamp}.jsonl"
-        return snapshot, Journal(snapshot)
-    if (left := unfinished(folder)) is not None:
-        return left, Journal(left)
-    newest = newest_snapshot(folder)
-    journal = Journal(newest)
-    journal.add_snapshot(newest)
-    return newest, journal
+    """The snapshot to write and its journal: a new one, or that of the survey that was cut off."""
+    left = unfinished(folder)
+    if resume:
+        return _taken_up(folder, left)
+    if left is not None:
+        told = f"{left.name} was cut off and is left as it is"
+        click.echo(f"ovek: {told}; take it up with --resume, or remove its journal", err=True)
+    stamp, at = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ"), 1
+    snapshot = folder / f"{stamp}.jsonl"
+    while snapshot.exists() or journal_of(snapshot).exists():
+        at += 1
+        snapshot = folder / f"{stamp}-{at}.jsonl"
+    return snapshot, Journal(snapshot)
+
+
+def _taken_up(folder: Path, left: Path | None) -> tuple[Path, Journal]:
+    if left is None:
+        met = "holds no survey that was cut off"
+        do = "Read the fleet with: ovek survey; or only some with: ovek survey DEVICE…"
+        raise InputError(folder, met, do)
+    since = max((f for f in folder.glob("*.jsonl") if f.is_file()), default=None, key=_changed)
+    if since is not None and _changed(since) > _changed(journal_of(left)):
+        met = f"the survey that was cut off is older than {since.name}"
+        do = f"Read the fleet anew with: ovek survey; {journal_of(left).name} may be removed"
+        raise InputError(folder, met, do)
+    return left, Journal(left)
+
+
+def _changed(file: Path) -> int:
+    return file.stat().st_mtime_ns
 
 
 def _earlier(folder: Path, names: set[str]) -> dict[str, Device]:
@@ -175,6 +241,11 @@ def _keep_evidence(snapshot: Path, outcome: Any) -> None:
 
 def _replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
     """Make the newest snapshot that has evidence again, as NAME.replayed.jsonl."""
+    with locked(site.folder / "snapshots" / LOCK, "a survey of this site"):
+        return _locked_replay(site, jobs)
+
+
+def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
     from ovek.sources.interview import Wanted
     from ovek.sources.survey import EvidenceError, Outcome, replay
 

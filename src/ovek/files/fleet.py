@@ -24,7 +24,13 @@ def read_fleet(folder: Path) -> Fleet:
             met = f"the list {name!r} leaves the site"
             raise InputError(folder / "fleet.toml", met, "Move it inside", key="lists")
         _read_list(folder / name, devices)
-    return msgspec.structs.replace(fleet, device=tuple(devices.values()))
+    fleet = msgspec.structs.replace(fleet, device=tuple(devices.values()))
+    for device, login in fleet.logins():
+        if isinstance(login, str):
+            met = f"the device {device.name!r}: {login}"
+            do = "Name a device with a host, or a [[jump_host]]"
+            raise InputError(folder / "fleet.toml", met, do, key="through")
+    return fleet
 
 
 def _read_list(file: Path, devices: dict[str, FleetDevice]) -> None:

@@ -5,39 +5,45 @@ ends its lines go, in the fleet's order, into the snapshot, whole or not at all.
 """
 
 import os
+import threading
 import time
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
 
 from ovek.files.errors import InputError
+from ovek.files.regular import opened
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.snapshot import Device
 
 SUFFIX = ".unfinished"
 _SYNC_EVERY = 1.0
-
-
-class _Name(msgspec.Struct):
-    device: str
+_DECODER = msgspec.json.Decoder(Device)
 
 
 class Journal:
-    """Lines of finished devices, kept on disk; `names` are those it holds."""
+    """Lines of finished devices, kept on disk; `names` are those it holds, `bad` lines that go.
+
+    Lines may be added by several threads.
+    """
 
     def __init__(self, snapshot: Path) -> None:
         self.snapshot = snapshot
-        self.file = snapshot.with_name(snapshot.name + SUFFIX)
+        self.file = journal_of(snapshot)
+        self.bad: list[int] = []
         self._at: dict[str, tuple[int, int]] = {}
-        self._synced = 0.0
+        self._end, self._synced = 0, 0.0
+        self._lock = threading.Lock()
         try:
             self.file.parent.mkdir(parents=True, exist_ok=True)
-            self._stream = self.file.open("a+b")
+            # Without a buffer: what could not be written is not tried again behind our back.
+            self._stream = self.file.open("a+b", buffering=0)
+            self._take_up()
         except OSError as error:
             raise cannot_read(self.file, error) from None
-        self._take_up()
 
     @property
     def names(self) -> set[str]:
@@ -45,27 +51,37 @@ class Journal:
         return set(self._at)
 
     def _take_up(self) -> None:
-        """Find the lines that are there; a last line that was cut off goes."""
+        """Find the lines that are there; one that is no device costs itself, a cut one goes."""
         self._stream.seek(0)
-        at = 0
-        for line in self._stream:
-            try:
-                name = msgspec.json.decode(line, type=_Name).device
-            except (msgspec.DecodeError, UnicodeDecodeError):
-                break
-            if not line.endswith(b"\n"):
-                break
-            self._at[name] = (at, len(line))
-            at += len(line)
-        self._stream.truncate(at)
-        self._stream.seek(0, os.SEEK_END)
+        with opened(self.file) as lines:
+            for number, line in enumerate(lines, 1):
+                if not line.endswith(b"\n"):
+                    break
+                try:
+                    self._at[_DECODER.decode(line).device] = (self._end, len(line))
+                except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+                    self.bad.append(number)
+                self._end += len(line)
+        self._stream.truncate(self._end)
 
     def add(self, line: bytes, name: str) -> None:
-        """Keep the line of a device; a later one counts."""
-        self._stream.seek(0, os.SEEK_END)
-        self._at[name] = (self._stream.tell(), len(line))
-        self._stream.write(line)
-        self._stream.flush()
+        """Keep the line of a device; a later one counts. Raises InputError, nothing half kept."""
+        with self._lock:
+            try:
+                self._write(line)
+            except OSError as error:
+                with suppress(OSError):
+                    self._stream.truncate(self._end)
+                reason = (error.strerror or str(error)).lower()
+                met = f"cannot be written ({reason})"
+                raise InputError(self.file, met, "Check the folder and its room") from None
+            self._at[name] = (self._end, len(line))
+            self._end += len(line)
+
+    def _write(self, line: bytes) -> None:
+        left = memoryview(line)
+        while left:
+            left = left[self._stream.write(left) :]
         if time.monotonic() - self._synced > _SYNC_EVERY:
             os.fsync(self._stream.fileno())
             self._synced = time.monotonic()
@@ -73,20 +89,6 @@ class Journal:
     def add_device(self, device: Device) -> None:
         """Keep one device."""
         self.add(msgspec.json.encode(device) + b"\n", device.device)
-
-    def add_snapshot(self, file: Path) -> None:
-        """Keep all lines of an earlier snapshot."""
-        try:
-            with file.open("rb") as lines:
-                for number, line in enumerate(lines, 1):
-                    try:
-                        name = msgspec.json.decode(line, type=_Name).device
-                    except (msgspec.DecodeError, UnicodeDecodeError):
-                        met = "is no line of a snapshot"
-                        raise InputError(file, met, "Read the fleet anew", line=number) from None
-                    self.add(line if line.endswith(b"\n") else line + b"\n", name)
-        except OSError as error:
-            raise cannot_read(file, error) from None
 
     def finish(self, order: Iterable[str]) -> None:
         """Write the snapshot, devices in this order, and remove the journal."""
@@ -97,7 +99,8 @@ class Journal:
 
     def close(self) -> None:
         """Leave the journal for a later run."""
-        self._stream.close()
+        with self._lock:
+            self._stream.close()
 
     def _lines(self, order: Iterable[str]) -> Iterator[bytes]:
         left = dict(self._at)
@@ -108,8 +111,17 @@ class Journal:
             yield self._read(at, length)
 
     def _read(self, at: int, length: int) -> bytes:
+        pieces, left = [], length
         self._stream.seek(at)
-        return self._stream.read(length)
+        while left and (piece := self._stream.read(left)):
+            pieces.append(piece)
+            left -= len(piece)
+        return b"".join(pieces)
+
+
+def journal_of(snapshot: Path) -> Path:
+    """The file of a snapshot's journal."""
+    return snapshot.with_name(snapshot.name + SUFFIX)
 
 
 def unfinished(folder: Path) -> Path | None:

@@ -125,6 +125,8 @@ def _zip(stream: BinaryIO, size: int) -> None:
                     raise _Broken(why, member.header_offset) from None
                 except (RuntimeError, NotImplementedError):
                     continue  # encrypted, or packed in a way not known here: nothing to be said
+    except NotImplementedError:
+        raise _Enough from None  # of a later version of the format
     except zipfile.BadZipFile as wrong:
         raise _Broken(f"its directory is damaged or cut off ({wrong})", size) from None
 

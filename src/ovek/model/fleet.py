@@ -1,5 +1,7 @@
 """The devices of a site and how each is reached: `ovek.fleet/1`."""
 
+from collections import Counter
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
     Way = str
 else:
     Way = Literal[tuple(WAYS)]
+Port = Annotated[int, Meta(ge=1, le=65535)]
 
 
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -22,7 +25,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
 
     `ways` are taken in their order, each adding what the ones before left open. `capture` are
     globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
-    as the `volume` of the `member`. Paths are relative to the site.
+    as the `volume` of the `member`. Paths are relative to the site. `user`, `key` and `through`
+    are as in `Access`.
     """
 
     name: Name
@@ -31,8 +35,10 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     role: str | None = None
     ways: tuple[Way, ...] = ()
     host: str | None = None
-    port: Annotated[int, Meta(ge=1, le=65535)] = 22
+    port: Port = 22
     user: str | None = None
+    key: str | None = None
+    through: str | None = None
     capture: tuple[Name, ...] = ()
     folder: str | None = None
     volume: Name = "stick"
@@ -44,17 +50,100 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
                 raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
 
 
+class Access(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How the devices of a place are logged in to, where they do not say so themselves.
+
+    `key` is the file of a private key; of a public one (`.pub`), the agent has the private one.
+    `through` names a jump host or a device that the connection goes through; empty for none.
+    """
+
+    user: str | None = None
+    key: str | None = None
+    through: str | None = None
+
+
+class JumpHost(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """A host that is only gone through; it has a host key of its own in `known_hosts`."""
+
+    name: Name
+    host: Name
+    port: Port = 22
+    user: str | None = None
+    key: str | None = None
+    through: str | None = None
+
+
+class Login(Struct, frozen=True, kw_only=True):
+    """One log-in, whole: where, as whom, with which key, and through which other one."""
+
+    host: str
+    port: int = 22
+    user: str | None = None
+    key: str | None = None
+    through: "Login | None" = None
+
+
 class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """All devices of a site. `lists` are CSV files that add devices, or facts of devices here."""
+    """All devices of a site. `lists` are CSV files that add devices, or facts of devices here.
+
+    `user`, `key` and `through` count for every device that does not say otherwise, by itself or
+    by its place in `site`.
+    """
 
     format: Literal["ovek.fleet/1"] = "ovek.fleet/1"
     name: str
     lists: tuple[Name, ...] = ()
+    user: str | None = None
+    key: str | None = None
+    through: str | None = None
+    site: dict[str, Access] = {}
+    jump_host: tuple[JumpHost, ...] = ()
     device: tuple[FleetDevice, ...] = ()
 
     def __post_init__(self) -> None:
-        seen = set[str]()
+        for name, times in Counter(device.name for device in self.device).items():
+            if times > 1:
+                raise ValueError(f"the device {name!r} is listed twice; list it once")
+        hosts = Counter(host.name for host in self.jump_host)
+        for name, times in hosts.items():
+            if times > 1:
+                raise ValueError(f"the jump host {name!r} is listed twice; list it once")
+
+    def logins(self) -> Iterator[tuple[FleetDevice, Login | str]]:
+        """Go through the devices with a host: how each is logged in to, or why it cannot be."""
+        known: dict[str, FleetDevice | JumpHost] = {one.name: one for one in self.device}
+        known.update({one.name: one for one in self.jump_host})
         for device in self.device:
-            if device.name in seen:
-                raise ValueError(f"the device {device.name!r} is listed twice; list it once")
-            seen.add(device.name)
+            if device.host is not None:
+                try:
+                    yield device, self._login(device, known, ())
+                except ValueError as error:
+                    yield device, str(error)
+
+    def _login(
+        self,
+        one: FleetDevice | JumpHost,
+        known: dict[str, FleetDevice | JumpHost],
+        before: tuple[str, ...],
+    ) -> Login:
+        if one.name in before:
+            raise ValueError(f"through leads in a circle: {' → '.join([*before, one.name])}")
+        if not one.host:
+            raise ValueError(f"through names {one.name!r}, which has no host")
+        where = one.site if isinstance(one, FleetDevice) else None
+        place = self.site.get(where or "", Access())
+        user = next((each for each in (one.user, place.user, self.user) if each), None)
+        key = next((each for each in (one.key, place.key, self.key) if each), None)
+        # A jump host goes on by itself: what is said of all devices leads to it.
+        said = (one.through, place.through, self.through)
+        if isinstance(one, JumpHost):
+            said = (one.through, None, None)
+        through = next((each for each in said if each is not None), None) or None
+        inner = None
+        if through is not None and through != one.name:
+            if through not in known:
+                raise ValueError(f"through names {through!r}, which is no jump host and no device")
+            inner = self._login(known[through], known, (*before, one.name))
+        elif through is not None and one.through is not None:
+            raise ValueError(f"through names {one.name!r} itself")
+        return Login(host=one.host, port=one.port, user=user, key=key, through=inner)

@@ -47,6 +47,8 @@ class Draft:
         self.members: dict[str, Plain] = {}
         self.problems: list[str] = []
         self._files: dict[tuple[str, str, str], Plain] = {}
+        self._sets: dict[tuple[str, str, str], Plain] = {}
+        self._named: dict[tuple[str, str, str], Plain] = {}
 
     def member(self, name: str) -> Plain:
         """The member of this id, made where it is new."""
@@ -54,25 +56,23 @@ class Draft:
 
     def volume(self, member: str, name: str) -> Plain:
         """The volume of this name, made where it is new."""
-        return _named(self.member(member).setdefault("volumes", []), name)
+        return self._made(member, "volumes", "name", name)
+
+    def _made(self, member: str, kind: str, key: str, name: str) -> Plain:
+        """One of a member's things by its name, made where it is new; each found at once."""
+        found = self._named.get((member, kind, name))
+        if found is None:
+            found = self._named[member, kind, name] = {key: name}
+            self.member(member).setdefault(kind, []).append(found)
+        return found
 
     def digests(self, member: str, volume: str, path: str) -> dict[str, str]:
         """The digests that are known of a file by now."""
         found: dict[str, str] = self._files.get((member, volume, path), {}).get("digests", {})
         return found
 
-    def fill(self, question: Question, context: Mapping[str, str], answer: Rows) -> None:
-        """Take in one answer. `context` is what it was asked for (member, volume, path)."""
-        if answer.strange:
-            shown = answer.strange[0].strip()[:60]
-            more = f" and {len(answer.strange) - 1} more" if answer.strange[1:] else ""
-            self.problems.append(f"{question.name}: not understood: {shown!r}{more}")
-            return
-        try:
-            rows = [self.fields(question, context, row) for row in answer.rows]
-        except DraftError as error:
-            self.problems.append(f"{question.name}: {error}")
-            return
+    def fill(self, question: Question, context: Mapping[str, str], rows: list[Plain]) -> None:
+        """Take in one answer, as `understood` made it."""
         self._known(question, context, rows)
         self.take(question.fills, rows)
 
@@ -81,48 +81,6 @@ class Draft:
         fill = getattr(self, f"_fill_{fills}")
         for row in rows:
             fill({"member": "1", **row})
-
-    def fields(self, question: Question, context: Mapping[str, str], row: Plain) -> Plain:
-        """The fields of one row, converted; empty texts are not known and left out."""
-        asked_for = {
-            name: context[name] for name in ("member", "volume", "path") if name in context
-        }
-        fields: Plain = {"member": "1", **asked_for, **question.fixed}
-        for column, text in row.items():
-            name = question.columns.get(column, column.lower())
-            if question.parse is not None and column not in question.columns:
-                continue
-            texts = text if isinstance(text, list) else [text]
-            values = [self._value(question, name, each) for each in texts if each != ""]
-            values = [value for value in values if value is not None]
-            if values:
-                fields[name] = values if isinstance(text, list) else values[0]
-        for name in NEEDED[question.fills]:
-            if name not in fields:
-                raise DraftError(f"a row has no {name}; does the template make such a column?")
-        return fields
-
-    def _value(self, question: Question, name: str, text: str) -> Any:
-        words = question.words.get(name)
-        if words is not None:
-            if text not in words:
-                known = ", ".join(words)
-                raise DraftError(f"the word {text!r} for {name} is not in the sheet ({known})")
-            text = words[text]
-        if text in question.none:
-            return None
-        try:
-            if name in SIZES:
-                return parse_size(text.replace(",", "") + question.units.get(name, ""))
-            if name in TIMES:
-                return _time(text, question.dates.get(name)).isoformat()
-        except (SizeError, ValueError) as error:
-            raise DraftError(f"{name}: {error}") from None
-        if name in TRUTHS:
-            if text.lower() not in _TRUE:
-                raise DraftError(f"{name} is {text!r}, not yes or no; map it under words")
-            return _TRUE[text.lower()]
-        return text.lower() if name in LENGTHS else text
 
     def _known(self, question: Question, context: Mapping[str, str], rows: list[Plain]) -> None:
         """Note what an answer without rows says: there is none of what it was asked for."""
@@ -181,18 +139,16 @@ class Draft:
     _fill_digest = _fill_file
 
     def _fill_set(self, row: Plain) -> None:
-        sets = self.volume(row["member"], row["volume"]).setdefault("sets", [])
-        name = row["set_file"]
-        found = next((each for each in sets if each["set_file"] == name), None)
+        key = (row["member"], row["volume"], row["set_file"])
+        found = self._sets.get(key)
         if found is None:
-            found = {"set_file": name, "packages": []}
-            sets.append(found)
+            found = self._sets[key] = {"set_file": row["set_file"], "packages": []}
+            self.volume(row["member"], row["volume"]).setdefault("sets", []).append(found)
         packages = row.get("package", [])
         found["packages"] += packages if isinstance(packages, list) else [packages]
 
     def _fill_bank(self, row: Plain) -> None:
-        banks = self.member(row["member"]).setdefault("banks", [])
-        bank = _named(banks, row["bank"])
+        bank = self._made(row["member"], "banks", "name", row["bank"])
         _digests(bank, row)
         if "place" in row:
             places = row["place"] if isinstance(row["place"], list) else [row["place"]]
@@ -236,17 +192,63 @@ class Draft:
             return None
 
 
+def understood(question: Question, context: Mapping[str, str], answer: Rows) -> list[Plain]:
+    """The rows of an answer, their fields converted. Raises DraftError.
+
+    `context` is what it was asked for (member, volume, path).
+    """
+    if answer.strange:
+        shown = answer.strange[0].strip()[:60]
+        more = f" and {len(answer.strange) - 1} more" if answer.strange[1:] else ""
+        raise DraftError(f"not understood: {shown!r}{more}")
+    return [fields_of(question, context, row) for row in answer.rows]
+
+
+def fields_of(question: Question, context: Mapping[str, str], row: Plain) -> Plain:
+    """The fields of one row, converted; empty texts are not known and left out."""
+    asked_for = {name: context[name] for name in ("member", "volume", "path") if name in context}
+    fields: Plain = {"member": "1", **asked_for, **question.fixed}
+    for column, text in row.items():
+        name = question.columns.get(column, column.lower())
+        if question.parse is not None and column not in question.columns:
+            continue
+        texts = text if isinstance(text, list) else [text]
+        values = [_value(question, name, each) for each in texts if each != ""]
+        values = [value for value in values if value is not None]
+        if values:
+            fields[name] = values if isinstance(text, list) else values[0]
+    for name in NEEDED[question.fills]:
+        if name not in fields:
+            raise DraftError(f"a row has no {name}; does the template make such a column?")
+    return fields
+
+
+def _value(question: Question, name: str, text: str) -> Any:
+    words = question.words.get(name)
+    if words is not None:
+        if text not in words:
+            known = ", ".join(words)
+            raise DraftError(f"the word {text!r} for {name} is not in the sheet ({known})")
+        text = words[text]
+    if text in question.none:
+        return None
+    try:
+        if name in SIZES:
+            return parse_size(text.replace(",", "") + question.units.get(name, ""))
+        if name in TIMES:
+            return _time(text, question.dates.get(name)).isoformat()
+    except (SizeError, ValueError) as error:
+        raise DraftError(f"{name}: {error}") from None
+    if name in TRUTHS:
+        if text.lower() not in _TRUE:
+            raise DraftError(f"{name} is {text!r}, not yes or no; map it under words")
+        return _TRUE[text.lower()]
+    return text.lower() if name in LENGTHS else text
+
+
 def _time(text: str, written: str | None) -> datetime:
     told = datetime.fromisoformat(text) if written is None else datetime.strptime(text, written)
     return told if told.tzinfo is not None else told.replace(tzinfo=UTC)
-
-
-def _named(things: list[Plain], name: str) -> Plain:
-    found = next((each for each in things if each["name"] == name), None)
-    if found is None:
-        found = {"name": name}
-        things.append(found)
-    return found
 
 
 def _digests(thing: Plain, row: Plain) -> None:

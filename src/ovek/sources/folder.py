@@ -1,4 +1,8 @@
-"""A mounted stick or an unpacked backup, read as a volume; and digests of local files."""
+"""A mounted stick or an unpacked backup, read as a volume; and digests of local files.
+
+What the file system has to be asked for is asked in a thread that nobody has to wait for: a mount
+may hang.
+"""
 
 import hashlib
 import os
@@ -6,65 +10,101 @@ import shutil
 import stat
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+from ovek.files.errors import InputError
 from ovek.files.regular import opened
 from ovek.model.digest import Algorithm
+from ovek.sources.away import Stop, away
 from ovek.sources.interview import Interview
 from ovek.sources.problem import ReadProblem
 
 _CHUNK = 2**20
 _DEEPEST = 16
+_MOST_FILES = 500_000
 
 
-def read_folder(interview: Interview, folder: Path, member: str, volume: str) -> None:
+async def read_folder(interview: Interview, folder: Path, member: str, volume: str) -> None:
     """Take a folder in as a volume: sizes, times, digests, and space where it is a mount."""
-    if not folder.is_dir():
-        raise ReadProblem(f"reading {folder}", "it is no folder", "Mend folder in fleet.toml")
     names = {"member": member, "volume": volume}
-    row: dict[str, Any] = {**names, "state": "ok"}
-    if folder.is_mount():
-        usage = shutil.disk_usage(folder)
-        row.update(capacity=usage.total, free=usage.free, filesystem=_filesystem(folder))
-    interview.rows("folder", "volume", [row])
-    files = list(_files(folder))
-    interview.rows("folder files", "file", [{**names, **file} for file in files])
-    if not files:
-        interview.draft.volume(member, volume).setdefault("files", [])
+    row, files = await away(lambda stop: (_volume(folder), list(_files(folder, stop))))
+    interview.rows("folder", "volume", [{**names, "state": "ok", **row}])
+    interview.rows("folder files", "file", [{**names, **file} for file, _ in files])
     held = interview.draft.volume(member, volume)
+    if not files:
+        held.setdefault("files", [])
+    raw = {file["path"]: name for file, name in files}
     for file, algorithms in interview.images(member, held, ("md5", "sha1", "sha256", "sha512")):
-        algorithm = algorithms[0]
+        path, algorithm = folder / raw[file["path"]], algorithms[0]
         try:
-            made = digest_file(folder / file["path"], algorithm)
+            made = await away(partial(digest_file, path, algorithm))
+        except InputError as error:
+            interview.draft.problems.append(f"{file['path']}: it {error.met}")
+            continue
         except OSError as error:
             interview.draft.problems.append(f"{file['path']}: {error.strerror or error}")
             continue
-        row = {**names, "path": file["path"], algorithm: made[algorithm]}
+        row = {**names, "path": file["path"], algorithm: made}
         interview.rows("folder digest", "digest", [row])
 
 
-def digest_file(file: Path, *algorithms: Algorithm) -> dict[Algorithm, str]:
-    """Digest a file with several algorithms in one read; lower-case hex. Raises OSError."""
-    hashes = {name: hashlib.new(name, usedforsecurity=False) for name in algorithms}
-    with opened(file) as stream:
+def digest_file(file: Path, algorithm: Algorithm, stop: Stop) -> str:
+    """Digest a file; lower-case hex.
+
+    Raises OSError, InputError where it is no file, and what `stop` raises.
+    """
+    made = hashlib.new(algorithm, usedforsecurity=False)
+    with opened(file, buffering=0) as stream:
         while chunk := stream.read(_CHUNK):
-            for each in hashes.values():
-                each.update(chunk)
-    return {name: each.hexdigest() for name, each in hashes.items()}
+            stop.check()
+            made.update(chunk)
+    return made.hexdigest()
 
 
-def _files(folder: Path, under: str = "", depth: int = 0) -> Iterator[dict[str, Any]]:
-    """The regular files below a folder in directory order; links are not followed."""
-    with os.scandir(folder) as entries:
-        for entry in entries:
-            path = f"{under}{entry.name}"
-            info = entry.stat(follow_symlinks=False)
+def _volume(folder: Path) -> dict[str, Any]:
+    """What is known of the whole: its room and file system where it is a mount."""
+    if not folder.is_dir():
+        raise ReadProblem(f"reading {folder}", "it is no folder", "Mend folder in fleet.toml")
+    if not folder.is_mount():
+        return {}
+    usage = shutil.disk_usage(folder)
+    return {"capacity": usage.total, "free": usage.free, "filesystem": _filesystem(folder)}
+
+
+def _files(
+    folder: Path, stop: Stop, under: str = "", depth: int = 0
+) -> Iterator[tuple[dict[str, Any], str]]:
+    """The regular files below a folder in directory order, each with its name as it is there.
+
+    Links are not followed. A name that is not UTF-8 is told with its bytes as escapes.
+    """
+    with os.scandir(folder / under) as entries:
+        for number, entry in enumerate(entries):
+            stop.check()
+            if number > _MOST_FILES:
+                met = f"a folder of it holds over {_MOST_FILES} files"
+                raise ReadProblem(f"reading {folder}", met, "See if it is the right folder")
+            name = f"{under}{entry.name}"
+            try:
+                info = entry.stat(follow_symlinks=False)
+            except FileNotFoundError:
+                continue  # it went meanwhile
             if stat.S_ISDIR(info.st_mode) and depth < _DEEPEST:
-                yield from _files(Path(entry.path), f"{path}/", depth + 1)
+                yield from _files(folder, stop, f"{name}/", depth + 1)
             elif stat.S_ISREG(info.st_mode):
-                modified = datetime.fromtimestamp(int(info.st_mtime), UTC).isoformat()
-                yield {"path": path, "size": info.st_size, "modified": modified}
+                path = os.fsencode(name).decode("utf-8", "backslashreplace")
+                file = {"path": path, "size": info.st_size, "modified": _time(info.st_mtime)}
+                yield file, name
+
+
+def _time(seconds: float) -> str | None:
+    """A file's time, to the second; None where it is none that a calendar knows."""
+    try:
+        return datetime.fromtimestamp(int(seconds), UTC).isoformat()
+    except (ValueError, OverflowError, OSError):
+        return None
 
 
 def _filesystem(folder: Path) -> str | None:

@@ -7,6 +7,7 @@ question to its text. Only what the sheet's questions make of names that are saf
 import re
 from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping
 from hashlib import sha256
+from itertools import islice
 from typing import Any
 
 from msgspec import Struct
@@ -16,10 +17,11 @@ from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.naming import Naming, glob_pattern
 from ovek.model.pattern import compiled
 from ovek.model.sheet import Fills, Question, Sheet
-from ovek.model.snapshot import Device
+from ovek.model.snapshot import Device, File
+from ovek.sources.away import away
 from ovek.sources.clean import plain, without_echo
-from ovek.sources.draft import Draft
-from ovek.sources.problem import NoAnswerError
+from ovek.sources.draft import Draft, DraftError, understood
+from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
 
 Ask = Callable[[Question, str, float], Awaitable[str]]
@@ -28,6 +30,9 @@ Expects = Callable[[str, int, float], None]
 
 # Names that mean nothing to a terminal or a shell beside themselves.
 _SAFE = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+@=-]*")
+_SHORT = 2**14  # characters of an answer that may be understood where all devices wait for it
+_MOST_TOLD = 64 * 2**20  # characters that one device may tell in all
+_MOST_ASKED = 2_000  # things that one question is asked for
 _NO_RATE = 4 * 2**20  # bytes a second, where a sheet does not say how fast digests are made
 
 
@@ -67,6 +72,7 @@ class Wanted:
         self._by_name: dict[str, set[Algorithm]] = {}
         self._all: set[Algorithm] = set()
         self._earlier = earlier
+        self._known: dict[str, dict[tuple[str, str, str], File]] = {}
         for entry in published:
             known = {algorithm for algorithm, _ in entry.release.digests}
             self._by_name.setdefault(entry.release.file.casefold(), set()).update(known)
@@ -85,19 +91,23 @@ class Wanted:
 
     def kept(self, device: str, member: str, volume: str, file: dict[str, Any]) -> dict[str, str]:
         """The digests that an earlier snapshot holds for the same place, size and time."""
-        earlier = self._earlier.get(device)
-        for one in (earlier.members if earlier is not None else None) or ():
-            found = one.volume(volume) if one.id == member else None
-            for known in (found.files if found is not None else None) or ():
-                modified = known.modified.isoformat() if known.modified is not None else None
-                same = (known.path, known.size, modified) == (
-                    file["path"],
-                    file.get("size"),
-                    file.get("modified"),
-                )
-                if same and modified is not None and known.size is not None:
-                    return dict(known.digests or ())
-        return {}
+        known = self._files(device).get((member, volume, file["path"]))
+        if known is None or known.modified is None or known.size is None:
+            return {}
+        same = (known.size, known.modified.isoformat()) == (file.get("size"), file.get("modified"))
+        return dict(known.digests or ()) if same else {}
+
+    def _files(self, device: str) -> dict[tuple[str, str, str], File]:
+        """The files of an earlier device by member, volume and path."""
+        if device not in self._known:
+            earlier = self._earlier.get(device)
+            self._known[device] = {
+                (member.id, volume.name, file.path): file
+                for member in (earlier.members if earlier is not None else None) or ()
+                for volume in member.volumes or ()
+                for file in volume.files or ()
+            }
+        return self._known[device]
 
 
 class Interview:
@@ -111,7 +121,7 @@ class Interview:
         self._answered: set[tuple[str, str]] = set()
         self.draft = Draft()
         self.evidence: list[Answer] = []
-        self.sizes: dict[str, int] = {}
+        self._size = 0
         pager = sheet.reading.pager
         self.pager = compiled(pager.shows) if pager is not None else None
         self._errors = [compiled(f"(?m){text}") for text in sheet.reading.errors]
@@ -124,7 +134,11 @@ class Interview:
         """
         self._said.clear()
         for question in self.sheet.reading.question:
-            contexts = list(self._contexts(question))
+            contexts = list(islice(self._contexts(question), _MOST_ASKED + 1))
+            if len(contexts) > _MOST_ASKED:
+                contexts.pop()
+                told = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
+                self.draft.problems.append(told)
             if question.each == "image" and contexts and self.expects is not None:
                 self.expects(self.name, len(contexts), sum(map(self.expected_seconds, contexts)))
             for context in contexts:
@@ -158,13 +172,19 @@ class Interview:
             self.draft.problems.append(f"{question.name}: {none}")
             return
         text, before = self._said[asked], len(self.draft.problems)
-        self.take(Answer(name=question.name, asked=asked, context=context, text=text))
+        answer = Answer(name=question.name, asked=asked, context=context, text=text)
+        self._told(answer)
+        if len(text) <= _SHORT:
+            made = self._understood(question, answer)
+        else:
+            made = await away(lambda stop: self._understood(question, answer))
+        self._fill(question, answer, made)
         if len(self.draft.problems) == before:
             self._answered.add((question.name, asked))
 
     def take(self, answer: Answer) -> None:
         """Keep one answer and fill the draft from it; a replay goes the same way."""
-        self.evidence.append(answer)
+        self._told(answer)
         if answer.fills is not None:
             self.draft.take(answer.fills, answer.rows)
             return
@@ -173,12 +193,28 @@ class Interview:
         if question is None or answer.text is None:
             self.draft.problems.append(f"{answer.name}: the sheet has no such question now")
             return
+        self._fill(question, answer, self._understood(question, answer))
+
+    def _told(self, answer: Answer) -> None:
+        """Keep an answer as evidence. Raises ReadProblem where a device tells without end."""
+        self._size += len(answer.text or "")
+        if self._size > _MOST_TOLD:
+            met = f"it told more than {_MOST_TOLD} characters in all"
+            raise ReadProblem("reading", met, "Log in by hand and see what it prints")
+        self.evidence.append(answer)
+
+    def _understood(self, question: Question, answer: Answer) -> list[dict[str, Any]] | str:
+        """The rows of an answer, or why there are none; it changes nothing, and may take long."""
         try:
-            rows = self.rows_in(question, answer)
-        except NoAnswerError as none:
-            self.draft.problems.append(f"{question.name}: {none}")
-            return
-        self.draft.fill(question, answer.context, rows)
+            return understood(question, answer.context, self.rows_in(question, answer))
+        except (NoAnswerError, DraftError) as none:
+            return f"{question.name}: {none}"
+
+    def _fill(self, question: Question, answer: Answer, made: list[dict[str, Any]] | str) -> None:
+        if isinstance(made, str):
+            self.draft.problems.append(made)
+        else:
+            self.draft.fill(question, answer.context, made)
 
     def rows_in(self, question: Question, answer: Answer) -> Rows:
         """The rows of one answer; raises NoAnswerError where the device says it has none."""

@@ -20,12 +20,13 @@ from ovek.model.sheet import SftpVolume
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview
 from ovek.sources.problem import NoAnswerError
-from ovek.sources.ssh import Limits
+from ovek.sources.ssh import Limits, ran
 
 _CHUNK = 2**18
 _DEEPEST = 16
 _MOST_FILES = 100_000
-_SAFE = re.compile(r"[^\x00-\x1f\x7f]+")
+_MOST_FOLDERS = 1_000  # within one folder
+_SAFE = re.compile(r"[^\x00-\x1f\x7f\ud800-\udfff]+")
 
 
 async def read_sftp(
@@ -41,27 +42,40 @@ async def read_sftp(
     a file came, by path, over a connection that breaks.
     """
     try:
-        client = await connection.start_sftp_client()
+        async with asyncio.timeout(limits.login):
+            # Names that are not UTF-8 come with their bytes, so that they can be asked for again.
+            client = await connection.start_sftp_client(path_errors="surrogateescape")
+    except TimeoutError:
+        interview.draft.problems.append(f"SFTP: no answer in {limits.login:g} s")
+        return
     except asyncssh.Error as error:
         interview.draft.problems.append(f"SFTP: {plain(str(error))}")
         return
-    async with client:
-        for place in interview.sheet.reading.sftp:
-            async with asyncio.timeout(limits.device):
-                await _volume(client, interview, place)
-                await _digests(connection, client, interview, place, limits, rate, partial)
+    for place in interview.sheet.reading.sftp:
+        names = await _volume(client, interview, place)
+        await _digests(connection, client, interview, place, names, limits, rate, partial)
+    client.exit()  # nobody waits for the other side to agree
 
 
-async def _volume(client: asyncssh.SFTPClient, interview: Interview, place: SftpVolume) -> None:
+async def _volume(
+    client: asyncssh.SFTPClient, interview: Interview, place: SftpVolume
+) -> dict[str, str]:
+    """List one volume; the names as the server has them, by how they are told."""
     names = {"member": place.member, "volume": place.volume}
+    told: dict[str, str] = {}
+    files = []
     try:
-        files = [file async for file in _files(client, place.path)]
+        async for name, file in _files(client, place.path):
+            told[file["path"]] = name
+            files.append({**names, **file})
+            if len(files) > _MOST_FILES:
+                raise NoAnswerError(f"it lists over {_MOST_FILES} files, so none is taken")
     except asyncssh.SFTPNoSuchFile:
         interview.rows("sftp volume", "volume", [{**names, "state": "absent"}])
-        return
-    except asyncssh.SFTPError as error:
+        return {}
+    except (asyncssh.SFTPError, NoAnswerError) as error:
         interview.draft.problems.append(f"SFTP of {place.path}: {plain(str(error))}")
-        return
+        return {}
     row: dict[str, Any] = {**names, "state": "ok"}
     try:
         space = await client.statvfs(place.path)
@@ -70,29 +84,39 @@ async def _volume(client: asyncssh.SFTPClient, interview: Interview, place: Sftp
     except asyncssh.SFTPError as error:
         interview.draft.problems.append(f"free space of {place.path}: {plain(str(error))}")
     interview.rows("sftp volume", "volume", [row])
-    interview.rows("sftp files", "file", [{**names, **file} for file in files])
+    interview.rows("sftp files", "file", files)
     interview.draft.volume(place.member, place.volume).setdefault("files", [])
+    return told
 
 
 async def _files(
     client: asyncssh.SFTPClient, folder: str, under: str = "", depth: int = 0
-) -> AsyncIterator[dict[str, Any]]:
-    """The regular files below a folder, in the order in which the server lists them."""
+) -> AsyncIterator[tuple[str, dict[str, Any]]]:
+    """The regular files below a folder, in the order in which the server lists them.
+
+    Each with its path as the server has it; in what is told, bytes that are not UTF-8 are escapes.
+    """
+    inner = []
+    entries = 0
     async for entry in client.scandir(f"{folder}/{under}" if under else folder):
-        name = _text(entry.filename)
+        entries += 1
+        if entries > _MOST_FILES:
+            raise NoAnswerError(f"a folder lists over {_MOST_FILES} names, so none is taken")
+        name = str(entry.filename)
         kind = stat.S_IFMT(entry.attrs.permissions or 0)
-        if name in (".", ".."):
+        if name in ("", ".", "..") or "/" in name or "\0" in name:
             continue
+        path = f"{under}{name}"
         if kind == stat.S_IFDIR and depth < _DEEPEST:
-            async for file in _files(client, folder, f"{under}{name}/", depth + 1):
+            inner.append(path)
+            if len(inner) > _MOST_FOLDERS:
+                raise NoAnswerError(f"it lists over {_MOST_FOLDERS} folders, so none is taken")
+            async for file in _files(client, folder, f"{path}/", depth + 1):
                 yield file
         elif kind == stat.S_IFREG:
+            told = path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
             modified = datetime.fromtimestamp(entry.attrs.mtime or 0, UTC).isoformat()
-            yield {"path": f"{under}{name}", "size": entry.attrs.size, "modified": modified}
-
-
-def _text(name: str | bytes) -> str:
-    return name.decode("utf-8", "backslashreplace") if isinstance(name, bytes) else name
+            yield path, {"path": told, "size": entry.attrs.size, "modified": modified}
 
 
 async def _digests(
@@ -100,6 +124,7 @@ async def _digests(
     client: asyncssh.SFTPClient,
     interview: Interview,
     place: SftpVolume,
+    names: dict[str, str],
     limits: Limits,
     rate: int | None,
     partial: dict[str, tuple[Any, int]],
@@ -108,17 +133,19 @@ async def _digests(
     able: list[Algorithm] = list(program) if program else list(LENGTHS)
     volume = interview.draft.volume(place.member, place.volume)
     for file, algorithms in interview.images(place.member, volume, able):
-        path, algorithm = f"{place.path}/{file['path']}", algorithms[0]
+        path, algorithm = f"{place.path}/{names.get(file['path'], file['path'])}", algorithms[0]
         expected = interview.expected_seconds({"path": path, "size": str(file.get("size") or 0)})
         try:
             if program:
                 digest = await _by_program(
-                    connection, program[algorithm], path, algorithm, limits.answer + 3 * expected
+                    connection, program[algorithm], path, algorithm, limits, expected
                 )
             else:
-                digest = await _by_reading(client, path, algorithm, rate, partial)
+                digest = await _by_reading(
+                    client, path, file.get("size") or 0, algorithm, rate, partial
+                )
         except (NoAnswerError, asyncssh.SFTPError) as error:
-            interview.draft.problems.append(f"digest of {path}: {plain(str(error))}")
+            interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
             continue
         row = {"member": place.member, "volume": place.volume, "path": file["path"]}
         interview.rows("sftp digest", "digest", [{**row, algorithm: digest}])
@@ -129,26 +156,28 @@ async def _by_program(
     program: str,
     path: str,
     algorithm: Algorithm,
-    limit: float,
+    limits: Limits,
+    expected: float,
 ) -> str:
     if not _SAFE.fullmatch(path):
-        raise NoAnswerError("the name holds control characters, so it is not sent")
+        raise NoAnswerError("the name holds control characters or is not UTF-8, so it is not sent")
     command = program.replace("{path}", shlex.quote(path))
+    limit = limits.answer + 3 * expected
     try:
-        async with asyncio.timeout(limit):
-            done = await connection.run(command, encoding="utf-8", errors="replace")
+        status, output, _ = await ran(connection, command, limits, limit)
     except TimeoutError:
         raise NoAnswerError(f"no digest in {limit:.0f} s") from None
-    length = LENGTHS[algorithm]
-    found = re.search(rf"(?<![0-9A-Fa-f])[0-9A-Fa-f]{{{length}}}(?![0-9A-Fa-f])", str(done.stdout))
-    if done.exit_status != 0 or found is None:
-        raise NoAnswerError(f"{command!r} ended with {done.exit_status} and gave no digest")
+    length, text = LENGTHS[algorithm], output.decode("utf-8", "replace")
+    found = re.search(rf"(?<![0-9A-Fa-f])[0-9A-Fa-f]{{{length}}}(?![0-9A-Fa-f])", text)
+    if status != 0 or found is None:
+        raise NoAnswerError(f"{command!r} ended with {status} and gave no digest")
     return found[0].lower()
 
 
 async def _by_reading(
     client: asyncssh.SFTPClient,
     path: str,
+    size: int,
     algorithm: Algorithm,
     rate: int | None,
     partial: dict[str, tuple[Any, int]],
@@ -157,15 +186,18 @@ async def _by_reading(
     made, at = partial.pop(path, (hashlib.new(algorithm, usedforsecurity=False), 0))
     loop = asyncio.get_running_loop()
     began, read = loop.time(), 0
-    async with client.open(path, "rb") as stream:
-        while True:
-            partial[path] = (made, at)
-            piece = await stream.read(_CHUNK, at)
-            if not piece:
-                break
-            made.update(piece)
-            at, read = at + len(piece), read + len(piece)
-            if rate is not None:
-                await asyncio.sleep(max(0.0, began + read / rate - loop.time()))
+    stream = await client.open(path, "rb")
+    while True:
+        partial[path] = (made, at)
+        piece = await stream.read(_CHUNK, at)
+        if not piece:
+            break
+        if at + len(piece) > size:
+            raise NoAnswerError(f"it goes on beyond its {size} bytes, so it is not read")
+        made.update(piece)
+        at, read = at + len(piece), read + len(piece)
+        if rate is not None:
+            await asyncio.sleep(max(0.0, began + read / rate - loop.time()))
     del partial[path]
+    await stream.close()
     return str(made.hexdigest())

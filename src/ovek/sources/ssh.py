@@ -3,13 +3,13 @@
 import asyncio
 import os
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager, nullcontext, suppress
 from typing import Any
 
 import asyncssh
 from msgspec import Struct
 
-from ovek.model.fleet import FleetDevice
+from ovek.model.fleet import Login
 from ovek.model.pattern import compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
@@ -19,6 +19,8 @@ from ovek.sources.trust import HostKeys, Secrets
 
 _MOST = 8 * 2**20  # characters of one answer
 _TAIL = 1024
+_AT_ONCE = 8  # log-ins to one jump host
+_GOODBYE = 1.0  # seconds for the other side to close a terminal
 
 
 class Limits(Struct, frozen=True, kw_only=True):
@@ -33,8 +35,8 @@ class Limits(Struct, frozen=True, kw_only=True):
 class _Client(asyncssh.SSHClient):
     """The client's side of trust: host keys by the site's file, no second factor."""
 
-    def __init__(self, device: FleetDevice, keys: HostKeys, password: str | None) -> None:
-        self.device, self.keys, self.secret = device, keys, password
+    def __init__(self, login: Login, keys: HostKeys, password: str | None) -> None:
+        self.login, self.keys, self.secret = login, keys, password
         self.problem: ReadProblem | None = None
         self._asked = False
 
@@ -42,7 +44,7 @@ class _Client(asyncssh.SSHClient):
         self, host: str, addr: str, port: int, key: asyncssh.SSHKey
     ) -> bool:
         try:
-            self.keys.check(host, port, key)
+            self.keys.check(self.login.host, self.login.port, key)
         except ReadProblem as problem:
             self.problem = problem
             return False
@@ -76,25 +78,64 @@ class _Client(asyncssh.SSHClient):
 
 @asynccontextmanager
 async def connected(
-    device: FleetDevice, limits: Limits, keys: HostKeys, secrets: Secrets
+    login: Login, limits: Limits, keys: HostKeys, secrets: Secrets, gates: "Gates"
 ) -> AsyncIterator[asyncssh.SSHClientConnection]:
-    """A connection to a device, logged in. Raises ReadProblem."""
-    assert device.host is not None
-    client = _Client(device, keys, secrets.password(device.user, device.host))
-    where = f"{device.host} port {device.port}"
-    options: dict[str, Any] = {"username": device.user} if device.user is not None else {}
-    if algorithms := keys.algorithms(device.host, device.port):
+    """A connection to a device, logged in. Raises ReadProblem.
+
+    Where it goes through other hosts, each is connected to and its key checked in its turn.
+    """
+    async with AsyncExitStack() as stack:
+        through = None
+        for hop in _hops(login):
+            async with gates.of(hop) if hop is not login else nullcontext():
+                connection = await _connect(hop, through, limits, keys, secrets)
+            # Nobody waits for the other side to agree that it is over.
+            stack.callback(connection.abort)
+            through = connection
+        assert through is not None
+        yield through
+
+
+class Gates:
+    """How many log in to one jump host at a time: servers drop those who come in a crowd."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, int], asyncio.Semaphore] = {}
+
+    def of(self, login: Login) -> asyncio.Semaphore:
+        """What a log-in has to wait for."""
+        return self._known.setdefault((login.host, login.port), asyncio.Semaphore(_AT_ONCE))
+
+
+def _hops(login: Login) -> list[Login]:
+    """The log-ins on the way to a device, itself the last."""
+    return [*(_hops(login.through) if login.through is not None else ()), login]
+
+
+async def _connect(
+    login: Login,
+    through: asyncssh.SSHClientConnection | None,
+    limits: Limits,
+    keys: HostKeys,
+    secrets: Secrets,
+) -> asyncssh.SSHClientConnection:
+    client = _Client(login, keys, secrets.password(login.user, login.host))
+    where = f"{login.host} port {login.port}"
+    options: dict[str, Any] = {"username": login.user} if login.user is not None else {}
+    options |= secrets.identity(login.key)
+    if algorithms := keys.algorithms(login.host, login.port):
         options["server_host_key_algs"] = algorithms
     try:
         async with asyncio.timeout(limits.connect + limits.login):
-            connection = await asyncssh.connect(
-                device.host,
-                device.port,
+            return await asyncssh.connect(
+                login.host,
+                login.port,
                 known_hosts=b"",
                 config=None,  # no command, forwarding or environment of the user's own settings
                 client_factory=lambda: client,
                 connect_timeout=limits.connect,
                 login_timeout=limits.login,
+                tunnel=through or (),
                 **options,
             )
     except TimeoutError:
@@ -111,21 +152,12 @@ async def connected(
     except asyncssh.PermissionDenied:
         if client.problem is not None:
             raise client.problem from None
-        met = f"it refuses {device.user or 'the user'}: neither key nor password was taken"
-        do = "Check user and OVEK_PASSWORD, the keyring or the agent"
+        met = f"{login.host} refuses {login.user or 'the user'}: neither key nor password was taken"
+        do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
         raise ReadProblem("logging in", met, do) from None
     except (asyncssh.Error, ValueError) as error:
         do = "Try again; if it stays, log in by hand and see"
         raise ReadProblem(f"connecting to {where}", plain(str(error)), do, passing=True) from None
-    try:
-        yield connection
-    except asyncssh.ConnectionLost:
-        raise ReadProblem("reading", "it hung up", "Try again", passing=True) from None
-    except (asyncssh.Error, OSError) as error:
-        met = f"the connection broke: {plain(str(error)) or type(error).__name__}"
-        raise ReadProblem("reading", met, "Try again", passing=True) from None
-    finally:
-        connection.abort()
 
 
 @asynccontextmanager
@@ -133,30 +165,48 @@ async def terminal(
     connection: asyncssh.SSHClientConnection, reading: Reading, limits: Limits
 ) -> AsyncIterator[Ask]:
     """A terminal dialogue as the sheet tells it. Raises ReadProblem."""
-    async with connection.create_process(
-        term_type="vt100", term_size=(512, 0), encoding="utf-8", errors="replace"
-    ) as process:
-        dialogue = _Dialogue(process, reading)
+    process = await _process(
+        connection, limits, term_type="vt100", term_size=(512, 0), encoding="utf-8"
+    )
+    dialogue = _Dialogue(process, reading)
+    try:
+        async with asyncio.timeout(limits.login):
+            await dialogue.first_prompt()
+    except TimeoutError:
+        met = f"no prompt in {limits.login:g} s"
+        do = "Check prompt in the sheet, and what the device shows after login"
+        raise ReadProblem("waiting for the prompt", met, do, passing=True) from None
+
+    async def ask(question: Question, asked: str, expected: float) -> str:
+        limit = limits.answer + 3 * expected
         try:
-            async with asyncio.timeout(limits.login):
-                await dialogue.first_prompt()
+            async with asyncio.timeout(limit):
+                return await dialogue.ask(asked)
         except TimeoutError:
-            met = f"no prompt in {limits.login:g} s"
-            do = "Check prompt in the sheet, and what the device shows after login"
-            raise ReadProblem("waiting for the prompt", met, do, passing=True) from None
+            met = f"no answer to {asked!r} in {limit:g} s"
+            raise ReadProblem("reading", met, "Try again", passing=True) from None
 
-        async def ask(question: Question, asked: str, expected: float) -> str:
-            limit = limits.answer + 3 * expected
-            try:
-                async with asyncio.timeout(limit):
-                    return await dialogue.ask(asked)
-            except TimeoutError:
-                met = f"no answer to {asked!r} in {limit:g} s"
-                raise ReadProblem("reading", met, "Try again", passing=True) from None
+    yield ask
+    if reading.leave is not None:
+        process.stdin.write(f"{reading.leave}\n")
+    process.close()
+    with suppress(TimeoutError):
+        async with asyncio.timeout(_GOODBYE):
+            await process.wait_closed()
 
-        yield ask
-        if reading.leave is not None:
-            process.stdin.write(f"{reading.leave}\n")
+
+async def _process(
+    connection: asyncssh.SSHClientConnection, limits: Limits, *command: str, **options: Any
+) -> asyncssh.SSHClientProcess[Any]:
+    """Start a terminal, or a program; the other side may let us wait for it."""
+    if options.get("encoding"):
+        options["errors"] = "replace"
+    try:
+        async with asyncio.timeout(limits.login):
+            return await connection.create_process(*command, **options)
+    except TimeoutError:
+        met = f"no terminal and no program in {limits.login:g} s"
+        raise ReadProblem("reading", met, "Try again", passing=True) from None
 
 
 class _Dialogue:
@@ -200,12 +250,18 @@ class _Dialogue:
                 "\n",
                 self._prompt[:1],
             ):
-                text = "".join(pieces)
-                at = text.rfind(self._prompt)
-                return text[:at] if at >= 0 else text
+                return _without_prompt("".join(pieces), self._prompt)
             if self._pager is not None and self._pager.search(shown):
                 tail = ""
                 self.process.stdin.write(self._goes_on)
+
+
+def _without_prompt(text: str, prompt: str) -> str:
+    """An answer without the prompt behind it, which may be drawn in colour."""
+    at = text.rfind(prompt)
+    if at < 0 or "\n" in text[at:]:
+        at = text.rfind("\n") + 1
+    return text[:at]
 
 
 def programs(connection: asyncssh.SSHClientConnection, limits: Limits) -> Ask:
@@ -214,21 +270,47 @@ def programs(connection: asyncssh.SSHClientConnection, limits: Limits) -> Ask:
     async def ask(question: Question, asked: str, expected: float) -> str:
         limit = limits.answer + 3 * expected
         try:
-            async with asyncio.timeout(limit):
-                done = await connection.run(asked, encoding=None)
+            status, output, told = await ran(connection, asked, limits, limit)
         except TimeoutError:
             met = f"no answer to {asked!r} in {limit:g} s"
             raise ReadProblem("reading", met, "Try again", passing=True) from None
-        if done.exit_status != 0:
-            told = plain(_bytes(done.stderr).decode("utf-8", "replace")).strip()[:80]
-            raise NoAnswerError(f"{asked!r} ended with {done.exit_status} ({told})")
-        output = _bytes(done.stdout)
-        if len(output) > _MOST:
-            raise ReadProblem("reading", "one answer is too long", "Run it by hand and see")
+        if status != 0:
+            raise NoAnswerError(f"{asked!r} ended with {status} ({told})")
         return output.decode("latin-1" if question.parse is not None else "utf-8", "replace")
 
     return ask
 
 
-def _bytes(output: bytes | str | None) -> bytes:
-    return output.encode() if isinstance(output, str) else output or b""
+async def ran(
+    connection: asyncssh.SSHClientConnection, command: str, limits: Limits, limit: float
+) -> tuple[int | None, bytes, str]:
+    """Run a program within `limit` seconds: its exit status, output, and what it complained of.
+
+    Output is bounded while it comes. Raises ReadProblem, TimeoutError.
+    """
+    process = await _process(connection, limits, command, encoding=None)
+    try:
+        async with asyncio.timeout(limit):
+            output, told = await asyncio.gather(_output(process), _complaint(process))
+            await process.wait_closed()
+    finally:
+        process.close()
+    return process.exit_status, output, plain(told.decode("utf-8", "replace")).strip()[:80]
+
+
+async def _output(process: asyncssh.SSHClientProcess[bytes]) -> bytes:
+    output = bytearray()
+    while piece := await process.stdout.read(2**16):
+        output += piece
+        if len(output) > _MOST:
+            met = f"one answer is longer than {_MOST} bytes"
+            raise ReadProblem("reading", met, "Run it by hand and see")
+    return bytes(output)
+
+
+async def _complaint(process: asyncssh.SSHClientProcess[bytes]) -> bytes:
+    """The start of what a program writes to its standard error; the rest is let go by."""
+    told = b""
+    while piece := await process.stderr.read(2**16):
+        told = told or piece[:_TAIL]
+    return told

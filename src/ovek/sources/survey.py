@@ -9,10 +9,12 @@ import asyncio
 import random
 import time
 from collections.abc import Callable, Iterable
-from contextlib import AsyncExitStack
+from contextlib import AsyncExitStack, suppress
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
+import asyncssh
 import msgspec
 from msgspec import Struct
 
@@ -20,11 +22,15 @@ from ovek.files.errors import InputError
 from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
+from ovek.sources.away import Stop, away
+from ovek.sources.clean import plain
 from ovek.sources.draft import missing_facts
 from ovek.sources.interview import Answer, Interview, Wanted
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ways import way_of
 from ovek.sources.ways.interface import Door, Setup
+
+_CLOSING = 5.0  # seconds for a connection that was cut to be gone
 
 
 class EvidenceError(ValueError):
@@ -56,44 +62,72 @@ async def survey(
     jobs: Iterable[tuple[FleetDevice, Sheet]],
     setup: Setup,
     at_once: int,
+    keep: Callable[[Outcome], None],
     done: Callable[[Outcome], None],
 ) -> None:
-    """Read devices, `at_once` at a time; `done` is called with each as it ends."""
+    """Read devices, `at_once` at a time; each is kept (away from the others), then `done`.
+
+    What `keep` raises costs that device: it is told as not kept.
+    """
     todo = iter(jobs)
 
     async def worker() -> None:
         for device, sheet in todo:
-            done(await read_device(device, sheet, setup))
+            outcome = await read_device(device, sheet, setup)
+            try:
+                await away(partial(_keep, keep, outcome))
+            except InputError as error:
+                outcome = _not_kept(outcome, f"{error.file} {error.met}", error.do)
+            except (OSError, ValueError) as error:
+                outcome = _not_kept(outcome, str(error), "See what is wrong, and read it again")
+            done(outcome)
 
     async with asyncio.TaskGroup() as group:
         for _ in range(at_once):
             group.create_task(worker())
 
 
+def _keep(keep: Callable[[Outcome], None], outcome: Outcome, stop: Stop) -> None:
+    keep(outcome)
+
+
+def _not_kept(outcome: Outcome, met: str, do: str) -> Outcome:
+    told = f"it was read but could not be kept: {met}"
+    return msgspec.structs.replace(outcome, device=None, problem=told, do=do)
+
+
 async def read_device(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
-    """Read one device by all its ways, trying again where that may help."""
+    """Read one device by all its ways, trying again where that may help; it never raises."""
+    try:
+        return await _read(device, sheet, setup)
+    except Exception as defect:
+        problem = _defect(defect)
+        return Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
+
+
+async def _read(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
     began, taken_at = time.monotonic(), datetime.now(UTC).replace(microsecond=0)
-    partial: dict[str, tuple[Any, int]] = {}
+    halves: dict[str, tuple[Any, int]] = {}
     best: Interview | None = None
     problem: ReadProblem | None = None
     tried = 0
     while tried < setup.tries:
         tried += 1
         interview = Interview(device.name, sheet, setup.wanted, setup.expects)
-        problem = await _try(device, interview, setup, partial)
+        left = setup.limits.device - (time.monotonic() - began)
+        problem = await _try(device, interview, setup, halves, max(left, 0.0))
         if best is None or len(interview.evidence) >= len(best.evidence):
             best = interview
         if problem is None or not problem.passing or tried == setup.tries:
             break
-        await asyncio.sleep(setup.wait * 2 ** (tried - 1) * random.uniform(0.8, 1.2))  # noqa: S311
+        wait = setup.wait * 2 ** (tried - 1) * random.uniform(0.8, 1.2)  # noqa: S311
+        await asyncio.sleep(min(wait, max(left, 0.0)))
     assert best is not None
-    return outcome_of(
-        device,
-        best,
-        taken_at,
-        problem=problem,
-        tries=tried,
-        seconds=round(time.monotonic() - began, 2),
+    made, seconds = best, round(time.monotonic() - began, 2)
+    return await away(
+        lambda stop: outcome_of(
+            device, made, taken_at, problem=problem, tries=tried, seconds=seconds
+        )
     )
 
 
@@ -167,37 +201,62 @@ async def _try(
     device: FleetDevice,
     interview: Interview,
     setup: Setup,
-    partial: dict[str, tuple[Any, int]],
+    halves: dict[str, tuple[Any, int]],
+    limit: float,
 ) -> ReadProblem | None:
-    """Go through a device's ways once; return what stopped it."""
+    """Go through a device's ways once, within `limit` seconds; return what stopped it.
+
+    Whatever the device does: its connection is cut, and a way that goes on even so is left behind.
+    """
+    stack = AsyncExitStack()
+    door = Door(device, interview, setup, halves, stack)
+    reading = asyncio.create_task(_all_ways(door))
     try:
-        async with asyncio.timeout(setup.limits.device):
-            await _all_ways(device, interview, setup, partial)
+        await asyncio.wait({reading}, timeout=limit)
+    finally:
+        late = not reading.done()
+        with suppress(Exception):
+            await asyncio.wait_for(stack.aclose(), _CLOSING)
+        if late:
+            reading.cancel()
+            await asyncio.wait({reading}, timeout=_CLOSING)
+    if late:
+        reading.add_done_callback(_let_go)
+        met = f"not done in {setup.limits.device:g} s"
+        return ReadProblem("reading", met, "Raise --device-limit, or see what is slow")
+    try:
+        reading.result()
     except ReadProblem as problem:
         return problem
     except InputError as error:
         return ReadProblem("reading", error.met, error.do)
-    except TimeoutError:
-        met = f"not done in {setup.limits.device:g} s"
-        return ReadProblem("reading", met, "Raise --device-limit, or see what is slow")
     except OSError as error:
-        return ReadProblem("reading", (error.strerror or str(error)).lower(), "Try again")
+        met = (error.strerror or str(error)).lower()
+        return ReadProblem("reading", met, "Try again", passing=True)
+    except asyncssh.ConnectionLost:
+        return ReadProblem("reading", "it hung up", "Try again", passing=True)
+    except asyncssh.Error as error:
+        met = f"the connection broke: {plain(str(error)) or type(error).__name__}"
+        return ReadProblem("reading", met, "Try again", passing=True)
     except Exception as defect:
-        met = f"a defect of Ovek: {type(defect).__name__}: {defect}"
-        return ReadProblem("reading", met, "Please report it, with the evidence")
+        return _defect(defect)
     return None
 
 
-async def _all_ways(
-    device: FleetDevice,
-    interview: Interview,
-    setup: Setup,
-    partial: dict[str, tuple[Any, int]],
-) -> None:
-    ways: tuple[Way, ...] = device.ways or (("ssh",) if device.host else ())
+def _defect(defect: Exception) -> ReadProblem:
+    met = f"a defect of Ovek: {type(defect).__name__}: {defect}"
+    return ReadProblem("reading", met, "Please report it, with the evidence")
+
+
+def _let_go(task: "asyncio.Task[None]") -> None:
+    """Look at what a task ended with, so that nobody complains of it."""
+    if not task.cancelled():
+        task.exception()
+
+
+async def _all_ways(door: Door) -> None:
+    ways: tuple[Way, ...] = door.device.ways or (("ssh",) if door.device.host else ())
     if not ways:
         raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
-    async with AsyncExitStack() as stack:
-        door = Door(device, interview, setup, partial, stack)
-        for way in ways:
-            await way_of(way)(door)
+    for way in ways:
+        await way_of(way)(door)

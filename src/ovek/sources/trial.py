@@ -8,7 +8,7 @@ from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Question, Sheet
 from ovek.model.trial import SheetTrial, TriedQuestion
 from ovek.sources.capture import answers_of, asking
-from ovek.sources.draft import DraftError
+from ovek.sources.draft import DraftError, fields_of
 from ovek.sources.interview import Answer, Interview, Wanted
 from ovek.sources.problem import NoAnswerError
 from ovek.sources.survey import outcome_of
@@ -56,7 +56,7 @@ def _tried(interview: Interview, question: Question, answer: Answer | None) -> T
             problem=str(none),
         )
     try:
-        fields = [interview.draft.fields(question, answer.context, row) for row in found.rows]
+        fields = [fields_of(question, answer.context, row) for row in found.rows]
     except DraftError as error:
         problem = str(error)
     return TriedQuestion(

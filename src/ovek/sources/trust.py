@@ -8,6 +8,7 @@ or the user's own; none of them is ever written down by Ovek.
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 
@@ -17,6 +18,7 @@ from ovek.files.whole import write_whole
 from ovek.sources.problem import ReadProblem
 
 PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
+PASSPHRASE = "OVEK_KEY_PASSPHRASE"  # noqa: S105 - likewise
 SERVICE = "ovek"
 
 
@@ -47,7 +49,13 @@ class HostKeys:
         """
         trusted, _, revoked, *_ = self._known.match(_entry(host, port), "", None)
         anywhere, _, revoked_anywhere, *_ = self._known.match(host, "", None)
-        if key in revoked or key in revoked_anywhere or (trusted and key not in trusted):
+        if key in revoked or key in revoked_anywhere:
+            raise ReadProblem(
+                "checking the host key",
+                f"the host key of {host} port {port} is revoked ({key.get_fingerprint()})",
+                f"Do not go on; {self.file.name} says that nobody may trust this key",
+            )
+        if trusted and key not in trusted:
             raise ReadProblem(
                 "checking the host key",
                 f"the host key of {host} port {port} has changed ({key.get_fingerprint()})",
@@ -79,11 +87,30 @@ def _entry(host: str, port: int) -> str:
 
 
 class Secrets:
-    """Where a password may come from; `prompt` asks a person, once, where nothing else has it."""
+    """Where a password may come from; `prompt` asks a person, once, where nothing else has it.
 
-    def __init__(self, prompt: Callable[[], str] | None = None) -> None:
+    Keys that `fleet.toml` names are files of the site's folder, or elsewhere by a whole path.
+    """
+
+    def __init__(self, prompt: Callable[[], str] | None = None, folder: Path | None = None) -> None:
         self._prompt = prompt
         self._prompted: str | None = None
+        self._folder = folder or Path()
+        self._keys: dict[str, asyncssh.SSHKey] = {}
+
+    def identity(self, key: str | None) -> dict[str, Any]:
+        """What AsyncSSH is told of the key to log in with. Raises ReadProblem.
+
+        Without one, the agent's and the user's own are tried, as OpenSSH does.
+        """
+        if key is None:
+            return {}
+        file = self._folder / Path(key).expanduser()
+        if file.suffix == ".pub":
+            return {"client_keys": None, "agent_identities": [str(file)]}
+        if key not in self._keys:
+            self._keys[key] = _private_key(file)
+        return {"client_keys": [self._keys[key]], "agent_path": None}
 
     def password(self, user: str | None, host: str) -> str | None:
         """The password for a user on a host; None where there is none."""
@@ -94,6 +121,17 @@ class Secrets:
         if self._prompt is not None and self._prompted is None:
             self._prompted = self._prompt()
         return self._prompted
+
+
+def _private_key(file: Path) -> asyncssh.SSHKey:
+    passphrase = os.environ.get(PASSPHRASE) or _from_keyring(file.name)
+    try:
+        return asyncssh.import_private_key(read_bytes(file), passphrase)
+    except InputError as error:
+        raise ReadProblem(f"using the key {file}", f"it {error.met}", error.do) from None
+    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError, ValueError) as error:
+        do = f"Check key in fleet.toml; a passphrase is taken from {PASSPHRASE} or the keyring"
+        raise ReadProblem(f"using the key {file}", str(error).lower(), do) from None
 
 
 def _from_keyring(name: str) -> str | None:

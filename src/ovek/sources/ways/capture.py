@@ -1,11 +1,16 @@
 """By saved terminal sessions."""
 
+from ovek.sources.away import away
 from ovek.sources.capture import answers_of, asking, find_captures, read_capture
 from ovek.sources.ways.interface import Door
 
 
 async def read(door: Door) -> None:
     """Find the answers in the sessions."""
-    files = find_captures(door.setup.site, door.device.capture)
-    sessions = [read_capture(file) for file in files]
-    await door.interview.run(asking(answers_of(sessions, door.interview.sheet.reading)))
+
+    def found() -> dict[str, str]:
+        files = find_captures(door.setup.site, door.device.capture)
+        sessions = (read_capture(file) for file in files)
+        return answers_of(sessions, door.interview.sheet.reading)
+
+    await door.interview.run(asking(await away(lambda stop: found())))

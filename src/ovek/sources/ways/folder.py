@@ -1,7 +1,5 @@
 """By a folder: a mounted stick, or an unpacked backup."""
 
-import asyncio
-
 from ovek.sources.folder import read_folder
 from ovek.sources.ways.interface import Door
 
@@ -10,4 +8,4 @@ async def read(door: Door) -> None:
     """Read the folder as a volume of a member."""
     device = door.device
     folder = door.setup.site / (device.folder or "")
-    await asyncio.to_thread(read_folder, door.interview, folder, device.member, device.volume)
+    await read_folder(door.interview, folder, device.member, device.volume)

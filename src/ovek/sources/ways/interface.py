@@ -9,16 +9,20 @@ from pathlib import Path
 from typing import Any
 
 from asyncssh import SSHClientConnection
-from msgspec import Struct
+from msgspec import Struct, field
 
-from ovek.model.fleet import FleetDevice
+from ovek.model.fleet import FleetDevice, Login
 from ovek.sources.interview import Expects, Interview, Wanted
-from ovek.sources.ssh import Limits, connected
+from ovek.sources.problem import ReadProblem
+from ovek.sources.ssh import Gates, Limits, connected
 from ovek.sources.trust import HostKeys, Secrets
 
 
 class Setup(Struct, frozen=True, kw_only=True):
-    """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry."""
+    """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry.
+
+    `logins` tells by a device's name how it is logged in to.
+    """
 
     site: Path
     wanted: Wanted
@@ -28,6 +32,8 @@ class Setup(Struct, frozen=True, kw_only=True):
     tries: int = 3
     wait: float = 1.0
     rate: int | None = None
+    logins: dict[str, Login] = {}
+    gates: Gates = field(default_factory=Gates)
     expects: Expects | None = None
 
 
@@ -54,9 +60,15 @@ class Door:
         if self._connection is None:
             setup = self.setup
             self._connection = await self._stack.enter_async_context(
-                connected(self.device, setup.limits, setup.keys, setup.secrets)
+                connected(self._login(), setup.limits, setup.keys, setup.secrets, setup.gates)
             )
         return self._connection
+
+    def _login(self) -> Login:
+        login = self.setup.logins.get(self.device.name)
+        if login is None:
+            raise ReadProblem("reading", "it has no host", "Give it a host in fleet.toml")
+        return login
 
 
 Read = Callable[[Door], Awaitable[None]]
