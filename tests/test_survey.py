@@ -249,7 +249,7 @@ def test_a_device_that_nobody_can_read_leaves_no_snapshot_behind(ovek):
     with served(ovek.folder):
         done = ovek("survey", "--tries", "1", exits=3)
     assert "0 of 1 device read, 1 not read: sw." in done.stdout
-    assert list((ovek.folder / "snapshots").iterdir()) == []
+    assert not list((ovek.folder / "snapshots").glob("[!.]*"))
 
 
 def test_an_unknown_device_and_a_fleet_without_ways_are_told(ovek):
@@ -308,7 +308,7 @@ def test_a_third_of_two_hundred_devices_misbehaves_and_all_others_are_read_right
     with served(ovek.folder):
         result = ovek.json(
             *["survey", "--at-once", "40", "--tries", "1", "--no-evidence"],
-            *["--login-limit", "40", "--answer-limit", "40"],
+            *["--login-limit", "20", "--answer-limit", "20"],
             exits=3,
         )
     _, kept = newest(ovek)

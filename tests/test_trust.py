@@ -47,7 +47,7 @@ def test_a_known_key_is_trusted_at_its_own_host_and_port_only(hosts):
 def test_a_revoked_key_is_refused_even_where_new_keys_are_taken(hosts):
     one = key()
     hosts.write_text("@revoked " + line("*", one))
-    with pytest.raises(ReadProblem, match="has changed"):
+    with pytest.raises(ReadProblem, match="is revoked"):
         HostKeys(hosts, take_new=True).check("192.0.2.1", 22, one)
 
 

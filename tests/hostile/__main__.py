@@ -21,7 +21,7 @@ def main() -> None:
     asked = told.parse_args()
     bad = 0
     for name in asked.parser or PARSERS:
-        found = trial(name, asked.inputs, asked.seed)
+        (found,) = trial([name], asked.inputs, asked.seed)
         print(found, flush=True)
         for data, why in found.failures[:5]:
             asked.kept.mkdir(exist_ok=True)

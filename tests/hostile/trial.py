@@ -7,7 +7,9 @@ import signal
 import tempfile
 import time
 import traceback
+from collections.abc import Iterator
 from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
 from pathlib import Path
 
 from hostile.mutate import mutated
@@ -39,24 +41,28 @@ class Found:
         )
 
 
-def trial(name: str, inputs: int, seed: int) -> Found:
-    """Try a parser in a process of its own, so that its memory is its own."""
+def trial(names: list[str], inputs: int, seed: int) -> Iterator[Found]:
+    """Try parsers, one after the other, in a process whose memory is their own."""
     context = multiprocessing.get_context("spawn")
     ours, theirs = context.Pipe()
-    process = context.Process(target=_in_process, args=(theirs, name, inputs, seed))
+    process = context.Process(target=_in_process, args=(theirs, names, inputs, seed))
     process.start()
     theirs.close()
-    try:
-        found: Found = ours.recv()
-    except EOFError:
-        found = Found(name, inputs, failures=[(b"", f"the process ended ({process.exitcode})")])
+    for name in names:
+        try:
+            yield ours.recv()
+        except EOFError:
+            process.join()
+            why = f"the process ended ({process.exitcode})"
+            yield Found(name, inputs, failures=[(b"", why)])
+            return
     process.join()
-    return found
 
 
-def _in_process(pipe: "multiprocessing.connection.Connection", name, inputs, seed) -> None:
+def _in_process(pipe: Connection, names: list[str], inputs: int, seed: int) -> None:
     resource.setrlimit(resource.RLIMIT_AS, (2 * 2**30, 2 * 2**30))
-    pipe.send(_tried(name, inputs, seed))
+    for name in names:
+        pipe.send(_tried(name, inputs, seed))
 
 
 def _tried(name: str, inputs: int, seed: int) -> Found:

@@ -17,6 +17,7 @@ import asyncssh
 
 from ovek.model.digest import LENGTHS, Algorithm
 from ovek.model.sheet import SftpVolume
+from ovek.model.size import LARGEST
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview
 from ovek.sources.problem import NoAnswerError
@@ -116,7 +117,10 @@ async def _files(
         elif kind == stat.S_IFREG:
             told = path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
             modified = datetime.fromtimestamp(entry.attrs.mtime or 0, UTC).isoformat()
-            yield path, {"path": told, "size": entry.attrs.size, "modified": modified}
+            size = entry.attrs.size
+            if size is not None and size > LARGEST:  # no file is so large: it is not known
+                size = None
+            yield path, {"path": told, "size": size, "modified": modified}
 
 
 async def _digests(

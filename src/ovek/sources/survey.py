@@ -230,11 +230,11 @@ async def _try(
         return problem
     except InputError as error:
         return ReadProblem("reading", error.met, error.do)
+    except (asyncssh.ConnectionLost, ConnectionError):
+        return ReadProblem("reading", "it hung up", "Try again", passing=True)
     except OSError as error:
         met = (error.strerror or str(error)).lower()
         return ReadProblem("reading", met, "Try again", passing=True)
-    except asyncssh.ConnectionLost:
-        return ReadProblem("reading", "it hung up", "Try again", passing=True)
     except asyncssh.Error as error:
         met = f"the connection broke: {plain(str(error)) or type(error).__name__}"
         return ReadProblem("reading", met, "Try again", passing=True)
