@@ -130,7 +130,7 @@ SUMS = "".join(f"{_digest('sha512')}  ox-{n}.img\n" for n in range(3)).encode()
 TAGGED = f"SHA512 (ox 1.img) = {_digest('sha512')}\nMD5 (b) = {_digest('md5')}\n".encode()
 ESCAPED = f"\\{_digest('md5')} *a\\nb\\\\c\n# note\n{_digest('sha1')}  x/y.img\n".encode()
 LISTS = [SUMS, TAGGED, ESCAPED]
-SIDE_FILES = [_digest("md5").encode(), _digest("sha256").upper().encode() + b"\n"]
+SIDE_FILES = [_digest("md5").encode(), b" ".join([_digest("md5").upper().encode()]) + b"\n"]
 PASTED = [
     f"Image ox-1.img\nSize: 12,345 bytes\nVersion 7.4.1\nMD5 {_digest('md5')}\n".encode(),
     f"{_digest('sha512')}\nsize 9000\nox-2.img\nox-3.img {_digest('sha1')} 17 bytes\n".encode(),

@@ -26,6 +26,7 @@ from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.snapshot import SnapshotIndex
 from ovek.files.spool import Spool
+from ovek.files.whole import write_whole
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
 from ovek.model.size import SizeError, parse_size, show_size
@@ -171,9 +172,7 @@ def command(
         met = f"holds no device that {room_for} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
-        from ovek.render.figure import draw
-
-        draw(figure, plans)
+        _draw(figure, plans)
     _show(plans, format_, verbose=verbose)
     if not all(plan.enough for plan in plans):
         sys.exit(1)
@@ -330,6 +329,12 @@ class Planning:
         return done
 
 
+def _draw(file: Path, plans: list[CleanupPlan]) -> None:
+    from ovek.render.figure import draw
+
+    write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans)])
+
+
 def _whole_fleet(
     devices: Devices, asked: Asked, shelf: frozenset[str], format_: str, figure: Path | None
 ) -> None:
@@ -345,9 +350,7 @@ def _whole_fleet(
         met = f"holds no device that {asked.image} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
-        from ovek.render.figure import draw
-
-        draw(figure, list(lines))
+        _draw(figure, list(lines))
     if format_ == "json":
         from ovek.render import json
 

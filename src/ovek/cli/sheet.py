@@ -11,6 +11,7 @@ from ovek.files.errors import InputError
 from ovek.files.site import find_sheet, read_sheet
 from ovek.files.whole import write_whole
 from ovek.model.sheet import Sheet
+from ovek.model.typed import is_plain
 
 
 @click.group("sheet")
@@ -76,7 +77,7 @@ def try_command(
 @SITE
 def new_command(name: str, site_folder: Path) -> None:
     """Write a commented start of a sheet to sheets/NAME.toml of the site."""
-    if not name or Path(name).name != name or name.startswith("."):
+    if not is_plain(name) or Path(name).name != name or name.startswith("."):
         raise click.UsageError(f"{name!r} cannot be the name of a sheet; use letters and dashes")
     file = site_folder / "sheets" / f"{name}.toml"
     if file.exists():

@@ -1,5 +1,6 @@
 """The sample site, Skerrow Ferries, as package data, and the tour of it. All of it is made up."""
 
+import tempfile
 from importlib import resources
 from pathlib import Path
 
@@ -81,6 +82,15 @@ def write_site(folder: Path) -> None:
         reason = (error.strerror or str(error)).lower()
         raise InputError(folder, f"cannot be used ({reason})", "Name another folder") from None
     source = Path(str(resources.files("ovek.demo") / "site"))
-    for file in sorted(source.rglob("*")):
-        if file.is_file():
-            write_whole(folder / file.relative_to(source), [file.read_bytes()])
+    try:
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        # Beside its place and then put there, so that nobody finds half a site.
+        with tempfile.TemporaryDirectory(prefix=".ovek-", dir=folder.parent) as beside:
+            made = Path(beside) / "site"
+            for file in sorted(source.rglob("*")):
+                if file.is_file():
+                    write_whole(made / file.relative_to(source), [file.read_bytes()])
+            made.replace(folder)
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise InputError(folder, f"cannot be written ({reason})", "Name another folder") from None

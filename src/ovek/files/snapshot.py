@@ -93,7 +93,11 @@ class SnapshotIndex:
                 line = stream.readline(_LONGEST_LINE + 1)
         except OSError as error:
             raise cannot_read(self.file, error) from None
-        return snapshot_device(self.file, number, line.removeprefix(b"\xef\xbb\xbf"))
+        device = snapshot_device(self.file, number, line.removeprefix(b"\xef\xbb\xbf"))
+        if device.device != name:
+            met = "changed while it was read"
+            raise InputError(self.file, met, "Run that again", line=number)
+        return device
 
 
 def newest_snapshot(folder: Path) -> Path:

@@ -3,9 +3,8 @@
 PNG or SVG, drawn with Matplotlib. One bar a volume, the fullest first; at most forty fit.
 """
 
-import tempfile
+import io
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from ovek.model.plan import CleanupPlan
@@ -41,8 +40,8 @@ _KINDS: dict[Role, str] = {
 _GIB, _MIB = 2**30, 2**20
 
 
-def draw(file: Path, plans: Sequence[CleanupPlan]) -> None:
-    """Write the figure, whole or not at all; a volume without a plan is not drawn."""
+def draw(kind: str, plans: Sequence[CleanupPlan]) -> bytes:
+    """The figure as `png` or `svg`; a volume without a plan is not drawn."""
     import matplotlib
 
     matplotlib.use("Agg")
@@ -71,10 +70,12 @@ def draw(file: Path, plans: Sequence[CleanupPlan]) -> None:
     axes.tick_params(axis="y", length=0)
     _legend(axes)
     figure.tight_layout()
+    drawn = io.BytesIO()
     try:
-        _save(figure, file)
+        figure.savefig(drawn, format=kind, bbox_inches="tight")
     finally:
         pyplot.close(figure)
+    return drawn.getvalue()
 
 
 def _bar(axes: Any, at: int, plan: CleanupPlan) -> None:
@@ -132,12 +133,3 @@ def _legend(axes: Any) -> None:
     handles.append(Line2D([0], [0], color="#c1121f", linewidth=2.2, label="and cannot"))
     axes.legend(handles=handles, loc="upper center", bbox_to_anchor=(0.5, -0.16), ncol=6,
                 frameon=False, fontsize=8.5)  # fmt: skip
-
-
-def _save(figure: Any, file: Path) -> None:
-    """Write the figure beside its place, then put it there in one step."""
-    file.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=file.parent, prefix=".figure-") as folder:
-        beside = Path(folder) / file.name
-        figure.savefig(beside, bbox_inches="tight")
-        beside.replace(file)
