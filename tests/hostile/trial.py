@@ -8,6 +8,7 @@ import tempfile
 import time
 import traceback
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -68,7 +69,6 @@ def _in_process(pipe: Connection, names: list[str], inputs: int, seed: int) -> N
 def _tried(name: str, inputs: int, seed: int) -> Found:
     good, file_name, run = PARSERS[name]
     chance, found = random.Random(f"{name} {seed}"), Found(name, inputs)
-    signal.signal(signal.SIGALRM, _too_long)
     with tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").is_dir() else None) as top:
         folder = Path(top) / "x"
         for _ in range(inputs):
@@ -88,19 +88,28 @@ def _tried(name: str, inputs: int, seed: int) -> Found:
 
 def _one(found: Found, run, file: Path, data: bytes) -> None:
     file.write_bytes(data)
-    signal.setitimer(signal.ITIMER_REAL, MOST_SECONDS)
     began = time.perf_counter()
     try:
-        run(file)
+        with guarded(MOST_SECONDS):
+            run(file)
     except ALLOWED:
         found.refused += 1
     except TooLongError:
         found.failures.append((data, f"it takes over {MOST_SECONDS:g} s"))
     except Exception:
         found.failures.append((data, traceback.format_exc(limit=-6)))
+    found.slowest = max(found.slowest, time.perf_counter() - began)
+
+
+@contextmanager
+def guarded(seconds: float) -> Iterator[None]:
+    """Raise TooLongError in what takes longer."""
+    signal.signal(signal.SIGALRM, _too_long)
+    signal.setitimer(signal.ITIMER_REAL, seconds)
+    try:
+        yield
     finally:
         signal.setitimer(signal.ITIMER_REAL, 0)
-    found.slowest = max(found.slowest, time.perf_counter() - began)
 
 
 def _too_long(*_: object) -> None:

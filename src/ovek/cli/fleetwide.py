@@ -17,12 +17,14 @@ from ovek.cli.options import Devices
 from ovek.cli.progress import bytes_bar
 from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
-from ovek.files.snapshot import Seen, snapshot_device, snapshot_lines
+from ovek.files.snapshot import Seen, devices_at, placed_lines
 from ovek.model.snapshot import Device
 
 T = TypeVar("T")
 T_co = TypeVar("T_co", covariant=True)
-Lines = list[tuple[int, bytes]]
+# Lines of a snapshot: the number, the byte it starts at, and the length of each. Whoever works on
+# them reads them, one at a time, so that no line is held twice.
+Lines = list[tuple[int, int, int]]
 Made = tuple[list[tuple[str, int]], int, T]
 
 _PART = 2**20
@@ -83,9 +85,10 @@ def _parts(snapshot: Path) -> Iterator[Lines]:
     """The lines of a snapshot, about a MiB at a time."""
     part: Lines = []
     size = 0
-    for number, line in snapshot_lines(snapshot):
-        part.append((number, line))
+    for number, line, at in placed_lines(snapshot):
+        part.append((number, at, len(line)))
         size += len(line)
+        del line
         if size >= _PART:
             yield part
             part, size = [], 0
@@ -95,12 +98,11 @@ def _parts(snapshot: Path) -> Iterator[Lines]:
 
 def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
     names = []
-    for number, line in lines:
-        device = snapshot_device(devices.file, number, line)
+    for number, device in devices_at(devices.file, lines):
         names.append((device.device, number))
         if devices.takes(device.device):
             work.take(device, devices.judge(device))
-    return names, sum(len(line) for _, line in lines), work.result()
+    return names, sum(length for _, _, length in lines), work.result()
 
 
 def _spread(

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
-import msgspec
 
 from ovek.cli.options import FORMAT, SITE, named_devices, size_option, write_bytes, write_lines
 from ovek.files.errors import InputError
@@ -235,8 +234,7 @@ def _keep_evidence(snapshot: Path, outcome: Any) -> None:
         "device": outcome.name,
         "taken_at": outcome.device.taken_at.isoformat(),
     }
-    answers = [msgspec.to_builtins(answer) for answer in outcome.evidence]
-    write_evidence(evidence_file(snapshot, outcome.name), head, answers)
+    write_evidence(evidence_file(snapshot, outcome.name), head, outcome.evidence)
 
 
 def _replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:

@@ -34,6 +34,8 @@ from ovek.model.size import show_size
 from ovek.model.snapshot import Bank, BootEntry, Device, File, FileSet, Hardware, Member, Volume
 from ovek.model.verdict import WORST_FIRST, Image, Judgement, KnownRelease, Verdict
 
+_AT_ONCE = 10_000  # files whose names are made ready together
+
 
 class Judge(Struct, frozen=True, kw_only=True):
     """What images are held against: the sheet, its naming, and all known releases.
@@ -348,10 +350,7 @@ def _judge_files(
     started = {volume.folded(p.path) for p in named_on.started if p.volume == volume.name} - sets
     loaded = {volume.folded(p.path) for p in named_on.loaded if p.volume == volume.name}
     used = started | loaded
-    files = volume.files or ()
-    paths = [file.path.casefold() for file in files] if blind else [file.path for file in files]
-    names = [path.rpartition("/")[2] for path in paths]
-    for file, path, name in zip(files, paths, names, strict=True):
+    for file, path, name in _named_files(volume.files or (), blind):
         digests = file.digests
         if (
             name not in published
@@ -391,6 +390,15 @@ def _judge_files(
                 suits=suits,
                 foreign=release if suits is False else None,
             )
+
+
+def _named_files(files: tuple[File, ...], blind: bool) -> Iterator[tuple[File, str, str]]:
+    """Each file with its path and its own name as they are compared, many at once and not all."""
+    for at in range(0, len(files), _AT_ONCE):
+        some = files[at : at + _AT_ONCE]
+        paths = [file.path.casefold() for file in some] if blind else [file.path for file in some]
+        names = [path.rpartition("/")[2] for path in paths]
+        yield from zip(some, paths, names, strict=True)
 
 
 def _image_role(named: Named, judgement: Judgement) -> Role:

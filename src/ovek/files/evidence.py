@@ -3,8 +3,11 @@
 import gzip
 import json
 import zlib
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from ovek.files.errors import InputError
 from ovek.files.names import file_name
@@ -12,6 +15,7 @@ from ovek.files.regular import opened
 from ovek.files.whole import write_whole
 
 FORMAT = "ovek.evidence/1"
+_ROWS = 10_000  # that are turned into text at once
 _MOST = 256 * 2**20
 
 
@@ -25,11 +29,32 @@ def evidence_file(snapshot: Path, device: str) -> Path:
     return evidence_folder(snapshot) / f"{file_name(device)}.json.gz"
 
 
-def write_evidence(file: Path, head: dict[str, Any], answers: list[Any]) -> None:
-    """Write the answers of one device, whole or not at all."""
-    whole = {"format": FORMAT, **head, "answers": answers}
-    data = json.dumps(whole, indent=0, ensure_ascii=True).encode()
-    write_whole(file, [gzip.compress(data, mtime=0)])
+def write_evidence(file: Path, head: dict[str, Any], answers: Iterable[Any]) -> None:
+    """Write the answers of one device, whole or not at all; no more than one answer is held."""
+    write_whole(file, _packed(_pieces({"format": FORMAT, **head}, answers)))
+
+
+def _pieces(head: dict[str, Any], answers: Iterable[Any]) -> Iterator[bytes]:
+    yield msgspec.json.encode(head)[:-1] + b',"answers":['
+    for number, answer in enumerate(answers):
+        yield b",\n" if number else b"\n"
+        rows = getattr(answer, "rows", ())
+        if len(rows) <= _ROWS:
+            yield msgspec.json.encode(answer)
+            continue
+        yield msgspec.json.encode(msgspec.structs.replace(answer, rows=()))[:-1] + b',"rows":['
+        for at in range(0, len(rows), _ROWS):
+            yield (b"," if at else b"") + msgspec.json.encode(rows[at : at + _ROWS])[1:-1]
+        yield b"]}"
+    yield b"]}\n"
+
+
+def _packed(pieces: Iterable[bytes]) -> Iterator[bytes]:
+    """The same bytes as gzip (RFC 1952), without a time."""
+    packer = zlib.compressobj(wbits=31)
+    for piece in pieces:
+        yield packer.compress(piece)
+    yield packer.flush()
 
 
 def read_evidence(file: Path) -> dict[str, Any]:

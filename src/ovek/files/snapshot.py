@@ -14,6 +14,7 @@ from ovek.model.snapshot import FORMAT, Device
 
 _LONGEST_LINE = 64 * 2**20
 _DECODER = msgspec.json.Decoder(Device)
+_MARK = b"\xef\xbb\xbf"  # of UTF-8, where an editor put one
 _DO = "Read the fleet again, or remove that line"
 
 
@@ -71,7 +72,7 @@ class SnapshotIndex:
         self.file = file
         self._at: dict[str, tuple[int, int]] = {}
         seen, at = Seen(file), 0
-        for number, line, at in _placed_lines(file):
+        for number, line, at in placed_lines(file):
             name = _name(file, number, line)
             seen.add(name, number)
             self._at[name] = (at, number)
@@ -93,7 +94,7 @@ class SnapshotIndex:
                 line = stream.readline(_LONGEST_LINE + 1)
         except OSError as error:
             raise cannot_read(self.file, error) from None
-        device = snapshot_device(self.file, number, line.removeprefix(b"\xef\xbb\xbf"))
+        device = snapshot_device(self.file, number, line)
         if device.device != name:
             met = "changed while it was read"
             raise InputError(self.file, met, "Run that again", line=number)
@@ -136,7 +137,7 @@ def write_snapshot(file: Path, devices: Iterable[Device]) -> None:
 
 def snapshot_lines(file: Path) -> Iterator[tuple[int, bytes]]:
     """Go through the lines that hold a device, with their numbers from 1; raise InputError."""
-    for number, line, _ in _placed_lines(file):
+    for number, line, _ in placed_lines(file):
         yield number, line
 
 
@@ -147,8 +148,11 @@ def _name(file: Path, number: int, line: bytes) -> str:
         return snapshot_device(file, number, line).device
 
 
-def _placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
-    """The same lines, each with the byte that it starts at."""
+def placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
+    """Go through the lines that hold a device: number from 1, line, and the byte it starts at.
+
+    Raises InputError.
+    """
     at = 0
     try:
         with opened(file) as stream:
@@ -158,11 +162,27 @@ def _placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
                 if len(line) > _LONGEST_LINE:
                     met = f"is longer than {_LONGEST_LINE} bytes"
                     raise InputError(file, met, "Check that it is a snapshot", line=number)
-                if number == 1:
-                    line = line.removeprefix(b"\xef\xbb\xbf")
+                if number == 1 and line.startswith(_MARK):
+                    line, at = line.removeprefix(_MARK), at + len(_MARK)
+                length = len(line)
                 if not line.isspace() and line:
                     yield number, line, at
-                at = stream.tell()
+                at += length
+    except OSError as error:
+        raise cannot_read(file, error) from None
+
+
+def devices_at(file: Path, lines: Iterable[tuple[int, int, int]]) -> Iterator[tuple[int, Device]]:
+    """The devices of lines, told by number, the byte each starts at and its length.
+
+    Raises InputError.
+    """
+    try:
+        with opened(file) as stream:
+            for number, at, length in lines:
+                if stream.tell() != at:
+                    stream.seek(at)
+                yield number, snapshot_device(file, number, stream.read(length))
     except OSError as error:
         raise cannot_read(file, error) from None
 

@@ -15,7 +15,7 @@ class ShelfMember(Struct, frozen=True, kw_only=True):
     digests: Digests
 
 
-class ShelfFile(Struct, frozen=True, kw_only=True):
+class ShelfFile(Struct, frozen=True, kw_only=True, gc=False):
     """One file of the shelf: its digests, what its format says, and what is inside an archive.
 
     `problem` is why it could not be read whole; nothing else is known of it then.

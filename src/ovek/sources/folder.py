@@ -10,7 +10,7 @@ import shutil
 import stat
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from functools import partial
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
 
@@ -29,15 +29,16 @@ _MOST_FILES = 500_000
 async def read_folder(interview: Interview, folder: Path, member: str, volume: str) -> None:
     """Take a folder in as a volume: sizes, times, digests, and space where it is a mount."""
     names = {"member": member, "volume": volume}
-    row, files = await away(lambda stop: (_volume(folder), list(_files(folder, stop))))
+    odd: dict[str, str] = {}
+    row, files = await away(
+        lambda stop: (_volume(folder), [{**names, **file} for file in _files(folder, stop, odd)])
+    )
     interview.rows("folder", "volume", [{**names, "state": "ok", **row}])
-    interview.rows("folder files", "file", [{**names, **file} for file, _ in files])
+    interview.rows("folder files", "file", files)
     held = interview.draft.volume(member, volume)
-    if not files:
-        held.setdefault("files", [])
-    raw = {file["path"]: name for file, name in files}
+    held.setdefault("files", [])
     for file, algorithms in interview.images(member, held, ("md5", "sha1", "sha256", "sha512")):
-        path, algorithm = folder / raw[file["path"]], algorithms[0]
+        path, algorithm = folder / odd.get(file["path"], file["path"]), algorithms[0]
         try:
             made = await away(partial(digest_file, path, algorithm))
         except InputError as error:
@@ -74,11 +75,11 @@ def _volume(folder: Path) -> dict[str, Any]:
 
 
 def _files(
-    folder: Path, stop: Stop, under: str = "", depth: int = 0
-) -> Iterator[tuple[dict[str, Any], str]]:
-    """The regular files below a folder in directory order, each with its name as it is there.
+    folder: Path, stop: Stop, odd: dict[str, str], under: str = "", depth: int = 0
+) -> Iterator[dict[str, Any]]:
+    """The regular files below a folder in directory order; links are not followed.
 
-    Links are not followed. A name that is not UTF-8 is told with its bytes as escapes.
+    A name that is not UTF-8 is told with its bytes as escapes; `odd` gets it as it is there.
     """
     with os.scandir(folder / under) as entries:
         for number, entry in enumerate(entries):
@@ -92,17 +93,20 @@ def _files(
             except FileNotFoundError:
                 continue  # it went meanwhile
             if stat.S_ISDIR(info.st_mode) and depth < _DEEPEST:
-                yield from _files(folder, stop, f"{name}/", depth + 1)
+                yield from _files(folder, stop, odd, f"{name}/", depth + 1)
             elif stat.S_ISREG(info.st_mode):
                 path = os.fsencode(name).decode("utf-8", "backslashreplace")
-                file = {"path": path, "size": info.st_size, "modified": _time(info.st_mtime)}
-                yield file, name
+                if path != name:
+                    odd[path] = name
+                modified = _time(int(info.st_mtime))
+                yield {"path": path, "size": info.st_size, "modified": modified}
 
 
-def _time(seconds: float) -> str | None:
+@lru_cache(maxsize=1024)
+def _time(seconds: int) -> str | None:
     """A file's time, to the second; None where it is none that a calendar knows."""
     try:
-        return datetime.fromtimestamp(int(seconds), UTC).isoformat()
+        return datetime.fromtimestamp(seconds, UTC).isoformat()
     except (ValueError, OverflowError, OSError):
         return None
 

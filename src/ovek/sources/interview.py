@@ -10,6 +10,7 @@ from hashlib import sha256
 from itertools import islice
 from typing import Any
 
+import msgspec
 from msgspec import Struct
 
 from ovek.model.catalog import Published
@@ -49,9 +50,13 @@ class Answer(Struct, frozen=True, kw_only=True, omit_defaults=True):
 
     @property
     def sha256(self) -> str:
-        """The SHA-256 of the raw text in UTF-8, or of the rows as they are kept."""
-        raw = self.text if self.text is not None else repr(self.rows)
-        return sha256(raw.encode("utf-8", "surrogatepass")).hexdigest()
+        """The SHA-256 of the raw text in UTF-8, or of the rows as lines of JSON."""
+        if self.text is not None:
+            return sha256(self.text.encode("utf-8", "surrogatepass")).hexdigest()
+        made = sha256()
+        for row in self.rows:
+            made.update(msgspec.json.encode(row, order="sorted") + b"\n")
+        return made.hexdigest()
 
 
 class Wanted:

@@ -14,8 +14,9 @@ import tarfile
 import time
 import zipfile
 import zlib
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, cast
 
@@ -32,6 +33,8 @@ from ovek.model.shelf import ShelfFile, ShelfMember
 from ovek.model.size import show_size
 
 _CHUNK = 2**20
+_WORTH_KEEPING = 2**18  # bytes of a file; a smaller one is read as fast as it is looked up
+_WAITING = 1_000  # files that wait for their turn
 _MOST_MEMBERS = 10_000
 _MOST_ENTRIES = 100_000  # folders and links among them
 _MOST_BYTES = 64 * 2**30
@@ -84,7 +87,8 @@ class Cache:
         self, path: Path, info: os.stat_result, made: tuple[Algorithm, ...], file: ShelfFile
     ) -> None:
         """Keep what was made of a file."""
-        self._known[_text(path)] = Cached(_signs(info), made, file)
+        if info.st_size >= _WORTH_KEEPING:
+            self._known[_text(path)] = Cached(_signs(info), made, file)
 
     def save(self) -> str | None:
         """Write the cache, whole or not at all; say what was wrong with it, None for nothing."""
@@ -138,7 +142,13 @@ def read_shelf(
         return _read_file(file, _text(file.relative_to(folder)), algorithms, cache, advance)
 
     with ThreadPoolExecutor(workers or os.cpu_count() or 1) as pool:
-        return list(pool.map(one, files_of(folder)))
+        waiting: deque[Future[ShelfFile]] = deque()
+        found = []
+        for file in files_of(folder):
+            waiting.append(pool.submit(one, file))
+            if len(waiting) >= _WAITING:
+                found.append(waiting.popleft().result())
+        return [*found, *(each.result() for each in waiting)]
 
 
 def _read_file(
@@ -159,6 +169,8 @@ def _read_file(
         after = file.stat()
         if _signs(after) != _signs(info) or size != info.st_size:
             return ShelfFile(path=name, size=size, problem="it changed while it was read")
+        if not size:
+            return ShelfFile(path=name, size=0, digests=digests)
         structure = structure_of(file)
         members, note = _inside(file, algorithms)
     except InputError as error:

@@ -56,8 +56,8 @@ def read(file: Path) -> Iterator[Published]:
     name_last: bool | None = None
     for number, line in enumerate(text.splitlines(), 1):
         rest = _DIGEST.sub(" ", line)
-        names = list(_names(rest))
-        for name in names:
+        spans = list(_names(rest))
+        for name in (rest[start:end] for start, end in spans):
             if name_last is None:
                 name_last = current.has_facts
             if current.name is not None and current.name != name:
@@ -65,8 +65,9 @@ def read(file: Path) -> Iterator[Published]:
                 current = _Found()
             if current.name is None:
                 current.name, current.line = name, number
-        for name in names:
-            rest = rest.replace(name, " ", 1)
+        ends = [0, *(end for _, end in spans)]
+        starts = [*(start for start, _ in spans), len(rest)]
+        rest = " ".join(rest[end:start] for end, start in zip(ends, starts, strict=True))
         _facts(file, number, line, rest, current)
         if name_last and current.name is not None:
             found.append(current)
@@ -86,16 +87,18 @@ def read(file: Path) -> Iterator[Published]:
         yield Published(release, Origin(file.name, one.line))
 
 
-def _names(line: str) -> Iterator[str]:
-    """The file names of a line, each once looked at: a line may be long."""
-    for word in _WORD.finditer(line):
+def _names(line: str) -> Iterator[tuple[int, int]]:
+    """Where the file names of a line are, each character looked at once: a line may be long."""
+    for word in _WORD.finditer(line) if "." in line else ():
+        if "." not in word[0]:
+            continue
         start = _START.search(line, word.start(), word.end())
         if start is None:
             continue
         # One character more, so that a slash behind the word is seen.
         *_, suffix = None, *_SUFFIX.finditer(line, start.end(), word.end() + 1)
         if suffix is not None:
-            yield line[start.start() : suffix.end()]
+            yield start.start(), suffix.end()
 
 
 def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> None:
