@@ -23,9 +23,11 @@ from ovek.files.catalog import read_catalog, write_catalog
 from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
 from ovek.files.importers.interface import Importer
+from ovek.files.names import shown_name
 from ovek.files.site import Site, sheet_names
 from ovek.model.catalog import Published
 from ovek.model.naming import Naming
+from ovek.render.visible import visible
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -77,8 +79,8 @@ def import_command(
     was understood is shown first; a table or pasted text is taken only with a yes.
     """
     site = Site(site_folder)
-    name = name or file[0].name.partition(".")[0]
-    if Path(name).name != name or name.startswith("."):
+    name = name or shown_name(file[0]).partition(".")[0]
+    if Path(name).name != name or name.startswith(".") or not name.isprintable():
         raise click.UsageError(f"{name!r} cannot be the name of a catalog")
     target = site.folder / "catalog" / f"{name}.json"
     if target.exists() and not look:
@@ -97,11 +99,11 @@ def import_command(
         raise InputError(file[0], "had to be guessed", "Look it over, then add --yes")
     kept = _merged(entries)
     today = datetime.now(UTC).date()
-    source = f"{', '.join(each.name for each in file)}, imported {today}"
+    source = f"{', '.join(map(shown_name, file))}, imported {today}"
     publishers = {entry.publisher for entry in kept} - {None}
     told = publisher or (publishers.pop() if len(publishers) == 1 else None)
     write_catalog(target, kept, source, told, today)
-    click.echo(f"{target} is written. See: ovek catalog check")
+    click.echo(f"{visible(str(target))} is written. See: ovek catalog check")
 
 
 def _show_understood(

@@ -16,6 +16,7 @@ from ovek.files.snapshot import SnapshotIndex, newest_snapshot
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.compare import DeviceCompare
+from ovek.model.typed import is_plain
 
 
 @click.command("compare")
@@ -94,7 +95,7 @@ def _compared(
 
 
 def _baseline(site: Site, name: str) -> Path:
-    if not name or Path(name).name != name or name.startswith("."):
+    if not is_plain(name) or Path(name).name != name or name.startswith("."):
         raise click.BadParameter(f"{name!r} is no plain name", param_hint="--baseline")
     return site.folder / "baselines" / f"{name}.jsonl"
 

@@ -1,5 +1,6 @@
 """What several commands share: options, the devices they name, and writing results out."""
 
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from difflib import get_close_matches
@@ -21,6 +22,7 @@ from ovek.model.snapshot import Device
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+_ODD = re.compile(r"[^\x20-\x7e\n\r\t]")
 F = TypeVar("F", bound=Callable[..., Any])
 D = TypeVar("D")
 
@@ -184,11 +186,24 @@ class Devices:
 
 
 def write_bytes(chunks: Iterable[bytes]) -> None:
-    """Write a machine-readable result to standard output."""
+    """Write a machine-readable result to standard output; nothing that a terminal would obey."""
     out = sys.stdout.buffer
     for chunk in chunks:
-        out.write(chunk)
+        out.write(chunk if chunk.isascii() and b"\x7f" not in chunk else _plainly(chunk))
     out.flush()
+
+
+def _plainly(data: bytes) -> bytes:
+    """The same JSON, what a terminal would not print as escapes; other forms hold none of it."""
+    return _ODD.sub(_escape, data.decode("utf-8", "replace")).encode()
+
+
+def _escape(match: re.Match[str]) -> str:
+    char = match[0]
+    if char.isprintable():
+        return char
+    units = char.encode("utf-16-be")
+    return "".join(f"\\u{units[at : at + 2].hex()}" for at in range(0, len(units), 2))
 
 
 def write_lines(lines: "Iterable[RenderableType]") -> None:

@@ -12,6 +12,7 @@ import msgspec.structs
 from ovek.files.errors import InputError
 from ovek.files.importers import IMPORTERS, importer_of, may_stand
 from ovek.files.importers.interface import Importer
+from ovek.files.names import shown_name
 from ovek.files.typed import cannot_read, explain, read_bytes, text_of
 from ovek.files.whole import write_whole
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy
@@ -92,7 +93,7 @@ def read_catalog(file: Path) -> Iterator[Published]:
             why.key = f"releases[{number}]" + (f".{why.key}" if why.key else "")
             raise why from None
         told = release.told_by
-        origin = Origin(file.name, line) if told is None else Origin(told.file, told.line)
+        origin = Origin(shown_name(file), line) if told is None else Origin(told.file, told.line)
         yield Published(release, origin, outline.publisher)
 
 

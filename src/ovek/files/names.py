@@ -1,6 +1,8 @@
 """File names that Ovek makes of names from outside, such as a device's."""
 
+import os
 from hashlib import sha256
+from pathlib import Path
 from urllib.parse import quote
 
 _LONGEST = 180  # bytes, which leaves room for an ending below the 255 of a file system
@@ -21,3 +23,8 @@ def file_name(name: str) -> str:
         return made
     told = sha256(name.encode("utf-8", "surrogatepass")).hexdigest()[:16]
     return f"{made[: _LONGEST - len(told) - 1]}-{told}"
+
+
+def shown_name(file: Path) -> str:
+    """A file's own name as text; bytes that are not UTF-8 as escapes."""
+    return os.fsencode(file.name).decode("utf-8", "backslashreplace")

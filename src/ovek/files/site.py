@@ -86,7 +86,7 @@ def find_sheet(folder: Path, name: str) -> Path | None:
         return None
     shipped = Path(str(resources.files("ovek.files") / "sheets"))
     candidates = (folder / "sheets" / f"{name}.toml", shipped / f"{name}.toml")
-    return next((file for file in candidates if file.is_file()), None)
+    return next((file for file in candidates if os.path.lexists(file)), None)
 
 
 def sheet_names(folder: Path) -> list[str]:

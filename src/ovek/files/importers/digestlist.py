@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
+from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
@@ -61,7 +62,7 @@ def read(file: Path) -> Iterator[Published]:
         if not name:
             raise InputError(file, "names a folder, not a file", _DO, line=number)
         release = Release(file=name, digests=Digests(**{algorithm: digest}))
-        yield Published(release, Origin(file.name, number))
+        yield Published(release, Origin(shown_name(file), number))
     if not found:
         raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
 

@@ -14,6 +14,7 @@ from defusedxml import DefusedXmlException
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
+from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Algorithm, Digests
@@ -104,7 +105,7 @@ class _Collector(handler.ContentHandler):
             digests=Digests(**self._digests),
         )
         publisher = self._facts.get("publisher") or None
-        self.found.append(Published(release, Origin(self.file.name, self._line), publisher))
+        self.found.append(Published(release, Origin(shown_name(self.file), self._line), publisher))
 
 
 def read(file: Path) -> Iterator[Published]:

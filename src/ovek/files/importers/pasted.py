@@ -13,6 +13,7 @@ from pathlib import Path
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
+from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Algorithm, Digests, algorithm_of
@@ -84,7 +85,7 @@ def read(file: Path) -> Iterator[Published]:
             version=one.version,
             digests=Digests(**one.digests),
         )
-        yield Published(release, Origin(file.name, one.line))
+        yield Published(release, Origin(shown_name(file), one.line))
 
 
 def _names(line: str) -> Iterator[tuple[int, int]]:

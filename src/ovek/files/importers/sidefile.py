@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
+from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
@@ -28,7 +29,7 @@ def read(file: Path) -> Iterator[Published]:
         met = f"the digest has {len(digest)} characters"
         raise InputError(file, met, f"Its length should be {wanted}", line=1)
     release = Release(file=file.stem, digests=Digests(**{algorithm: digest}))
-    yield Published(release, Origin(file.name, 1))
+    yield Published(release, Origin(shown_name(file), 1))
 
 
 def normalised(digest: str) -> str:

@@ -15,6 +15,7 @@ from msgspec import Struct
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.importers.sidefile import normalised
+from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Digests
@@ -127,7 +128,7 @@ def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published
         variant=row.get("variant") or None,
         fits=tuple(row["fits"].split()) if row.get("fits") else None,
     )
-    return Published(release, Origin(file.name, line), row.get("publisher") or None)
+    return Published(release, Origin(shown_name(file), line), row.get("publisher") or None)
 
 
 def _understood(file: Path, said: Mapping[str, str]) -> str:

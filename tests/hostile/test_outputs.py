@@ -1,0 +1,145 @@
+"""Names that want to be more than names, through every command and every form of its output."""
+
+import json
+import re
+
+import msgspec
+import pytest
+
+from builders import device, flash, member
+from ovek.model.snapshot import Bank, BootEntry, File, Part, Pointer, Setting
+
+# What a terminal obeys, what a page or a spreadsheet runs, and what ends a line, a cell or a fence.
+EVIL = "\x1b[2J\u202e\u2028\x9b1m\n```\n| $(reboot) `reboot` <b>&\x07"
+SHEET = """
+format = "ovek.sheet/1"
+name = "switch"
+title = "A switch"
+vendor = "Nobody"
+models = ["*"]
+[start]
+layout = "files"
+fallback = "none"
+on_bad_image = "next"
+mode = "listed"
+[images]
+names = ['(?s)sw-(?P<version>[0-9][0-9a-z.]*).*\\.img']
+[roles]
+leftover = ["*.partial"]
+[wording]
+delete = "erase {volume}:{path}"
+"""
+
+
+@pytest.fixture
+def evil(ovek):
+    """A site in which every name is hostile."""
+    image = f"sw-1.0{EVIL}.img"
+    files = [File(path=image, size=10), File(path=f"a{EVIL}.partial", size=2**20)]
+    files += [File(path=f"=cmd{EVIL}.log", size=5), File(path="sw-2.0.img", size=10)]
+    volume = msgspec.structs.replace(flash(), name=f"fl{EVIL.replace('/', '')}", files=tuple(files))
+    place = f"{volume.name}:{image}"
+    one = msgspec.structs.replace(
+        member(volumes=(volume,), boots=(place, f"{volume.name}:gone{EVIL}.img")),
+        banks=(Bank(name=f"b{EVIL}", version=f"1{EVIL}", places=(place,)),),
+        pointers=(Pointer(part=f"web{EVIL}", place=f"{volume.name}:web/"),),
+        parts=(Part(part=f"loader{EVIL}", version=f"9{EVIL}"),),
+    )
+    boot = msgspec.structs.replace(
+        one.boot, order=Setting(live=(BootEntry(raw=f"what{EVIL}"),), saved=one.boot.order.saved)
+    )
+    one = msgspec.structs.replace(one, boot=boot)
+    name = f"=de{EVIL}"
+    bad = device(one, device=name, runs=f"1.0{EVIL}", place=place, site=f"site{EVIL}")
+    ovek.write("sheets/switch.toml", SHEET)
+    ovek.snapshot(bad, name="now.jsonl")
+    ovek.snapshot(device(member(), device=name), name="before.jsonl")
+    release = {"file": f"sw-1.0{EVIL}.img", "version": "1.0", "size": 99, "note": EVIL}
+    catalog = {"format": "ovek.catalog/1", "publisher": EVIL, "releases": [release]}
+    ovek.write("catalog/list.json", json.dumps(catalog))
+    told = json.dumps(name)
+    ovek.write(
+        "fleet.toml", f'name = {json.dumps(EVIL)}\n[[device]]\nname = {told}\nsheet = "switch"\n'
+    )
+    want = f"target = {json.dumps(f'2.0{EVIL}')}\n"
+    ovek.write("policy.toml", want)
+    ovek.write("shelf/sw\x1b[2J\u202e.img", b"x")
+    return ovek, name, place
+
+
+COMMANDS = [
+    ["audit"],
+    ["audit", "-v"],
+    ["audit", "--format", "markdown"],
+    ["audit", "--format", "csv"],
+    ["audit", "--format", "junit"],
+    ["audit", "--group-by", "image"],
+    ["audit", "--group-by", "rule"],
+    ["bootwalk"],
+    ["bootwalk", "NAME"],
+    ["bootwalk", "NAME", "--delete", "IMAGE"],
+    ["cleanup", "--free", "1MiB"],
+    ["cleanup", "NAME", "--sweep", "6", "-v"],
+    ["cleanup", "NAME", "--free", "1MiB", "--format", "checklist"],
+    ["cleanup", "--whole-fleet", "--free", "1MiB"],
+    ["compare", "snapshots/before.jsonl", "snapshots/now.jsonl"],
+    ["compare", "--baseline", "x"],
+    ["catalog", "list"],
+    ["catalog", "show", "sw-1.0"],
+    ["catalog", "check"],
+    ["catalog", "pick", "NAME"],
+    ["shelf"],
+    ["custody", "1.0"],
+    ["policy", "check"],
+    ["policy", "show"],
+    ["survey"],
+    ["survey", "nobody"],
+    ["bootwalk", "nobody"],
+]
+PLAIN = re.compile(r"[^\x20-\x7e\n\t]")
+
+
+@pytest.mark.parametrize("typed", COMMANDS, ids=" ".join)
+def test_no_output_holds_what_a_terminal_obeys_or_a_page_runs(evil, typed):
+    ovek, name, place = evil
+    filled = [{"NAME": name, "IMAGE": place}.get(each, each) for each in typed]
+    forms = [[]] if "--format" in typed else [[], ["--format", "json"]]
+    for form in forms:
+        done = ovek(*filled, *form, exits=None)
+        assert done.returncode in (0, 1, 2, 3)
+        check(done, typed)
+        if form and done.returncode != 2:
+            json.loads(done.stdout)
+
+
+def check(done, typed):
+    """Hold what a command wrote to what its form may hold."""
+    for text in (done.stdout, done.stderr):
+        odd = {char for char in PLAIN.findall(text) if not char.isprintable() and char != "\r"}
+        assert not odd, (typed, odd)
+    if "csv" in typed:
+        assert not re.search(r'(?m)(^|,)"?[=+@]', done.stdout)
+    if "junit" in typed:
+        assert "<b>" not in done.stdout
+    if "markdown" in typed or "checklist" in typed:
+        fences = [line for line in done.stdout.splitlines() if line.strip().startswith("```")]
+        assert len(fences) % 2 == 0
+        assert not re.search(r"(?<!\\)`reboot|(?<!\\)<b>", done.stdout)
+    assert not re.search(r"(?m)^(erase|.*type: ?erase) .*reboot", done.stdout)
+
+
+def test_a_hostile_name_names_no_file_outside_its_folder(ovek):
+    ovek("sheet", "new", "../x", exits=2)
+    ovek("sheet", "new", 'a"b', exits=2)
+    ovek("compare", "--baseline", "a\x1b", exits=2)
+    ovek.write("x.md5", "a" * 32 + "  y.img\n")
+    ovek("catalog", "import", "x.md5", "--name", "a\x1bb", exits=2)
+    assert not (ovek.folder / "baselines").exists()
+
+
+def test_a_dollar_in_a_name_is_drawn_as_it_is(ovek):
+    volume = flash(File(path="x$^{_\\frac.log", size=10), capacity=1000, free=10)
+    ovek.snapshot(device(member(volumes=(volume,)), device="$x^{_$"))
+    ovek.write("fleet.toml", 'name = "x"\n')
+    ovek("cleanup", "--whole-fleet", "--free", "1KiB", "--figure", "a.png", exits=None)
+    assert (ovek.folder / "a.png").read_bytes()[1:4] == b"PNG"
