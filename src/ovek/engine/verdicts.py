@@ -344,18 +344,15 @@ def _judge_files(
     releases = judge.releases
     published = releases.by_folded if blind else releases.by_name
     digests_published = releases.by_digest
-    name_may_be = judge.naming.name_may_be_image[blind]
-    path_may_be = judge.naming.path_may_be_image[blind]
     sets = {volume.folded(each.set_file) for each in volume.sets or ()}
     started = {volume.folded(p.path) for p in named_on.started if p.volume == volume.name} - sets
     loaded = {volume.folded(p.path) for p in named_on.loaded if p.volume == volume.name}
     used = started | loaded
-    for file, path, name in _named_files(volume.files or (), blind):
+    for file, path, name, may_be in _named_files(volume.files or (), blind, judge.naming):
         digests = file.digests
         if (
             name not in published
-            and not name_may_be[name]
-            and (path == name or not path_may_be[path])
+            and not may_be
             and path not in used
             and (
                 digests is None
@@ -392,13 +389,19 @@ def _judge_files(
             )
 
 
-def _named_files(files: tuple[File, ...], blind: bool) -> Iterator[tuple[File, str, str]]:
-    """Each file with its path and its own name as they are compared, many at once and not all."""
+def _named_files(
+    files: tuple[File, ...], blind: bool, naming: Naming
+) -> Iterator[tuple[File, str, str, bool]]:
+    """Each file with its path and its own name as they are compared, and if it may be an image.
+
+    Many are made ready at once, and not all.
+    """
     for at in range(0, len(files), _AT_ONCE):
         some = files[at : at + _AT_ONCE]
         paths = [file.path.casefold() for file in some] if blind else [file.path for file in some]
         names = [path.rpartition("/")[2] for path in paths]
-        yield from zip(some, paths, names, strict=True)
+        may_be = naming.may_be_images(names, paths, blind)
+        yield from zip(some, paths, names, may_be, strict=True)
 
 
 def _image_role(named: Named, judgement: Judgement) -> Role:

@@ -5,13 +5,13 @@ path. `*` stands for any characters, slashes too. Case counts, except on a case-
 """
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from fnmatch import translate
 from functools import lru_cache
 
 from msgspec import Struct
 
-from ovek.model.pattern import any_fits, compiled
+from ovek.model.pattern import compiled, lines_that_fit
 from ovek.model.sheet import Role, Sheet
 
 
@@ -32,12 +32,7 @@ _AT: dict[str | None, int] = {None: 0, **{f"_{at}": at for at in range(32)}}
 
 
 class Naming:
-    """The names of one kind of device. Answers are remembered by path, up to a bound.
-
-    `name_may_be_image` and `path_may_be_image` are a quick first look at a file's own name and at
-    a path with folders, each as it is looked up by its text: one of them passes whatever `of`
-    calls an image, and little else. They are asked for every file of a fleet.
-    """
+    """The names of one kind of device. Answers are remembered by path, up to a bound."""
 
     def __init__(self, sheet: Sheet) -> None:
         self._roles: list[Role] = list(sheet.roles)
@@ -53,14 +48,29 @@ class Naming:
         globs = [glob for role in IMAGE_ROLES for glob in sheet.roles.get(role, ())]
         names = [translate(glob) for glob in globs if "/" not in glob]
         paths = [translate(glob) for glob in globs if "/" in glob]
-        patterns = sheet.images.names
-        self.name_may_be_image = {
-            blind: _Looks(_any_of(names, blind).match, any_fits(patterns, blind=blind))
-            for blind in (False, True)
+        self._looks = {
+            blind: lines_that_fit(sheet.images.names, blind=blind) for blind in (False, True)
         }
-        self.path_may_be_image = {
-            blind: _Looks(_any_of(paths, blind).match) for blind in (False, True)
+        self._globs = {
+            blind: _any_of(names, blind).match if names else None for blind in (False, True)
         }
+        self._paths = {
+            blind: _any_of(paths, blind).match if paths else None for blind in (False, True)
+        }
+
+    def may_be_images(self, names: Iterable[str], paths: Iterable[str], blind: bool) -> list[bool]:
+        """A quick first look at many files, by their own names and by their paths.
+
+        It passes whatever `of` calls an image, and little else.
+        """
+        names = list(names)
+        looked = self._looks[blind](names)
+        found = [name in looked for name in names] if looked else [False] * len(names)
+        if (fits := self._globs[blind]) is not None:
+            found = [may or fits(name) is not None for may, name in zip(found, names, strict=True)]
+        if (fits := self._paths[blind]) is not None:
+            found = [may or fits(path) is not None for may, path in zip(found, paths, strict=True)]
+        return found
 
     def of(self, path: str, *, case_blind: bool) -> Named:
         """Tell what the name of a file says."""
@@ -103,20 +113,6 @@ class Naming:
                 told = match.groupdict()
                 return Named(role or "system-image", True, told.get("version"), told.get("variant"))
         return Named(role, role in IMAGE_ROLES) if role else _UNKNOWN
-
-
-class _Looks(dict[str, bool]):
-    """Whether a text may be an image, by these; what was asked is remembered, up to a bound."""
-
-    def __init__(self, *looks: Callable[[str], object]) -> None:
-        super().__init__()
-        self._looks = looks
-
-    def __missing__(self, text: str) -> bool:
-        if len(self) >= _MOST:
-            self.clear()
-        may_be = self[text] = any(look(text) for look in self._looks)
-        return may_be
 
 
 @lru_cache(maxsize=1024)
