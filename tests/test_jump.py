@@ -74,8 +74,12 @@ def reach(tmp_path, *, knows=("bastion", "box"), key=None, trusted=None, known=N
         (tmp_path / "known_hosts").write_text(text)
         hosts = HostKeys(tmp_path / "known_hosts", take_new=False)
         secrets = Secrets(lambda: "harbour", tmp_path)
-        bastion = Login(host=LOOPBACK, port=ports["bastion"], user="porter", key=key)
-        box = Login(host=LOOPBACK, port=ports["box"], user="reader", key=key, through=bastion)
+        bastion = Login(
+            name="bastion", host=LOOPBACK, port=ports["bastion"], user="porter", key=key
+        )
+        box = Login(
+            name="box", host=LOOPBACK, port=ports["box"], user="reader", key=key, through=bastion
+        )
         async with connected(box, LIMITS, hosts, secrets, Gates()) as connection:
             return await ran(connection, "version", LIMITS, 20.0)
 
@@ -139,11 +143,13 @@ def box(**more):
 def test_user_key_and_way_through_are_those_of_the_device_else_its_site_else_the_fleet():
     gate = JumpHost(name="gate", host="192.0.2.9", user="porter")
     fleet = Fleet(name="x", user="all", key="k", through="gate", jump_host=(gate,), device=(box(),))
-    through = Login(host="192.0.2.9", user="porter", key="k")
-    assert login_of(fleet) == Login(host="192.0.2.1", user="all", key="k", through=through)
+    through = Login(name="gate", host="192.0.2.9", user="porter", key="k")
+    assert login_of(fleet) == Login(
+        name="box", host="192.0.2.1", user="all", key="k", through=through
+    )
     place = {"Port Arle": Access(user="arle", through="")}
     there = msgspec.structs.replace(fleet, site=place, device=(box(site="Port Arle"),))
-    assert login_of(there) == Login(host="192.0.2.1", user="arle", key="k")
+    assert login_of(there) == Login(name="box", host="192.0.2.1", user="arle", key="k")
     own = msgspec.structs.replace(there, device=(box(site="Port Arle", user="me", through="gate"),))
     assert login_of(own).user == "me"
     assert login_of(own).through == through
@@ -183,3 +189,16 @@ def test_ways_through_in_a_circle_are_told(tmp_path):
     )
     with pytest.raises(InputError, match="box → a → b → a"):
         read_fleet(tmp_path)
+
+
+def test_a_jump_host_that_is_not_there_is_told_by_its_name(tmp_path):
+    gate = Login(name="gate", host=LOOPBACK, port=1)
+    behind = Login(name="box", host=LOOPBACK, through=gate)
+
+    async def run():
+        hosts = HostKeys(tmp_path / "known_hosts", take_new=False)
+        async with connected(behind, LIMITS, hosts, Secrets(), Gates()):
+            pass
+
+    with pytest.raises(ReadProblem, match=r"connecting to the jump host gate \(127.0.0.1 port 1\)"):
+        asyncio.run(run())

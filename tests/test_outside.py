@@ -12,6 +12,7 @@ import pytest
 
 from ovek.files.errors import InputError
 from ovek.files.importers import metalink, pasted, table
+from ovek.files.lock import locked
 from ovek.model.pattern import PatternError, compiled
 from ovek.model.size import SizeError, parse_size
 
@@ -206,3 +207,74 @@ def test_a_template_that_looks_around_is_told_with_its_question(ovek):
     done = ovek("sheet", "check", str(file), exits=2)
     assert "RE2" in done.stderr
     assert "question" in done.stderr
+
+
+def test_odd_names_of_a_device_and_its_files_cost_no_other_device(ovek):
+    long = "x" * 300 + "/../"
+    fleet = 'name = "x"\n'
+    for name in (long, "odd", "plain"):
+        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\nways = ["folder"]\n'
+        fleet += f'folder = "{"sticks" if name == "odd" else "stick"}"\n'
+    ovek.write("fleet.toml", fleet)
+    ovek.write("stick/sw-1.0.img", b"x")
+    ovek.write(f"sticks/{os.fsdecode(b'sw-1.0.caf' + bytes([0xE9]) + b'.img')}", b"x")
+    ovek.write("sticks/sw-1.0.img", b"x")
+    result = ovek.json("survey", exits=3)
+    assert {one["result"] for one in result["devices"]} == {"half"}
+    (snapshot,) = (ovek.folder / "snapshots").glob("2*.jsonl")
+    found = {d["device"]: d for d in map(json.loads, snapshot.read_text().splitlines())}
+    assert set(found) == {long, "odd", "plain"}
+    files = found["odd"]["members"][0]["volumes"][0]["files"]
+    assert sorted(one["path"] for one in files) == ["sw-1.0.caf\\xe9.img", "sw-1.0.img"]
+    kept = list(snapshot.with_suffix(".evidence").iterdir())
+    assert len(kept) == 3
+    assert all(len(file.name) < 255 and file.name.endswith(".json.gz") for file in kept)
+
+
+def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
+    ovek.write("stick/a", b"x")
+    one = '[[device]]\nname = "a"\nsheet = "switch"\nways = ["folder"]\nfolder = "stick"\n'
+    ovek.write("fleet.toml", f'name = "x"\n{one}')
+    with locked(ovek.folder / "snapshots/.survey.lock", "a survey of this site"):
+        told = ovek.refuses("survey")
+        assert f"a survey of this site runs already (process {os.getpid()} on " in told
+        assert "Wait until it has ended" in told
+    ovek("survey", exits=3)
+    ovek.write("snapshots/.survey.lock", '{"process": 1, "host": "gone", "since": "long ago"}')
+    ovek("survey", exits=3)
+
+
+def test_only_the_last_survey_that_was_cut_off_is_taken_up_and_a_bad_line_costs_itself(ovek):
+    fleet = 'name = "x"\n'
+    for name in ("a", "b"):
+        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\nways = ["folder"]\n'
+        fleet += 'folder = "stick"\n'
+    ovek.write("fleet.toml", fleet)
+    ovek.write("stick/sw-1.0.img", b"x")
+    ovek("survey", exits=3)
+    (first,) = (ovek.folder / "snapshots").glob("2*.jsonl")
+    lines = first.read_bytes().splitlines(keepends=True)
+    journal = ovek.write("snapshots/2030-01-01T000000Z.jsonl.unfinished", lines[0] + b"no JSON\n")
+    done = ovek("survey", "--resume", exits=3)
+    assert "line 2: is no device, so it is read again" in done.stderr
+    assert not journal.exists()
+    taken_up = ovek.folder / "snapshots/2030-01-01T000000Z.jsonl"
+    assert [json.loads(line)["device"] for line in taken_up.read_bytes().splitlines()] == ["a", "b"]
+    old = ovek.write("snapshots/2020-01-01T000000Z.jsonl.unfinished", lines[0])
+    os.utime(old, (1_500_000_000, 1_500_000_000))
+    assert "is older than 2030-01-01T000000Z.jsonl" in ovek.refuses("survey", "--resume")
+    assert old.read_bytes() == lines[0]
+
+
+def test_a_clock_that_was_set_back_overwrites_nothing(ovek):
+    ovek.write("stick/a", b"x")
+    one = '[[device]]\nname = "sw"\nsheet = "switch"\nways = ["folder"]\nfolder = "stick"\n'
+    ovek.write("fleet.toml", f'name = "x"\n{one}')
+    later = json.loads((ovek.folder / "snapshots/now.jsonl").read_text())
+    later["taken_at"] = "2099-01-01T00:00:00Z"
+    kept = ovek.write("snapshots/2099-01-01T000000Z.jsonl", json.dumps(later)).read_bytes()
+    for _ in range(3):  # within one second, as likely as not
+        ovek("survey", exits=3)
+    assert len(list((ovek.folder / "snapshots").glob("2*.jsonl"))) == 4
+    assert (ovek.folder / "snapshots/2099-01-01T000000Z.jsonl").read_bytes() == kept
+    ovek("audit", exits=None)

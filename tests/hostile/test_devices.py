@@ -63,7 +63,7 @@ def read(names, tmp_path, *, more=None, limits=None, by="terminal", ways=("ssh",
                 volume = SftpVolume(volume="flash", path="/f")
                 one = sheet(sftp=(volume,)) if name in SFTP else sheet(by)
                 jobs.append((device, one))
-                logins[name] = Login(host=LOOPBACK, port=port, user="reader")
+                logins[name] = Login(name=name, host=LOOPBACK, port=port, user="reader")
             setup = Setup(
                 site=tmp_path,
                 wanted=Wanted((), {}, everything=True),

@@ -76,6 +76,7 @@ class JumpHost(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 class Login(Struct, frozen=True, kw_only=True):
     """One log-in, whole: where, as whom, with which key, and through which other one."""
 
+    name: str
     host: str
     port: int = 22
     user: str | None = None
@@ -146,4 +147,4 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             inner = self._login(known[through], known, (*before, one.name))
         elif through is not None and one.through is not None:
             raise ValueError(f"through names {one.name!r} itself")
-        return Login(host=one.host, port=one.port, user=user, key=key, through=inner)
+        return Login(name=one.name, host=one.host, port=one.port, user=user, key=key, through=inner)

@@ -145,9 +145,8 @@ async def _digests(
                     connection, program[algorithm], path, algorithm, limits, expected
                 )
             else:
-                digest = await _by_reading(
-                    client, path, file.get("size") or 0, algorithm, rate, partial
-                )
+                size = file.get("size", LARGEST)
+                digest = await _by_reading(client, path, size, algorithm, rate, partial)
         except (NoAnswerError, asyncssh.SFTPError) as error:
             interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
             continue

@@ -88,7 +88,10 @@ async def connected(
         through = None
         for hop in _hops(login):
             async with gates.of(hop) if hop is not login else nullcontext():
-                connection = await _connect(hop, through, limits, keys, secrets)
+                where = f"{hop.host} port {hop.port}"
+                if hop is not login:
+                    where = f"the jump host {hop.name} ({where})"
+                connection = await _connect(hop, where, through, limits, keys, secrets)
             # Nobody waits for the other side to agree that it is over.
             stack.callback(connection.abort)
             through = connection
@@ -114,13 +117,13 @@ def _hops(login: Login) -> list[Login]:
 
 async def _connect(
     login: Login,
+    where: str,
     through: asyncssh.SSHClientConnection | None,
     limits: Limits,
     keys: HostKeys,
     secrets: Secrets,
 ) -> asyncssh.SSHClientConnection:
     client = _Client(login, keys, secrets.password(login.user, login.host))
-    where = f"{login.host} port {login.port}"
     options: dict[str, Any] = {"username": login.user} if login.user is not None else {}
     options |= secrets.identity(login.key)
     if algorithms := keys.algorithms(login.host, login.port):
@@ -152,7 +155,7 @@ async def _connect(
     except asyncssh.PermissionDenied:
         if client.problem is not None:
             raise client.problem from None
-        met = f"{login.host} refuses {login.user or 'the user'}: neither key nor password was taken"
+        met = f"{where} refuses {login.user or 'the user'}: neither key nor password was taken"
         do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
         raise ReadProblem("logging in", met, do) from None
     except (asyncssh.Error, ValueError) as error:
