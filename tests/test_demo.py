@@ -4,6 +4,9 @@ import json
 import runpy
 from pathlib import Path
 
+import pytest
+
+from conftest import Ovek
 from ovek.demo import TOUR
 
 ROOT = Path(__file__).parent.parent
@@ -39,8 +42,15 @@ def test_the_sample_site_is_what_its_script_writes(tmp_path):
     assert written == there, "run scripts/make_sample_site.py"
 
 
-def test_the_tour_shows_each_command_as_typed_with_its_output(ovek):
-    shown = ovek("demo", "sample").stdout
+@pytest.fixture(scope="module")
+def toured(tmp_path_factory):
+    """A site in a folder whose `sample` was written and toured, and what was shown."""
+    site = Ovek(tmp_path_factory.mktemp("toured"))
+    return site, site("demo", "sample").stdout
+
+
+def test_the_tour_shows_each_command_as_typed_with_its_output(toured):
+    _, shown = toured
     for stop in TOUR:
         assert f"$ ovek {' '.join(stop.typed)}" in shown
     assert "Do not reload 2 of 22 devices: brack-pier, brack-wifi" in shown
@@ -52,8 +62,8 @@ def test_the_demo_writes_nothing_over_what_is_there(ovek):
     assert [f.name for f in (ovek.folder / "mine").iterdir()] == ["letter.txt"]
 
 
-def test_the_sample_fleet_has_every_planted_trouble_and_healthy_devices(ovek):
-    ovek("demo", "sample")
+def test_the_sample_fleet_has_every_planted_trouble_and_healthy_devices(toured):
+    ovek, _ = toured
     audit = json.loads(ovek("audit", "--site", "sample", "--format", "json", exits=1).stdout)
     found = {(f["rule"], d["device"]) for d in audit["devices"] for f in d["findings"]}
     assert set(TROUBLES.items()) <= found

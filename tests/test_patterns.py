@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from ovek.model.pattern import any_fits, compiled, lines_that_fit
 
 PATTERNS = [
+    "a(?P<version>[0-9.]*)x?",
     "(?P<family>[A-Za-z]+)-(?P<version>[0-9][0-9a-z.]*)\\.(?:img|oxp)",
     "[^/]+\\.img",
     ".*a",

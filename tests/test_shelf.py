@@ -18,7 +18,7 @@ from ovek.model.digest import Digests
 from ovek.model.shelf import ShelfFile
 from ovek.sources import shelf
 
-CONTENT = {name: f"image {name}".encode() * 50 for name in ("sw-1.0.img", "sw-2.0.img")}
+CONTENT = {name: f"image {name}".encode() * 20_000 for name in ("sw-1.0.img", "sw-2.0.img")}
 
 
 @pytest.fixture

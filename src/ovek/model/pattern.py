@@ -103,7 +103,7 @@ def lines_that_fit(
         joined = "\n".join(texts)
         if alone or joined.count("\n") != len(texts) - 1:
             return {text for text in texts if each(text)}
-        return set(found.findall(joined))
+        return {match[0] for match in found.finditer(joined)}
 
     return fit
 

@@ -87,7 +87,7 @@ class Cache:
         self, path: Path, info: os.stat_result, made: tuple[Algorithm, ...], file: ShelfFile
     ) -> None:
         """Keep what was made of a file."""
-        if info.st_size >= _WORTH_KEEPING:
+        if info.st_size >= _WORTH_KEEPING or file.structure is not None or file.members:
             self._known[_text(path)] = Cached(_signs(info), made, file)
 
     def save(self) -> str | None:
