@@ -154,13 +154,25 @@ def test_a_size_at_the_bound_is_taken_and_one_beyond_is_not():
 
 
 def test_a_number_of_many_digits_and_a_nul_in_fleet_toml_are_told(ovek):
-    ovek.write("policy.toml", "keep = " + "9" * 6000)
-    assert "policy.toml" in ovek.refuses("audit")
+    ovek.write("policy.toml", "\nkeep = " + "9" * 6000)
+    assert "policy.toml, line 2: holds a number of too many digits" in ovek.refuses("audit")
+    catalog = '{"format": "ovek.catalog/1",\n"x": ' + "9" * 6000 + "}"
+    assert "list.json, line 2: holds a number" in refused_catalog(ovek, catalog)
     ovek.write("policy.toml", "keep = 99999999999999999999999")
     assert "policy.toml" in ovek.refuses("audit")
     (ovek.folder / "policy.toml").unlink()
     ovek.write("fleet.toml", 'name = "x"\nlists = ["a\\u0000b"]\n')
     assert "is no name of a file" in ovek.refuses("audit")
+
+
+def refused_catalog(ovek, text):
+    """What is said of a catalog; the policy of before is put aside."""
+    (ovek.folder / "policy.toml").unlink()
+    kept = (ovek.folder / "catalog/list.json").read_text()
+    ovek.write("catalog/list.json", text)
+    told = ovek.refuses("audit")
+    ovek.write("catalog/list.json", kept)
+    return told
 
 
 def test_evidence_of_other_shapes_costs_its_own_device(ovek):

@@ -13,7 +13,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers import IMPORTERS, importer_of, may_stand
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
-from ovek.files.typed import cannot_read, explain, read_bytes, text_of
+from ovek.files.typed import cannot_read, explain, read_bytes, text_of, too_many_digits
 from ovek.files.whole import write_whole
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy
 
@@ -112,6 +112,8 @@ def _plain(file: Path, text: str) -> object:
     except json.JSONDecodeError as error:
         met = f"is not JSON: {error.msg.lower()} (column {error.colno})"
         raise InputError(file, met, "Mend that line", line=error.lineno) from None
+    except ValueError:  # more digits than Python takes for a number
+        raise too_many_digits(file, text) from None
     except RecursionError:
         met = "is nested too deeply"
         raise InputError(file, met, "Check that it is a catalog", line=1) from None

@@ -52,5 +52,5 @@ def _holder(data: bytes) -> str:
     try:
         told = json.loads(data)
         return f"process {told['process']} on {told['host']}, since {told['since']}"
-    except (ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, RecursionError):
         return "by a process that has not said which"

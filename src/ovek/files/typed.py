@@ -18,6 +18,7 @@ _STEP = re.compile(r"\.([^.\[\]]+)|\[(\d+|\.\.\.)\]")
 _UNKNOWN = re.compile(r"Object contains unknown field `(?P<name>.*)`", re.DOTALL)
 _MISSING = re.compile(r"Object missing required field `(?P<name>.*)`", re.DOTALL)
 _EXPECTED = re.compile(r"Expected (?P<what>.*?)(?:, got .*)?", re.DOTALL)
+_LONG_NUMBER = re.compile(r"[0-9_]{4300,}")
 _LARGEST = 64 * 2**20
 _MARKS = {
     b"\xff\xfe": "UTF-16",
@@ -101,10 +102,17 @@ def _toml(file: Path, expected: str) -> dict[str, Any]:
         met = re.sub(r"\s*\(at .*\)$", "", message)
         line = int(where[1]) if where else text.count("\n") + 1
         raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
-    except ValueError as error:  # a number of more digits than Python takes
-        raise InputError(file, f"is not TOML: {error}", "Mend that number") from None
+    except ValueError:  # a number of more digits than Python takes
+        raise too_many_digits(file, text) from None
     except RecursionError:
         raise InputError(file, "is nested too deeply", "Check that it is the right file") from None
+
+
+def too_many_digits(file: Path, text: str) -> InputError:
+    """The error that a text holds a number that nobody means."""
+    found = _LONG_NUMBER.search(text)
+    line = text.count("\n", 0, found.start()) + 1 if found is not None else None
+    return InputError(file, "holds a number of too many digits", "Mend that number", line=line)
 
 
 def explain(

@@ -31,6 +31,8 @@ class TemplateError(ValueError):
     """A template that TextFSM does not take."""
 
 
+# What TextFSM makes of templates that it did not expect, an empty value say.
+_ITS_DEFECTS = (LookupError, ValueError, TypeError, AttributeError, RecursionError)
 # What ends a line for `str.splitlines` and is no line end of an answer.
 _ODD_ENDS = re.compile(r"[\x0b\x0c\x1c-\x1e\x85\u2028\u2029]")
 
@@ -115,10 +117,10 @@ def _made(text: str) -> textfsm.TextFSM:
             together = _Rules(rules)
             for at, rule in enumerate(rules):
                 rule.regex_obj = _Linear(together, at, rule.regex)
-    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError, RecursionError) as error:
-        raise TemplateError(f"the template is not TextFSM: {error}") from None
     except PatternError as error:
         raise TemplateError(f"the template holds no regular expression of RE2: {error}") from None
+    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError, *_ITS_DEFECTS) as error:
+        raise TemplateError(f"the template is not TextFSM: {error}") from None
     return template
 
 
@@ -174,7 +176,7 @@ def rows_of(question: Question, answer: str) -> Rows:
                     strange.append(line)
             machine.feed(line)
         made = machine.rows()
-    except textfsm.TextFSMError as error:
+    except (textfsm.TextFSMError, *_ITS_DEFECTS) as error:
         return Rows((), (f"the template stopped: {error}",))
     rows = tuple(dict(zip(template.header, row, strict=True)) for row in made)
     return Rows(rows, tuple(strange))
