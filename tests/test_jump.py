@@ -1,6 +1,9 @@
 """Through a jump host, with keys that fleet.toml names; nothing of the user's own settings."""
 
 import asyncio
+import shutil
+import subprocess
+import time
 
 import asyncssh
 import msgspec
@@ -202,3 +205,31 @@ def test_a_jump_host_that_is_not_there_is_told_by_its_name(tmp_path):
 
     with pytest.raises(ReadProblem, match=r"connecting to the jump host gate \(127.0.0.1 port 1\)"):
         asyncio.run(run())
+
+
+def test_a_public_key_means_the_private_one_that_the_agent_has(tmp_path, monkeypatch):
+    if shutil.which("ssh-agent") is None or shutil.which("ssh-add") is None:
+        pytest.skip("ssh-agent is not installed")
+    key, other = (asyncssh.generate_private_key("ssh-ed25519") for _ in range(2))
+    for name, one in (("id", key), ("other", other)):
+        one.write_private_key(tmp_path / name)
+        (tmp_path / name).chmod(0o600)
+    key.write_public_key(tmp_path / "id.pub")
+    socket = tmp_path / "agent"
+    with subprocess.Popen(["ssh-agent", "-D", "-a", socket], stdout=subprocess.DEVNULL) as agent:
+        try:
+            for _ in range(100):
+                if socket.exists():
+                    break
+                time.sleep(0.05)
+            monkeypatch.setenv("SSH_AUTH_SOCK", str(socket))
+            for name in ("other", "id"):
+                subprocess.run(["ssh-add", "-q", tmp_path / name], check=True)
+            _, run = reach(tmp_path, key="id.pub", trusted=key)
+            assert run() == (0, b"7.4\n", "")
+            (tmp_path / "other.pub").write_bytes(other.export_public_key())
+            _, run = reach(tmp_path, key="other.pub", trusted=key)
+            with pytest.raises(ReadProblem, match="neither key nor password"):
+                run()
+        finally:
+            agent.terminate()

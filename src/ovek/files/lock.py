@@ -26,14 +26,15 @@ def locked(file: Path, what: str) -> Iterator[None]:
     """
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
-        handle = os.open(file, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+        opened = file.open("a+b", buffering=0)
     except OSError as error:
         raise cannot_read(file, error) from None
-    with os.fdopen(handle, "r+b", buffering=0) as stream:
+    with opened as stream:
         if fcntl is not None:
             try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError:
+                stream.seek(0)
                 met = f"{what} runs already ({_holder(stream.read(4096))})"
                 do = "Wait until it has ended, or end it"
                 raise InputError(file.parent, met, do) from None

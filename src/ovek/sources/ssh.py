@@ -125,7 +125,7 @@ async def _connect(
 ) -> asyncssh.SSHClientConnection:
     client = _Client(login, keys, secrets.password(login.user, login.host))
     options: dict[str, Any] = {"username": login.user} if login.user is not None else {}
-    options |= secrets.identity(login.key)
+    options |= await secrets.identity(login.key)
     if algorithms := keys.algorithms(login.host, login.port):
         options["server_host_key_algs"] = algorithms
     try:

@@ -96,9 +96,10 @@ class Secrets:
         self._prompt = prompt
         self._prompted: str | None = None
         self._folder = folder or Path()
-        self._keys: dict[str, asyncssh.SSHKey] = {}
+        self._keys: dict[str, asyncssh.SSHKey | asyncssh.SSHKeyPair] = {}
+        self._agent: asyncssh.SSHAgentClient | None = None
 
-    def identity(self, key: str | None) -> dict[str, Any]:
+    async def identity(self, key: str | None) -> dict[str, Any]:
         """What AsyncSSH is told of the key to log in with. Raises ReadProblem.
 
         Without one, the agent's and the user's own are tried, as OpenSSH does.
@@ -106,11 +107,23 @@ class Secrets:
         if key is None:
             return {}
         file = self._folder / Path(key).expanduser()
-        if file.suffix == ".pub":
-            return {"client_keys": None, "agent_identities": [str(file)]}
         if key not in self._keys:
-            self._keys[key] = _private_key(file)
+            by_agent = file.suffix == ".pub"
+            self._keys[key] = await self._of_agent(file) if by_agent else _private_key(file)
         return {"client_keys": [self._keys[key]], "agent_path": None}
+
+    async def _of_agent(self, file: Path) -> asyncssh.SSHKeyPair:
+        """The one key of the agent that belongs to a public key. Raises ReadProblem."""
+        try:
+            public = asyncssh.import_public_key(read_bytes(file))
+            self._agent = self._agent or await asyncssh.connect_agent()
+            return (await self._agent.get_keys([public.public_data]))[0]
+        except InputError as error:
+            raise ReadProblem(f"using the key {file}", f"it {error.met}", error.do) from None
+        except (OSError, ValueError, IndexError, asyncssh.Error):
+            met = "the agent does not have it, or there is no agent"
+            do = "See SSH_AUTH_SOCK, and load the private key into the agent"
+            raise ReadProblem(f"using the key {file}", met, do) from None
 
     def password(self, user: str | None, host: str) -> str | None:
         """The password for a user on a host; None where there is none."""
