@@ -17,7 +17,8 @@ from ovek.model.snapshot import Device
 collect_ignore = ["hostile/search.py"]  # needs atheris, which no test does
 
 # The machine may be slow at any moment; no test is about time.
-settings.register_profile("ovek", deadline=None)
+TIMES = int(os.environ.get("OVEK_CASES", "1"))
+settings.register_profile("ovek", deadline=None, max_examples=40 * TIMES)
 settings.register_profile("quick", deadline=None, max_examples=20)
 settings.load_profile("quick" if "OVEK_QUICK" in os.environ else "ovek")
 

@@ -341,14 +341,14 @@ def is_the_best_of_all(units, need):
     assert cost(chosen.units) == cost(best)
 
 
-@settings(max_examples=150)
+@settings(max_examples=80)
 @given(some_units | few_tiers, st.integers(0, 20_000_000), st.integers(0, 100))
 def test_the_choice_is_the_best_of_all_subsets(units, need, share):
     is_the_best_of_all(units, need)
     is_the_best_of_all(units, sum(one.frees for one in units) * share // 100)
 
 
-@settings(max_examples=100)
+@settings(max_examples=40)
 @given(few_tiers, st.integers(1, 99))
 def test_the_choice_by_halves_is_the_best_of_all_subsets_too(units, share):
     with pytest.MonkeyPatch.context() as patch:
@@ -438,7 +438,7 @@ def cluttered(draw):
     return device(one, place=runs), catalog
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(
     cluttered(),
     st.integers(0, 700),
@@ -464,7 +464,7 @@ def test_every_prefix_of_the_steps_keeps_the_promised_reload_verdict(pair, free,
     assert told == {f"flash:{file.path}" for file in what.members[0].volumes[0].files}
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(cluttered(), st.integers(500, 640), st.booleans())
 def test_a_plan_is_the_best_of_all_subsets_of_its_units(pair, free, unlock):
     what, catalog = pair
