@@ -148,7 +148,8 @@ def test_what_no_list_may_hold_is_one_message(what, tmp_path):
 
 def test_a_size_at_the_bound_is_taken_and_one_beyond_is_not():
     assert parse_size(str(2**63 - 1)) == 2**63 - 1
-    for text in (str(2**63), "20000 PiB", "9" * 20):
+    assert parse_size("1.000000001 KiB") == 1025
+    for text in (str(2**63), "20000 PiB", "9" * 20, "9" * 20 + "." + "9" * 9 + "PiB"):
         with pytest.raises(SizeError):
             parse_size(text)
 

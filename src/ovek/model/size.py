@@ -7,7 +7,6 @@
 """
 
 import re
-from decimal import Decimal
 
 _UNITS = {
     "": 1,
@@ -39,7 +38,8 @@ def parse_size(text: str) -> int:
     unit = _UNITS.get(match["unit"].upper()) if match else None
     if match is None or unit is None:
         raise SizeError(f"{text!r} is not a size; write it like 64MiB, 1.2GB or 4096 (bytes)")
-    size = int(-(-Decimal(match["number"]) * unit // 1))
+    whole, _, part = match["number"].partition(".")
+    size = -(-int(whole + part) * unit // 10 ** len(part))
     if size > LARGEST:
         raise SizeError(f"{text.strip()!r} is more than any file has (2**63 - 1 bytes)")
     return size

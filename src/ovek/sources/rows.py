@@ -7,6 +7,7 @@ wrapped it; what still is not understood is told, since what it says is not know
 import io
 import re
 import threading
+import warnings
 from collections.abc import Iterator
 from typing import Any
 
@@ -112,7 +113,9 @@ def _template(text: str) -> textfsm.TextFSM:
 def _made(text: str) -> textfsm.TextFSM:
     text = text.strip("\n") + "\n"  # as a template between TOML's quotes comes
     try:
-        template = textfsm.TextFSM(io.StringIO(text))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # Python's engine, which is not the one that is used
+            template = textfsm.TextFSM(io.StringIO(text))
         for rules in template.states.values():
             together = _Rules(rules)
             for at, rule in enumerate(rules):
