@@ -39,7 +39,8 @@ def parse_size(text: str) -> int:
     if match is None or unit is None:
         raise SizeError(f"{text!r} is not a size; write it like 64MiB, 1.2GB or 4096 (bytes)")
     whole, _, part = match["number"].partition(".")
-    size = -(-int(whole + part) * unit // 10 ** len(part))
+    scale: int = 10 ** len(part)
+    size: int = -(-int(whole + part) * unit // scale)
     if size > LARGEST:
         raise SizeError(f"{text.strip()!r} is more than any file has (2**63 - 1 bytes)")
     return size
