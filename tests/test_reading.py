@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from builders import digest
+from builders.session import SESSION
 from ovek.files.errors import InputError
 from ovek.files.evidence import read_evidence, write_evidence
 from ovek.files.journal import Journal, unfinished
@@ -148,27 +149,10 @@ def test_no_sheet_has_a_place_for_a_change():
     assert not {"set", "write", "run", "do", "enable"} & fields
 
 
-NEW_SESSION = """\
-box# system
-Model: BX1
-Version: 3.1
-box# volumes
-flash 1000 400
-box# files flash
-  100 2026-01-02 03:04 image-3.1.img
---more--\r        \r   20 2026-01-02 03:04 site.cfg
-box# boot
-boot flash:image-3.1.img
-box# digest sha256 flash:image-3.1.img
-sha256 SHA
-box# exit
-""".replace("SHA", "a" * 64)
-
-
 def test_a_new_sheet_is_right_and_understands_its_own_kind_of_session(ovek):
     ovek("sheet", "new", "box")
     ovek("sheet", "check", "sheets/box.toml")
-    ovek.write("session.txt", NEW_SESSION)
+    ovek.write("session.txt", SESSION)
     shown = ovek("sheet", "try", "box", "session.txt").stdout
     assert "understands the whole session; no fact is missing" in shown
     assert "path=image-3.1.img" in shown
@@ -177,7 +161,7 @@ def test_a_new_sheet_is_right_and_understands_its_own_kind_of_session(ovek):
 
 def test_a_trial_shows_what_was_not_understood_and_what_is_missing(ovek):
     ovek("sheet", "new", "box")
-    ovek.write("session.txt", NEW_SESSION.replace("flash 1000 400", "flash: a lot"))
+    ovek.write("session.txt", SESSION.replace("flash 1000 400", "flash: a lot"))
     shown = ovek("sheet", "try", "box", "session.txt", exits=1).stdout
     assert "not understood:" in shown
     assert "'flash: a lot'" in shown
@@ -188,7 +172,7 @@ def test_a_trial_shows_what_was_not_understood_and_what_is_missing(ovek):
 
 def test_a_trial_takes_a_session_saved_as_utf16(ovek):
     ovek("sheet", "new", "box")
-    ovek.write("session.txt", NEW_SESSION.encode("utf-16"))
+    ovek.write("session.txt", SESSION.encode("utf-16"))
     ovek("sheet", "try", "sheets/box.toml", "session.txt")
 
 
@@ -271,7 +255,7 @@ def captured(ovek, name, text, **more):
 
 def test_a_fleet_is_read_from_saved_sessions(ovek):
     ovek.write("catalog/box.json", json.dumps(BOX_CATALOG))
-    captured(ovek, "box", NEW_SESSION)
+    captured(ovek, "box", SESSION)
     result = ovek.json("survey")
     assert [one["result"] for one in result["devices"]] == ["read"]
     walk = ovek.json("bootwalk", "box")["devices"][0]
@@ -288,7 +272,7 @@ BOX_CATALOG = {
 
 
 def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
-    captured(ovek, "box", NEW_SESSION.split("box# boot")[0])
+    captured(ovek, "box", SESSION.split("box# boot")[0])
     result = ovek.json("survey", exits=3)["devices"][0]
     assert result["result"] == "half"
     assert result["missing"] == ["member 1: the boot settings"]
@@ -299,7 +283,7 @@ def test_ways_add_only_what_the_ones_before_left_open():
     sheet = new_sheet()
     one = Interview("box", sheet, Wanted((), {}, everything=True))
     reading = replace(sheet.reading, prompt="box# ")
-    first, rest = NEW_SESSION.split("box# boot")
+    first, rest = SESSION.split("box# boot")
     asyncio.run(one.run(asking(answers_of([first], reading))))
     asyncio.run(one.run(asking(answers_of([f"{first}box# boot{rest}"], reading))))
     member = one.draft.members["1"]
@@ -309,7 +293,7 @@ def test_ways_add_only_what_the_ones_before_left_open():
 
 
 def test_a_capture_that_leaves_the_site_or_is_not_there_is_told(ovek):
-    captured(ovek, "box", NEW_SESSION)
+    captured(ovek, "box", SESSION)
     for glob, told in (("../*.txt", "leaves the site"), ("none/*.txt", "no file is named")):
         file = ovek.folder / "fleet.toml"
         file.write_text(file.read_text().replace("captures/*.txt", glob))
@@ -320,7 +304,7 @@ def test_a_capture_that_leaves_the_site_or_is_not_there_is_told(ovek):
 
 
 def test_a_folder_is_read_as_a_volume_with_digests(ovek):
-    captured(ovek, "box", NEW_SESSION)
+    captured(ovek, "box", SESSION)
     ovek.write("stick/deep/image-3.1.img", "an image")
     ovek.write("catalog/box.json", json.dumps(BOX_CATALOG))
     (ovek.folder / "stick/link").symlink_to("/etc/passwd")
@@ -357,18 +341,18 @@ def new_sheet():
 
 def test_a_name_that_is_not_safe_is_never_sent():
     evil = "image-1; reboot.img"
-    said = answers_of([NEW_SESSION.replace("site.cfg", evil)], new_sheet().reading)
+    said = answers_of([SESSION.replace("site.cfg", evil)], new_sheet().reading)
     wanted = Wanted((), {}, everything=True)
     asked = asked_of(said, wanted)
     assert not any("reboot" in text for text in asked)
-    session = NEW_SESSION.replace("image-3.1.img", "image-3.1$(id).img")
+    session = SESSION.replace("image-3.1.img", "image-3.1$(id).img")
     said = answers_of([session], new_sheet().reading)
     asked = asked_of(said, wanted)
     assert not any("$" in text for text in asked)
 
 
 def test_digests_that_the_catalog_cannot_use_are_not_asked_for():
-    said = answers_of([NEW_SESSION], new_sheet().reading)
+    said = answers_of([SESSION], new_sheet().reading)
     asked = asked_of(said, Wanted((), {}))
     assert not any(text.startswith("digest") for text in asked)
 

@@ -14,6 +14,7 @@ import pytest
 from builders import device, digest, image, member, published, release
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import judge_shelf
+from ovek.files import unpacked
 from ovek.model.digest import Digests
 from ovek.model.shelf import ShelfFile
 from ovek.sources import shelf
@@ -119,7 +120,7 @@ def test_a_damaged_archive_is_broken_inside(shelf_site):
 
 
 def test_a_bomb_is_given_up_on(tmp_path, monkeypatch):
-    monkeypatch.setattr(shelf, "_RATIO_COUNTS_FROM", 2**20)
+    monkeypatch.setattr(unpacked, "RATIO_COUNTS_FROM", 2**20)
     file = tmp_path / "bomb.gz"
     file.write_bytes(gzip.compress(bytes(64 * 2**20)))
     members, note = shelf._inside(file, ("md5",))

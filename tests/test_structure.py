@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ovek.files import structure
+from ovek.files import unpacked
 from ovek.files.structure import structure_of
 
 DATA = random.Random(9).randbytes(160_000)
@@ -124,8 +124,8 @@ def test_other_data_behind_a_whole_stream_is_no_damage(tmp_path, kind):
 
 
 def test_of_a_bomb_nothing_is_said(tmp_path, monkeypatch):
-    monkeypatch.setattr(structure, "_ALWAYS", 2**20)
-    monkeypatch.setattr(structure, "_MOST_RATIO", 10)
+    monkeypatch.setattr(unpacked, "RATIO_COUNTS_FROM", 2**20)
+    monkeypatch.setattr(unpacked, "MOST_RATIO", 10)
     bomb = tmp_path / "bomb"
     with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("zeros", bytes(32 * 2**20))

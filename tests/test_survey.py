@@ -386,5 +386,5 @@ def test_a_survey_that_ended_is_not_taken_up_and_never_mended(ovek):
         kept = newest(ovek)[0].read_bytes()
         message = ovek.refuses("survey", "--resume")
     assert "holds no survey that was cut off" in message
-    assert "ovek survey DEVICE" in message
+    assert "ovek survey DEVICE." in message
     assert newest(ovek)[0].read_bytes() == kept

@@ -20,26 +20,12 @@ import tomllib
 from collections.abc import Callable
 from pathlib import Path
 
+from builders.session import SESSION
 from ovek.files.importers import digestlist
 from ovek.files.snapshot import read_snapshot
 
 SAMPLE = Path(__file__).parents[2] / "src/ovek/demo/site"
 DEVICES = 6
-SESSION = """\
-box# system
-Model: BX1
-Version: 3.1
-box# volumes
-flash 1000 400
-box# files flash
-  100 2026-01-02 03:04 image-3.1.img
-   20 2026-01-02 03:04 site.cfg
-box# boot
-boot flash:image-3.1.img
-box# digest sha256 flash:image-3.1.img
-sha256 SHA
-""".replace("SHA", "a" * 64)
-
 # Every command that writes, as it is typed, and the exit codes of a run that is left alone.
 WRITING: dict[str, tuple[list[str], set[int]]] = {
     "survey": (["survey"], {0, 3}),

@@ -6,29 +6,19 @@ import re
 import msgspec
 import pytest
 
+import conftest
 from builders import device, flash, member
 from ovek.model.snapshot import Bank, BootEntry, File, Part, Pointer, Setting
 
 # What a terminal obeys, what a page or a spreadsheet runs, and what ends a line, a cell or a fence.
 EVIL = "\x1b[2J\u202e\u2028\x9b1m\n```\n| $(reboot) `reboot` <b>&\x07"
-SHEET = """
-format = "ovek.sheet/1"
-name = "switch"
-title = "A switch"
-vendor = "Nobody"
-models = ["*"]
-[start]
-layout = "files"
-fallback = "none"
-on_bad_image = "next"
-mode = "listed"
-[images]
-names = ['(?s)sw-(?P<version>[0-9][0-9a-z.]*).*\\.img']
-[roles]
-leftover = ["*.partial"]
-[wording]
-delete = "erase {volume}:{path}"
-"""
+# The usual sheet, for any model, with names that may hold anything and a line to type.
+SHEET = (
+    conftest.SHEET.replace('"SW*"', '"*"')
+    .replace("['sw-", "['(?s)sw-")
+    .replace(")\\.img']", ").*\\.img']")
+    + '[wording]\ndelete = "erase {volume}:{path}"\n'
+)
 
 
 @pytest.fixture

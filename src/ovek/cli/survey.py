@@ -207,7 +207,7 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
 def _taken_up(folder: Path, left: Path | None) -> tuple[Path, Journal]:
     if left is None:
         met = "holds no survey that was cut off"
-        do = "Read the fleet with: ovek survey; or only some with: ovek survey DEVICE…"
+        do = "Read the fleet with: ovek survey; or some of it with: ovek survey DEVICE"
         raise InputError(folder, met, do)
     since = max((f for f in folder.glob("*.jsonl") if f.is_file()), default=None, key=_changed)
     if since is not None and _changed(since) > _changed(journal_of(left)):

@@ -4,7 +4,7 @@ import json
 import os
 import socket
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -33,20 +33,26 @@ def locked(file: Path, what: str) -> Iterator[None]:
         if fcntl is not None:
             try:
                 fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError:
+            except BlockingIOError:
                 stream.seek(0)
                 met = f"{what} runs already ({_holder(stream.read(4096))})"
                 do = "Wait until it has ended, or end it"
                 raise InputError(file.parent, met, do) from None
-        stream.truncate(0)
+            except OSError as error:
+                reason = (error.strerror or str(error)).lower()
+                met, do = f"cannot be locked ({reason})", "Keep the site where locks are held"
+                raise InputError(file, met, do) from None
         since = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
         told = {"process": os.getpid(), "host": socket.gethostname(), "since": since}
-        stream.write(json.dumps(told).encode())
+        with suppress(OSError):  # what is said of the holder is not what holds: a disk may be full
+            stream.truncate(0)
+            stream.write(json.dumps(told).encode())
         try:
             yield
         finally:
             # The file stays: who removed it could not know that nobody waits for it.
-            stream.truncate(0)
+            with suppress(OSError):
+                stream.truncate(0)
 
 
 def _holder(data: bytes) -> str:

@@ -12,7 +12,6 @@ import hashlib
 import lzma
 import re
 import struct
-import time
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -20,15 +19,10 @@ from pathlib import Path
 from typing import BinaryIO
 
 from ovek.files.regular import opened
-from ovek.files.unpacked import DamagedError, unpacked
+from ovek.files.unpacked import Bounds, DamagedError, TooMuchError, unpacked
 from ovek.model.structure import Structure
 
 _CHUNK = 2**20
-_MOST_OUT = 64 * 2**30
-_MOST_RATIO = 1_000
-_ALWAYS = 256 * 2**20  # bytes that are unpacked whatever the ratio
-# How long a look may take: so many seconds, and one for so many bytes of the file.
-_SECONDS, _SPEED = 30.0, 2**20
 
 _MOST_NODES = 20_000  # of a tree, and how deep one may be
 _MOST_DEEP = 64
@@ -49,25 +43,6 @@ class _Broken(Exception):  # noqa: N818 - says what the file is, no error of our
         self.offset = offset
 
 
-class _Enough(Exception):  # noqa: N818 - says what the file is, no error of ours
-    """It unpacks to more than a check is worth: nothing is said of it."""
-
-
-class _Limit:
-    """How much a file may unpack to, against bombs."""
-
-    def __init__(self, size: int) -> None:
-        self.most, self.made = max(_ALWAYS, min(_MOST_OUT, size * _MOST_RATIO)), 0
-        self.ends = time.monotonic() + _SECONDS + size / _SPEED
-
-    def take(self, data: bytes) -> bool:
-        """Count what was unpacked; whether there was any. Raises _Enough."""
-        self.made += len(data)
-        if self.made > self.most or time.monotonic() > self.ends:
-            raise _Enough
-        return bool(data)
-
-
 def structure_of(file: Path) -> Structure | None:
     """Recognise a file by its content and check it; None where it is of no known format.
 
@@ -82,7 +57,7 @@ def structure_of(file: Path) -> Structure | None:
                 stream.seek(0)
                 try:
                     check(stream, size)
-                except _Enough:
+                except TooMuchError:
                     return None
                 except _Broken as broken:
                     return Structure(kind=kind, sound=False, why=str(broken), offset=broken.offset)
@@ -94,30 +69,30 @@ def structure_of(file: Path) -> Structure | None:
 
 
 def _compressed(stream: BinaryIO, size: int) -> None:
-    limit = _Limit(size)
+    bounds = Bounds(size)
     try:
         with unpacked(stream) as inside:
-            while limit.take(inside.read1(_CHUNK)):
-                pass
+            while data := inside.read1(_CHUNK):
+                bounds.take(len(data))
     except EOFError:
         raise _Broken("it ends in the middle of a stream", size) from None
     except DamagedError as wrong:
         if wrong.memory:
-            raise _Enough from None
+            raise TooMuchError("it asks for too much memory") from None
         raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
 
 
 def _zip(stream: BinaryIO, size: int) -> None:
-    limit = _Limit(size)
+    bounds = Bounds(size)
     if directory_size(stream, size) > MOST_DIRECTORY:
-        raise _Enough
+        raise TooMuchError("its directory is too large")
     try:
         with zipfile.ZipFile(stream) as archive:
             for member in archive.infolist():
                 try:
                     with archive.open(member) as inside:
-                        while limit.take(inside.read(_CHUNK)):
-                            pass
+                        while data := inside.read(_CHUNK):
+                            bounds.take(len(data))
                 except (*_UNPACKING, OSError) as wrong:
                     if isinstance(wrong, OSError) and wrong.errno not in (None, errno.EINVAL):
                         raise
@@ -126,7 +101,7 @@ def _zip(stream: BinaryIO, size: int) -> None:
                 except (RuntimeError, NotImplementedError):
                     continue  # encrypted, or packed in a way not known here: nothing to be said
     except NotImplementedError:
-        raise _Enough from None  # of a later version of the format
+        raise TooMuchError("it is of a later version of the format") from None
     except zipfile.BadZipFile as wrong:
         raise _Broken(f"its directory is damaged or cut off ({wrong})", size) from None
 
@@ -233,7 +208,7 @@ def _image_tree(stream: BinaryIO, size: int) -> None:
     if total > size:
         raise _Broken(f"its tree has {total} bytes and the file {size}", size)
     if total > _MOST_TREE:
-        raise _Enough
+        raise TooMuchError("its tree is too large")
     stream.seek(0)
     tree = stream.read(total)
     base = -(-total // 4) * 4
@@ -253,7 +228,7 @@ def _image_tree(stream: BinaryIO, size: int) -> None:
             at = base + int.from_bytes(found.get("data-offset", b""), "big")
             length = int.from_bytes(found["data-size"], "big")
             if length > _MOST_TREE:
-                raise _Enough
+                raise TooMuchError("its tree is too large")
             stream.seek(int.from_bytes(found.get("data-position", b""), "big") or at)
             data = stream.read(length)
         for facts in hashes[path] if data is not None else ():
@@ -289,7 +264,7 @@ def _nodes(tree: bytes, at: int, strings: int) -> Iterator[tuple[str, dict[str, 
                 facts.append({})
                 number += 1
                 if number > _MOST_NODES or len(path) > _MOST_DEEP:
-                    raise _Enough
+                    raise TooMuchError("its tree is too large")
                 at = -(-(end + 1) // 4) * 4
             elif token == 2:
                 yield "/".join(path) or "/", facts.pop()

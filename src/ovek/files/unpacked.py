@@ -8,12 +8,47 @@ more memory than any that is made in earnest is refused.
 import bz2
 import io
 import lzma
+import time
 import zlib
 from collections.abc import Callable
 from typing import Any, BinaryIO
 
+from ovek.model.size import show_size
+
 _IN, _OUT = 2**17, 2**20
 _MOST_MEMORY = 256 * 2**20  # bytes; `xz -9` takes 65 MiB to unpack
+
+
+MOST_BYTES = 64 * 2**30
+MOST_RATIO = 1_000
+RATIO_COUNTS_FROM = 256 * 2**20  # bytes that are unpacked whatever the ratio
+# How long a look may take: so many seconds, and one for so many bytes of the file.
+SECONDS, SPEED = 30.0, 2**20
+
+
+class TooMuchError(Exception):
+    """A file that is looked into no further: it says why."""
+
+
+class Bounds:
+    """How much a file of a size may unpack to, and how long that may take: against bombs."""
+
+    def __init__(self, packed: int) -> None:
+        self._packed, self._unpacked = packed, 0
+        self._ends = time.monotonic() + SECONDS + packed / SPEED
+
+    def take(self, size: int) -> None:
+        """Count bytes that were unpacked. Raises TooMuchError."""
+        self._unpacked += size
+        if self._unpacked > MOST_BYTES:
+            raise TooMuchError(f"it unpacks to over {show_size(MOST_BYTES)}, so no further look")
+        if time.monotonic() > self._ends:
+            raise TooMuchError("it takes too long to unpack, so no further look")
+        far = self._unpacked > RATIO_COUNTS_FROM
+        if far and self._unpacked > self._packed * MOST_RATIO:
+            raise TooMuchError(
+                f"it unpacks to over {MOST_RATIO} times its size, so no further look"
+            )
 
 
 class DamagedError(ValueError):

@@ -11,7 +11,6 @@ import os
 import stat
 import struct
 import tarfile
-import time
 import zipfile
 import zlib
 from collections import deque
@@ -26,7 +25,7 @@ from msgspec import Struct
 from ovek.files.errors import InputError
 from ovek.files.regular import opened
 from ovek.files.structure import MOST_DIRECTORY, directory_size, structure_of
-from ovek.files.unpacked import is_packed, unpacked
+from ovek.files.unpacked import Bounds, TooMuchError, is_packed, unpacked
 from ovek.files.whole import write_whole
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.shelf import ShelfFile, ShelfMember
@@ -37,16 +36,7 @@ _WORTH_KEEPING = 2**18  # bytes of a file; a smaller one is read as fast as it i
 _WAITING = 1_000  # files that wait for their turn
 _MOST_MEMBERS = 10_000
 _MOST_ENTRIES = 100_000  # folders and links among them
-_MOST_BYTES = 64 * 2**30
-_MOST_RATIO = 1_000
-_RATIO_COUNTS_FROM = 64 * 2**20
 _MOST_PIECE = 16 * 2**20
-# How long a look may take: so many seconds, and one for so many bytes of the file.
-_SECONDS, _SPEED = 30.0, 2**20
-
-
-class _TooMuch(Exception):  # noqa: N818 - says what the archive is, no error of ours
-    """An archive that unpacks to more than it may."""
 
 
 class Cached(Struct, frozen=True):
@@ -203,7 +193,7 @@ def _inside(
     file: Path, algorithms: tuple[Algorithm, ...]
 ) -> tuple[tuple[ShelfMember, ...], str | None]:
     """The files inside an archive; and a note where it was not looked into to its end."""
-    limit = _Limit(file.stat().st_size)
+    limit = Bounds(file.stat().st_size)
     found: list[ShelfMember] = []
     try:
         for path, stream in _members(file):
@@ -211,7 +201,7 @@ def _inside(
                 return tuple(found), f"only its first {_MOST_MEMBERS} files were looked at"
             size, digests = digest_stream(stream, algorithms, limit.take)
             found.append(ShelfMember(path=_text(path), size=size, digests=digests))
-    except _TooMuch as much:
+    except TooMuchError as much:
         return tuple(found), str(much)
     except (
         OSError,
@@ -234,24 +224,6 @@ def _inside(
     return tuple(found), None
 
 
-class _Limit:
-    """How much an archive may unpack to, against bombs."""
-
-    def __init__(self, packed: int) -> None:
-        self.packed, self.unpacked = packed, 0
-        self.ends = time.monotonic() + _SECONDS + packed / _SPEED
-
-    def take(self, size: int) -> None:
-        self.unpacked += size
-        if self.unpacked > _MOST_BYTES:
-            raise _TooMuch(f"it unpacks to over {show_size(_MOST_BYTES)}, so no further look")
-        if time.monotonic() > self.ends:
-            raise _TooMuch("it takes too long to unpack, so no further look")
-        far = self.unpacked > _RATIO_COUNTS_FROM
-        if far and self.unpacked > self.packed * _MOST_RATIO:
-            raise _TooMuch(f"it unpacks to over {_MOST_RATIO} times its size, so no further look")
-
-
 def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
     """Open what is inside an archive, one file at a time, without unpacking to disk."""
     with opened(file) as stream:
@@ -259,7 +231,7 @@ def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
         stream.seek(0)
         if head.startswith(b"PK\x03\x04"):
             if directory_size(stream, file.stat().st_size) > MOST_DIRECTORY:
-                raise _TooMuch(f"its directory is over {show_size(MOST_DIRECTORY)}, so no look")
+                raise TooMuchError(f"its directory is over {show_size(MOST_DIRECTORY)}, so no look")
             with zipfile.ZipFile(stream) as archive:
                 for entry in archive.infolist():
                     if not entry.is_dir():
@@ -279,7 +251,7 @@ def _in_tar(stream: IO[bytes]) -> Iterator[tuple[str, IO[bytes]]]:
     with tarfile.open(fileobj=cast("IO[bytes]", _Measured(stream)), mode="r:") as tar:
         for number, member in enumerate(tar):
             if number >= _MOST_ENTRIES:
-                raise _TooMuch(f"only its first {_MOST_ENTRIES} entries were looked at")
+                raise TooMuchError(f"only its first {_MOST_ENTRIES} entries were looked at")
             vars(tar)["members"] = []  # else it keeps every header
             inside = tar.extractfile(member) if member.isreg() else None
             if inside is not None:
