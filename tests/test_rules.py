@@ -28,10 +28,11 @@ from builders import (
 from ovek.engine.rules.every import RULES
 from ovek.files.site import find_sheet, read_sheet
 from ovek.model.digest import Digests
+from ovek.model.fleet import Expected
 from ovek.model.policy import Policy, Want
 from ovek.model.sheet import Images
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import Bank, Boot, BootEntry, Config, File, Part, Setting, Volume
+from ovek.model.snapshot import Bank, Boot, BootEntry, Config, File, Hardware, Part, Setting, Volume
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BANKS = sheet("banks", fallback="other-bank")
@@ -53,8 +54,27 @@ VARIED = replace(
 )
 
 
+DAY, HOUR, STICK = timedelta(days=1), timedelta(hours=1), "stick:sw-1.0.img"
+FAT_ONLY = sheet(reads=("ext4", "fat16", "fat32"))
+
+
 def sw(*files, boots=(ONE,), config=None, **more):
     return device(member(*files, boots=boots, **more), place=ONE, config=config)
+
+
+def on_stick(*files, boots=(STICK,), filesystem="fat32", removable=True):
+    """A device that starts from a stick, with these files on flash."""
+    stick = flash(image("1.0"), name="stick", filesystem=filesystem, removable=removable)
+    return device(member(boots=boots, volumes=(flash(*files), stick)), place=STICK)
+
+
+def serials(*numbers):
+    """A healthy device whose members have these serial numbers."""
+    units = [
+        unit(str(at), image("1.0"), hardware=Hardware(serial=number))
+        for at, number in enumerate(numbers, 1)
+    ]
+    return stack(*units)
 
 
 def test_a_healthy_device_has_no_finding():
@@ -680,6 +700,71 @@ CASES = {
     "snapshot-old": (
         lambda: of(sw(image("1.0")), now=NOW + timedelta(days=8)),
         lambda: of(sw(image("1.0")), now=NOW + timedelta(days=6)),
+    ),
+    "at-boot-loader": (
+        lambda: of(replace(sw(image("1.0")), at="boot-loader")),
+        lambda: of(replace(sw(image("1.0")), at="running")),
+    ),
+    "reload-scheduled": (
+        lambda: of(replace(sw(boots=("flash:gone",)), reload_at=NOW + HOUR)),
+        lambda: (
+            of(replace(sw(image("1.0")), reload_at=NOW + HOUR))
+            | of(replace(sw(boots=("flash:gone",)), reload_at=NOW - HOUR))
+        ),
+    ),
+    "starts-from-removable": (
+        lambda: of(on_stick()),
+        lambda: (
+            of(on_stick(image("2.0"), boots=(STICK, TWO)))
+            | of(on_stick(removable=None))
+            | of(sw(image("1.0")))
+        ),
+    ),
+    "volume-other-format": (
+        lambda: of(on_stick(filesystem="ntfs"), FAT_ONLY),
+        lambda: of(on_stick(filesystem="vfat"), FAT_ONLY) | of(on_stick(filesystem="ntfs")),
+    ),
+    "backup-never": (
+        lambda: of(sw(image("1.0"), config=Config(unsaved_changes=False, backed_up="never"))),
+        lambda: of(sw(image("1.0"), config=Config(unsaved_changes=False))),
+    ),
+    "clock-off": (
+        lambda: (
+            of(replace(sw(image("1.0")), clock=NOW - 25 * HOUR))
+            & of(replace(sw(image("1.0")), clock=NOW + 25 * HOUR))
+        ),
+        lambda: of(replace(sw(image("1.0")), clock=NOW - 23 * HOUR)),
+    ),
+    "member-missing": (
+        lambda: of(stack(unit("1", image("1.0"))), expected=Expected(members=2)),
+        lambda: of(
+            stack(unit("1", image("1.0")), unit("2", image("1.0"))), expected=Expected(members=2)
+        ),
+    ),
+    "member-added": (
+        lambda: (
+            of(serials("S1", "S2", "S3"), expected=Expected(members=2, serials=("S1", "S2")))
+            & of(serials(None, None), expected=Expected(members=1))
+        ),
+        lambda: of(serials("S1", "S3"), expected=Expected(members=2, serials=("S1", "S2"))),
+    ),
+    "member-swapped": (
+        lambda: of(serials("S1", "S3"), expected=Expected(members=2, serials=("S1", "S2"))),
+        lambda: (
+            of(serials("S1", None), expected=Expected(members=2, serials=("S1", "S2")))
+            | of(serials("S2", "S1"), expected=Expected(members=2, serials=("S1", "S2")))
+        ),
+    ),
+    "proof-old": (
+        lambda: (
+            of(sw(image("1.0", digests_at=NOW - 8 * DAY)))
+            & of(sw(image("1.0"), image("2.0", digests_at=NOW - 31 * DAY)))
+        ),
+        lambda: (
+            of(sw(image("1.0", digests_at=NOW - 7 * DAY - HOUR)))
+            | of(sw(image("1.0"), image("2.0", digests_at=NOW - 30 * DAY)))
+            | of(sw(image("1.0", digests_at=NOW - DAY)), now=NOW + 8 * DAY)
+        ),
     ),
     "facts-missing": (
         lambda: (

@@ -21,6 +21,7 @@ from ovek.model.finding import (
     Severity,
     Space,
 )
+from ovek.model.fleet import Expected
 from ovek.model.place import Place
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
@@ -65,16 +66,19 @@ def audit_device(
     shelf: ShelfFacts | None = None,
     waivers: Iterable[Waiver] = (),
     used: set[Waiver] | None = None,
+    expected: Expected | None = None,
 ) -> DeviceAudit:
     """Audit one device; findings come severest first, then in the order of the rules.
 
     `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
-    of use are added to `used`. Raises ContradictionError where two wants contradict each other.
+    of use are added to `used`. `expected` are the members that the fleet file tells of. Raises
+    ContradictionError where two wants contradict each other.
     """
     judged = judge_device(device, judge)
     walk = walk_device(judged)
     age = (now - device.taken_at).total_seconds()
-    subject = subject_of(judged, walk, wants.policy, wants.of(device, judge), age, shelf)
+    wanted = wants.of(device, judge)
+    subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
     findings = list(_findings(subject))
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, waivers, now.date())

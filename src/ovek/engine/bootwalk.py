@@ -20,8 +20,17 @@ from typing import NamedTuple
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Attempt, NotKnownError, Seen
 from ovek.engine.runs import version_of
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, is_empty, suits_on
+from ovek.engine.verdicts import (
+    CUT,
+    JudgedDevice,
+    JudgedMember,
+    cut_files,
+    find_file,
+    is_empty,
+    suits_on,
+)
 from ovek.model.place import Place
+from ovek.model.sheet import Start
 from ovek.model.snapshot import Hardware
 from ovek.model.verdict import WORST_FIRST, Image, Judgement
 from ovek.model.walk import (
@@ -178,12 +187,12 @@ def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
         return Tried("unknown", f"the state of bank {bank.name} is not known", at=at)
     volumes = {place.volume for place in one.banks[bank.name].parts if place.member is None}
     for name in sorted(volumes):
-        if (tried := _of_volume(one, name, at)) is not None:
+        if (tried := _of_volume(one, name, at, seen.start)) is not None:
             return tried
     return _by_image(seen, one, one.banks[bank.name], at)
 
 
-def _of_volume(one: JudgedMember, name: str, at: Place) -> Tried | None:
+def _of_volume(one: JudgedMember, name: str, at: Place, start: Start) -> Tried | None:
     """Why nothing on a volume can be tried; None where it can."""
     if one.member.volumes is None:
         return Tried("unknown", "the volumes are not known", at=at)
@@ -192,6 +201,9 @@ def _of_volume(one: JudgedMember, name: str, at: Place) -> Tried | None:
         return Tried("absent", f"the volume {name}: is absent", at=at)
     if volume.state == "unreadable":
         return Tried("unreadable", f"the volume {name}: cannot be read", at=at)
+    if not start.can_read(volume.filesystem):
+        why = f"the volume {name}: is {volume.filesystem}, which this device cannot read"
+        return Tried("unreadable", why, at=at)
     if volume.state is None:
         return Tried("unknown", f"whether {name}: can be read is not known", at=at)
     if volume.files is None:
@@ -200,19 +212,44 @@ def _of_volume(one: JudgedMember, name: str, at: Place) -> Tried | None:
 
 
 def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
-    if (tried := _of_volume(one, place.volume, at)) is not None:
+    if (tried := _of_volume(one, place.volume, at, seen.start)) is not None:
         return tried
     bare = at.on(None)
     image = one.images.get(bare)
     file = image.file if image is not None else find_file(bare, one.member)
     if file is None:
         return Tried("missing", "there is no such file", at=at)
+    if file.path_cut:
+        return _try_cut(seen, one, place, at)
     if file.path != place.path and one.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
         why = f"whether it is {file.path} is not known, since the file system is not"
         return Tried("unknown", why, at=at)
-    if file.size == 0:
+    if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
     return _by_image(seen, one, one.sets.get(bare) or image, at)
+
+
+def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
+    """Try a file that the listing shows with the beginning of its name: it is never missing."""
+    bare = at.on(None)
+    image = one.sets.get(bare) or one.images.get(bare)
+    release = image.judgement.release if image is not None else None
+    number = sum(1 for _ in cut_files(place, one.member))
+    if number > 1:
+        return Tried("unknown", f"{CUT}, and {number} files begin so", at=at)
+    volume = one.member.volume(place.volume)
+    blind = volume is not None and volume.case_blind
+    if (
+        release is not None
+        and not _is_called(release.file, place.name, blind=blind)
+        and place.path != at.path
+    ):
+        return Tried("unknown", f"{CUT}: it may be {release.file}", at=at)
+    return _by_image(seen, one, image, at)
+
+
+def _is_called(name: str, other: str, *, blind: bool) -> bool:
+    return name == other or (blind and name.casefold() == other.casefold())
 
 
 def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> Tried:

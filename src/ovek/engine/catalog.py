@@ -235,16 +235,16 @@ def _against(one: KnownRelease, device: Device, variant: str | None) -> Iterator
             if sizes and max(sizes) < one.needs.volume:
                 need, have = show_size(one.needs.volume), show_size(max(sizes))
                 yield f"it needs a volume of {need}, member {member.id} has {have}"
-    running = {p.part: p.version for m in device.members or () for p in m.parts or ()}
+    running = [part for member in device.members or () for part in member.parts or ()]
     for part, version in (one.needs.parts or {}).items():
         if part in one.carries:
             continue
-        have_version = running.get(part)
-        order = None if have_version is None else compare(have_version, version)
-        if order is None:
+        known = [each for each in running if each.part == part and each.version is not None]
+        if not known:
             yield f"it needs {part} {version}, and what runs is not known"
-        elif order < 0:
-            yield f"it needs {part} {version}, {have_version} runs"
+        for each in known:
+            if compare(each.version or "", version) == -1:
+                yield f"it needs {each.shown} {version}, {each.version} runs"
 
 
 def _behind(one: KnownRelease, chosen: KnownRelease) -> str:

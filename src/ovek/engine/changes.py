@@ -57,7 +57,6 @@ from ovek.model.snapshot import (
     Device,
     File,
     Member,
-    Part,
     Running,
     Setting,
     Volume,
@@ -252,7 +251,7 @@ def _without(volume: Volume, place: Place, sheet: Sheet) -> Volume:
         volume,
         files=left if volume.files is not None else None,
         sets=sets and tuple(one for one in sets if volume.folded(one.set_file) != name),
-        free=_more_free(volume, sum(taken(file.size, volume, sheet) for file in exact)),
+        free=_more_free(volume, sum(taken(file.least, volume, sheet) for file in exact)),
     )
 
 
@@ -260,7 +259,7 @@ def _with(volume: Volume, file: File, sheet: Sheet) -> Volume:
     """A volume with one file more, over one of its name where there is one."""
     name = volume.folded(file.path)
     over = [each for each in volume.files or () if volume.folded(each.path) == name]
-    before = sum(taken(each.size, volume, sheet) for each in over)
+    before = sum(taken(each.least, volume, sheet) for each in over)
     files = tuple(file if each in over[:1] else each for each in volume.files or ())
     files = tuple(each for each in files if each not in over[1:])
     return replace(
@@ -292,8 +291,7 @@ def _written(name: str, content: Content) -> Bank:
 
 def _with_part(member: Member, part: str, version: str | None) -> Member:
     parts = tuple(
-        Part(part=part, version=version) if each.part == part else each
-        for each in member.parts or ()
+        replace(each, version=version) if each.part == part else each for each in member.parts or ()
     )
     return replace(member, parts=parts)
 
@@ -455,7 +453,7 @@ def _no_room(device: Device, place: Place, content: Content, sheet: Sheet) -> st
         return f"whether {content.name} fits on {place.volume}: is not known"
     name = volume.folded(place.path)
     over = [file for file in volume.files or () if volume.folded(file.path) == name]
-    free = volume.free + sum(taken(file.size, volume, sheet) for file in over)
+    free = volume.free + sum(taken(file.least, volume, sheet) for file in over)
     needs = taken(content.size, volume, sheet)
     return "" if free >= needs else f"{content.name} takes {needs} bytes, {free} are free"
 

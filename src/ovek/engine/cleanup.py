@@ -394,7 +394,7 @@ def _copy_is_quiet(case: _Case, choice: Choice, looked_at: set[Place]) -> bool:
         if name in named or any(volume.folded(file.path) == name for file in volume.files or ()):
             return False
     there = case.judged.image(spot.place) if spot.there else None
-    if there is not None and (there.file is None or there.file.size == 0):
+    if there is not None and (there.file is None or there.file.is_empty):
         return False
     proves = any(each not in release.disputed for each in release.digests)
     plain = case.judged.judge.weakest == "md5" and not release.doubtful

@@ -118,7 +118,7 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
     yield from _differing("boot", front, _both_halves(_pairs(_settings(was), _settings(now))))
     yield from _differing("volume", front, _pairs(_states(was), _states(now)))
     yield from _free(was, now, front)
-    parts = [{p.part: p.version for p in each.parts or ()} for each in (was, now)]
+    parts = [{p.shown: p.version for p in each.parts or ()} for each in (was, now)]
     yield from _differing("part", front, _pairs(parts[0], parts[1]))
     pointers = [{f"{p.part} is loaded from": p.place for p in m.pointers or ()} for m in (was, now)]
     yield from _differing("part", front, _pairs(pointers[0], pointers[1]))

@@ -64,7 +64,8 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
 
 def _name(image: Image, release: KnownRelease | None) -> str:
     """The name of a copy; a bank has none of its own, so its release's."""
-    if image.place.is_bank and release is not None:
+    cut = image.file is not None and image.file.path_cut
+    if release is not None and (image.place.is_bank or cut):
         return release.file
     return image.place.name
 

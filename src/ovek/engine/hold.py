@@ -29,7 +29,7 @@ from ovek.engine.layouts.interface import NotKnownError
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.roles import Roles
 from ovek.engine.runs import Runs
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file, is_empty
+from ovek.engine.verdicts import CUT, JudgedDevice, JudgedMember, find_file, is_empty
 from ovek.model.naming import IMAGE_ROLES, glob_pattern
 from ovek.model.place import Place, parse_place
 from ovek.model.policy import Policy
@@ -91,6 +91,7 @@ def _because(text: str, kind: HoldKind) -> Reason:
     return Reason(text, frozenset({kind}))
 
 
+_CUT = _because(f"{CUT}, so that nobody can say what would be deleted", "not-known")
 _LOG = (_because("a log that may still be written", "log"),)
 
 
@@ -117,7 +118,7 @@ class Holds:
             (wishes.policy.pinned, _because("pinned by policy", "pinned")),
             (wishes.keep, _because("kept by --keep", "kept-by-name")),
         )
-        self.logs_before = judged.device.taken_at - LOG_IS_OLD
+        self.logs_before = judged.device.now - LOG_IS_OLD
         used = self._hold_used(walk, runs)
         self._hold_behind(walk)
         for one in judged.members or ():
@@ -320,6 +321,8 @@ class _OnVolume:
     def reasons(self, file: File, role: Role) -> Reasons:
         """Every reason that holds a file; none means that it may go."""
         path, holds = file.path, self.holds
+        if file.path_cut:
+            return (*self.named.get(path, ()), _CUT)
         if role == "log":
             recent = file.modified is None or file.modified > holds.logs_before
             reasons = _LOG if recent else holds.of_role.get(role, ())

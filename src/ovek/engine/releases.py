@@ -11,7 +11,9 @@
 5. A file that a release contains is published with it.
 """
 
-from collections.abc import Iterable
+from bisect import bisect_left
+from collections.abc import Iterable, Mapping
+from functools import cached_property
 from typing import Any
 
 import msgspec
@@ -69,6 +71,22 @@ class ReleaseIndex:
         if case_blind:
             return self.by_folded.get(name.casefold(), [])
         return self.by_name.get(name, [])
+
+    @cached_property
+    def _in_order(self) -> dict[bool, list[str]]:
+        """The published names in order: as they are, and folded."""
+        return {False: sorted(self.by_name), True: sorted(self.by_folded)}
+
+    def beginning(self, start: str, *, case_blind: bool) -> list[KnownRelease]:
+        """The releases whose file names begin so, as a listing that cuts names shows them."""
+        start = start.casefold() if case_blind else start
+        names, found = self._in_order[case_blind], list[KnownRelease]()
+        by_name: Mapping[str, list[KnownRelease]] = self.by_folded if case_blind else self.by_name
+        for name in names[bisect_left(names, start) :]:
+            if not name.startswith(start):
+                break
+            found += by_name[name]
+        return found
 
     def family(self, release: KnownRelease) -> Family:
         """The digests that belong with those of a release.

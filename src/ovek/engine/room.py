@@ -24,7 +24,7 @@ def need_of(
         name = volume.folded(spot.place.path)
         gone = {place.path for place in spot.replaces}
         over = sum(
-            taken(file.size, volume, sheet)
+            taken(file.least, volume, sheet)
             for file in volume.files or ()
             if file.path not in gone and volume.folded(file.path) == name
         )
@@ -49,6 +49,8 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     name, release = volume.name, room.release
     if volume.state in ("absent", "unreadable"):
         return f"the volume {name}: is {volume.state}"
+    if not sheet.start.can_read(volume.filesystem):
+        return f"the volume {name}: is {volume.filesystem}, which this device cannot read"
     if volume.state is None:
         return f"whether {name}: can be read is not known"
     if volume.free is None:

@@ -6,7 +6,8 @@
    the member that runs it.
 3. Where no place is told for a member, it may run any of its own images of its version: that is
    sure only where there is one, and it is a bank.
-4. Where the sheet asks for a fact that would tell and the device did not answer, the member may run
+4. A device that was read at its boot loader runs nothing, whatever it tells.
+5. Where the sheet asks for a fact that would tell and the device did not answer, the member may run
    any of its images.
 """
 
@@ -60,6 +61,8 @@ def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
 
 def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
     """The version that a member runs: its own, else the device's."""
+    if judged.device.at == "boot-loader":
+        return None
     own = known_version(one.member.running_version)
     return own if own is not None else known_version(judged.device.running.version)
 
@@ -67,6 +70,8 @@ def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
 def variant_of(device: Device, naming: Naming) -> str | None:
     """The variant that runs: told by the device, else by the name of the file it runs from."""
     running = device.running
+    if device.at == "boot-loader":
+        return None
     if running.variant is not None or running.place is None:
         return running.variant
     return naming.of(parse_place(running.place).path, case_blind=False).variant
@@ -82,6 +87,8 @@ def known_version(text: str | None) -> str | None:
 
 
 def _of_member(judged: JudgedDevice, one: JudgedMember) -> Runs:
+    if judged.device.at == "boot-loader":
+        return Runs(member=one.member.id, version=None, variant=None, places=(), sure=True)
     own = known_version(one.member.running_version)
     whole = known_version(judged.device.running.version)
     version = version_of(judged, one)

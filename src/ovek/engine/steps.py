@@ -141,7 +141,7 @@ def _deletions(choice: Choice) -> Iterator[Act]:
     files = {each.place: each.file for each in choice.told}
     for unit in choice.going:
         for place in unit.places:
-            frees = taken(files[place].size, choice.volume, choice.sheet)
+            frees = taken(files[place].least, choice.volume, choice.sheet)
             step = Step(kind="delete", place=str(place), frees=frees, tier=unit.tier, why=unit.why)
             yield Act(step, (Delete(place=place.on(choice.one.member.id)),))
 

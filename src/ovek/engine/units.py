@@ -63,7 +63,7 @@ def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) 
 def _unit(files: Sequence[Told], tier: Tier, why: str, cluster: int) -> Unit:
     frees, age = 0, None
     for each in files:
-        frees += -(-(each.file.size or 0) // cluster) * cluster
+        frees += -(-each.file.least // cluster) * cluster
         if each.file.modified is not None:
             time = each.file.modified.timestamp()
             age = time if age is None or time > age else age

@@ -6,9 +6,10 @@ Digests that any source gives for one set of bytes belong together (see `release
    whatever the file is called. One that belongs with it differs: `altered`, the pattern of a forged
    collision. Sources disagree on the strongest that both know, or the publisher's digest is
    doubtful: `disputed`, whatever weaker ones say.
-2. Its name is a published one: smaller than published, `cut-short`; another digest or size,
-   `altered`, or `disputed` where sources disagree or the digest is doubtful; no digest known to
-   both, `unmeasured`.
+2. Its name is a published one: surely smaller than published, `cut-short`; another digest or a
+   size that cannot be the published one, `altered`, or `disputed` where sources disagree or the
+   digest is doubtful; no digest known to both, `unmeasured`. A name that the listing cut is a
+   published one where only one begins so; where several do, it is `unmeasured`.
 3. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.
 
 A set is as good as its worst package; a package that is missing makes it `altered`. A bank that
@@ -35,6 +36,7 @@ from ovek.model.snapshot import Bank, BootEntry, Device, File, FileSet, Hardware
 from ovek.model.verdict import WORST_FIRST, Image, Judgement, KnownRelease, Verdict
 
 _AT_ONCE = 10_000  # files whose names are made ready together
+CUT = "its name is cut by the listing"
 
 
 class Judge(Struct, frozen=True, kw_only=True):
@@ -165,10 +167,12 @@ def judge_file(
     looks: bool,
     known: list[KnownRelease],
     releases: ReleaseIndex,
+    step: int | None = None,
 ) -> Judgement | None:
     """Judge one file by its name, size in bytes and digests; None where it is no image.
 
-    `looks` is whether it looks like an image by its name, `known` the releases of that name.
+    `looks` is whether it looks like an image by its name, `known` the releases of that name. The
+    size is known to within `step` bytes; None: it is exact.
     """
     for algorithm, digest in digests or ():
         sharing = releases.by_digest.get(digest)
@@ -181,7 +185,8 @@ def judge_file(
             return _against_equal(name, digests, equal, releases.family(equal[0]))
     if known:
         judgements = [
-            _against_named(size, digests, release, releases.family(release)) for release in known
+            _against_named(size, step or 1, digests, release, releases.family(release))
+            for release in known
         ]
         return max(judgements, key=lambda one: WORST_FIRST.index(one.verdict))
     if looks:
@@ -247,12 +252,14 @@ def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
 
 
 def _against_named(
-    size: int | None, digests: Digests | None, release: KnownRelease, family: Family
+    size: int | None, step: int, digests: Digests | None, release: KnownRelease, family: Family
 ) -> Judgement:
     """Hold a file against the release that its name is published for; no digest is equal."""
-    if size is not None and release.sizes and size < min(release.sizes):
+    about = "" if step == 1 else f" (to within {show_size(step)})"
+    if size is not None and release.sizes and size + step <= min(release.sizes):
         whole = min(release.sizes)
-        why = f"it has {size} bytes, {whole} are published: {show_size(whole - size)} too few"
+        why = f"it has {size} bytes{about}, {whole} are published: "
+        why += f"{show_size(whole - size)} too few"
         return Judgement(verdict="cut-short", why=why, release=release)
     other = next((name for name, _ in digests or () if name in family.digests), None)
     if other is not None:
@@ -267,9 +274,9 @@ def _against_named(
                 verdict="disputed", why=f"{why}, but {reason}", release=release, by=other
             )
         return Judgement(verdict="altered", why=why, release=release, by=other)
-    if size is not None and release.sizes and size not in release.sizes:
+    if size is not None and release.sizes and not _meets(size, step, release.sizes):
         published = " or ".join(str(one) for one in sorted(release.sizes))
-        why = f"it has {size} bytes, {published} are published"
+        why = f"it has {size} bytes{about}, {published} are published"
         verdict: Verdict = "disputed" if len(release.sizes) > 1 else "altered"
         return Judgement(verdict=verdict, why=why, release=release)
     why = "no digest of it is known"
@@ -279,6 +286,11 @@ def _against_named(
     elif not release.digests:
         why = f"no digest of {release.file} is published"
     return Judgement(verdict="unmeasured", why=why, release=release)
+
+
+def _meets(size: int, step: int, sizes: frozenset[int]) -> bool:
+    """Whether a size that is known to within `step` bytes may be one of these."""
+    return size in sizes or any(size - step < one < size + step for one in sizes)
 
 
 def _sources(release: KnownRelease) -> str:
@@ -350,6 +362,10 @@ def _judge_files(
     used = started | loaded
     for file, path, name, may_be in _named_files(volume.files or (), blind, judge.naming):
         digests = file.digests
+        if file.path_cut:
+            used_for = (_begun(path, started), _begun(path, loaded))
+            _judge_cut(file, volume, hardware, judge, images, used_for)
+            continue
         if (
             name not in published
             and not may_be
@@ -372,21 +388,70 @@ def _judge_files(
             named = Named("part-image", True)
         known = published.get(name, [])
         own_name = file.path.rpartition("/")[2]
-        judgement = judge_file(own_name, file.size, digests, named.image, known, releases)
+        judgement = judge_file(
+            own_name, file.size, digests, named.image, known, releases, file.size_step
+        )
         if judgement is not None:
             judgement = judge.accepted(judgement)
             place = Place(volume.name, file.path)
-            release = judgement.release
-            suits = True if release is None else fits(release, hardware)
-            images[place] = Image(
-                place=place,
-                role=_image_role(named, judgement),
-                judgement=judgement,
-                file=file,
-                version=(release and release.version) or named.version,
-                suits=suits,
-                foreign=release if suits is False else None,
-            )
+            images[place] = _file_image(place, file, named, judgement, hardware)
+
+
+def _file_image(
+    place: Place, file: File, named: Named, judgement: Judgement, hardware: Hardware
+) -> Image:
+    release = judgement.release
+    suits = True if release is None else fits(release, hardware)
+    return Image(
+        place=place,
+        role=_image_role(named, judgement),
+        judgement=judgement,
+        file=file,
+        version=(release and release.version) or named.version,
+        suits=suits,
+        foreign=release if suits is False else None,
+    )
+
+
+def _begun(start: str, names: Iterable[str]) -> bool:
+    """Whether any of these names begins so."""
+    return any(name.startswith(start) for name in names)
+
+
+def _judge_cut(
+    file: File,
+    volume: Volume,
+    hardware: Hardware,
+    judge: Judge,
+    images: dict[Place, Image],
+    used_for: tuple[bool, bool],
+) -> None:
+    """Judge a file whose name the listing cut; `used_for` is whether a start or a part names it."""
+    blind, name = volume.case_blind, file.path.rpartition("/")[2]
+    named = judge.naming.of(file.path, case_blind=blind)
+    if named.role == "unknown" and any(used_for):
+        named = Named("system-image" if used_for[0] else "part-image", True)
+    releases = judge.releases
+    known = releases.beginning(name, case_blind=blind)
+    judgement = judge_file(
+        f"a file that begins with {name}",
+        file.size,
+        file.digests,
+        named.image or bool(known),
+        known[:1] if len(known) == 1 else [],
+        releases,
+        file.size_step,
+    )
+    if judgement is None:
+        return
+    if judgement.verdict == "unlisted" and known:
+        names = sorted({release.file for release in known})
+        why = f"it may be any of {len(names)}: {', '.join(names[:3])}"
+        why += ", …" if names[3:] else ""
+        judgement = Judgement(verdict="unmeasured", why=why)
+    judgement = replace(judge.accepted(judgement), why=f"{judgement.why}; {CUT}")
+    place = Place(volume.name, file.path)
+    images[place] = _file_image(place, file, named, judgement, hardware)
 
 
 def _named_files(
@@ -418,9 +483,10 @@ def _judge_set(
     volume: Volume, file_set: FileSet, images: dict[Place, Image], judge: Judge
 ) -> Image:
     there = {volume.folded(file.path): file for file in volume.files or ()}
+    cut = [file for file in volume.files or () if file.path_cut]
     places, judgements, packages = [], [], list[Image]()
     for package in file_set.packages:
-        file = there.get(volume.folded(package))
+        file = there.get(volume.folded(package)) or _cut_file(volume, package, cut)
         place = Place(volume.name, file.path if file else package)
         places.append(place)
         image = images.get(place)
@@ -430,13 +496,15 @@ def _judge_set(
         elif image is None:
             why = f"nothing is known of its package {package}"
             judgements.append(Judgement(verdict="unmeasured", why=why))
-        elif _other_spelling(place.path, package, volume):
+        elif (
+            file is not None and not file.path_cut and _other_spelling(place.path, package, volume)
+        ):
             judgements.append(Judgement(verdict="unmeasured", why=_spelled_so(package, place.path)))
         else:
             judgements.append(image.judgement)
             packages.append(image)
     place = Place(volume.name, file_set.set_file)
-    own = there.get(volume.folded(file_set.set_file))
+    own = there.get(volume.folded(file_set.set_file)) or _cut_file(volume, file_set.set_file, cut)
     if own is not None:
         place = Place(volume.name, own.path)
         image = images.get(place)
@@ -539,7 +607,8 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Ima
             found.append(image)
             judgements.append(image.judgement)
             parts += image.parts
-            if _other_spelling(place.path, named.path, member.volume(place.volume)):
+            cut = image.file is not None and image.file.path_cut
+            if not cut and _other_spelling(place.path, named.path, member.volume(place.volume)):
                 why = _spelled_so(named.path, place.path)
                 judgements.append(Judgement(verdict="unmeasured", why=why))
         elif place.member is not None:
@@ -553,7 +622,8 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Ima
         else:
             why = f"its file {text} is no image that is known"
             judgements.append(Judgement(verdict="unlisted", why=why))
-    if why := _not_one_release(found, {place.name for place in parts}):
+    begun = tuple(each.place.name for each in found if each.file and each.file.path_cut)
+    if why := _not_one_release(found, {place.name for place in parts}, begun):
         judgements.append(Judgement(verdict="altered", why=why))
     versions = {image.version for image in found if image.role != "part-image"}
     suits, foreign = _all_suit(found)
@@ -575,10 +645,10 @@ def _may_be_there(place: Place, member: Member) -> bool:
     return member.volumes is None or (volume is not None and volume.files is None)
 
 
-def _not_one_release(images: list[Image], names: set[str]) -> str:
+def _not_one_release(images: list[Image], names: set[str], begun: tuple[str, ...]) -> str:
     """What keeps the files of a bank from being one whole release; empty where nothing does.
 
-    `names` are those of all its files.
+    `names` are those of all its files, `begun` those of them that the listing cut.
     """
     ours = [
         (image, image.judgement.release)
@@ -599,7 +669,11 @@ def _not_one_release(images: list[Image], names: set[str]) -> str:
     for _, release in ours:
         if release is not None and release.within is not None:
             there = names | {other.file for _, other in ours if other is not None}
-            lacking = sorted({each.name for each in release.contains} - there)
+            lacking = sorted(
+                name
+                for name in {each.name for each in release.contains} - there
+                if not (begun and name.startswith(begun))
+            )
             if lacking:
                 return f"it lacks {', '.join(lacking)} of {release.within}"
     return ""
@@ -661,7 +735,10 @@ def cited_places(member: Member) -> Iterator[Place]:
 
 
 def find_file(place: Place, member: Member) -> File | None:
-    """The file at a place of this member, case-blind where the volume is."""
+    """The file at a place of this member, case-blind where the volume is.
+
+    A file whose name the listing cut may be any that begins so; the first is found.
+    """
     volume = member.volume(place.volume)
     if volume is None:
         return None
@@ -670,8 +747,27 @@ def find_file(place: Place, member: Member) -> File | None:
             return file
     if volume.case_blind:
         wanted = place.path.casefold()
-        return next((f for f in volume.files or () if f.path.casefold() == wanted), None)
-    return None
+        found = next((f for f in volume.files or () if f.path.casefold() == wanted), None)
+        if found is not None:
+            return found
+    return next(cut_files(place, member), None)
+
+
+def cut_files(place: Place, member: Member) -> Iterator[File]:
+    """The files of a member whose names the listing cut, and that may be the one at a place."""
+    volume = member.volume(place.volume)
+    for file in (volume.files if volume is not None else None) or ():
+        if file.path_cut and volume is not None and _may_be(volume, file, place.path):
+            yield file
+
+
+def _cut_file(volume: Volume, path: str, cut: Iterable[File]) -> File | None:
+    return next((file for file in cut if _may_be(volume, file, path)), None)
+
+
+def _may_be(volume: Volume, file: File, path: str) -> bool:
+    """Whether a file whose name the listing cut may be the one of this path."""
+    return volume.folded(path).startswith(volume.folded(file.path))
 
 
 def find_image(

@@ -11,7 +11,7 @@ from ovek.files.errors import InputError
 from ovek.files.typed import read_bytes, read_toml, text_of
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
-_LISTS = {"ways", "capture"}
+_LISTS = {"ways", "capture", "serials"}
 _KNOWN = tuple(field.name for field in msgspec.structs.fields(FleetDevice))
 
 

@@ -20,13 +20,20 @@ else:
 Port = Annotated[int, Meta(ge=1, le=65535)]
 
 
+class Expected(Struct, frozen=True, kw_only=True):
+    """How many members a device is to have, and their serial numbers; None is not told."""
+
+    members: int | None = None
+    serials: tuple[str, ...] = ()
+
+
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One device of the fleet. `site` is where it stands, `role` what it does there.
 
     `ways` are taken in their order, each adding what the ones before left open. `capture` are
     globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
     as the `volume` of the `member`. Paths are relative to the site. `user`, `key` and `through`
-    are as in `Access`.
+    are as in `Access`. `members` is how many members it is to have, `serials` are theirs.
     """
 
     name: Name
@@ -43,11 +50,23 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     folder: str | None = None
     volume: Name = "stick"
     member: Name = "1"
+    members: Annotated[int, Meta(ge=1, le=1000)] | None = None
+    serials: tuple[Name, ...] = ()
 
     def __post_init__(self) -> None:
         for way, key in WAYS.items():
             if way in self.ways and not getattr(self, key):
                 raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
+        if self.members is not None and len(self.serials) > self.members:
+            met = f"has {len(self.serials)} serials and {self.members} members"
+            raise ValueError(f"the device {self.name!r} {met}; give each member one serial")
+
+    @property
+    def expected(self) -> Expected | None:
+        """What members it is to have; None where that is not told."""
+        if self.members is None and not self.serials:
+            return None
+        return Expected(members=self.members or len(self.serials), serials=self.serials)
 
 
 class Access(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -17,6 +17,7 @@ from ovek.model.snapshot import Name
 FORMAT = "ovek.policy/1"
 RECOMMENDED = "recommended"
 SNAPSHOT_AGE, BACKUP_AGE = "7d", "30d"
+DIGEST_AGE, START_DIGEST_AGE = "30d", "7d"
 _PERCENT = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.ASCII)
 
 BankRule = Literal["match", "previous"]
@@ -65,7 +66,9 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `target`, `allowed`, `bank_rule` and `track` hold for all devices, unless a `want` is narrower.
     `keep` is how many system images stay on each member. `reserve` is the free space that a
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
-    `weakest_digest` is the weakest that may prove an image. `severity` changes that of a rule.
+    `weakest_digest` is the weakest that may prove an image. `digest_age` is how old a digest may be
+    that is not measured anew, `start_digest_age` that of an image that runs or starts next.
+    `severity` changes that of a rule.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -79,12 +82,14 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     weakest_digest: Algorithm = "md5"
     snapshot_age: str | None = None
     backup_age: str | None = None
+    digest_age: str | None = None
+    start_digest_age: str | None = None
     severity: dict[Name, Severity | Literal["off"]] = {}
     want: tuple[Want, ...] = ()
 
     def __post_init__(self) -> None:
         self.reserve_of(0)
-        for age in (self.snapshot_age, self.backup_age):
+        for age in (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age):
             if age is not None:
                 parse_age(age)
 
@@ -104,6 +109,17 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def oldest_backup(self) -> timedelta:
         """The largest age of a configuration backup."""
         return _age(self.backup_age or BACKUP_AGE)
+
+    @property
+    def oldest_digest(self) -> timedelta:
+        """The largest age of a digest of an image that neither runs nor starts next."""
+        return _age(self.digest_age or DIGEST_AGE)
+
+    @property
+    def oldest_start_digest(self) -> timedelta:
+        """The largest age of a digest of what runs or starts next."""
+        started = _age(self.start_digest_age or START_DIGEST_AGE)
+        return started if self.start_digest_age is not None else min(started, self.oldest_digest)
 
 
 _age = lru_cache(maxsize=64)(parse_age)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 from msgspec import Meta, Struct, field
 
 from ovek.model.digest import Algorithm
+from ovek.model.filesystem import can_read
 from ovek.model.pattern import Pattern, PatternError, compiled
 from ovek.model.snapshot import BootMode, Name
 
@@ -45,7 +46,8 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """How this kind of device starts.
 
     `mode` is the boot mode of a device that has no setting for it. `default_volume` is where the
-    loader looks by itself; None: the first volume.
+    loader looks by itself; None: the first volume. `reads` are the file systems that its volumes
+    can be read in; None: not known.
     """
 
     layout: Layout
@@ -53,6 +55,11 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     on_bad_image: OnBadImage
     mode: BootMode | None = None
     default_volume: str | None = None
+    reads: tuple[Name, ...] | None = None
+
+    def can_read(self, filesystem: str | None) -> bool:
+        """Whether a volume of this file system may be read, as far as is known."""
+        return self.reads is None or filesystem is None or can_read(self.reads, filesystem)
 
     def __post_init__(self) -> None:
         if self.fallback not in LAYOUTS[self.layout]:

@@ -10,6 +10,7 @@ from typing import Annotated, Generic, Literal, TypeVar
 from msgspec import Meta, Struct
 
 from ovek.model.digest import Digests
+from ovek.model.filesystem import is_fat
 from ovek.model.place import parse_place
 
 FORMAT = "ovek.snapshot/1"
@@ -42,12 +43,49 @@ class Setting(_Data, Generic[T], frozen=True):
 
 
 class File(_Data, frozen=True):
-    """One file on a volume. `path` is relative to the volume, without a leading slash."""
+    """One file on a volume. `path` is relative to the volume, without a leading slash.
+
+    `size` is known to within `size_step` bytes, as a listing in KiB tells it; None is exact.
+    `path_cut` is whether the listing cut the name, which may then be any that begins so.
+    `digests_at` is when the digests were measured; None: when the device was read.
+    """
 
     path: Name
     size: Bytes | None = None
+    size_step: Annotated[int, Meta(ge=1, le=2**50)] | None = None
+    path_cut: bool = False
     modified: Time | None = None
     digests: Digests | None = None
+    digests_at: Time | None = None
+
+    @property
+    def least(self) -> int:
+        """The fewest bytes that it may have; 0 where nothing is known of its size."""
+        if self.size is None:
+            return 0
+        return self.size if self.size_step is None else max(0, self.size - self.size_step + 1)
+
+    @property
+    def most(self) -> int | None:
+        """The most bytes that it may have; None where nothing is known of its size."""
+        if self.size is None or self.size_step is None:
+            return self.size
+        return self.size + self.size_step - 1
+
+    def may_have(self, size: int) -> bool:
+        """Whether it may have this many bytes, as far as is known.
+
+        >>> told_in_kib = File(path="a.img", size=3072, size_step=1024)
+        >>> [told_in_kib.may_have(size) for size in (2048, 2049, 4095, 4096)]
+        [False, True, True, False]
+        """
+        most = self.most
+        return most is None or self.least <= size <= most
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether it surely holds nothing."""
+        return self.most == 0
 
 
 class FileSet(_Data, frozen=True):
@@ -63,6 +101,7 @@ class Volume(_Data, frozen=True):
     name: Name
     state: VolumeState | None = None
     filesystem: str | None = None
+    removable: bool | None = None
     capacity: Bytes | None = None
     free: Bytes | None = None
     cluster: Annotated[int, Meta(ge=1, le=2**40)] | None = None
@@ -75,7 +114,9 @@ class Volume(_Data, frozen=True):
                 f"free is {self.free} bytes but capacity is {self.capacity}; "
                 "a volume cannot have more free than it holds"
             )
-        _once_each("file", [file.path for file in self.files or ()])
+        files = self.files or ()
+        if len({file.path for file in files}) < len(files):  # two names may be cut alike
+            _once_each("file", [file.path for file in files if not file.path_cut])
 
     @property
     def case_blind(self) -> bool:
@@ -83,9 +124,7 @@ class Volume(_Data, frozen=True):
 
         They are on the FAT family, and may be where the file system is not known.
         """
-        if self.filesystem is None:
-            return True
-        return self.filesystem.casefold().lstrip("v").startswith(("fat", "exfat", "msdos"))
+        return self.filesystem is None or is_fat(self.filesystem)
 
     def folded(self, path: str) -> str:
         """The path as names are compared on this volume."""
@@ -145,10 +184,23 @@ class Pointer(_Data, frozen=True):
 
 
 class Part(_Data, frozen=True):
-    """Something with firmware of its own, and the version it runs."""
+    """Something with firmware of its own, and the version it runs.
+
+    Where there are several of one kind, each is in a `slot`.
+    """
 
     part: Name
+    slot: str | None = None
     version: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """The part, and its slot where there are several.
+
+        >>> Part(part="line-card", slot="3").shown
+        'line-card in slot 3'
+        """
+        return self.part if self.slot is None else f"{self.part} in slot {self.slot}"
 
 
 class Hardware(_Data, frozen=True):
@@ -157,6 +209,7 @@ class Hardware(_Data, frozen=True):
     model: str | None = None
     revision: str | None = None
     memory: Bytes | None = None
+    serial: str | None = None
 
 
 class Member(_Data, frozen=True):
@@ -219,20 +272,29 @@ class Running(_Data, frozen=True):
 
 
 class Config(_Data, frozen=True):
-    """The state of the device's configuration."""
+    """The state of the device's configuration. `backed_up` is told where it never was."""
 
     unsaved_changes: bool | None = None
     backed_up_at: Time | None = None
+    backed_up: Literal["never"] | None = None
 
 
 class Device(_Data, frozen=True):
-    """One device at one time: one line of a snapshot."""
+    """One device at one time: one line of a snapshot.
+
+    `at` is where it was read: `running`, or at the prompt of its `boot-loader`, where nothing runs.
+    `clock` is its own time when it was read, `reload_at` when it is set to reload by itself.
+    """
 
     format: Literal["ovek.snapshot/1"]
     device: Name
     sheet: Name
     taken_at: Time
     site: str | None = None
+    role: str | None = None
+    at: Literal["running", "boot-loader"] | None = None
+    clock: Time | None = None
+    reload_at: Time | None = None
     hardware: Hardware = Hardware()
     source: Source | None = None
     running: Running = Running()
@@ -242,15 +304,26 @@ class Device(_Data, frozen=True):
     def __post_init__(self) -> None:
         _once_each("member", [member.id for member in self.members or ()])
 
+    @property
+    def now(self) -> datetime:
+        """When it was read by its own clock, by which ages on it are counted."""
+        return self.clock if self.clock is not None else self.taken_at
+
     def hardware_of(self, member: Member) -> Hardware:
-        """What a member is made of: its own where that is known, else the device's."""
+        """What a member is made of: its own where that is known, else the device's.
+
+        A serial number is one member's: that of the device is its member's where it has but one.
+        """
         own, whole = member.hardware, self.hardware
-        if own is None:
+        if own is None and (whole.serial is None or len(self.members or ()) == 1):
             return whole
+        own = own if own is not None else Hardware()
+        alone = len(self.members or ()) == 1
         return Hardware(
             model=own.model if own.model is not None else whole.model,
             revision=own.revision if own.revision is not None else whole.revision,
             memory=own.memory if own.memory is not None else whole.memory,
+            serial=own.serial if own.serial is not None or not alone else whole.serial,
         )
 
 

@@ -9,9 +9,10 @@ from collections.abc import Iterator
 
 from ovek.engine.layouts.interface import Attempt, Layout, NotKnownError, Seen
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing, image_volume
+from ovek.engine.verdicts import CUT
 from ovek.model.change import Change, Save, SetMode, SetOnce, SetOrder
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import Boot, BootEntry, BootMode, Member, Volume
+from ovek.model.snapshot import Boot, BootEntry, BootMode, File, Member, Volume
 from ovek.model.verdict import Image
 
 
@@ -123,7 +124,7 @@ def _default_volume(seen: Seen) -> Volume:
 def _first_found(seen: Seen) -> Iterator[Place]:
     """The images of the default volume that could start a member, in directory order."""
     volume = _default_volume(seen)
-    if volume.state in ("absent", "unreadable"):
+    if volume.state in ("absent", "unreadable") or not seen.start.can_read(volume.filesystem):
         return
     if volume.state is None:
         raise NotKnownError(f"whether {volume.name}: can be read is not known")
@@ -134,6 +135,14 @@ def _first_found(seen: Seen) -> Iterator[Place]:
         image = seen.one.sets.get(place) or seen.one.images.get(place)
         if image is not None and image.starts_members:
             yield place
+        elif image is None and file.path_cut and _may_be_image(seen, volume, file):
+            raise NotKnownError(f"whether {place} is an image is not known, since {CUT}")
+
+
+def _may_be_image(seen: Seen, volume: Volume, file: File) -> bool:
+    """Whether what is behind the cut of a name may make it an image."""
+    named = seen.judged.judge.naming.of(file.path, case_blind=volume.case_blind)
+    return named.role == "unknown" and not file.is_empty
 
 
 LAYOUT = Files()

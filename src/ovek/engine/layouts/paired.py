@@ -128,7 +128,7 @@ def _same(seen: Seen) -> bool:
     same = True
     for name, file in trial.items():
         other = committed[name]
-        if None not in (file.size, other.size) and file.size != other.size:
+        if not _may_be_as_long(file, other):
             return False
         ours, theirs = dict(file.digests or ()), dict(other.digests or ())
         common = [algorithm for algorithm in ours if algorithm in theirs]
@@ -160,9 +160,18 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
         file = find_file(place.on(None), seen.member)
         if file is None:
             return None
-        key = place.path.rpartition("/")[2]
-        files[key.casefold() if volume is not None and volume.case_blind else key] = file
+        key = file.path.rpartition("/")[2]
+        key = key.casefold() if volume is not None and volume.case_blind else key
+        if file.path_cut and key in files:
+            raise NotKnownError(f"the listing cuts two names of bank:{name} alike ({key})")
+        files[key] = file
     return files
+
+
+def _may_be_as_long(file: File, other: File) -> bool:
+    """Whether two files may have the same size, as far as is known."""
+    most, others = file.most, other.most
+    return most is None or others is None or (file.least <= others and other.least <= most)
 
 
 LAYOUT = Paired()

@@ -10,6 +10,7 @@ here, so that the most telling one speaks first.
 """
 
 from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
 
 from msgspec import Struct
 
@@ -20,6 +21,7 @@ from ovek.engine.runs import Runs, runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.engine.wanted import Wanted
 from ovek.model.finding import Severity
+from ovek.model.fleet import Expected
 from ovek.model.place import Place
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFacts
@@ -98,7 +100,7 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
 
 
 class Subject(Struct, frozen=True, kw_only=True):
-    """All that a rule may look at."""
+    """All that a rule may look at; `age` is that of the snapshot, in seconds."""
 
     judged: JudgedDevice
     walk: DeviceWalk
@@ -107,6 +109,17 @@ class Subject(Struct, frozen=True, kw_only=True):
     members: tuple[MemberSubject, ...]
     age: float
     shelf: ShelfFacts | None
+    expected: Expected | None = None
+
+    @property
+    def as_of(self) -> datetime:
+        """When the audit is made."""
+        return self.judged.device.taken_at + timedelta(seconds=self.age)
+
+    @property
+    def up(self) -> bool:
+        """Whether the device runs; one that was read at its boot loader does not."""
+        return self.judged.device.at != "boot-loader"
 
     @property
     def layout(self) -> Layout:
@@ -198,6 +211,7 @@ def subject_of(
     wanted: Wanted,
     age: float = 0.0,
     shelf: ShelfFacts | None = None,
+    expected: Expected | None = None,
 ) -> Subject:
     """Put together what the rules look at; `age` is that of the snapshot, in seconds."""
     ours = zip(judged.members or (), walk.members, runs_of(judged), strict=True)
@@ -212,6 +226,7 @@ def subject_of(
         members=tuple(members),
         age=age,
         shelf=shelf,
+        expected=expected,
     )
 
 
@@ -244,5 +259,8 @@ def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Run
 
 def _odd(image: Image, release: KnownRelease) -> bool:
     """Whether a proven image is withdrawn, for other hardware, or has another name."""
-    name = image.file.path.rpartition("/")[2] if image.file is not None else release.file
+    file = image.file
+    name = file.path.rpartition("/")[2] if file is not None else release.file
+    if file is not None and file.path_cut and release.file.casefold().startswith(name.casefold()):
+        name = release.file
     return release.file != name or release.status == "withdrawn" or image.suits is False

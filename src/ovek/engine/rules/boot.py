@@ -6,9 +6,12 @@ from collections.abc import Iterator
 from difflib import get_close_matches
 from typing import TypeVar
 
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import effect
 from ovek.engine.layouts.interface import Seen
 from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
-from ovek.engine.verdicts import find_file
+from ovek.engine.verdicts import find_file, rejudge
+from ovek.model.change import Lose
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
 from ovek.model.snapshot import BootEntry, BootMode, Setting
@@ -34,6 +37,78 @@ def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
         return None
     asked = "boot.mode.saved" in judge.asks or "boot.mode.live" in judge.asks
     return effective(boot.mode) or (None if asked else judge.sheet.start.mode)
+
+
+@rule(
+    "at-boot-loader",
+    "critical",
+    "A device at its boot loader forwards nothing until somebody starts it.",
+    "Start it from its boot loader, then read it again",
+)
+def at_boot_loader(subject: Subject) -> Iterator[Said]:
+    """The device was read at the prompt of its boot loader."""
+    if subject.up:
+        return
+    for member in subject.members:
+        starts, able = member.walk.starts, member.walk.rescue
+        saw = "it was read at its boot loader's prompt: nothing runs"
+        if starts is not None:
+            version = f"{starts.version} " if starts.version else ""
+            told = f"Start it: the next start is {version}from {starts.place}, {starts.verdict}"
+        elif able:
+            best = able[0]
+            told = f"Start it by hand from {best.place} ({best.version or 'version not known'}, "
+            told += f"{best.verdict}), then set what starts next"
+        elif member.stranded:
+            told = "Bring a proven image on a stick or over the network, and start from that"
+        else:
+            told = "Find out what it starts from: read the session at its boot loader again"
+        yield Said(member=member.id, place=None, saw=saw, do=told)
+    if not subject.members:
+        saw = "it was read at its boot loader's prompt: nothing runs"
+        yield Said(member=None, place=None, saw=saw)
+
+
+@rule(
+    "reload-scheduled",
+    "warning",
+    "A reload that comes by itself finds the device as it is, at night and with nobody there.",
+    "Cancel that reload, or mend the next start before it",
+)
+def reload_scheduled(subject: Subject) -> Iterator[Said]:
+    """The device is set to reload by itself, and its next start is not ready."""
+    device, reload = subject.judged.device, subject.walk.reload
+    if device.reload_at is None or device.reload_at < device.now or reload == "ready":
+        return
+    saw = f"it reloads by itself at {device.reload_at:%Y-%m-%d %H:%M} UTC by its clock, "
+    saw += f"and its next start is {reload}"
+    serious: Severity | None = "critical" if reload in ("stranded", "unknown") else None
+    yield Said(member=None, place=None, saw=saw, severity=serious)
+
+
+@rule(
+    "starts-from-removable",
+    "warning",
+    "A stick that somebody pulls takes the next start with it.",
+    "Copy a proven image to a volume that stays, and name it in the boot settings",
+)
+def starts_from_removable(subject: Subject) -> Iterator[Said]:
+    """The next start is from a removable volume, and nothing starts without that."""
+    judged = subject.judged
+    for member in subject.members:
+        at = member.walk.starts.at if member.walk.starts is not None else None
+        owner = judged.member(at.member or "") if at is not None else None
+        if at is None or owner is None or at.is_bank:
+            continue
+        volume = owner.member.volume(at.volume)
+        if volume is None or not volume.removable:
+            continue
+        gone = Lose(place=Place(at.volume, "", at.member))
+        pulled = rejudge(judged, effect(judged.device, gone, judged.judge.sheet))
+        walks = {walk.member: walk for walk in walk_device(pulled).members}
+        if walks[member.id].outcome == "stranded":
+            saw = f"the next start is from {at.volume}:, which is removable, and nothing starts "
+            yield Said(member=member.id, place=at.on(None), saw=saw + "without it")
 
 
 @rule(

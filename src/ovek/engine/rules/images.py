@@ -1,12 +1,16 @@
 """Rules on images that no boot rule speaks of: what they are, and what is odd about them."""
 
 from collections.abc import Iterator
+from datetime import timedelta
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.runs import variant_of
-from ovek.model.digest import TITLES
+from ovek.model.age import show_age
+from ovek.model.digest import STRONGEST_FIRST, TITLES
+from ovek.model.finding import Severity
 from ovek.model.place import Place
+from ovek.model.typed import typed
 from ovek.model.verdict import Image, Verdict
 
 
@@ -113,20 +117,74 @@ def image_unmeasured(subject: Subject) -> Iterator[Said]:
     rest: dict[str, list[Image]] = {}
     for member, image, starts in _images(subject, "unmeasured"):
         if starts:
+            saw, do = _never_asked(subject, image) or (image.judgement.why, None)
             yield Said(
                 member=member.id,
                 place=image.place,
-                saw=f"{image.judgement.why}; the next start is from it",
+                saw=f"{saw}; the next start is from it",
+                do=do,
                 severity="warning",
             )
         else:
             rest.setdefault(member.id, []).append(image)
     for name, images in rest.items():
-        saw = images[0].judgement.why
+        saw, do = _never_asked(subject, images[0]) or (images[0].judgement.why, None)
         if len(images) > 1:
             others = ", ".join(str(image.place) for image in images[1:])
             saw += f"; the same holds for {others}"
-        yield Said(member=name, place=images[0].place, saw=saw)
+        yield Said(member=name, place=images[0].place, saw=saw, do=do)
+
+
+def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
+    """What to say where the catalog has only digests that the device is never asked for."""
+    release, sheet = image.judgement.release, subject.judged.judge.sheet
+    reading = sheet.reading
+    asked = set(reading.digest_program if reading.sftp else reading.digests)
+    if release is None or not release.digests or not asked or asked & release.digests.keys():
+        return None
+    if image.judgement.verdict != "unmeasured" or image.file is None or image.file.path_cut:
+        return None
+    there = [name for name in STRONGEST_FIRST if name in release.digests]
+    ours = [TITLES[name] for name in STRONGEST_FIRST if name in asked]
+    saw = f"{release.file} is published with {' and '.join(TITLES[name] for name in there)} only, "
+    saw += f"and the device is asked for {' and '.join(ours)}"
+    key = "reading.digest_program" if reading.sftp else "reading.digests"
+    do = f"Add {there[0]} to {key} of the sheet {sheet.name}, if the device can work it out; "
+    return saw, do + f"or import a list that has the {' or the '.join(ours)}"
+
+
+@rule(
+    "proof-old",
+    "note",
+    "A flash can rot while names, sizes and times stay: an old digest says what was there then.",
+    "Measure it again: ovek survey --fresh",
+)
+def proof_old(subject: Subject) -> Iterator[Said]:
+    """Images whose digests were measured longer ago than policy wants, a member as one."""
+    device, policy = subject.judged.device, subject.policy
+    for member in subject.members:
+        old: dict[bool, list[tuple[timedelta, Place]]] = {}
+        for image in member.proven:
+            at = image.file.digests_at if image.file is not None else None
+            if at is None:
+                continue
+            used = image is member.running or member.starts_on(image)
+            most = policy.oldest_start_digest if used else policy.oldest_digest
+            # That the whole was read long ago is said once, by another rule.
+            too_old = (subject.as_of - at).days > most.days
+            alone = subject.age <= policy.oldest_snapshot.total_seconds()
+            if too_old and (alone or (device.taken_at - at).days > most.days):
+                old.setdefault(used, []).append((subject.as_of - at, image.place))
+        for used, images in old.items():
+            images.sort(key=lambda each: (-each[0], each[1][:2]))
+            age, place = images[0]
+            most = policy.oldest_start_digest if used else policy.oldest_digest
+            saw = f"its digest was measured {show_age(age)} ago; at most {show_age(most)} is wanted"
+            if len(images) > 1:
+                saw += f"; the same holds for {', '.join(str(each) for _, each in images[1:])}"
+            severity: Severity | None = "warning" if used else None
+            do = f"Measure it again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
+            yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity)
 
 
 @rule(
@@ -243,6 +301,8 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
             volume = member.one.member.volume(image.place.volume)
             blind = volume is not None and volume.case_blind
             same = name.casefold() == release.file.casefold() if blind else name == release.file
+            if image.file.path_cut and release.file.casefold().startswith(name.casefold()):
+                continue
             if not same:
                 saw = f"it is {release.file} under another name"
                 yield Said(member=member.id, place=image.place, saw=saw)

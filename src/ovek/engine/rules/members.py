@@ -7,6 +7,102 @@ from ovek.engine.rules.boot import effective
 from ovek.model.place import Place, parse_place
 
 
+@rule(
+    "member-missing",
+    "warning",
+    "A member that is not there takes its ports with it, and comes back with what it had.",
+    "See whether it is powered and cabled; mend fleet.toml where it is gone for good",
+)
+def member_missing(subject: Subject) -> Iterator[Said]:
+    """The device has fewer members than fleet.toml tells of."""
+    for met in _lost(subject):
+        yield Said(member=None, place=None, saw=met)
+
+
+@rule(
+    "member-added",
+    "warning",
+    "A member that nobody expected brings its own image and its own boot settings.",
+    "Find out where it came from; bring it to the others' release, and enter it in fleet.toml",
+)
+def member_added(subject: Subject) -> Iterator[Said]:
+    """The device has a member that fleet.toml does not tell of."""
+    there = _there(subject)
+    if there is None:
+        return
+    lost, strange, _ = there
+    for member in strange[len(lost) :]:
+        serial = member.one.hardware.serial
+        saw = f"its serial number {serial} is not in fleet.toml; {_brings(member)}"
+        yield Said(member=member.id, place=None, saw=saw)
+    expected, number = subject.expected, len(subject.members)
+    if expected is not None and not strange and expected.members and number > expected.members:
+        saw = f"it has {number} members, fleet.toml expects {expected.members}"
+        yield Said(member=None, place=None, saw=saw)
+
+
+@rule(
+    "member-swapped",
+    "warning",
+    "A member that was swapped brings its own image and its own boot settings.",
+    "Bring it to the others' release and settings, and enter its serial number in fleet.toml",
+)
+def member_swapped(subject: Subject) -> Iterator[Said]:
+    """A member has another serial number than fleet.toml tells of."""
+    there = _there(subject)
+    if there is None:
+        return
+    lost, strange, _ = there
+    for serial, member in zip(lost, strange, strict=False):
+        saw = f"its serial number is {member.one.hardware.serial}, where fleet.toml has {serial}; "
+        yield Said(member=member.id, place=None, saw=saw + _brings(member))
+
+
+def _lost(subject: Subject) -> Iterator[str]:
+    """What is said of members that are not there."""
+    there, expected, number = _there(subject), subject.expected, len(subject.members)
+    if there is None or expected is None:
+        return
+    lost, strange, unsure = there
+    # A member whose serial number is not known may be any of them.
+    gone = lost[len(strange) :]
+    for serial in gone if not unsure else ():
+        yield f"the member with the serial number {serial} is not there"
+    if (not gone or unsure) and expected.members and number < expected.members:
+        yield f"it has {number} member{'s' if number != 1 else ''}, fleet.toml expects " + str(
+            expected.members
+        )
+
+
+def _there(subject: Subject) -> tuple[list[str], list[MemberSubject], int] | None:
+    """The serials that are gone, the members that are strange, and how many are not known.
+
+    None where nothing is expected, or no member is known.
+    """
+    expected = subject.expected
+    if expected is None or not subject.members:
+        return None
+    serials = {member.one.hardware.serial for member in subject.members}
+    lost = [serial for serial in expected.serials if serial not in serials]
+    strange = [
+        member
+        for member in subject.members
+        if expected.serials and member.one.hardware.serial not in (None, *expected.serials)
+    ]
+    return lost, strange, sum(member.one.hardware.serial is None for member in subject.members)
+
+
+def _brings(member: MemberSubject) -> str:
+    """What a newcomer runs and starts."""
+    runs = f"it runs {member.runs}" if member.runs else "what it runs is not known"
+    starts = member.walk.starts
+    if starts is None:
+        told = "would not start again" if member.stranded else "what it starts next is not known"
+    else:
+        told = f"starts {starts.version or starts.place} next"
+    return f"{runs} and {told}"
+
+
 def _told(versions: dict[str, list[str]], verb: str) -> str:
     return ", ".join(
         f"member{'s' if len(ids) > 1 else ''} {' and '.join(ids)} {verb}"

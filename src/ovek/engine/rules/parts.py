@@ -14,8 +14,10 @@ def _starting(member: MemberSubject) -> KnownRelease | None:
     return None if member.starting is None else member.starting.judgement.release
 
 
-def _versions(member: MemberSubject) -> dict[str, str]:
-    return {one.part: one.version for one in member.one.member.parts or () if one.version}
+def _of_name(member: MemberSubject, name: str) -> list[tuple[str, str]]:
+    """The parts of a name, as they are told apart by slot, with the version that each runs."""
+    parts = member.one.member.parts or ()
+    return [(one.shown, one.version) for one in parts if one.part == name and one.version]
 
 
 @rule(
@@ -42,7 +44,9 @@ def _is_there(place: Place, volume: Volume) -> bool:
     """Whether there is such a file, or anything in such a folder."""
     path = volume.folded(place.path).rstrip("/")
     return any(
-        (name := volume.folded(file.path)) == path or name.startswith(path + "/")
+        (name := volume.folded(file.path)) == path
+        or name.startswith(path + "/")
+        or (file.path_cut and path.startswith(name))
         for file in volume.files or ()
     )
 
@@ -91,16 +95,18 @@ def part_too_old(subject: Subject) -> Iterator[Said]:
         release = _starting(member)
         if release is None or not release.needs.parts:
             continue
-        have = _versions(member)
         for part, need in release.needs.parts.items():
-            carried = subject.part_order(release.carries.get(part), need) in (0, 1)
-            if not carried and subject.part_order(have.get(part), need) == -1:
-                yield Said(
-                    member=member.id,
-                    place=None,
-                    saw=f"{release.file} starts next and needs {part} {need}; {have[part]} runs",
-                    severity="critical" if subject.order(member.starts, member.runs) != 0 else None,
-                )
+            if subject.part_order(release.carries.get(part), need) in (0, 1):
+                continue
+            for shown, version in _of_name(member, part):
+                if subject.part_order(version, need) == -1:
+                    changes = subject.order(member.starts, member.runs) != 0
+                    yield Said(
+                        member=member.id,
+                        place=None,
+                        saw=f"{release.file} starts next and needs {shown} {need}; {version} runs",
+                        severity="critical" if changes else None,
+                    )
 
 
 @rule(
@@ -117,11 +123,11 @@ def part_updated_at_reload(subject: Subject) -> Iterator[Said]:
             continue
         if subject.order(member.starts, member.runs) in (0, None):
             continue
-        have = _versions(member)
         newer = [
-            f"{part} from {have[part]} to {version}"
+            f"{shown} from {have} to {version}"
             for part, version in release.carries.items()
-            if subject.part_order(version, have.get(part)) == 1
+            for shown, have in _of_name(member, part)
+            if subject.part_order(version, have) == 1
         ]
         if newer:
             saw = f"a reload into {release.file} also updates {', '.join(newer)}"

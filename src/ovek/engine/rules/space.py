@@ -117,6 +117,26 @@ def volume_unreadable(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
+    "volume-other-format",
+    "warning",
+    "A stick that a computer reads may be nothing to a device that cannot read its format.",
+    "Format it as the device reads it, then copy the images there again",
+)
+def volume_other_format(subject: Subject) -> Iterator[Said]:
+    """A volume has a file system that this kind of device cannot read."""
+    start = subject.judged.judge.sheet.start
+    for member in subject.members:
+        for volume in member.one.member.volumes or ():
+            if volume.state == "ok" and not start.can_read(volume.filesystem):
+                yield Said(
+                    member=member.id,
+                    place=Place(volume.name, ""),
+                    saw=f"it is {volume.filesystem}; this device reads "
+                    f"{', '.join(start.reads or ())}",
+                )
+
+
+@rule(
     "volume-absent",
     "warning",
     "Where the volume for images is absent, the next start depends on something else.",
@@ -145,7 +165,7 @@ def free_figure_impossible(subject: Subject) -> Iterator[Said]:
                 continue
             if (volume.filesystem or "").casefold().startswith(_PACKING):
                 continue
-            files = sum([file.size or 0 for file in volume.files])
+            files = sum([file.least for file in volume.files])
             used = volume.capacity - volume.free
             # Devices round what they show, so that a little more is no wonder.
             if files > used + max(2**20, volume.capacity // 1000):

@@ -12,6 +12,7 @@ from ovek.model.snapshot import Config, Member
 from ovek.model.typed import typed
 
 _NO_CONFIG = Config()
+_DAY = timedelta(days=1)
 
 
 @rule(
@@ -39,10 +40,41 @@ def backup_old(subject: Subject) -> Iterator[Said]:
     device, most = subject.judged.device, subject.policy.oldest_backup
     if device.config is None or device.config.backed_up_at is None:
         return
-    age = device.taken_at - device.config.backed_up_at
+    age = device.now - device.config.backed_up_at
     if age > most:
         saw = f"the configuration was last backed up {show_age(age)} before the snapshot"
         yield Said(member=None, place=None, saw=f"{saw}; at most {show_age(most)} is wanted")
+
+
+@rule(
+    "backup-never",
+    "warning",
+    "When a flash fails, a device that was never backed up is set up again by memory.",
+    "Back up the configuration now",
+)
+def backup_never(subject: Subject) -> Iterator[Said]:
+    """The device says that its configuration was never backed up."""
+    config = subject.judged.device.config
+    if config is not None and config.backed_up == "never" and config.backed_up_at is None:
+        yield Said(member=None, place=None, saw="the configuration was never backed up")
+
+
+@rule(
+    "clock-off",
+    "warning",
+    "Logs, certificates and schedules of a device go by its clock; a wrong one misleads.",
+    "Set its clock, or have it follow a time server",
+)
+def clock_off(subject: Subject) -> Iterator[Said]:
+    """The clock of the device was off by more than a day when it was read."""
+    device = subject.judged.device
+    if device.clock is None:
+        return
+    off = device.clock - device.taken_at
+    if abs(off) > _DAY:
+        way = "ahead" if off > timedelta(0) else "behind"
+        saw = f"its clock says {device.clock:%Y-%m-%d %H:%M} UTC, {show_age(abs(off))} {way}"
+        yield Said(member=None, place=None, saw=saw)
 
 
 @rule(
@@ -113,7 +145,8 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     """The missing facts that all members share."""
     device, asks = subject.judged.device, subject.judged.judge.asks
     config, policy, wanted = device.config or _NO_CONFIG, subject.policy, subject.wanted
-    if device.running.version is None and all(member.runs for member in subject.members):
+    up = subject.up
+    if up and device.running.version is None and all(member.runs for member in subject.members):
         yield "the running version of the device as a whole", ("running.version",)
     hardware = [member.one.hardware for member in subject.members]
     if any(each.model is None for each in hardware):
@@ -125,15 +158,19 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     ):
         yield "the hardware revision, for which some images are", ("hardware.revision",)
     if (
-        subject.judged.judge.releases.by_variant
+        up
+        and subject.judged.judge.releases.by_variant
         and variant_of(device, subject.judged.judge.naming) is None
         and _depends(subject, "variant")
     ):
         yield "which variant runs, of which there are several", ("running.variant",)
-    if config.unsaved_changes is None and "config.unsaved_changes" in asks:
+    if up and config.unsaved_changes is None and "config.unsaved_changes" in asks:
         yield "whether the configuration is saved", ("config.unsaved_changes",)
-    if config.backed_up_at is None and (
-        policy.backup_age is not None or "config.backed_up_at" in asks
+    if (
+        up
+        and config.backed_up_at is None
+        and config.backed_up is None
+        and (policy.backup_age is not None or "config.backed_up_at" in asks)
     ):
         yield "when the configuration was last backed up", ("config.backed_up_at",)
     if wanted.asks_recommended and wanted.target is None and device.hardware.model is not None:
@@ -156,24 +193,26 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     if member.walk.outcome == "unknown":
         told = f"what starts next ({member.walk.note})"
         yield told, subject.layout.start_facts
-    if member.runs is None:
+    up = subject.up
+    if up and member.runs is None:
         versions = [one.running_version, subject.judged.device.running.version]
         long = next((version for version in versions if version), None)
         more = f" (what it tells has {len(long)} characters, too many for one)" if long else ""
         yield f"the running version{more}", ("running.version",)
-    elif one.running_version is None and asks_each(subject.judged):
+    elif up and one.running_version is None and asks_each(subject.judged):
         yield "what this member runs, of several", ("member.running_version",)
     running = subject.judged.device.running
-    if running.place is None and running.bank is None:
+    if up and running.place is None and running.bank is None:
         field = "running.place" if "running.place" in asks else "running.bank"
         if field in asks:
             yield "what it was started from", (field,)
-    if one.pointers is None and "pointer.place" in asks:
+    if up and one.pointers is None and "pointer.place" in asks:
         yield "which files its parts are loaded from", ("pointer.place",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
     if release is not None and (release.needs.parts or release.carries):
-        have = {part.part for part in one.parts or () if part.version}
+        have = {part.part for part in one.parts or ()}
+        have -= {part.part for part in one.parts or () if not part.version}
         needs = (release.needs.parts or {}).keys() - have - release.carries.keys()
         carries = release.carries.keys() - have if "part.version" in asks else set[str]()
         for part in sorted(needs | carries):
