@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from builders import digest
+from builders import NOW, digest
 from builders.session import SESSION
 from ovek.files.errors import InputError
 from ovek.files.evidence import read_evidence, write_evidence
@@ -48,11 +48,11 @@ def question(**more):
 
 def filled(one, text, **context):
     """The draft that one answer gives, as plain data by member."""
-    draft = Draft()
+    draft = Draft(new_sheet(), NOW)
     draft.member("1")
     context = {"member": "1", "volume": "flash", **context}
     try:
-        draft.fill(one, context, understood(one, context, rows_of(one, text)))
+        draft.fill(one, context, understood(one, context, rows_of(one, text), draft.clock))
     except DraftError as error:
         draft.problems.append(f"{one.name}: {error}")
     return draft
@@ -92,7 +92,12 @@ def test_rows_fill_files_with_units_and_dates():
     one = question(dates={"modified": "%d/%m/%y %H:%M"}, units={"size": "KiB"})
     draft = filled(one, "Files:\n  4 02/03/26 21:14 a b.img\n")
     assert files_of(draft) == [
-        {"path": "a b.img", "size": 4096, "modified": "2026-03-02T21:14:00+00:00"}
+        {
+            "path": "a b.img",
+            "size": 4096,
+            "size_step": 1024,
+            "modified": "2026-03-02T21:14:00+00:00",
+        }
     ]
 
 
@@ -119,8 +124,8 @@ def test_words_are_mapped_and_an_unknown_word_is_a_problem():
     one = question(fills="volume", template=template, words={"state": {"fine": "ok"}})
     assert filled(one, "flash fine").members["1"]["volumes"][0]["state"] == "ok"
     draft = filled(one, "flash odd")
-    assert "'odd'" in draft.problems[0]
-    assert "volumes" not in draft.members["1"]
+    assert "'odd'" in draft.lost[0]
+    assert draft.members["1"]["volumes"] == [{"name": "flash"}]
 
 
 def test_a_value_that_means_nothing_is_left_out():
@@ -128,11 +133,12 @@ def test_a_value_that_means_nothing_is_left_out():
     assert files_of(draft) == [{"path": "a.img", "size": 5}]
 
 
-def test_facts_that_contradict_each_other_make_no_device():
-    draft = Draft()
-    draft.take("volume", [{"volume": "flash", "capacity": 1, "free": 2}])
-    assert draft.finished({}) is None
-    assert "makes no sense" in draft.problems[0]
+def test_facts_that_contradict_each_other_lose_one_of_them_and_no_more():
+    draft = Draft(new_sheet(), NOW)
+    draft.take("volume", [{"volume": "flash", "capacity": 1, "free": 2, "state": "ok"}])
+    volume = draft.finished(json.loads(line_of("a"))).members[0].volumes[0]
+    assert (volume.capacity, volume.free, volume.state) == (1, None, "ok")
+    assert "2 bytes free of 1" in draft.lost[0]
 
 
 SHIPPED = ("oxwick-40", "tolvane-8", "merrowby-m", "pellard-9", "linux-grub", "linux-u-boot")
@@ -281,13 +287,13 @@ def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
 
 def test_ways_add_only_what_the_ones_before_left_open():
     sheet = new_sheet()
-    one = Interview("box", sheet, Wanted((), {}, everything=True))
+    one = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
     reading = replace(sheet.reading, prompt="box# ")
     first, rest = SESSION.split("box# boot")
     asyncio.run(one.run(asking(answers_of([first], reading))))
     asyncio.run(one.run(asking(answers_of([f"{first}box# boot{rest}"], reading))))
     member = one.draft.members["1"]
-    assert [entry["place"] for entry in member["boot"]["order"]["saved"]] == ["flash:image-3.1.img"]
+    assert [entry["told"] for entry in member["boot"]["order"]["saved"]] == ["flash:image-3.1.img"]
     assert len(member["volumes"][0]["files"]) == 2
     assert [answer.name for answer in one.evidence].count("files") == 1
 
@@ -329,7 +335,7 @@ def asked_of(said, wanted):
         asked.append(text)
         return await asking(said)(one, text, expected)
 
-    asyncio.run(Interview("box", new_sheet(), wanted).run(ask))
+    asyncio.run(Interview("box", new_sheet(), wanted, NOW).run(ask))
     return asked
 
 
@@ -427,7 +433,7 @@ def test_a_list_adds_devices_and_facts(ovek):
 
 
 def test_rows_that_a_way_made_itself_need_no_template():
-    draft = Draft()
+    draft = Draft(new_sheet(), NOW)
     draft.take("file", [{"volume": "flash", "path": "a", "size": 1}])
     draft.take("digest", [{"volume": "flash", "path": "a", "md5": "0" * 32}])
     head = json.loads(line_of("a"))

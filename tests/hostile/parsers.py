@@ -7,6 +7,7 @@ from pathlib import Path
 
 import msgspec
 
+from builders import NOW
 from hostile import samples
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
@@ -37,7 +38,7 @@ from ovek.model.version import compare
 from ovek.model.waiver import FORMAT as WAIVERS_FORMAT
 from ovek.model.waiver import Waivers
 from ovek.render.visible import visible
-from ovek.sources.capture import answers_of, asking, read_capture
+from ovek.sources.capture import answers_in, asking, read_capture
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview, Wanted
 from ovek.sources.rows import check_templates
@@ -104,11 +105,9 @@ def _asked(sheet: Sheet, text: str) -> None:
         return text
 
     device = FleetDevice(name="box", sheet=sheet.name)
-    interview = Interview("box", sheet, Wanted((), {}, everything=True))
+    interview = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
     asyncio.run(interview.run(ask))
-    from datetime import UTC, datetime
-
-    outcome_of(device, interview, datetime(2026, 3, 2, tzinfo=UTC))
+    outcome_of(device, interview, NOW)
 
 
 def _answer(file: Path) -> None:
@@ -119,9 +118,9 @@ def _answer(file: Path) -> None:
 
 def _session(file: Path) -> None:
     sheet = _SHEETS[file.stat().st_size % len(_SHEETS)]
-    said = answers_of([read_capture(file)], sheet.reading)
-    interview = Interview("box", sheet, Wanted((), {}, everything=True))
-    asyncio.run(interview.run(asking(said)))
+    interview = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
+    said = answers_in([read_capture(file)], interview)
+    asyncio.run(interview.run(asking(said), asking_costs=False))
 
 
 def _evidence(file: Path) -> None:

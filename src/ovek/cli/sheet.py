@@ -68,7 +68,7 @@ def try_command(
         from ovek.render.sheet import trial
 
         write_lines(trial(tried, verbose=verbose))
-    if tried.missing or any(one.strange or one.problem for one in tried.questions):
+    if tried.missing or tried.lost or any(one.strange or one.problem for one in tried.questions):
         sys.exit(1)
 
 

@@ -279,6 +279,7 @@ def _surveyed(outcome: Any) -> Surveyed:
         problem=outcome.problem,
         do=outcome.do,
         missing=outcome.missing,
+        lost=outcome.lost,
         notes=outcome.notes,
         tries=outcome.tries,
         seconds=outcome.seconds,

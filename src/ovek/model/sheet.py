@@ -128,7 +128,7 @@ Fills = Literal[
     "part",
 ]
 Each = Literal["device", "member", "volume", "image"]
-Parse = Literal["grub-env", "u-boot-env"]
+Parse = Literal["grub-env", "u-boot-env", "os-release"]
 
 
 def _words(text: str) -> frozenset[str]:
@@ -139,10 +139,14 @@ def _words(text: str) -> frozenset[str]:
 FIELDS: dict[Fills, frozenset[str]] = {
     "device": _words(
         "running.version running.variant running.place running.bank hardware.model "
-        "hardware.revision hardware.memory config.unsaved_changes config.backed_up_at"
+        "hardware.revision hardware.memory hardware.serial config.unsaved_changes "
+        "config.backed_up_at config.backed_up clock reload_at at"
     ),
-    "member": _words("member role running_version"),
-    "volume": _words("member volume state filesystem capacity free cluster"),
+    "member": _words(
+        "member role running_version hardware.model hardware.revision hardware.memory "
+        "hardware.serial"
+    ),
+    "volume": _words("member volume state filesystem removable capacity free cluster"),
     "file": _words("member volume path size modified md5 sha1 sha256 sha512"),
     "digest": _words("member volume path md5 sha1 sha256 sha512"),
     "set": _words("member volume set_file package"),
@@ -151,14 +155,19 @@ FIELDS: dict[Fills, frozenset[str]] = {
         "member mode.live mode.saved default_bank.live default_bank.saved once "
         "ignores_saved_config.live ignores_saved_config.saved"
     ),
-    "order": _words("member list place raw"),
-    "pointer": _words("member part place"),
-    "part": _words("member part version"),
+    "order": _words("member list place volume path raw"),
+    "pointer": _words("member part place volume path"),
+    "part": _words("member part slot version"),
 }
 SIZES = frozenset({"hardware.memory", "capacity", "free", "cluster", "size"})
-TIMES = frozenset({"modified", "config.backed_up_at"})
+TIMES = frozenset({"modified", "config.backed_up_at", "clock", "reload_at"})
 TRUTHS = frozenset(
-    {"config.unsaved_changes", "ignores_saved_config.live", "ignores_saved_config.saved"}
+    {
+        "config.unsaved_changes",
+        "ignores_saved_config.live",
+        "ignores_saved_config.saved",
+        "removable",
+    }
 )
 PLACEHOLDERS: dict[Each, frozenset[str]] = {
     "device": frozenset(),
@@ -181,14 +190,32 @@ class Pager(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         _compiled(self.shows, None)
 
 
+class Numbered(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """A choice that an answer tells by number, after a list that says what each number is.
+
+    `list` is a regular expression with the fields number and value, which fits the lines of the
+    list; `fields` are those whose value is such a number.
+    """
+
+    list: Name
+    fields: tuple[Name, ...]
+
+    def __post_init__(self) -> None:
+        names = set(_compiled(self.list, {"number", "value"}).groupindex)
+        if names != {"number", "value"}:
+            raise ValueError(f"the list {self.list!r} needs the fields number and value")
+
+
 class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One thing to ask, and how its answer is understood.
 
     `ask` is sent as it stands, its {placeholders} filled; `each` is what it is asked for. A
     TextFSM `template` turns the answer into rows, or `parse` reads an open format. `columns` maps
     a column to a field of what it `fills` (a column of the field's own name needs no entry);
-    `fixed` adds fields, `units` and `dates` say how sizes and times are written, `words` maps the
-    device's words, and a value in `none` is known to be nothing.
+    `fixed` adds fields, `units` and `dates` say how sizes and times are written (a list of ways is
+    tried in turn), `words` maps the device's words, and a value in `none` is known to be nothing.
+    `cut_at` is the length at which the answer cuts the names of files. A row that names no member
+    is one of the member that was asked for, or of the first; `for_all` makes it one of all members.
     """
 
     name: Name
@@ -200,9 +227,12 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     columns: dict[str, str] = {}
     fixed: dict[str, str] = {}
     units: dict[str, str] = {}
-    dates: dict[str, str] = {}
+    dates: dict[str, str | tuple[Name, ...]] = {}
     words: dict[str, dict[str, str]] = {}
     none: tuple[str, ...] = ()
+    cut_at: Annotated[int, Meta(ge=1, le=4096)] | None = None
+    for_all: Literal["members"] | None = None
+    numbered: Numbered | None = None
 
     def __post_init__(self) -> None:
         if (self.template is None) == (self.parse is None):
@@ -216,11 +246,16 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                 )
         fields = FIELDS[self.fills]
         used = {*self.columns.values(), *self.fixed, *self.units, *self.dates, *self.words}
+        used |= set(self.numbered.fields if self.numbered is not None else ())
         for name in sorted(used - fields):
             raise ValueError(
                 f"the question {self.name!r} fills the field {name!r}; a {self.fills} has: "
                 + ", ".join(sorted(fields))
             )
+        if self.cut_at is not None and self.fills != "file":
+            raise ValueError(f"the question {self.name!r} fills no file, so it has no cut_at")
+        if self.for_all is not None and "member" not in fields:
+            raise ValueError(f"the question {self.name!r} fills a device, so it has no for_all")
         if "\n" in self.ask or "\r" in self.ask:
             raise ValueError(f"the question {self.name!r} asks with a line end in it")
 
@@ -241,6 +276,19 @@ class SftpVolume(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     member: str = "1"
 
 
+class Loader(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How a device is read that stands at the prompt of its boot loader, in a saved session."""
+
+    prompt: Name
+    pager: Pager | None = None
+    errors: tuple[Name, ...] = ()
+    question: tuple[Question, ...]
+
+    def __post_init__(self) -> None:
+        for text in (self.prompt, *self.errors):
+            _compiled(text, None)
+
+
 class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """How this kind of device is read.
 
@@ -249,6 +297,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `digests` are the algorithms that the device can work out, and `digest_program` the command
     that does it over an exec channel where files are listed over SFTP, `{path}` filled in.
     `slots` makes banks of files: the bank's name, and globs of the places that it is made of.
+    `loader` is how it is read at its boot loader.
     """
 
     by: Literal["terminal", "exec"] = "terminal"
@@ -261,6 +310,26 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     sftp: tuple[SftpVolume, ...] = ()
     slots: dict[Name, tuple[Name, ...]] = {}
     question: tuple[Question, ...] = ()
+    loader: Loader | None = None
+
+    @property
+    def at_loader(self) -> "Reading | None":
+        """How it is read at its boot loader; None: there is no way."""
+        loader = self.loader
+        if loader is None:
+            return None
+        return Reading(
+            prompt=loader.prompt,
+            pager=loader.pager,
+            errors=loader.errors,
+            digests=self.digests,
+            question=loader.question,
+        )
+
+    @property
+    def all_questions(self) -> tuple[Question, ...]:
+        """Its questions, and those that are put at the boot loader."""
+        return (*self.question, *(self.loader.question if self.loader is not None else ()))
 
     def __post_init__(self) -> None:
         for text in (self.prompt, *self.errors):
@@ -269,7 +338,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             for glob in globs:
                 if ":" not in glob:
                     raise ValueError(f"the slot's glob {glob!r} is no place; write volume:path")
-        names = Counter(question.name for question in self.question)
+        names = Counter(question.name for question in self.all_questions)
         for name, times in names.items():
             if times > 1:
                 raise ValueError(f"the question {name!r} is listed twice; name each once")

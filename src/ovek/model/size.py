@@ -46,6 +46,21 @@ def parse_size(text: str) -> int:
     return size
 
 
+def step_of(text: str) -> int:
+    """To how many bytes a written size is known: its unit, or the last digit behind its point.
+
+    Raises SizeError.
+
+    >>> step_of("4096"), step_of("7 KiB"), step_of("1.5 MiB")
+    (1, 1024, 104858)
+    """
+    parse_size(text)
+    match = _SIZE.fullmatch(text)
+    assert match is not None
+    scale: int = 10 ** len(match["number"].partition(".")[2])
+    return max(1, -(-_UNITS[match["unit"].upper()] // scale))
+
+
 def show_size(size: int) -> str:
     """Show bytes to three figures, with the largest unit that keeps the number below 1000.
 

@@ -11,7 +11,8 @@ WORST_READ_FIRST: tuple[ReadResult, ...] = ("not read", "half", "read")
 class Surveyed(Struct, frozen=True, kw_only=True):
     """One device of a survey: its result, what went wrong, and what to do about it.
 
-    `missing` are facts that its snapshot line does not tell, `notes` what was met on the way.
+    `missing` are facts that its snapshot line does not tell, `lost` values that could not be, each
+    with the line that told it, `notes` what was met on the way.
     """
 
     device: str
@@ -19,6 +20,7 @@ class Surveyed(Struct, frozen=True, kw_only=True):
     problem: str | None
     do: str | None
     missing: tuple[str, ...]
+    lost: tuple[str, ...]
     notes: tuple[str, ...]
     tries: int
     seconds: float

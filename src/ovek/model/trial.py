@@ -9,7 +9,7 @@ class TriedQuestion(Struct, frozen=True, kw_only=True):
     """One question tried: the rows its template made, the fields they fill, what was left over.
 
     `answered` is whether the session holds an answer; `strange` are the lines that nothing
-    understood; `problem` is why the rows were not taken.
+    understood; `problem` is why the rows were not taken, `lost` the values that could not be.
     """
 
     name: str
@@ -20,12 +20,17 @@ class TriedQuestion(Struct, frozen=True, kw_only=True):
     fields: tuple[dict[str, Any], ...] = ()
     strange: tuple[str, ...] = ()
     problem: str | None = None
+    lost: tuple[str, ...] = ()
 
 
 class SheetTrial(Struct, frozen=True, kw_only=True):
-    """A sheet tried on a saved session: its questions, and the facts that are still missing."""
+    """A sheet tried on a saved session: its questions, and the facts that are still missing.
+
+    `lost` are the values that a snapshot would refuse, `problems` all that was met on the way.
+    """
 
     sheet: str
     questions: tuple[TriedQuestion, ...]
     missing: tuple[str, ...]
     problems: tuple[str, ...]
+    lost: tuple[str, ...] = ()

@@ -15,18 +15,26 @@ def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
     """Go through the lines; `verbose` shows every row."""
     unanswered = [one for one in tried.questions if not one.answered]
     strange = sum(len(one.strange) for one in tried.questions)
-    if not tried.missing and not strange and not unanswered:
+    lost = sum(len(one.lost) for one in tried.questions)
+    if not tried.missing and not strange and not unanswered and not lost:
         first = f"{tried.sheet} understands the whole session; no fact is missing."
     else:
         first = (
             f"{tried.sheet}: {count(len(tried.missing), 'fact')} missing, "
             f"{count(strange, 'line')} not understood, "
-            f"{count(len(unanswered), 'question')} without an answer."
+            f"{count(len(unanswered), 'question')} without an answer"
         )
+        first += f", {count(lost, 'value')} lost." if lost else "."
     yield from hanging("", first, indent=0)
     for one in tried.questions:
         yield ""
         yield from _question(one, verbose)
+    told = {line for one in tried.questions for line in one.lost}
+    refused = [line for line in tried.problems if line not in told]
+    if refused:
+        yield from ("", Text("MET ON THE WAY", "bold"))
+        for line in refused:
+            yield from hanging("  ", line, indent=4)
     if tried.missing:
         yield from ("", Text("FACTS STILL MISSING", "bold"))
         for fact in tried.missing:
@@ -48,6 +56,8 @@ def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
         yield from hanging("    →", gives or "nothing", indent=9)
     if len(one.rows) > len(shown):
         yield f"  and {count(len(one.rows) - len(shown), 'row')} more (-v shows them)"
+    for told in one.lost:
+        yield from hanging("  lost:", told.removeprefix(f"{one.name}: "), indent=8, style="yellow")
     for line in one.strange:
         yield from hanging("  not understood:", repr(line), indent=18, style="yellow")
 

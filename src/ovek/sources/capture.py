@@ -10,7 +10,7 @@ from ovek.files.typed import read_bytes
 from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
-from ovek.sources.interview import Ask
+from ovek.sources.interview import Ask, Interview
 from ovek.sources.problem import NoAnswerError
 
 _NAME = re.compile(r"[\w.-]+")
@@ -40,29 +40,53 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
     return found
 
 
+def answers_in(sessions: Iterable[str], interview: Interview) -> dict[str, str]:
+    """What was typed in the sessions, and what was answered; at the boot loader if that was last.
+
+    The interview goes on as at the boot loader where the last question was put there.
+    """
+    sessions, reading = list(sessions), interview.sheet.reading
+    found, last = _found(sessions, reading)
+    if (loader := reading.at_loader) is not None:
+        there, last_there = _found(sessions, loader)
+        if last_there > last:
+            interview.at_loader()
+            return there
+    return found
+
+
 def answers_of(sessions: Iterable[str], reading: Reading) -> dict[str, str]:
     """What was typed at a prompt, and the text up to the next prompt; the last time counts.
 
     A line that only looks like a prompt, a file called `log#1` say, is none: a prompt is what a
     question of the sheet was typed at, and what starts with the same name.
     """
+    return _found(sessions, reading)[0]
+
+
+def _found(sessions: Iterable[str], reading: Reading) -> tuple[dict[str, str], tuple[int, int]]:
+    """The answers, and the session and line of the last question of the sheet."""
     prompt = compiled(rf"(?P<ovek_prompt>{reading.prompt})[ \t]*(?P<ovek_typed>\S.*)?")
     asked = any_fits(_as_typed(question.ask) for question in reading.question)
     pager = compiled(reading.pager.shows) if reading.pager is not None else None
     found: dict[str, str] = {}
-    for session in sessions:
+    last = (-1, -1)
+    for number, session in enumerate(sessions):
         lines = plain(session, pager).split("\n")
         fits = [(at, match) for at, line in enumerate(lines) if (match := prompt.fullmatch(line))]
         typed = [
             (at, match["ovek_prompt"], _folded(match["ovek_typed"] or "")) for at, match in fits
         ]
-        known = {_host_of(shown) for _, shown, text in typed if text and asked(text)}
+        questions = [(at, shown) for at, shown, text in typed if text and asked(text)]
+        known = {_host_of(shown) for _, shown in questions}
+        if questions:
+            last = (number, questions[-1][0])
         prompts = [(at, text) for at, shown, text in typed if _host_of(shown) in known]
         for (at, text), (end, _) in zip_longest(prompts, prompts[1:], fillvalue=(len(lines), "")):
             if text:
-                last = [] if end == len(lines) else [""]
-                found[text] = "\n".join(["", *lines[at + 1 : end], *last])
-    return found
+                rest = [] if end == len(lines) else [""]
+                found[text] = "\n".join(["", *lines[at + 1 : end], *rest])
+    return found, last
 
 
 def _as_typed(ask: str) -> str:

@@ -5,18 +5,21 @@ is none; an answer with lines that nothing understood tells nothing, since it ma
 something out.
 """
 
+import re
 from collections.abc import Iterable, Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from ovek.model.digest import LENGTHS
-from ovek.model.place import BANK
-from ovek.model.sheet import SIZES, TIMES, TRUTHS, Fills, Question, Sheet
-from ovek.model.size import SizeError, parse_size
+from ovek.model.pattern import compiled
+from ovek.model.place import BANK, PlaceError, parse_place
+from ovek.model.sheet import SIZES, Fills, Question, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.rows import Rows
+from ovek.sources.values import Clock, ValueProblem, algorithms_of, value_of
 
 NEEDED: dict[Fills, tuple[str, ...]] = {
     "device": (),
@@ -31,8 +34,10 @@ NEEDED: dict[Fills, tuple[str, ...]] = {
     "pointer": ("part", "place"),
     "part": ("part",),
 }
-_TRUE = {"true": True, "yes": True, "false": False, "no": False}
 Plain = dict[str, Any]
+_AT = re.compile(r"\$(?P<path>[^`]*)")
+_STEP = re.compile(r"\.([^.\[\]]+)|\[(\d+)\]")
+_MOST_LOST = 1_000  # values that one device may lose before it is none
 
 
 class DraftError(ValueError):
@@ -40,13 +45,19 @@ class DraftError(ValueError):
 
 
 class Draft:
-    """One device in the shape of its snapshot line; `problems` tells what was not usable."""
+    """One device in the shape of its snapshot line; `problems` tells what was not usable.
 
-    def __init__(self) -> None:
+    `taken_at` is when it is read; `lost` are values that could not be, each with its line.
+    """
+
+    def __init__(self, sheet: Sheet, taken_at: datetime) -> None:
+        self.sheet, self.taken_at = sheet, taken_at
         self.device: Plain = {}
         self.members: dict[str, Plain] = {}
         self.problems: list[str] = []
+        self.lost: list[str] = []
         self._files: dict[tuple[str, str, str], Plain] = {}
+        self._carried: dict[tuple[str, str, str], tuple[dict[str, str], str]] = {}
         self._sets: dict[tuple[str, str, str], Plain] = {}
         self._named: dict[tuple[str, str, str], Plain] = {}
 
@@ -66,13 +77,29 @@ class Draft:
             self.member(member).setdefault(kind, []).append(found)
         return found
 
+    @property
+    def clock(self) -> Clock:
+        """The time by which dates without a year count."""
+        told = self.device.get("clock")
+        if told is None:
+            return Clock(self.taken_at)
+        return Clock(datetime.fromisoformat(told), own=True)
+
     def digests(self, member: str, volume: str, path: str) -> dict[str, str]:
-        """The digests that are known of a file by now."""
+        """The digests that were measured of a file by now; none that is only carried over."""
         found: dict[str, str] = self._files.get((member, volume, path), {}).get("digests", {})
         return found
 
-    def fill(self, question: Question, context: Mapping[str, str], rows: list[Plain]) -> None:
+    def fill(self, question: Question, context: Mapping[str, str], made: "Understood") -> None:
         """Take in one answer, as `understood` made it."""
+        self.lost += made.lost
+        rows = made.rows
+        if question.for_all is not None and self.members:
+            rows = [
+                {**row, "member": member}
+                for row in rows
+                for member in ([row["member"]] if "member" in row else self.members)
+            ]
         self._known(question, context, rows)
         self.take(question.fills, rows)
 
@@ -116,25 +143,42 @@ class Draft:
             first, dot, second = name.partition(".")
             if dot:
                 self.device.setdefault(first, {})[second] = value
+            elif name in ("clock", "reload_at", "at"):
+                self.device[name] = value
 
     def _fill_member(self, row: Plain) -> None:
-        _update(self.member(row["member"]), row, "member")
+        member = self.member(row["member"])
+        for name, value in row.items():
+            first, dot, second = name.partition(".")
+            if dot:
+                member.setdefault(first, {})[second] = value
+        _update(member, {name: row[name] for name in row if "." not in name}, "member")
 
     def _fill_volume(self, row: Plain) -> None:
         volume = self.volume(row["member"], row["volume"])
         _update(volume, row, "member", "volume")
 
     def _fill_file(self, row: Plain) -> None:
-        volume = self.volume(row["member"], row["volume"])
-        files = volume.setdefault("files", [])
         path = row["path"].lstrip("/")
         key = (row["member"], row["volume"], path)
-        file = self._files.get(key)
-        if file is None:
+        digests = algorithms_of(row)
+        if "digests_at" in row:  # carried over: it counts only where nothing was measured
+            self._carried[key] = (
+                {str(name): each for name, each in digests.items()},
+                row["digests_at"],
+            )
+            return
+        volume = self.volume(row["member"], row["volume"])
+        files = volume.setdefault("files", [])
+        cut, file = row.get("path_cut", False), self._files.get(key)
+        if file is None or cut:  # two names may be cut alike
             file = self._files[key] = {"path": path}
             files.append(file)
-        _digests(file, row)
-        _update(file, row, "member", "volume", "path", *LENGTHS)
+        if digests:
+            file.setdefault("digests", {}).update(digests)
+            file["digests_at"] = self.taken_at.isoformat()
+        _sized(file, row.get("size"), row.get("size_step", 1))
+        _update(file, row, "member", "volume", "path", "size", "size_step", *LENGTHS)
 
     _fill_digest = _fill_file
 
@@ -149,7 +193,8 @@ class Draft:
 
     def _fill_bank(self, row: Plain) -> None:
         bank = self._made(row["member"], "banks", "name", row["bank"])
-        _digests(bank, row)
+        if digests := algorithms_of(row):
+            bank.setdefault("digests", {}).update(digests)
         if "place" in row:
             places = row["place"] if isinstance(row["place"], list) else [row["place"]]
             bank.setdefault("places", []).extend(places)
@@ -158,7 +203,7 @@ class Draft:
     def _fill_boot(self, row: Plain) -> None:
         boot = self.member(row["member"]).setdefault("boot", {})
         if "once" in row:
-            boot["once"] = _entry(row["once"])
+            boot["once"] = {"told": row["once"]}
         for name, value in row.items():
             first, dot, second = name.partition(".")
             if dot:
@@ -169,30 +214,168 @@ class Draft:
         which = row.get("list")
         for each in (which,) if which else ("live", "saved"):
             entries = order.setdefault(each, [])
-            if "place" in row or "raw" in row:
-                entries.append(_entry(row.get("place"), row.get("raw", row.get("place"))))
+            place = _told_place(row)
+            if place is not None or "raw" in row:
+                entry = {} if place is None else {"told": place}
+                entries.append({**entry, "raw": row.get("raw", place)})
 
     def _fill_pointer(self, row: Plain) -> None:
-        found = {"part": row["part"], "place": row["place"]}
+        found = {"part": row["part"], "told": _told_place(row)}
         self.member(row["member"]).setdefault("pointers", []).append(found)
 
     def _fill_part(self, row: Plain) -> None:
-        found = {"part": row["part"], "version": row.get("version")}
+        found = {name: row[name] for name in ("part", "slot", "version") if name in row}
         self.member(row["member"]).setdefault("parts", []).append(found)
 
     def finished(self, head: Plain) -> Device | None:
-        """The device as a snapshot line; None (and a problem) where the facts contradict."""
+        """The device as a snapshot line; None (and a problem) where nothing is left of it.
+
+        A value that the snapshot would refuse is lost, and told; whatever else was read stays.
+        """
+        self._carry()
+        for member in self.members.values():
+            self._settle(member)
+        self._settle_running()
         whole = {**head, **self.device}
         if self.members:
             whole["members"] = list(self.members.values())
-        try:
-            return msgspec.convert(whole, Device)
-        except msgspec.ValidationError as error:
-            self.problems.append(f"what it told makes no sense: {error}")
-            return None
+        for _ in range(_MOST_LOST):
+            try:
+                return msgspec.convert(whole, Device)
+            except msgspec.ValidationError as error:
+                if not self._lose(whole, str(error)):
+                    break
+        self.problems.append("what it told makes no sense")
+        return None
+
+    def _carry(self) -> None:
+        """Take the digests that were carried over for files of which none contradicts them.
+
+        A digest that was measured now wins; where one of them is the same, all of them hold, and
+        are as old as the oldest.
+        """
+        for key, (digests, at) in self._carried.items():
+            file = self._files.get(key)
+            if file is None:
+                continue
+            fresh: dict[str, str] = file.get("digests", {})
+            common = [fresh[name] == digest for name, digest in digests.items() if name in fresh]
+            if not fresh or (common and all(common) and len(common) < len(digests)):
+                file["digests"], file["digests_at"] = {**digests, **fresh}, at
+
+    def _settle(self, member: Plain) -> None:
+        """Settle what only the whole of a member can tell."""
+        for volume in member.get("volumes", ()):
+            _whole_names(volume)
+            free, capacity = volume.get("free"), volume.get("capacity")
+            known = isinstance(free, int) and isinstance(capacity, int)
+            if known and free > capacity:
+                del volume["free"]
+                self.lost.append(
+                    f"{volume['name']}: {free} bytes free of {capacity} cannot be; what is free is "
+                    "not known"
+                )
+        boot = member.get("boot", {})
+        for which, entries in boot.get("order", {}).items():
+            boot["order"][which] = [self._entry(member, entry) for entry in entries]
+        if "once" in boot:
+            boot["once"] = self._entry(member, boot["once"])
+        self._settle_places(member)
+
+    def _settle_places(self, member: Plain) -> None:
+        """Resolve what pointers and banks name; what cannot be resolved makes all not known."""
+        pointers = []
+        for pointer in member.get("pointers", ()):
+            place = self._entry(member, pointer).get("place")
+            pointers.append({"part": pointer["part"], "place": place})
+        if any(pointer["place"] is None for pointer in pointers):
+            told = next(p["told"] for p in member.pop("pointers") if not self._placed(member, p))
+            self.lost.append(
+                f"{told!r} is no place, so what its parts are loaded from is not known"
+            )
+        elif pointers:
+            member["pointers"] = pointers
+        for bank in member.get("banks", ()):
+            wrong = next((text for text in bank.get("places", ()) if not _is_place(text)), None)
+            if wrong is not None:
+                del bank["places"]
+                self.lost.append(f"{wrong!r} is no place, so what bank {bank['name']} is made of "
+                                 "is not known")  # fmt: skip
+
+    def _placed(self, member: Plain, thing: Plain) -> bool:
+        return "place" in self._entry(member, thing)
+
+    def _settle_running(self) -> None:
+        running = self.device.get("running", {})
+        told = running.get("place")
+        if told is None or _is_place(told):
+            return
+        first = next(iter(self.members.values()), {})
+        entry = self._entry(first, {"told": told})
+        if "place" in entry and not entry["place"].startswith(f"{BANK}:"):
+            running["place"] = entry["place"]
+        else:
+            del running["place"]
+            self.lost.append(f"running.place: {told!r} is no place")
+
+    def _entry(self, member: Plain, entry: Plain) -> Plain:
+        """A boot entry as the sheet resolves it; what it does not resolve stays the raw text."""
+        told, raw = entry.get("told"), entry.get("raw")
+        kept = {} if raw is None else {"raw": raw}
+        if told is None:
+            return kept
+        if "://" in told:
+            return {"remote": told, **kept}
+        if _is_place(told):
+            return {"place": told, **kept}
+        if ":" in told:
+            self.lost.append(f"the boot entry {told!r} is no place")
+            return {"raw": told if raw is None else raw}
+        place = self._resolved(member, told)
+        return {"raw": told, **kept} if place is None else {"place": place, **kept}
+
+    def _resolved(self, member: Plain, told: str) -> str | None:
+        """The place of a bare name, or of a volume and a name; None where no volume is known."""
+        start = self.sheet.start
+        if start.layout != "files":
+            return f"{BANK}:{told}"
+        volumes = [volume["name"] for volume in member.get("volumes", ())]
+        first, _, rest = told.partition(" ")
+        if rest.strip() and first in {*volumes, start.default_volume}:
+            return f"{first}:{rest.strip()}"
+        default = start.default_volume or next(iter(volumes), None)
+        return None if default is None else f"{default}:{told}"
+
+    def _lose(self, whole: Plain, told: str) -> bool:
+        """Take out what the snapshot refuses; False where there is nothing to take."""
+        reason, _, at = told.partition(" - at ")
+        match = _AT.search(at)
+        steps = [
+            name or int(number) for name, number in _STEP.findall(match["path"] if match else "")
+        ]
+        if not steps:
+            return False
+        thing: Any = whole
+        for step in steps[:-1]:
+            thing = thing[step]
+        value = thing[steps[-1]]
+        del thing[steps[-1]]
+        where = ".".join(str(step) for step in steps)
+        shown = f" ({value!r})" if isinstance(value, str | int | float) else ""
+        self.lost.append(f"{where}{shown}: {reason.replace('`', '')}")
+        return True
 
 
-def understood(question: Question, context: Mapping[str, str], answer: Rows) -> list[Plain]:
+class Understood(Struct, frozen=True):
+    """What was made of one answer: its rows, and the values that were lost, each with its line."""
+
+    rows: list[Plain]
+    lost: list[str] = []
+
+
+def understood(
+    question: Question, context: Mapping[str, str], answer: Rows, clock: Clock
+) -> Understood:
     """The rows of an answer, their fields converted. Raises DraftError.
 
     `context` is what it was asked for (member, volume, path).
@@ -201,79 +384,139 @@ def understood(question: Question, context: Mapping[str, str], answer: Rows) -> 
         shown = answer.strange[0].strip()[:60]
         more = f" and {len(answer.strange) - 1} more" if answer.strange[1:] else ""
         raise DraftError(f"not understood: {shown!r}{more}")
-    return [fields_of(question, context, row) for row in answer.rows]
+    lost: list[str] = []
+    choices = _choices(question, answer)
+    rows = [fields_of(question, context, row, clock, lost, choices) for row in answer.rows]
+    return Understood(rows, [_with_line(question, told, answer) for told in lost])
 
 
-def fields_of(question: Question, context: Mapping[str, str], row: Plain) -> Plain:
-    """The fields of one row, converted; empty texts are not known and left out."""
+def fields_of(
+    question: Question,
+    context: Mapping[str, str],
+    row: Plain,
+    clock: Clock,
+    lost: list[str],
+    choices: Mapping[str, str] | None = None,
+) -> Plain:
+    """The fields of one row, converted; empty texts are not known and left out.
+
+    What cannot be the value of its field is left out, too, and told in `lost`.
+    """
     asked_for = {name: context[name] for name in ("member", "volume", "path") if name in context}
-    fields: Plain = {"member": "1", **asked_for, **question.fixed}
+    # A row of all members is given to each of them once they are known.
+    member = {} if question.for_all is not None else {"member": "1"}
+    fields: Plain = {**member, **asked_for, **question.fixed}
     for column, text in row.items():
         name = question.columns.get(column, column.lower())
         if question.parse is not None and column not in question.columns:
             continue
-        texts = text if isinstance(text, list) else [text]
-        values = [_value(question, name, each) for each in texts if each != ""]
-        values = [value for value in values if value is not None]
-        if values:
-            fields[name] = values if isinstance(text, list) else values[0]
+        texts = [each for each in (text if isinstance(text, list) else [text]) if each != ""]
+        if question.numbered is not None and name in question.numbered.fields:
+            texts = _chosen(name, texts, choices or {}, lost)
+        if not texts:
+            continue
+        try:
+            value = value_of(question, name, texts, clock)
+        except ValueProblem as problem:
+            lost.append(f"{name}: {problem}\0{texts[0]}")
+            continue
+        if name in SIZES and value is not None:
+            value, step = value
+            if question.fills == "file" and step > 1:
+                fields["size_step"] = step
+        if isinstance(text, list) and not isinstance(value, list) and name not in LENGTHS:
+            value = [] if value is None else [value]
+        if value is not None and value != []:
+            fields[name] = value
+        if name == "path" and question.cut_at is not None and len(texts[0]) >= question.cut_at:
+            fields["path_cut"] = True
     for name in NEEDED[question.fills]:
-        if name not in fields:
+        if name not in fields and not (name == "place" and "path" in fields):
             raise DraftError(f"a row has no {name}; does the template make such a column?")
     return fields
 
 
-def _value(question: Question, name: str, text: str) -> Any:
-    words = question.words.get(name)
-    if words is not None:
-        if text not in words:
-            known = ", ".join(words)
-            raise DraftError(f"the word {text!r} for {name} is not in the sheet ({known})")
-        text = words[text]
-    if text in question.none:
-        return None
+def _choices(question: Question, answer: Rows) -> dict[str, str]:
+    """What each number of a numbered list stands for."""
+    if question.numbered is None:
+        return {}
+    fits = compiled(question.numbered.list)
+    found = [match for line in answer.lines if (match := fits.fullmatch(line)) is not None]
+    return {match["number"]: match["value"] for match in found}
+
+
+def _chosen(name: str, texts: list[str], choices: Mapping[str, str], lost: list[str]) -> list[str]:
+    found = []
+    for text in texts:
+        if text in choices:
+            found.append(choices[text])
+        else:
+            lost.append(f"{name}: no line of the list has the number {text}\0{text}")
+    return found
+
+
+def _with_line(question: Question, told: str, answer: Rows) -> str:
+    """What was lost, with the line of the answer that told it."""
+    why, _, text = told.partition("\0")
+    line = next((line.strip() for line in answer.lines if text and text in line), None)
+    shown = f"; the line is {line[:120]!r}" if line is not None and line not in why else ""
+    return f"{question.name}: {why}{shown}"
+
+
+def _told_place(row: Plain) -> str | None:
+    """The place that a row tells: as one, or as a volume and a path."""
+    if "place" in row:
+        return str(row["place"])
+    if "path" in row:
+        return f"{row['volume']}:{row['path']}" if "volume" in row else str(row["path"])
+    return None
+
+
+def _is_place(text: str) -> bool:
     try:
-        if name in SIZES:
-            return parse_size(text.replace(",", "") + question.units.get(name, ""))
-        if name in TIMES:
-            return _time(text, question.dates.get(name)).isoformat()
-    except (SizeError, ValueError) as error:
-        raise DraftError(f"{name}: {error}") from None
-    if name in TRUTHS:
-        if text.lower() not in _TRUE:
-            raise DraftError(f"{name} is {text!r}, not yes or no; map it under words")
-        return _TRUE[text.lower()]
-    return text.lower() if name in LENGTHS else text
+        parse_place(text)
+    except PlaceError:
+        return False
+    return True
 
 
-def _time(text: str, written: str | None) -> datetime:
-    told = datetime.fromisoformat(text) if written is None else datetime.strptime(text, written)
-    return told if told.tzinfo is not None else told.replace(tzinfo=UTC)
+def _sized(file: Plain, size: int | None, step: int) -> None:
+    """Set the size of a file; an exact one stays where a rounded one is told that may be it."""
+    if size is None:
+        return
+    known = file.get("size")
+    if step > 1 and known is not None and "size_step" not in file and abs(known - size) < step:
+        return
+    file["size"] = size
+    file.pop("size_step", None)
+    if step > 1:
+        file["size_step"] = step
 
 
-def _digests(thing: Plain, row: Plain) -> None:
-    for algorithm in LENGTHS:
-        if algorithm in row:
-            thing.setdefault("digests", {})[algorithm] = row[algorithm]
+def _whole_names(volume: Plain) -> None:
+    """Drop a name that the listing cut where another answer tells the whole one."""
+    files = volume.get("files", [])
+    cut = [file for file in files if file.get("path_cut")]
+    for short in cut:
+        whole = [
+            file
+            for file in files
+            if not file.get("path_cut") and file["path"].startswith(short["path"])
+        ]
+        alike = [file for file in cut if file["path"] == short["path"]]
+        if len(whole) == 1 and len(alike) == 1:
+            known = {name: value for name, value in short.items() if name != "path_cut"}
+            files[files.index(short)] = {**known, **whole[0]}
+            files.remove(whole[0])
 
 
 def _update(thing: Plain, row: Plain, *names: str) -> None:
     thing.update({name: value for name, value in row.items() if name not in names})
 
 
-def _entry(place: str | None, raw: str | None = None) -> Plain:
-    if place is not None and "://" in place:
-        entry: Plain = {"remote": place}
-    elif place is not None and ":" not in place:
-        entry = {"place": f"{BANK}:{place}"}
-    else:
-        entry = {} if place is None else {"place": place}
-    return entry if raw is None else {**entry, "raw": raw}
-
-
 def missing_facts(device: Device, sheet: Sheet) -> Iterable[str]:
     """Name what the boot walk and the cleanup need and this device does not tell."""
-    if device.running.version is None:
+    if device.running.version is None and device.at != "boot-loader":
         yield "the running version (running.version)"
     if device.hardware.model is None:
         yield "the hardware model (hardware.model)"

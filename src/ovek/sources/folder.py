@@ -37,7 +37,9 @@ async def read_folder(interview: Interview, folder: Path, member: str, volume: s
     interview.rows("folder files", "file", files)
     held = interview.draft.volume(member, volume)
     held.setdefault("files", [])
-    for file, algorithms in interview.images(member, held, ("md5", "sha1", "sha256", "sha512")):
+    for file, algorithms in interview.images(
+        member, held, ("md5", "sha1", "sha256", "sha512"), carry=False
+    ):
         path, algorithm = folder / odd.get(file["path"], file["path"]), algorithms[0]
         try:
             made = await away(partial(digest_file, path, algorithm))

@@ -6,6 +6,7 @@ question to its text. Only what the sheet's questions make of names that are saf
 
 import re
 from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping
+from datetime import datetime, timedelta
 from hashlib import sha256
 from itertools import islice
 from typing import Any
@@ -15,13 +16,14 @@ from msgspec import Struct
 
 from ovek.model.catalog import Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
+from ovek.model.filesystem import is_fat
 from ovek.model.naming import Naming, glob_pattern
 from ovek.model.pattern import compiled
-from ovek.model.sheet import Fills, Question, Sheet
+from ovek.model.sheet import Fills, Question, Reading, Sheet
 from ovek.model.snapshot import Device, File
 from ovek.sources.away import away
 from ovek.sources.clean import plain, without_echo
-from ovek.sources.draft import Draft, DraftError, understood
+from ovek.sources.draft import Draft, DraftError, Understood, understood
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
 
@@ -31,6 +33,7 @@ Expects = Callable[[str, int, float], None]
 
 # Names that mean nothing to a terminal or a shell beside themselves.
 _SAFE = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+@=-]*")
+_LOADER = "read at the boot loader"
 _SHORT = 2**14  # characters of an answer that may be understood where all devices wait for it
 _MOST_TOLD = 64 * 2**20  # characters that one device may tell in all
 _MOST_ASKED = 2_000  # things that one question is asked for
@@ -62,8 +65,9 @@ class Answer(Struct, frozen=True, kw_only=True, omit_defaults=True):
 class Wanted:
     """Which digests are worth asking for: those that the catalog can use, and are not known yet.
 
-    `earlier` are devices of an earlier snapshot: a digest of the same place, size and time is
-    kept. `everything` asks for each image whether a catalog can use it or not.
+    `earlier` are devices as they were last read: a digest of the same place, size and time is
+    carried over while it is not older than `oldest`, that of what runs or starts next
+    `oldest_started`. `everything` asks for each image whether a catalog can use it or not.
     """
 
     def __init__(
@@ -72,12 +76,15 @@ class Wanted:
         earlier: Mapping[str, Device],
         *,
         everything: bool = False,
+        oldest: timedelta = timedelta.max,
+        oldest_started: timedelta = timedelta.max,
     ) -> None:
         self._everything = everything
+        self._oldest = {False: oldest, True: oldest_started}
         self._by_name: dict[str, set[Algorithm]] = {}
         self._all: set[Algorithm] = set()
         self._earlier = earlier
-        self._known: dict[str, dict[tuple[str, str, str], File]] = {}
+        self._known: dict[str, dict[tuple[str, str, str], tuple[datetime, File]]] = {}
         for entry in published:
             known = {algorithm for algorithm, _ in entry.release.digests}
             self._by_name.setdefault(entry.release.file.casefold(), set()).update(known)
@@ -94,52 +101,88 @@ class Wanted:
         """Whether some source publishes a file of this name."""
         return name.casefold() in self._by_name
 
-    def kept(self, device: str, member: str, volume: str, file: dict[str, Any]) -> dict[str, str]:
-        """The digests that an earlier snapshot holds for the same place, size and time."""
-        known = self._files(device).get((member, volume, file["path"]))
-        if known is None or known.modified is None or known.size is None:
-            return {}
-        same = (known.size, known.modified.isoformat()) == (file.get("size"), file.get("modified"))
-        return dict(known.digests or ()) if same else {}
+    def kept(
+        self,
+        device: str,
+        at: tuple[str, str],
+        file: dict[str, Any],
+        now: datetime,
+        *,
+        started: bool,
+    ) -> tuple[dict[str, str], datetime] | None:
+        """The digests that are known for the same place, size and time, and when they were made.
 
-    def _files(self, device: str) -> dict[tuple[str, str, str], File]:
-        """The files of an earlier device by member, volume and path."""
+        `at` are the member and the volume. None where there are none that are new enough.
+        """
+        known = self._files(device).get((*at, file["path"]))
+        if known is None or known[1].modified is None or known[1].size is None:
+            return None
+        read_at, before = known
+        assert before.modified is not None
+        told = (before.size, before.size_step, before.modified.isoformat())
+        if told != (file.get("size"), file.get("size_step"), file.get("modified")):
+            return None
+        digests, made = dict(before.digests or ()), before.digests_at or read_at
+        if not digests or now - made > self._oldest[started]:
+            return None
+        return {str(name): digest for name, digest in digests.items()}, made
+
+    def _files(self, device: str) -> dict[tuple[str, str, str], tuple[datetime, File]]:
+        """The files of an earlier device by member, volume and path, and when it was read."""
         if device not in self._known:
             earlier = self._earlier.get(device)
             self._known[device] = {
-                (member.id, volume.name, file.path): file
+                (member.id, volume.name, file.path): (earlier.taken_at, file)
                 for member in (earlier.members if earlier is not None else None) or ()
                 for volume in member.volumes or ()
                 for file in volume.files or ()
+                if earlier is not None
             }
         return self._known[device]
 
 
 class Interview:
-    """One device being read: its draft, and the evidence in the order in which it came."""
+    """One device being read: its draft, and the evidence in the order in which it came.
+
+    `taken_at` is when it is read. `reading` is how: at its boot loader once `at_loader` was called.
+    """
 
     def __init__(
-        self, name: str, sheet: Sheet, wanted: Wanted, expects: Expects | None = None
+        self,
+        name: str,
+        sheet: Sheet,
+        wanted: Wanted,
+        taken_at: datetime,
+        expects: Expects | None = None,
     ) -> None:
         self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
+        self.taken_at = taken_at
         self._said: dict[str, str] = {}
         self._answered: set[tuple[str, str]] = set()
-        self.draft = Draft()
+        self.draft = Draft(sheet, taken_at)
         self.evidence: list[Answer] = []
         self._size = 0
-        pager = sheet.reading.pager
-        self.pager = compiled(pager.shows) if pager is not None else None
-        self._errors = [compiled(f"(?m){text}") for text in sheet.reading.errors]
         self._naming = Naming(sheet)
+        self._use(sheet.reading)
 
-    async def run(self, ask: Ask) -> None:
+    def _use(self, reading: Reading) -> None:
+        self.reading = reading
+        self.pager = compiled(reading.pager.shows) if reading.pager is not None else None
+        self._errors = [compiled(f"(?m){text}") for text in reading.errors]
+
+    def at_loader(self) -> None:
+        """Go on as at the prompt of the boot loader, where nothing runs."""
+        self.rows(_LOADER, "device", [{"at": "boot-loader"}])
+
+    async def run(self, ask: Ask, *, asking_costs: bool = True) -> None:
         """Put every question of the sheet that no earlier way has answered.
 
-        What has no answer stays not known.
+        What has no answer stays not known. Where asking costs nothing, as of a saved session, a
+        digest is carried over only where there is no answer.
         """
         self._said.clear()
-        for question in self.sheet.reading.question:
-            contexts = list(islice(self._contexts(question), _MOST_ASKED + 1))
+        for question in self.reading.question:
+            contexts = list(islice(self._contexts(question, carry=asking_costs), _MOST_ASKED + 1))
             if len(contexts) > _MOST_ASKED:
                 contexts.pop()
                 told = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
@@ -151,6 +194,9 @@ class Interview:
                     await self._ask_digest(ask, question, context)
                 else:
                     await self._ask(ask, question, context)
+        if not asking_costs:
+            for _ in self._contexts_of_images(carry=True):
+                pass  # what is asked for by now has no answer
 
     async def _ask_digest(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
         """Ask for a digest, the strongest algorithm first, until the device knows one."""
@@ -190,10 +236,12 @@ class Interview:
     def take(self, answer: Answer) -> None:
         """Keep one answer and fill the draft from it; a replay goes the same way."""
         self._told(answer)
+        if answer.name == _LOADER and (reading := self.sheet.reading.at_loader) is not None:
+            self._use(reading)
         if answer.fills is not None:
             self.draft.take(answer.fills, answer.rows)
             return
-        known = (one for one in self.sheet.reading.question if one.name == answer.name)
+        known = (one for one in self.reading.question if one.name == answer.name)
         question = next(known, None)
         if question is None or answer.text is None:
             self.draft.problems.append(f"{answer.name}: the sheet has no such question now")
@@ -208,14 +256,15 @@ class Interview:
             raise ReadProblem("reading", met, "Log in by hand and see what it prints")
         self.evidence.append(answer)
 
-    def _understood(self, question: Question, answer: Answer) -> list[dict[str, Any]] | str:
+    def _understood(self, question: Question, answer: Answer) -> Understood | str:
         """The rows of an answer, or why there are none; it changes nothing, and may take long."""
         try:
-            return understood(question, answer.context, self.rows_in(question, answer))
+            rows = self.rows_in(question, answer)
+            return understood(question, answer.context, rows, self.draft.clock)
         except (NoAnswerError, DraftError) as none:
             return f"{question.name}: {none}"
 
-    def _fill(self, question: Question, answer: Answer, made: list[dict[str, Any]] | str) -> None:
+    def _fill(self, question: Question, answer: Answer, made: Understood | str) -> None:
         if isinstance(made, str):
             self.draft.problems.append(made)
         else:
@@ -259,26 +308,28 @@ class Interview:
         size = int(context.get("size", "0"))
         return size / (self.sheet.capacity.digest_rate or _NO_RATE)
 
-    def _contexts(self, question: Question) -> Iterator[dict[str, str]]:
+    def _contexts(self, question: Question, *, carry: bool) -> Iterator[dict[str, str]]:
         if question.each == "device":
             yield {}
         elif question.each == "member":
             for member in self.draft.members:
                 yield {"member": member}
-        else:
+        elif question.each == "volume":
             for member, volume in self.volumes():
-                if question.each == "volume":
-                    yield {"member": member, "volume": volume["name"]}
-                else:
-                    able = self.sheet.reading.digests
-                    for file, algorithms in self.images(member, volume, able):
-                        yield {
-                            "member": member,
-                            "volume": volume["name"],
-                            "path": file["path"],
-                            "algorithm": " ".join(algorithms),
-                            "size": str(file.get("size") or 0),
-                        }
+                yield {"member": member, "volume": volume["name"]}
+        else:
+            yield from self._contexts_of_images(carry=carry)
+
+    def _contexts_of_images(self, *, carry: bool) -> Iterator[dict[str, str]]:
+        for member, volume in self.volumes():
+            for file, algorithms in self.images(member, volume, self.reading.digests, carry=carry):
+                yield {
+                    "member": member,
+                    "volume": volume["name"],
+                    "path": file["path"],
+                    "algorithm": " ".join(algorithms),
+                    "size": str(file.get("size") or 0),
+                }
 
     def volumes(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """Every volume that can be read, by member."""
@@ -288,28 +339,51 @@ class Interview:
                     yield member["id"], volume
 
     def images(
-        self, member: str, volume: dict[str, Any], able: Iterable[Algorithm]
+        self,
+        member: str,
+        volume: dict[str, Any],
+        able: Iterable[Algorithm],
+        *,
+        carry: bool = True,
     ) -> Iterator[tuple[dict[str, Any], list[Algorithm]]]:
         """The images of a volume whose digest is worth asking for, each with the algorithms.
 
-        What an earlier snapshot holds for the same place, size and time is taken from there.
+        Where `carry` is true, what is known for the same place, size and time is taken from there.
         """
-        blind = str(volume.get("filesystem", "")).lower().lstrip("v").startswith(("fat", "exfat"))
+        able = list(able)
+        blind = is_fat(str(volume.get("filesystem", "")))
+        started = self._started() if carry else frozenset[str]()
         for file in list(volume.get("files", ())):
             path = file["path"]
             name = path.rpartition("/")[2]
             looks = self._naming.of(path, case_blind=blind).image or self.wanted.publishes(name)
             algorithms = self.wanted.algorithms(name, able)
-            if not looks or not algorithms or file.get("size") == 0:
+            if not looks or not algorithms or file.get("path_cut"):
+                continue
+            if file.get("size") == 0 and "size_step" not in file:
                 continue
             if any(algorithm in file.get("digests", {}) for algorithm in algorithms):
                 continue
-            kept = self.wanted.kept(self.name, member, volume["name"], file)
-            if any(algorithm in kept for algorithm in algorithms):
-                row = {"member": member, "volume": volume["name"], "path": path, **kept}
+            at = (member, volume["name"])
+            starts = any(text.endswith(path.casefold()) for text in started)
+            kept = self.wanted.kept(self.name, at, file, self.taken_at, started=starts)
+            if carry and kept is not None and any(each in kept[0] for each in algorithms):
+                row = {"member": member, "volume": volume["name"], "path": path, **kept[0]}
+                row["digests_at"] = kept[1].isoformat()
                 self.rows("kept digest", "digest", [row])
                 continue
             yield file, algorithms
+
+    def _started(self) -> frozenset[str]:
+        """What the device tells that it runs, and what its boot settings and banks name."""
+        told: set[str] = set()
+        running = self.draft.device.get("running", {}).get("place")
+        for member in self.draft.members.values():
+            boot = member.get("boot", {})
+            entries = [boot.get("once"), *(e for o in boot.get("order", {}).values() for e in o)]
+            told |= {str(entry.get("told", "")) for entry in entries if entry}
+            told |= {place for bank in member.get("banks", ()) for place in bank.get("places", ())}
+        return frozenset(text.casefold() for text in (*told, running) if text)
 
 
 def _filled(ask: str, context: Mapping[str, str]) -> str | None:

@@ -15,6 +15,7 @@ import textfsm  # type: ignore[import-untyped]
 from msgspec import Struct
 
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
+from ovek.files.osrelease import OsReleaseError, read_os_release
 from ovek.model.pattern import Match, PatternError, any_fits, compiled
 from ovek.model.sheet import FIELDS, Question, Sheet
 
@@ -22,10 +23,18 @@ Row = dict[str, Any]
 
 
 class Rows(Struct, frozen=True):
-    """The rows of an answer, and the lines that nothing understood."""
+    """The rows of an answer, the lines that nothing understood, and all its lines."""
 
     rows: tuple[Row, ...]
     strange: tuple[str, ...] = ()
+    lines: tuple[str, ...] = ()
+
+
+_OPEN_FORMATS = {
+    "grub-env": read_grub_env,
+    "u-boot-env": read_u_boot_env,
+    "os-release": read_os_release,
+}
 
 
 class TemplateError(ValueError):
@@ -129,7 +138,7 @@ def _made(text: str) -> textfsm.TextFSM:
 
 def check_templates(sheet: Sheet) -> Iterator[tuple[str, str]]:
     """Go through what is wrong with the questions of a sheet: the question, and what it is."""
-    for question in sheet.reading.question:
+    for question in sheet.reading.all_questions:
         try:
             columns = columns_of(question)
         except TemplateError as error:
@@ -172,9 +181,11 @@ def rows_of(question: Question, answer: str) -> Rows:
                 strange.append(line)
                 continue
             if line and not machine.understands(line):
-                if at < len(lines) and machine.understands(line + lines[at]):
-                    line += lines[at]
-                    at += 1
+                rest = lines[at : at + 1]
+                wrapped = [line + end for each in rest for end in (each, each.strip())]
+                whole = next((each for each in wrapped if machine.understands(each)), None)
+                if whole is not None:
+                    line, at = whole, at + 1
                 else:
                     strange.append(line)
             machine.feed(line)
@@ -182,13 +193,14 @@ def rows_of(question: Question, answer: str) -> Rows:
     except (textfsm.TextFSMError, *_ITS_DEFECTS) as error:
         return Rows((), (f"the template stopped: {error}",))
     rows = tuple(dict(zip(template.header, row, strict=True)) for row in made)
-    return Rows(rows, tuple(strange))
+    return Rows(rows, tuple(strange), tuple(lines))
 
 
 def _parsed(question: Question, answer: str) -> Rows:
     """Read an open format; its variables are the columns of one row."""
-    read = read_grub_env if question.parse == "grub-env" else read_u_boot_env
+    read = _OPEN_FORMATS[question.parse or ""]
     try:
-        return Rows((dict(read(answer.encode("latin-1", "replace"))),))
-    except BootEnvError as error:
+        found = dict(read(answer.encode("latin-1", "replace")))
+        return Rows((found,), lines=tuple(answer.splitlines()))
+    except (BootEnvError, OsReleaseError) as error:
         return Rows((), (str(error),))

@@ -38,7 +38,10 @@ class EvidenceError(ValueError):
 
 
 class Outcome(Struct, frozen=True, kw_only=True):
-    """What came of one device: its state if any, what went wrong and what to do about it."""
+    """What came of one device: its state if any, what went wrong and what to do about it.
+
+    `missing` are facts that nothing told, `lost` values that could not be, each with its line.
+    """
 
     name: str
     device: Device | None
@@ -46,6 +49,7 @@ class Outcome(Struct, frozen=True, kw_only=True):
     problem: str | None = None
     do: str | None = None
     missing: tuple[str, ...] = ()
+    lost: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     tries: int = 1
     seconds: float = 0.0
@@ -113,7 +117,7 @@ async def _read(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
     tried = 0
     while tried < setup.tries:
         tried += 1
-        interview = Interview(device.name, sheet, setup.wanted, setup.expects)
+        interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.expects)
         left = setup.limits.device - (time.monotonic() - began)
         problem = await _try(device, interview, setup, halves, max(left, 0.0))
         if best is None or len(interview.evidence) >= len(best.evidence):
@@ -150,6 +154,7 @@ def outcome_of(
                 "device": device.name,
                 "sheet": device.sheet,
                 "site": device.site,
+                "role": device.role,
                 "taken_at": taken_at.isoformat(),
                 "source": {
                     "kind": "+".join(device.ways) or "ssh",
@@ -160,7 +165,7 @@ def outcome_of(
                 },
             }
         )
-    notes = tuple(interview.draft.problems)
+    notes, lost = tuple(interview.draft.problems), tuple(interview.draft.lost)
     told = str(problem) if problem is not None else None
     do = problem.do if problem is not None else None
     if kept is None and told is None:
@@ -173,6 +178,7 @@ def outcome_of(
         problem=told,
         do=do,
         missing=tuple(missing_facts(kept, interview.sheet)) if kept is not None else (),
+        lost=lost,
         notes=notes,
         tries=tries,
         seconds=seconds,
@@ -181,9 +187,9 @@ def outcome_of(
 
 def replay(device: FleetDevice, sheet: Sheet, wanted: Wanted, evidence: dict[str, Any]) -> Outcome:
     """Make the same state from the evidence again; raises EvidenceError where it is none."""
-    interview = Interview(device.name, sheet, wanted)
     try:
         taken_at = datetime.fromisoformat(evidence["taken_at"])
+        interview = Interview(device.name, sheet, wanted, taken_at)
         for answer in msgspec.convert(evidence["answers"], tuple[Answer, ...]):
             interview.take(answer)
         return outcome_of(device, interview, taken_at)

@@ -4,11 +4,13 @@ import asyncio
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
+from msgspec.structs import replace
+
 from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Question, Sheet
 from ovek.model.trial import SheetTrial, TriedQuestion
-from ovek.sources.capture import answers_of, asking
-from ovek.sources.draft import DraftError, fields_of
+from ovek.sources.capture import answers_in, asking
+from ovek.sources.draft import DraftError, understood
 from ovek.sources.interview import Answer, Interview, Wanted
 from ovek.sources.problem import NoAnswerError
 from ovek.sources.survey import outcome_of
@@ -16,20 +18,25 @@ from ovek.sources.survey import outcome_of
 
 def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
     """Put the questions of a sheet to saved sessions."""
-    interview = Interview("the device", sheet, Wanted((), {}, everything=True))
-    asyncio.run(interview.run(asking(answers_of(sessions, sheet.reading))))
+    now = datetime.now(UTC)
+    interview = Interview("the device", sheet, Wanted((), {}, everything=True), now)
+    asyncio.run(interview.run(asking(answers_in(sessions, interview)), asking_costs=False))
     tried = [
         _tried(interview, question, answer)
-        for question in sheet.reading.question
+        for question in interview.reading.question
         for answer in _answers(interview, question)
     ]
     device = FleetDevice(name="the-device", sheet=sheet.name, ways=())
-    outcome = outcome_of(device, interview, datetime.now(UTC))
+    outcome = outcome_of(device, interview, now)
     missing = outcome.missing
     if outcome.device is None:
         missing = ("everything: nothing was understood",)
     return SheetTrial(
-        sheet=sheet.name, questions=tuple(tried), missing=missing, problems=outcome.notes
+        sheet=sheet.name,
+        questions=tuple(tried),
+        missing=missing,
+        problems=(*outcome.lost, *outcome.notes),
+        lost=outcome.lost,
     )
 
 
@@ -55,8 +62,12 @@ def _tried(interview: Interview, question: Question, answer: Answer | None) -> T
             answered=True,
             problem=str(none),
         )
+    lost: tuple[str, ...] = ()
     try:
-        fields = [fields_of(question, answer.context, row) for row in found.rows]
+        made = understood(
+            question, answer.context, replace(found, strange=()), interview.draft.clock
+        )
+        fields, lost = made.rows, tuple(made.lost)
     except DraftError as error:
         problem = str(error)
     return TriedQuestion(
@@ -68,4 +79,5 @@ def _tried(interview: Interview, question: Question, answer: Answer | None) -> T
         fields=tuple(fields),
         strange=found.strange,
         problem=problem,
+        lost=lost,
     )

@@ -1,7 +1,7 @@
 """By saved terminal sessions."""
 
 from ovek.sources.away import away
-from ovek.sources.capture import answers_of, asking, find_captures, read_capture
+from ovek.sources.capture import answers_in, asking, find_captures, read_capture
 from ovek.sources.ways.interface import Door
 
 
@@ -11,6 +11,7 @@ async def read(door: Door) -> None:
     def found() -> dict[str, str]:
         files = find_captures(door.setup.site, door.device.capture)
         sessions = (read_capture(file) for file in files)
-        return answers_of(sessions, door.interview.sheet.reading)
+        return answers_in(sessions, door.interview)
 
-    await door.interview.run(asking(await away(lambda stop: found())))
+    answers = await away(lambda stop: found())
+    await door.interview.run(asking(answers), asking_costs=False)
