@@ -119,8 +119,8 @@ def test_a_survey_tells_what_is_true_of_every_device_of_four_vendors(surveyed):
 
 def measured_at(device, time):
     """Take out when each digest was measured, which has to be then, and only where there is one."""
-    for member in device["members"]:
-        for volume in member.get("volumes", ()):
+    for one in device["members"]:
+        for volume in one.get("volumes", ()):
             for file in volume.get("files", ()):
                 assert file.pop("digests_at", None) == (time if "digests" in file else None)
 

@@ -25,7 +25,8 @@ from ovek.files.importers import (
 )
 from ovek.files.journal import Journal
 from ovek.files.site import read_sheet
-from ovek.files.snapshot import SnapshotIndex, read_snapshot
+from ovek.files.snapshot import read_snapshot
+from ovek.files.state import state_in
 from ovek.files.structure import structure_of
 from ovek.files.typed import read_toml_parts, text_of
 from ovek.model.fleet import FleetDevice
@@ -55,7 +56,7 @@ def _whole(read: Callable[[Path], object]) -> Run:
 
 
 def _snapshot(file: Path) -> None:
-    SnapshotIndex(file)
+    state_in(file)
     for device in read_snapshot(file):
         msgspec.json.encode(device)
 

@@ -1,12 +1,13 @@
 """`ovek bootwalk`: what does each device start on next?"""
 
-import sys
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
 from ovek.cli.options import (
     Devices,
+    exit_code,
     fail_on_option,
     reaches,
     snapshot_options,
@@ -21,6 +22,7 @@ from ovek.files.site import Site
 from ovek.model.finding import Severity
 from ovek.model.place import PlaceError
 from ovek.model.walk import Reload
+from ovek.render.unread import Unreads
 
 SEVERITIES: dict[Reload, Severity] = {
     "stranded": "critical",
@@ -49,7 +51,7 @@ def command(
     if_bad: tuple[str, ...],
     if_saved: bool,
     site_folder: Path,
-    snapshot_file: Path | None,
+    snapshot_file: str | None,
     format_: str,
     fail_on: str,
 ) -> None:
@@ -62,7 +64,7 @@ def command(
     """
     what = WhatIf(missing=if_missing, bad=if_bad, saved=if_saved)
     site = Site(site_folder)
-    devices = Devices(site, site.snapshot(snapshot_file), device)
+    devices = Devices(site, site.state(snapshot_file), device)
     walks, before, near = [], [], None
     for one, judge in devices:
         judged = judge_device(one, judge)
@@ -83,13 +85,13 @@ def command(
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.bootwalk(walks, what.told(), before)])
+        write_bytes([json.bootwalk(walks, what.told(), before, devices.not_read)])
     else:
         from ovek.render.bootwalk import bootwalk
 
-        write_lines(bootwalk(walks, what.told(), before))
-    if any(reaches(SEVERITIES.get(walk.reload), fail_on) for walk in walks):
-        sys.exit(1)
+        unread = Unreads(devices.not_read, datetime.now(UTC))
+        write_lines(bootwalk(walks, what.told(), before, unread))
+    exit_code(any(reaches(SEVERITIES.get(walk.reload), fail_on) for walk in walks), devices)
 
 
 def _no_such_place(file: Path, device: str, error: NoSuchPlaceError) -> InputError:

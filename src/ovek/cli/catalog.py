@@ -18,7 +18,7 @@ from ovek.cli.options import (
 )
 from ovek.engine import catalog
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import fits
+from ovek.engine.verdicts import Judge, fits
 from ovek.files.catalog import read_catalog, write_catalog
 from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
@@ -27,6 +27,7 @@ from ovek.files.names import shown_name
 from ovek.files.site import Site, sheet_names
 from ovek.model.catalog import Published
 from ovek.model.naming import Naming
+from ovek.model.snapshot import Device
 from ovek.render.visible import visible
 
 if TYPE_CHECKING:
@@ -214,7 +215,7 @@ def check_command(site_folder: Path, format_: str) -> None:
 @click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
 @snapshot_options()
 def path_command(
-    start: str, target: str, site_folder: Path, snapshot_file: Path | None, format_: str
+    start: str, target: str, site_folder: Path, snapshot_file: str | None, format_: str
 ) -> None:
     """Name the shortest chain of direct upgrades from a device's version, or a version.
 
@@ -227,8 +228,8 @@ def path_command(
     releases = ReleaseIndex(site.releases).releases
     sheet = None
     if any(device.name == start for device in site.fleet.device):
-        devices = Devices(site, site.snapshot(snapshot_file), [start])
-        device, judge = next(iter(devices))
+        devices = Devices(site, site.state(snapshot_file), [start])
+        device, judge = _one(devices)
         if device.running.version is None:
             met = f"does not know which version {start!r} runs"
             raise InputError(devices.file, met, "Give the version instead of the device")
@@ -243,7 +244,7 @@ def path_command(
 @command.command("pick")
 @click.argument("device")
 @snapshot_options()
-def pick_command(device: str, site_folder: Path, snapshot_file: Path | None, format_: str) -> None:
+def pick_command(device: str, site_folder: Path, snapshot_file: str | None, format_: str) -> None:
     """Which release is the one for DEVICE, why are the others not, and which parts go with it?
 
     Exit code 1 where no release is.
@@ -252,9 +253,17 @@ def pick_command(device: str, site_folder: Path, snapshot_file: Path | None, for
     from ovek.render import json
 
     site = Site(site_folder)
-    devices = Devices(site, site.snapshot(snapshot_file), [device])
-    (one, judge), *_ = list(devices)
+    devices = Devices(site, site.state(snapshot_file), [device])
+    one, judge = _one(devices)
     found = catalog.pick(devices.releases, one, judge.sheet)
     _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
     if found.chosen is None:
         sys.exit(1)
+
+
+def _one(devices: Devices) -> tuple[Device, Judge]:
+    """The one device that was named; raise InputError where it was never read."""
+    for device, judge in devices:
+        return device, judge
+    unread = devices.not_read[0]
+    raise InputError(devices.file, f"holds no line of {unread.device}: {unread.why}", unread.do)

@@ -4,7 +4,9 @@ import re
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from difflib import get_close_matches
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,25 +15,26 @@ import msgspec
 from msgspec import Struct, field
 
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
-from ovek.cli.policy import check_policy, contradiction
+from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
 from ovek.engine.verdicts import Judge, fits, judge_device
-from ovek.engine.wanted import ContradictionError, Wants, release_for
+from ovek.engine.wanted import ContradictionError, release_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.snapshot import SnapshotIndex
 from ovek.files.spool import Spool
+from ovek.files.state import State, state_in
 from ovek.files.whole import write_whole
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
 from ovek.model.size import SizeError, parse_size, show_size
 from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
+from ovek.render.unread import Unreads
 
 if TYPE_CHECKING:
     from ovek.render.cleanup import FleetRows
@@ -120,7 +123,7 @@ def command(
     confirm_file: Path | None,
     verbose: bool,
     site_folder: Path,
-    snapshot_file: Path | None,
+    snapshot_file: str | None,
     format_: str,
 ) -> None:
     """What may go on each DEVICE to make room? (default: all)
@@ -143,7 +146,7 @@ def command(
             f"{figure.name!r} has to end in .png or .svg", param_hint="--figure"
         )
     site = Site(site_folder)
-    devices = Devices(site, site.snapshot(snapshot_file), device)
+    devices = Devices(site, site.state(snapshot_file), device)
     check_policy(site, devices.releases)
     if room_for is not None:
         _known(devices, room_for)
@@ -168,29 +171,29 @@ def command(
         _confirm(planner, devices, confirm_file, format_)
         return
     plans = [plan for one, judge in devices for plan in planner.plans(one, judge)]
-    if room_for is not None and not plans:
+    if room_for is not None and not plans and not devices.not_read:
         met = f"holds no device that {room_for} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
         _draw(figure, plans)
-    _show(plans, format_, verbose=verbose)
-    if not all(plan.enough for plan in plans):
-        sys.exit(1)
+    _show(plans, format_, devices, verbose=verbose)
+    exit_code(not all(plan.enough for plan in plans), devices)
 
 
-def _show(plans: list[CleanupPlan], format_: str, *, verbose: bool) -> None:
+def _show(plans: list[CleanupPlan], format_: str, devices: Devices, *, verbose: bool) -> None:
+    unread = Unreads(devices.not_read, datetime.now(UTC))
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.cleanup(plans)])
+        write_bytes([json.cleanup(plans, devices.not_read)])
     elif format_ == "markdown":
         from ovek.render.checklist import checklist
 
-        write_bytes([checklist(plans)])
+        write_bytes([checklist(plans, unread)])
     else:
         from ovek.render.cleanup import cleanup
 
-        write_lines(cleanup(plans, verbose=verbose))
+        write_lines(chain(cleanup(plans, verbose=verbose), unread.lines()))
 
 
 class Planner:
@@ -199,7 +202,7 @@ class Planner:
     def __init__(self, devices: Devices, asked: Asked, shelf: frozenset[str]) -> None:
         self.site = site = devices.site
         self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
-        self.wants = Wants(site.policy, {one.name: one.role for one in site.fleet.device})
+        self.wants = wants_of(site)
         self.by_name: KnownRelease | None = None
         if asked.image is not None:
             named = devices.releases.named(asked.image, case_blind=False)
@@ -354,7 +357,7 @@ def _whole_fleet(
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes(json.cleanup_fleet(lines.lines(), totals))
+        write_bytes(json.cleanup_fleet(lines.lines(), totals, devices.not_read))
     else:
         from ovek.render.cleanup import FleetRows, fleet
 
@@ -364,14 +367,14 @@ def _whole_fleet(
             rows, members = FleetRows(), Counter(plan.device for plan in lines)
             made = [msgspec.json.encode(rows.cells(plan, members[plan.device])) for plan in lines]
             write_lines(fleet(totals, lambda: made, [rows.columns.widths]))
-    if totals.short or totals.no_plan:
-        sys.exit(1)
+        write_lines(Unreads(devices.not_read, datetime.now(UTC)).lines())
+    exit_code(bool(totals.short or totals.no_plan), devices)
 
 
 def _confirm(planner: Planner, devices: Devices, file: Path, format_: str) -> None:
     """Hold the plans against a later snapshot."""
-    index = SnapshotIndex(file)
-    found = list(_confirmed(planner, devices, index))
+    state = state_in(file)
+    found = list(_confirmed(planner, devices, state))
     if format_ == "json":
         from ovek.render import json
 
@@ -384,13 +387,13 @@ def _confirm(planner: Planner, devices: Devices, file: Path, format_: str) -> No
         sys.exit(1)
 
 
-def _confirmed(planner: Planner, devices: Devices, index: SnapshotIndex) -> Iterator[Confirmed]:
+def _confirmed(planner: Planner, devices: Devices, later: State) -> Iterator[Confirmed]:
     for device, judge in devices:
-        now = index.read(device.device)
+        now = later.read(device.device)
         if now is None:
             if planner.asked.named:
                 met = f"holds no device {device.device!r}"
-                raise InputError(index.file, met, "Read it again: ovek survey")
+                raise InputError(later.root, met, "Read it again: ovek survey")
             continue
         release = planner.release(device, judge) if planner.asked.image is not None else None
         for plan in planner.plans(device, judge):

@@ -1,35 +1,45 @@
 """`ovek compare`: what changed between two snapshots?"""
 
-import sys
 from collections.abc import Iterator
-from difflib import get_close_matches
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
+from msgspec.structs import replace
 
-from ovek.cli.options import FORMAT, SITE, Devices, write_bytes, write_lines
+from ovek.cli.options import FORMAT, SITE, Devices, exit_code, write_bytes, write_lines
+from ovek.cli.policy import contradiction, wants_of
 from ovek.engine.compare import compare_device
 from ovek.engine.verdicts import judge_device
+from ovek.engine.wanted import ContradictionError
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.snapshot import SnapshotIndex, newest_snapshot
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
-from ovek.model.compare import DeviceCompare
+from ovek.model.compare import DeviceCompare, MemberDone
+from ovek.model.policy import RECOMMENDED
 from ovek.model.typed import is_plain
+from ovek.model.verdict import KnownRelease
+from ovek.render.unread import Unreads
+
+TARGET = "target"
 
 
 @click.command("compare")
 @click.argument("old", required=False)
 @click.argument("new", required=False)
-@click.option("--expect", metavar="VERSION", help="The version that every member should run now.")
+@click.option(
+    "--expect",
+    metavar="VERSION",
+    help="The version that every member should run now; or target, or recommended.",
+)
 @click.option(
     "--device", "globs", multiple=True, metavar="GLOB", help="Only these devices (may be repeated)."
 )
 @click.option(
     "--baseline",
     metavar="NAME",
-    help="Keep a snapshot (OLD, default: the newest) under this name instead of comparing.",
+    help="Keep a snapshot (OLD, default: the newest line of each device) under this name instead.",
 )
 @SITE
 @FORMAT
@@ -42,11 +52,12 @@ def command(
     site_folder: Path,
     format_: str,
 ) -> None:
-    """What changed from OLD to NEW (default: the newest snapshot)?
+    """What changed from OLD to NEW (default: the newest line of each device)?
 
     OLD and NEW are snapshots, or names that --baseline keeps. With --expect: did the upgrade do
-    what it was meant to, on every member? Exit code 1 where it did not or that is not known, or
-    where a device would no longer start.
+    what it was meant to, on every member? VERSION may be target or recommended: each device's own.
+    Exit code 1 where it did not or that is not known, where an image is no longer proven, or a
+    device would no longer start.
     """
     site = Site(site_folder)
     if baseline is not None:
@@ -56,42 +67,61 @@ def command(
         return
     if old is None:
         raise click.UsageError("say with what to compare: ovek compare OLD [NEW]")
-    first = _snapshot(site, old)
-    second = _snapshot(site, new) if new is not None else newest_snapshot(site.folder / "snapshots")
-    found = list(_compared(site, first, second, expect, globs))
+    before = Devices(site, site.state(old), globs=globs)
+    devices = Devices(site, site.state(new), globs=globs)
+    found = list(_compared(before, devices, expect))
+    first, second = before.label, devices.label
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.compare(first.name, second.name, expect, found)])
+        write_bytes([json.compare(first, second, expect, found, devices.not_read)])
     else:
         from ovek.render.compare import compare
 
-        write_lines(compare(found, first.name, second.name, expect))
+        unread = Unreads(devices.not_read, datetime.now(UTC))
+        write_lines(compare(found, first, second, expect, unread))
     worse = any(
         one.reload_after == "stranded" and one.reload_before not in ("stranded", None)
         for one in found
-    )
-    if worse or (expect is not None and not all(one.done for one in found)):
-        sys.exit(1)
+    ) or any(one.no_longer_proven for one in found)
+    exit_code(worse or (expect is not None and not all(one.done for one in found)), devices)
 
 
-def _compared(
-    site: Site, first: Path, second: Path, expect: str | None, globs: tuple[str, ...]
-) -> Iterator[DeviceCompare]:
-    """Go through the devices of the new snapshot, then those that only the old one has."""
-    index = SnapshotIndex(first)
-    devices, before = Devices(site, second, globs=globs), Devices(site, first, globs=globs)
+def _compared(before: Devices, devices: Devices, expect: str | None) -> Iterator[DeviceCompare]:
+    """Go through the devices that were read last, then those that only the old snapshot has."""
+    wants = wants_of(devices.site)
     seen = set[str]()
     for device, judge in devices:
         seen.add(device.device)
-        old = index.read(device.device)
+        old = before.state.read(device.device)
         was = judge_device(old, before.judge(old)) if old is not None else None
-        yield compare_device(was, judge_device(device, judge), expect)
-    for name in index.names:
-        if name not in seen and before.takes(name):
-            gone = index.read(name)
+        version = expect
+        if expect in (TARGET, RECOMMENDED):
+            try:
+                wanted = wants.of(device, judge)
+            except ContradictionError as error:
+                raise contradiction(devices.site, error) from None
+            version = wanted.target if expect == TARGET else _version(wanted.recommended)
+        found = compare_device(was, judge_device(device, judge), version)
+        nothing = expect is not None and version is None
+        yield replace(found, members=(_no_target(expect),)) if nothing else found
+    for name in before.chosen.names:
+        if name not in seen:
+            gone = before.state.read(name)
             assert gone is not None
-            yield compare_device(judge_device(gone, before.judge(gone)), None, expect)
+            version = None if expect in (TARGET, RECOMMENDED) else expect
+            yield compare_device(judge_device(gone, before.judge(gone)), None, version)
+
+
+def _version(release: KnownRelease | None) -> str | None:
+    return release.version if release is not None else None
+
+
+def _no_target(expect: str | None) -> MemberDone:
+    """What is told of a device of which nothing is wanted, or it is not known what."""
+    what = "no target" if expect == TARGET else "no release"
+    why = f"{what} is named for it, so whether it is done is not known"
+    return MemberDone(member="1", done=None, why=why)
 
 
 def _baseline(site: Site, name: str) -> Path:
@@ -100,36 +130,25 @@ def _baseline(site: Site, name: str) -> Path:
     return site.folder / "baselines" / f"{name}.jsonl"
 
 
-def _snapshot(site: Site, text: str) -> Path:
-    """A snapshot by its file, by its file in the site, or by the name of a baseline."""
-    folder = site.folder / "baselines"
-    for file in (Path(text), site.folder / text, folder / f"{Path(text).name}.jsonl"):
-        if file.is_file():
-            return file
-    kept = [file.stem for file in folder.glob("*.jsonl")]
-    near = get_close_matches(text, kept, n=1)
-    do = f"Did you mean {near[0]!r}?" if near else "Name a snapshot, or a baseline that was kept"
-    raise InputError(text, "is no snapshot, and no baseline has this name", do)
-
-
 def _keep(site: Site, name: str, old: str | None, format_: str) -> None:
-    """Keep a snapshot under a name; what is kept is never overwritten by another."""
-    source = _snapshot(site, old) if old is not None else newest_snapshot(site.folder / "snapshots")
-    names, file = SnapshotIndex(source).names, _baseline(site, name)
+    """Keep a state under a name; what is kept is never overwritten by another."""
+    devices, file = Devices(site, site.state(old)), _baseline(site, name)
+    lines = list(devices.state.lines_of())
+    if not lines:
+        raise InputError(devices.file, "holds no device", "Read the fleet first: ovek survey")
     try:
-        data = source.read_bytes()
-        if file.exists() and file.read_bytes() != data:
+        if file.exists() and file.read_bytes() != b"".join(lines):
             met = "is there already, of another snapshot"
             raise InputError(file, met, "Choose another name, or remove it first")
     except OSError as error:
-        raise cannot_read(source, error) from None
-    write_whole(file, [data])
+        raise cannot_read(file, error) from None
+    write_whole(file, lines)
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.baseline(name, source.name, len(names))])
+        write_bytes([json.baseline(name, devices.label, len(lines))])
         return
     from ovek.render.lines import count
 
-    kept = f"Kept {source.name} ({count(len(names), 'device')}) as {name!r}."
+    kept = f"Kept {devices.label} ({count(len(lines), 'device')}) as {name!r}."
     write_lines([kept, f"After the change: ovek survey, then ovek compare {name}"])

@@ -1,15 +1,16 @@
 """`ovek custody`: where did this image go wrong?"""
 
-import sys
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
-from ovek.cli.options import Devices, snapshot_options, write_bytes, write_lines
+from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
 from ovek.cli.shelf import judged_shelf
 from ovek.engine import custody
 from ovek.engine.verdicts import judge_device
 from ovek.files.site import Site
+from ovek.render.unread import Unreads
 
 
 @click.command("custody")
@@ -29,7 +30,7 @@ def command(
     shelves: tuple[Path, ...],
     verbose: bool,
     site_folder: Path,
-    snapshot_file: Path | None,
+    snapshot_file: str | None,
     format_: str,
 ) -> None:
     """Where did this image go wrong? (default: all images)
@@ -39,7 +40,7 @@ def command(
     code 1 where there is one.
     """
     site = Site(site_folder)
-    devices = Devices(site, site.snapshot(snapshot_file))
+    devices = Devices(site, site.state(snapshot_file))
     copies = [
         copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
     ]
@@ -52,10 +53,11 @@ def command(
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.custody(found)])
+        write_bytes([json.custody(found, devices.not_read)])
     else:
         from ovek.render.custody import custody as lines
 
-        write_lines(lines(found, verbose=verbose))
-    if any(one.first_wrong is not None for one in found) or (image is not None and not found):
-        sys.exit(1)
+        now = datetime.now(UTC)
+        write_lines(lines(found, Unreads(devices.not_read, now), verbose=verbose))
+    wrong = any(one.first_wrong is not None for one in found)
+    exit_code(wrong or (image is not None and not found), devices)

@@ -1,15 +1,16 @@
-"""Work on every device of a snapshot, on all cores where that pays.
+"""Work on every device of a fleet, on all cores where that pays.
 
-A snapshot is a line a device, so that it falls into parts by itself. Small ones are worked on
+A snapshot is a line a device, so that a fleet falls into parts by itself. Small ones are worked on
 here; large ones by processes of their own, each with its own site, a part at a time. Parts come
-back in the order of the snapshot, and only a few are held at once.
+back in the order of the devices, and only a few are held at once.
 """
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from contextlib import nullcontext
+from itertools import groupby
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -17,15 +18,16 @@ from ovek.cli.options import Devices
 from ovek.cli.progress import bytes_bar
 from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
-from ovek.files.snapshot import Seen, devices_at, placed_lines
+from ovek.files.snapshot import devices_at
+from ovek.files.state import Line, State
 from ovek.model.snapshot import Device
 
 T = TypeVar("T")
 T_co = TypeVar("T_co", covariant=True)
-# Lines of a snapshot: the number, the byte it starts at, and the length of each. Whoever works on
-# them reads them, one at a time, so that no line is held twice.
-Lines = list[tuple[int, int, int]]
-Made = tuple[list[tuple[str, int]], int, T]
+# Where the lines of some devices stand, each in a file told by its number. Whoever works on them
+# reads them, one at a time, so that no line is held twice.
+Lines = list[Line]
+Made = tuple[int, T]
 
 _PART = 2**20
 _LARGE = 16 * _PART
@@ -45,50 +47,45 @@ Make = Callable[..., Work[T]]
 
 
 def each_part(devices: Devices, make: Make[T], *args: Any) -> Iterator[T]:
-    """Go through what comes of each part of a snapshot; `make(devices, *args)` makes the work.
+    """Go through what comes of each part of a fleet; `make(devices, *args)` makes the work.
 
     `make` and `args` go to other processes, so that they have to pickle. Raises InputError.
     """
-    seen = Seen(devices.file)
-    workers = _workers(devices.file)
-    parts = _parts(devices.file)
+    devices.check()
+    lines = list(devices.chosen.lines.values())
+    size = sum(line.length for line in lines)
+    workers = _workers(size)
+    parts = _parts(lines)
     made: Iterator[Made[T]]
     if workers < 2:
         work = make(devices, *args)
-        made = (_worked(devices, work, lines) for lines in parts)
+        made = (_worked(devices, work, part) for part in parts)
     else:
         made = _spread(devices, parts, workers, make, args)
-    bar = bytes_bar(devices.file.stat().st_size) if workers > 1 else nullcontext(_silent)
+    bar = bytes_bar(size) if workers > 1 else nullcontext(_silent)
     with bar as advance:
-        for names, size, result in made:
-            for name, number in names:
-                seen.add(name, number)
-                devices.saw(name)
-            advance(size)
+        for done, result in made:
+            advance(done)
             yield result
-    seen.done()
-    devices.done()
 
 
 def _silent(size: int) -> None:
-    """A small snapshot is done before a bar could be read."""
+    """A small fleet is done before a bar could be read."""
 
 
-def _workers(snapshot: Path) -> int:
-    """How many processes pay for a snapshot of this size."""
+def _workers(size: int) -> int:
+    """How many processes pay for lines of so many bytes in all."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
-    large = snapshot.is_file() and snapshot.stat().st_size >= _LARGE
-    return min(cores or 1, 16) if large else 1
+    return min(cores or 1, 16) if size >= _LARGE else 1
 
 
-def _parts(snapshot: Path) -> Iterator[Lines]:
-    """The lines of a snapshot, about a MiB at a time."""
+def _parts(lines: Iterable[Line]) -> Iterator[Lines]:
+    """Lines, about a MiB at a time."""
     part: Lines = []
     size = 0
-    for number, line, at in placed_lines(snapshot):
-        part.append((number, at, len(line)))
-        size += len(line)
-        del line
+    for line in lines:
+        part.append(line)
+        size += line.length
         if size >= _PART:
             yield part
             part, size = [], 0
@@ -97,19 +94,19 @@ def _parts(snapshot: Path) -> Iterator[Lines]:
 
 
 def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
-    names = []
-    for number, device in devices_at(devices.file, lines):
-        names.append((device.device, number))
-        if devices.takes(device.device):
+    for at, some in groupby(lines, key=lambda line: line.file):
+        file = devices.state.files[at]
+        placed = ((line.number, line.at, line.length) for line in some)
+        for _, device in devices_at(file, placed):
             work.take(device, devices.judge(device))
-    return names, sum(length for _, _, length in lines), work.result()
+    return sum(line.length for line in lines), work.result()
 
 
 def _spread(
     devices: Devices, parts: Iterator[Lines], workers: int, make: Make[T], args: tuple[Any, ...]
 ) -> Iterator[Made[T]]:
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
-    start = (devices.site.folder, devices.file, devices.globs, make, args)
+    start = (devices.site.folder, devices.state.root, devices.state.files, make, args)
     with ProcessPoolExecutor(workers, initializer=_start, initargs=start) as pool:
         waiting: deque[Future[Made[T]]] = deque()
         try:
@@ -129,9 +126,9 @@ _OWN: list[tuple[Devices, Work[Any]]] = []
 
 
 def _start(
-    folder: Path, snapshot: Path, globs: tuple[str, ...], make: Make[Any], args: tuple[Any, ...]
+    folder: Path, root: Path, files: list[Path], make: Make[Any], args: tuple[Any, ...]
 ) -> None:
-    devices = Devices(Site(folder), snapshot, globs=globs)
+    devices = Devices(Site(folder), State(root, files, {}))
     _OWN[:] = [(devices, make(devices, *args))]
 
 

@@ -5,6 +5,7 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -14,10 +15,13 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, judge_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.snapshot import read_snapshot
+from ovek.files.state import State
 from ovek.model.finding import SEVEREST_FIRST, Severity
+from ovek.model.fleet import Expected
 from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
+from ovek.model.typed import typed
+from ovek.model.unread import Unread
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -38,8 +42,7 @@ _SNAPSHOT = click.option(
     "--snapshot",
     "snapshot_file",
     metavar="FILE",
-    type=click.Path(path_type=Path),
-    help="The snapshot to look at (default: the newest in snapshots/).",
+    help="One snapshot to look at, by its file or name (default: the newest line of each device).",
 )
 
 
@@ -116,33 +119,45 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
 
 
 class Devices:
-    """The devices of a snapshot, each with what its images are held against.
+    """The devices of a fleet as they were last read, each with what its images are held against.
 
-    `named` are names, `globs` patterns of names; none is all. `not_read` fills while the devices
-    are gone through: those of the fleet that are not there.
+    `named` are names, `globs` patterns of names; none is all. `state` tells where the line of each
+    device stands: `chosen` are those that are taken.
     """
 
     def __init__(
         self,
         site: Site,
-        snapshot: Path,
+        state: State,
         named: Iterable[str] = (),
         globs: tuple[str, ...] = (),
     ) -> None:
-        self.site, self.file = site, snapshot
+        self.site, self.state = site, state
         self.named, self.globs = tuple(dict.fromkeys(named)), globs
-        self.missing = {device.name for device in site.fleet.device}
         self._judges: dict[str, Judge] = {}
-        self._seen: list[str] = []
-        self._any_taken = False
         self.releases = ReleaseIndex(site.releases)
+        self._fleet = {device.name: device for device in site.fleet.device}
+        self.chosen = state.only(name for name in state.names if self.takes(name))
+
+    @property
+    def file(self) -> Path:
+        """Where the devices come from, for messages: a folder of snapshots, or one of them."""
+        return self.state.root
+
+    @property
+    def label(self) -> str:
+        """Which snapshots the devices come from, in words."""
+        used = self.state.used
+        if len(used) == 1:
+            return f"snapshot {used[0].name}"
+        return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
 
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
-        for device in read_snapshot(self.file):
-            self.saw(device.device)
-            if self.takes(device.device):
-                yield device, self.judge(device)
-        self.done()
+        self.check()
+        for name in self.chosen.names:
+            device = self.chosen.read(name)
+            assert device is not None
+            yield device, self.judge(device)
 
     def takes(self, name: str) -> bool:
         """Whether a device is among those named."""
@@ -150,20 +165,14 @@ class Devices:
             return False
         return not self.globs or any(fnmatchcase(name, glob) for glob in self.globs)
 
-    def saw(self, name: str) -> None:
-        """Remember that the snapshot holds a device."""
-        self.missing.discard(name)
-        self._any_taken = self._any_taken or self.takes(name)
-        if self.named or self.globs:
-            self._seen.append(name)
-
-    def done(self) -> None:
-        """Raise InputError where a device that was named is not in the snapshot."""
+    def check(self) -> None:
+        """Raise InputError where a device that was named is not known at all."""
+        known = {*self.state.names, *self._fleet}
         for name in self.named:
-            if name not in self._seen:
-                raise no_device(self.file, name, self._seen)
-        if self.globs and not self._any_taken:
-            raise no_device(self.file, " ".join(self.globs), self._seen)
+            if name not in known:
+                raise no_device(self.file, name, known)
+        if self.globs and not any(self.takes(name) for name in known):
+            raise no_device(self.file, " ".join(self.globs), known)
 
     def judge(self, device: Device) -> Judge:
         """What a device's images are held against; raise InputError where it has no sheet."""
@@ -179,10 +188,40 @@ class Devices:
             )
         return judge
 
-    @property
-    def not_read(self) -> list[str]:
-        """The devices of the fleet that the snapshot does not hold, in the fleet's order."""
-        return [one.name for one in self.site.fleet.device if one.name in self.missing]
+    def expected(self, name: str) -> Expected | None:
+        """What members the fleet file tells a device to have."""
+        device = self._fleet.get(name)
+        return device.expected if device is not None else None
+
+    @cached_property
+    def not_read(self) -> list[Unread]:
+        """The devices asked about that were never read, or not by the last survey that tried."""
+        names = dict.fromkeys([*self._fleet, *self.state.names])
+        found = (self._unread(name) for name in names if self.takes(name))
+        return [each for each in found if each is not None]
+
+    def _unread(self, name: str) -> Unread | None:
+        line, failed = self.state.lines.get(name), self.state.failure(name)
+        if line is not None and failed is None:
+            return None
+        again = f"Read it: ovek survey {typed(name, 'DEVICE')}"
+        why = failed.problem if failed is not None else "it was never read"
+        if failed is None and self.state.root.is_file():
+            why = f"{self.state.root.name} does not hold it"
+        return Unread(
+            device=name,
+            why=why,
+            do=(failed.do if failed is not None else None) or again,
+            last_read=line.taken_at if line is not None else None,
+        )
+
+
+def exit_code(worse: bool, devices: Devices) -> None:
+    """End with 1 where something is worse than wanted, else with 3 where a device was not read."""
+    if worse:
+        sys.exit(1)
+    if devices.not_read:
+        sys.exit(3)
 
 
 def write_bytes(chunks: Iterable[bytes]) -> None:

@@ -8,7 +8,7 @@ from ovek.cli.options import FORMAT, SITE, write_bytes, write_lines
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
-from ovek.engine.wanted import ContradictionError
+from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.site import Site, sheet_names
 
@@ -37,6 +37,11 @@ def check(site_folder: Path, format_: str) -> None:
         from ovek.render.policy import policy
 
         write_lines(policy(site.policy, site.waivers, site.fleet))
+
+
+def wants_of(site: Site) -> Wants:
+    """What the policy of a site wants of its devices."""
+    return Wants(site.policy, {one.name: one.role for one in site.fleet.device})
 
 
 def contradiction(site: Site, error: ContradictionError) -> InputError:

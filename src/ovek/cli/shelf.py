@@ -199,7 +199,7 @@ def _used_by(site: Site) -> dict[str, tuple[str, ...]]:
     if not any((site.folder / "snapshots").glob("*.jsonl")):
         return {}
     users: dict[str, tuple[str, ...]] = {}
-    for device, judge in Devices(site, site.snapshot(None)):
+    for device, judge in Devices(site, site.state()):
         judged = judge_device(device, judge)
         for name in used_releases(judged, walk_device(judged)):
             users[name] = (*users.get(name, ()), device.device)

@@ -1,21 +1,27 @@
 """`ovek survey`: read the devices of the fleet into a snapshot."""
 
 import asyncio
+import shutil
 import sys
 from collections.abc import Callable, Iterable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+import msgspec
 
 from ovek.cli.options import FORMAT, SITE, named_devices, size_option, write_bytes, write_lines
 from ovek.files.errors import InputError
-from ovek.files.evidence import evidence_file, read_evidence, write_evidence
+from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
 from ovek.files.site import Site
-from ovek.files.snapshot import newest_snapshot, read_snapshot
+from ovek.files.snapshot import newest_snapshot
+from ovek.files.state import is_older, state_of, tried_file
+from ovek.files.typed import read_bytes
+from ovek.files.whole import write_whole
+from ovek.model.age import AgeError, parse_age
 from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
@@ -32,6 +38,14 @@ LOCK = ".survey.lock"
 SECONDS = click.FloatRange(min=0.1, max=86_400)
 
 
+def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timedelta | None:
+    """Read an age such as 90d."""
+    try:
+        return None if value is None else parse_age(value)
+    except AgeError as error:
+        raise click.BadParameter(str(error)) from None
+
+
 @click.command("survey")
 @click.argument("device", nargs=-1)
 @SITE
@@ -40,6 +54,12 @@ SECONDS = click.FloatRange(min=0.1, max=86_400)
 @click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
 @click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
 @click.option("--resume", is_flag=True, help="Take up the last survey, if it was cut off.")
+@click.option(
+    "--prune",
+    metavar="AGE",
+    callback=_age,
+    help="Remove snapshots older than this (90d) that hold no newest line, and read nothing.",
+)
 @click.option("--replay", is_flag=True, help="Make the newest snapshot anew from its evidence.")
 @click.option("--evidence/--no-evidence", default=True, help="Keep the raw answers, compressed.")
 @click.option("--take-new-keys", is_flag=True, help="Trust host keys that are not known yet.")
@@ -60,6 +80,9 @@ def command(device: tuple[str, ...], site_folder: Path, **options: Any) -> None:
     the exit code is 3 then. Ctrl-C keeps what is finished, and --resume takes the rest.
     """
     site = Site(site_folder)
+    if options["prune"] is not None:
+        _prune(site, options["prune"], options["format_"])
+        return
     jobs = _jobs(site, device)
     if options["replay"]:
         snapshot, results = _replay(site, jobs)
@@ -124,11 +147,13 @@ def _locked_survey(
             progress.advance()
 
         setup = _setup(site, options, keys, earlier, progress.expects)
+        began = datetime.now(UTC)
         try:
             asyncio.run(survey(todo, setup, options["at_once"], keep, done))
         except KeyboardInterrupt:
             journal.close()
             keys.save()
+            _leave(snapshot, began, results)
             left = len(todo) - len(results)
             click.echo(
                 f"\novek: stopped; {len(results)} done, {left} left. What is finished is kept in "
@@ -140,9 +165,54 @@ def _locked_survey(
         journal.finish(one.name for one in site.fleet.device)
     finally:
         keys.save()
+    _leave(snapshot, began, results)
     order = {device.name: at for at, (device, _) in enumerate(todo)}
     results.sort(key=lambda one: order[one.device])
     return snapshot, results
+
+
+def _leave(snapshot: Path, began: datetime, results: list[Surveyed]) -> None:
+    """Leave beside the snapshot what was tried, and what came of it; what was there stays."""
+    from ovek.render import json
+
+    file, before = tried_file(snapshot), list[Surveyed]()
+    known = {one.device for one in results}
+    if file.exists():
+        whole = msgspec.json.decode(read_bytes(file), type=_Left)
+        before, began = [one for one in whole.devices if one.device not in known], whole.began
+    write_whole(file, [json.survey(snapshot.name, [*before, *results], began)])
+
+
+class _Left(msgspec.Struct):
+    """What a survey that was cut off left."""
+
+    began: datetime
+    devices: list[Surveyed]
+
+
+def _prune(site: Site, age: timedelta, format_: str) -> None:
+    """Remove old snapshots that hold no newest line, with what lies beside them."""
+    with locked(site.folder / "snapshots" / LOCK, "a survey of this site"):
+        state = state_of(site.folder / "snapshots").of_fleet(d.name for d in site.fleet.device)
+        used, limit = set(state.used), datetime.now(UTC) - age
+        gone, kept = list[str](), list[str]()
+        for file in sorted((site.folder / "snapshots").glob("*.jsonl")):
+            if not is_older(file, limit):
+                continue
+            if file in used:
+                kept.append(file.name)
+                continue
+            gone.append(file.name)
+            shutil.rmtree(evidence_folder(file), ignore_errors=True)
+            tried_file(file).unlink(missing_ok=True)
+            file.unlink()
+    if format_ == "json":
+        whole = {"format": "ovek.pruned/1", "kept": kept, "removed": gone}
+        write_bytes([msgspec.json.encode(whole), b"\n"])
+        return
+    from ovek.render.survey import pruned
+
+    write_lines(pruned(gone, kept))
 
 
 def _setup(
@@ -161,7 +231,12 @@ def _setup(
     known = site.fleet.logins()  # what cannot be was refused when the file was read
     return Setup(
         site=site.folder,
-        wanted=Wanted(site.releases, earlier),
+        wanted=Wanted(
+            site.releases,
+            earlier,
+            oldest=site.policy.oldest_digest,
+            oldest_started=site.policy.oldest_start_digest,
+        ),
         keys=keys,
         secrets=trust.Secrets(prompt, site.folder),
         limits=ssh.Limits(
@@ -198,7 +273,7 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
         click.echo(f"ovek: {told}; take it up with --resume, or remove its journal", err=True)
     stamp, at = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ"), 1
     snapshot = folder / f"{stamp}.jsonl"
-    while snapshot.exists() or journal_of(snapshot).exists():
+    while any(one.exists() for one in (snapshot, journal_of(snapshot), tried_file(snapshot))):
         at += 1
         snapshot = folder / f"{stamp}-{at}.jsonl"
     return snapshot, Journal(snapshot)
@@ -221,12 +296,13 @@ def _changed(file: Path) -> int:
     return file.stat().st_mtime_ns
 
 
-def _earlier(folder: Path, names: set[str]) -> dict[str, Device]:
-    """The devices of the newest snapshot, whose digests may be kept; none where there is none."""
+def _earlier(folder: Path, names: Iterable[str]) -> dict[str, Device]:
+    """The devices as they were last read, whose digests may be kept; none where there are none."""
     if not any(folder.glob("*.jsonl")):
         return {}
-    devices = read_snapshot(newest_snapshot(folder))
-    return {device.device: device for device in devices if device.device in names}
+    state = state_of(folder)
+    read = ((name, state.read(name)) for name in names)
+    return {name: device for name, device in read if device is not None}
 
 
 def _keep_evidence(snapshot: Path, outcome: Any) -> None:
@@ -290,7 +366,7 @@ def _show(snapshot: Path, results: list[Surveyed], options: dict[str, Any]) -> N
     if options["format_"] == "json":
         from ovek.render import json
 
-        write_bytes([json.survey(str(snapshot), results)])
+        write_bytes([json.survey(str(snapshot), results, datetime.now(UTC))])
         return
     from ovek.render.survey import survey
 

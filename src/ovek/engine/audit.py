@@ -67,12 +67,14 @@ def audit_device(
     waivers: Iterable[Waiver] = (),
     used: set[Waiver] | None = None,
     expected: Expected | None = None,
+    not_read: str | None = None,
 ) -> DeviceAudit:
     """Audit one device; findings come severest first, then in the order of the rules.
 
     `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
-    of use are added to `used`. `expected` are the members that the fleet file tells of. Raises
-    ContradictionError where two wants contradict each other.
+    of use are added to `used`. `expected` are the members that the fleet file tells of, `not_read`
+    is why the last survey could not read it. Raises ContradictionError where two wants contradict
+    each other.
     """
     judged = judge_device(device, judge)
     walk = walk_device(judged)
@@ -86,6 +88,8 @@ def audit_device(
         used |= of_use
     return DeviceAudit(
         device=device.device,
+        taken_at=device.taken_at,
+        not_read=not_read,
         reload=walk.reload,
         runs=device.running.version,
         starts=_starts(subject),
@@ -155,13 +159,14 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
         front = member.id if several else None
         by_themselves = (image for image in member.one.banks.values() if not image.parts)
         for image in (*member.one.images.values(), *by_themselves):
-            judgement = image.judgement
+            judgement, file = image.judgement, image.file
             found.append(
                 AuditedImage(
                     place=str(image.place.on(front)),
                     verdict=judgement.verdict,
                     release=judgement.release.file if judgement.release is not None else None,
                     by=judgement.by,
+                    measured_at=file.digests_at if file is not None else None,
                 )
             )
     return tuple(found)

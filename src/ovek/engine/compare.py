@@ -1,10 +1,12 @@
 """What changed on a device between two snapshots, and whether an upgrade did what it was meant to.
 
 An upgrade is done on a member when it runs the expected version and would start it again, proven
-or not, at the next reload. What is not known is not done.
+or not, at the next reload. What is not known is not done. What is not known on one side is told as
+that, never as a removal, nor as something new.
 """
 
 from collections.abc import Iterator, Mapping
+from typing import Literal
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.runs import runs_of
@@ -19,6 +21,8 @@ from ovek.model.walk import DeviceWalk
 
 # What differs on two devices though nothing was done to them: a log grows, a clock is read.
 _FREE_MATTERS = 2**20
+# What is not known; None is what is not there.
+_UNKNOWN = "\0"
 
 
 def compare_device(
@@ -39,9 +43,23 @@ def compare_device(
         reload_before=before.reload if before is not None else None,
         reload_after=after.reload if after is not None else None,
         changes=changes,
+        expected=expect,
+        no_longer_proven=tuple(_lost_proofs(changes)),
         done=False if False in answers else None if None in answers else True,
         members=members,
     )
+
+
+def _lost_proofs(changes: tuple[Change, ...]) -> Iterator[Change]:
+    """The images and banks that were proven, are still there, and are something else."""
+    for change in changes:
+        was, now = change.was or "", change.now or ""
+        if change.topic in ("image", "bank") and now and _is_proven(was) and not _is_proven(now):
+            yield change
+
+
+def _is_proven(told: str) -> bool:
+    return told.partition(" (")[0].rpartition(", ")[2] == "proven"
 
 
 def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDone]:
@@ -69,20 +87,25 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
     before = {one.member.id: one for one in old.members or ()}
     after = {one.member.id: one for one in new.members or ()}
     several = len(before.keys() | after.keys()) > 1
-    told = {"variant": (was.variant, now.variant)}
+    told = {"variant": (_known(was.variant), _known(now.variant))}
     if not several:
-        told["running version"] = was.version, now.version
-    told["runs from"] = (was.place or _bank(was.bank), now.place or _bank(now.bank))
+        told["running version"] = _known(was.version), _known(now.version)
+    places = [_known(each.place or _bank(each.bank)) for each in (was, now)]
+    told["runs from"] = places[0], places[1]
     yield from _differing("version", None, told)
     hardware = old.device.hardware, new.device.hardware
-    models = tuple(f"{each.model or ''} {each.revision or ''}".strip() or None for each in hardware)
+    models = [f"{each.model or ''} {each.revision or ''}".strip() or _UNKNOWN for each in hardware]
     yield from _differing("version", None, {"hardware": (models[0], models[1])})
     unsaved = [
-        None if each.config is None or each.config.unsaved_changes is None
+        _UNKNOWN if each.config is None or each.config.unsaved_changes is None
         else "unsaved changes" if each.config.unsaved_changes else "saved"
         for each in (old.device, new.device)
     ]  # fmt: skip
     yield from _differing("configuration", None, {"configuration": (unsaved[0], unsaved[1])})
+    if old.members is None or new.members is None:
+        counts = [_UNKNOWN if x.members is None else str(len(x.members)) for x in (old, new)]
+        yield from _differing("member", None, {"members": (counts[0], counts[1])})
+        return
     for name in dict.fromkeys([*before, *after]):
         front = name if several else None
         if name not in before or name not in after:
@@ -96,10 +119,18 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
             )
         else:
             if several:
-                versions = [_runs(device, name) for device in (old, new)]
+                versions = [_known(_runs(device, name)) for device in (old, new)]
                 told = {"running version": (versions[0], versions[1])}
                 yield from _differing("version", front, told)
+            serials = [_known(each[name].hardware.serial) for each in (before, after)]
+            if _UNKNOWN not in serials:
+                yield from _differing("member", name, {"serial number": (serials[0], serials[1])})
             yield from _of_member(before[name], after[name], front)
+
+
+def _known(told: str | None) -> str:
+    """A fact that is there whether it is known or not."""
+    return _UNKNOWN if told is None else told
 
 
 def _runs(judged: JudgedDevice, member: str) -> str | None:
@@ -113,15 +144,88 @@ def _bank(name: str | None) -> str | None:
 
 def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Iterator[Change]:
     was, now = old.member, new.member
-    yield from _differing("image", front, _pairs(_images(old), _images(new)))
-    yield from _differing("bank", front, _pairs(_banks(old), _banks(new)))
-    yield from _differing("boot", front, _both_halves(_pairs(_settings(was), _settings(now))))
-    yield from _differing("volume", front, _pairs(_states(was), _states(now)))
+    yield from _differing("image", front, _image_pairs(old, new))
+    yield from _differing("volume", front, _listings(was, now))
+    yield from _differing("bank", front, _known_on_both(_banks(old), _banks(new), "banks"))
+    settings = _known_on_both(_settings(was), _settings(now), "boot settings")
+    yield from _differing("boot", front, _both_halves(settings))
+    yield from _differing("volume", front, _known_on_both(_states(was), _states(now), "volumes"))
     yield from _free(was, now, front)
-    parts = [{p.shown: p.version for p in each.parts or ()} for each in (was, now)]
-    yield from _differing("part", front, _pairs(parts[0], parts[1]))
-    pointers = [{f"{p.part} is loaded from": p.place for p in m.pointers or ()} for m in (was, now)]
-    yield from _differing("part", front, _pairs(pointers[0], pointers[1]))
+    parts = [
+        None if each.parts is None else {p.shown: _known(p.version) for p in each.parts}
+        for each in (was, now)
+    ]
+    yield from _differing("part", front, _known_on_both(parts[0], parts[1], "parts"))
+    pointers = [
+        None
+        if m.pointers is None
+        else {f"{p.part} is loaded from": str(p.place) for p in m.pointers}
+        for m in (was, now)
+    ]
+    told = _known_on_both(pointers[0], pointers[1], "what parts are loaded from")
+    yield from _differing("part", front, told)
+
+
+_Pairs = dict[str, tuple[str | None, str | None]]
+
+
+def _known_on_both(
+    old: Mapping[str, str | None] | None, new: Mapping[str, str | None] | None, what: str
+) -> _Pairs:
+    """Pairs of what is known on both sides; else one of the whole, of which one is not known."""
+    if old is None or new is None:
+        told = [_UNKNOWN if each is None else f"{len(each)} known" for each in (old, new)]
+        return {what: (told[0], told[1])}
+    return _pairs(old, new)
+
+
+def _image_pairs(old: JudgedMember, new: JudgedMember) -> _Pairs:
+    """The images on volumes whose files are known on both sides."""
+    both = [
+        volume.name
+        for volume in new.member.volumes or ()
+        if volume.files is not None
+        and (before := old.member.volume(volume.name)) is not None
+        and before.files is not None
+    ]
+    sides = []
+    for one in (old, new):
+        images = {**one.images, **one.sets}.items()
+        sides.append({place: image for place, image in images if place.volume in both})
+    names = _whole_names(*sides)
+    told = [{names.get(p, str(p)): _judged(i, p) for p, i in side.items()} for side in sides]
+    return _pairs(told[0], told[1])
+
+
+def _whole_names(old: dict[Place, Image], new: dict[Place, Image]) -> dict[Place, str]:
+    """For names that a listing cut on one side: the one name of the other that begins so."""
+    whole: dict[Place, str] = {}
+    for side, other in ((old, new), (new, old)):
+        for place, image in side.items():
+            if image.file is None or not image.file.path_cut or place in other:
+                continue
+            fits = [
+                each
+                for each in other
+                if each.volume == place.volume
+                and each.path.startswith(place.path)
+                and each not in side
+            ]
+            if len(fits) == 1:
+                whole[place] = str(fits[0])
+    return whole
+
+
+def _listings(was: Member, now: Member) -> _Pairs:
+    """Volumes whose files are known on one side only."""
+    told: _Pairs = {}
+    for volume in now.volumes or ():
+        old = was.volume(volume.name)
+        sides = [None if each is None else each.files for each in (old, volume)]
+        if old is not None and None in sides and sides != [None, None]:
+            counts = [_UNKNOWN if files is None else f"{len(files)} files" for files in sides]
+            told[f"the files of {volume.name}:"] = counts[0], counts[1]
+    return told
 
 
 def _pairs(
@@ -134,15 +238,14 @@ def _differing(
     topic: Topic, member: str | None, told: Mapping[str, tuple[str | None, str | None]]
 ) -> Iterator[Change]:
     for what, (was, now) in told.items():
-        if was != now:
-            yield Change(topic=topic, member=member, what=what, was=was, now=now)
-
-
-def _images(one: JudgedMember) -> dict[str, str | None]:
-    found: dict[str, str | None] = {}
-    for place, image in {**one.images, **one.sets}.items():
-        found[str(place)] = _judged(image, place)
-    return found
+        if was == now:
+            continue
+        unknown: Literal["was", "now"] | None = None
+        if was == _UNKNOWN:
+            unknown, was = "was", None
+        elif now == _UNKNOWN:
+            unknown, now = "now", None
+        yield Change(topic=topic, member=member, what=what, was=was, now=now, unknown=unknown)
 
 
 def _judged(image: Image, place: Place) -> str:
@@ -156,7 +259,9 @@ def _judged(image: Image, place: Place) -> str:
     return told + (f" ({digest})" if digest else "")
 
 
-def _banks(one: JudgedMember) -> dict[str, str | None]:
+def _banks(one: JudgedMember) -> dict[str, str | None] | None:
+    if one.member.banks is None:
+        return None
     found: dict[str, str | None] = {}
     for bank in one.member.banks or ():
         image = one.banks.get(bank.name)
@@ -167,20 +272,20 @@ def _banks(one: JudgedMember) -> dict[str, str | None]:
     return found
 
 
-def _settings(member: Member) -> dict[str, str | None]:
+def _settings(member: Member) -> dict[str, str | None] | None:
     boot = member.boot
     if boot is None:
-        return {"boot settings": None}
+        return None
     told: dict[str, str | None] = {"once": _entry(boot.once) if boot.once is not None else None}
     for half in ("live", "saved"):
         order, ignores = getattr(boot.order, half), getattr(boot.ignores_saved_config, half)
-        told[f"{half} boot mode"] = getattr(boot.mode, half)
-        told[f"{half} default bank"] = getattr(boot.default_bank, half)
+        told[f"{half} boot mode"] = _known(getattr(boot.mode, half))
+        told[f"{half} default bank"] = _known(getattr(boot.default_bank, half))
         told[f"{half} boot order"] = (
-            None if order is None else ", ".join(map(_entry, order)) or "empty"
+            _UNKNOWN if order is None else ", ".join(map(_entry, order)) or "empty"
         )
         told[f"{half} ignoring of the saved configuration"] = (
-            None if ignores is None else "on" if ignores else "off"
+            _UNKNOWN if ignores is None else "on" if ignores else "off"
         )
     return told
 
@@ -204,8 +309,10 @@ def _entry(entry: BootEntry) -> str:
     return entry.place or entry.remote or entry.raw or ""
 
 
-def _states(member: Member) -> dict[str, str | None]:
-    return {f"{volume.name}:": volume.state for volume in member.volumes or ()}
+def _states(member: Member) -> dict[str, str | None] | None:
+    if member.volumes is None:
+        return None
+    return {f"{volume.name}:": _known(volume.state) for volume in member.volumes}
 
 
 def _free(was: Member, now: Member, front: str | None) -> Iterator[Change]:

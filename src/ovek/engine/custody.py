@@ -9,6 +9,7 @@
 """
 
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
@@ -16,6 +17,7 @@ from ovek.engine.verdicts import JudgedDevice
 from ovek.model.custody import HOPS, CopyGroup, Custody, Hop, Sighting
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.shelf import ShelfVerdict
+from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, KnownRelease
 
 
@@ -58,8 +60,16 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
                     digests=digests or Digests(),
                     device=device.device,
                     runs=image.place.on(one.member.id) in running,
+                    measured_at=_measured_at(image, device),
                 ),
             )
+
+
+def _measured_at(image: Image, device: Device) -> datetime | None:
+    """When the digests of an image were measured; None where none is known."""
+    if image.file is None or image.file.digests is None:
+        return None
+    return image.file.digests_at or device.taken_at
 
 
 def _name(image: Image, release: KnownRelease | None) -> str:

@@ -1,6 +1,7 @@
 """A site: the folder with everything that Ovek needs for one network."""
 
 import os
+from difflib import get_close_matches
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
@@ -8,7 +9,7 @@ from pathlib import Path
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
-from ovek.files.snapshot import newest_snapshot
+from ovek.files.state import State, state_in, state_of
 from ovek.files.typed import read_toml, read_toml_parts
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
@@ -66,9 +67,30 @@ class Site:
             self._sheets[name] = read_sheet(file)
         return self._sheets[name]
 
-    def snapshot(self, named: Path | None) -> Path:
-        """The snapshot to read: the one named, else the newest in `snapshots/`."""
-        return named if named is not None else newest_snapshot(self.folder / "snapshots")
+    def state(self, named: str | None = None) -> State:
+        """The newest line of each device; or the devices of one snapshot, by its file or name."""
+        if named is not None:
+            return state_in(self.snapshot(named))
+        return state_of(self.folder / "snapshots").of_fleet(one.name for one in self.fleet.device)
+
+    def snapshot(self, named: str) -> Path:
+        """A snapshot by its file, or by its name in snapshots/ or baselines/. Raises InputError."""
+        folders = [self.folder / "snapshots", self.folder / "baselines"]
+        stem = named.removesuffix(".jsonl")
+        inside = [folder / f"{Path(stem).name}.jsonl" for folder in folders]
+        for file in (Path(named), self.folder / named, *inside):
+            if file.is_file():
+                return file
+        if os.path.lexists(named):  # a folder, say: what it is, is told where it is read
+            return Path(named)
+        known = [file.stem for folder in folders for file in folder.glob("*.jsonl")]
+        near = get_close_matches(stem, known, n=1)
+        do = (
+            f"Did you mean {near[0]!r}?"
+            if near
+            else "Name a file, or one of snapshots/, baselines/"
+        )
+        raise InputError(named, "is no snapshot, and no baseline has this name", do)
 
 
 def read_sheet(file: Path) -> Sheet:

@@ -18,12 +18,6 @@ _MARK = b"\xef\xbb\xbf"  # of UTF-8, where an editor put one
 _DO = "Read the fleet again, or remove that line"
 
 
-class _Named(msgspec.Struct):
-    """What tells one line's device, whatever else it holds."""
-
-    device: str
-
-
 class _Head(msgspec.Struct):
     """What tells one snapshot's age, whatever else the line holds."""
 
@@ -65,42 +59,6 @@ class Seen:
             raise InputError(self.file, "is empty: it holds no device", "Read the fleet again")
 
 
-class SnapshotIndex:
-    """A snapshot whose devices are read one by one, by name. Only their places are held."""
-
-    def __init__(self, file: Path) -> None:
-        self.file = file
-        self._at: dict[str, tuple[int, int]] = {}
-        seen, at = Seen(file), 0
-        for number, line, at in placed_lines(file):
-            name = _name(file, number, line)
-            seen.add(name, number)
-            self._at[name] = (at, number)
-        seen.done()
-
-    @property
-    def names(self) -> list[str]:
-        """The devices, in the order of the snapshot."""
-        return list(self._at)
-
-    def read(self, name: str) -> Device | None:
-        """The device of this name; None where the snapshot has none. Raises InputError."""
-        if name not in self._at:
-            return None
-        at, number = self._at[name]
-        try:
-            with opened(self.file) as stream:
-                stream.seek(at)
-                line = stream.readline(_LONGEST_LINE + 1)
-        except OSError as error:
-            raise cannot_read(self.file, error) from None
-        device = snapshot_device(self.file, number, line)
-        if device.device != name:
-            met = "changed while it was read"
-            raise InputError(self.file, met, "Run that again", line=number)
-        return device
-
-
 def newest_snapshot(folder: Path) -> Path:
     """Return the snapshot in `folder` (`*.jsonl`) whose first device was read last.
 
@@ -139,13 +97,6 @@ def snapshot_lines(file: Path) -> Iterator[tuple[int, bytes]]:
     """Go through the lines that hold a device, with their numbers from 1; raise InputError."""
     for number, line, _ in placed_lines(file):
         yield number, line
-
-
-def _name(file: Path, number: int, line: bytes) -> str:
-    try:
-        return msgspec.json.decode(line, type=_Named).device
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        return snapshot_device(file, number, line).device
 
 
 def placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:

@@ -13,7 +13,8 @@ Outcome = Literal["same", "changed", "new", "gone"]
 class Change(Struct, frozen=True, kw_only=True):
     """One thing that is not as it was, told as an engineer would; None was or is not there.
 
-    `member` is None where the device has one member, or the change is the device's.
+    `member` is None where the device has one member, or the change is the device's. `unknown` is
+    the side that is not known: that is no removal, and nothing new.
     """
 
     topic: Topic
@@ -21,6 +22,7 @@ class Change(Struct, frozen=True, kw_only=True):
     what: str
     was: str | None
     now: str | None
+    unknown: Literal["was", "now"] | None = None
 
 
 class MemberDone(Struct, frozen=True, kw_only=True):
@@ -32,9 +34,10 @@ class MemberDone(Struct, frozen=True, kw_only=True):
 
 
 class DeviceCompare(Struct, frozen=True, kw_only=True):
-    """One device in two snapshots. `done` is whether every member runs what was expected.
+    """One device in two snapshots. `done` is whether every member runs what was expected of it.
 
-    None: nothing was expected, or it is not known; `members` tells which.
+    None: nothing was expected, or it is not known; `members` tells which. `expected` is the
+    version. `no_longer_proven` are the images that were proven, are there, and are something else.
     """
 
     device: str
@@ -42,5 +45,7 @@ class DeviceCompare(Struct, frozen=True, kw_only=True):
     reload_before: Reload | None
     reload_after: Reload | None
     changes: tuple[Change, ...] = ()
+    expected: str | None = None
+    no_longer_proven: tuple[Change, ...] = ()
     done: bool | None = None
     members: tuple[MemberDone, ...] = ()

@@ -1,5 +1,6 @@
 """One image followed from where it was published to every flash (`ovek.custody/1`)."""
 
+from datetime import datetime
 from typing import Literal
 
 from msgspec import Struct
@@ -13,7 +14,8 @@ HOPS: tuple[Hop, ...] = ("catalog", "archive", "shelf", "flash")
 class Sighting(Struct, frozen=True, kw_only=True):
     """One copy of an image: on which hop, where, under which name, and its digests.
 
-    `device` is set on a flash; `runs` whether the device runs it.
+    `device` is set on a flash; `runs` whether the device runs it, `measured_at` when its digests
+    were measured.
     """
 
     hop: Hop
@@ -23,6 +25,7 @@ class Sighting(Struct, frozen=True, kw_only=True):
     digests: Digests
     device: str | None = None
     runs: bool = False
+    measured_at: datetime | None = None
 
 
 class CopyGroup(Struct, frozen=True, kw_only=True):

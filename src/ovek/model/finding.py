@@ -1,5 +1,6 @@
 """What an audit says: findings, and one device's share of the answer (`ovek.audit/1`)."""
 
+from datetime import datetime
 from typing import Literal
 
 from msgspec import Struct
@@ -39,12 +40,16 @@ class RuleCard(Struct, frozen=True, kw_only=True):
 
 
 class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
-    """One image and its verdict; `release` is the published file name it was held against."""
+    """One image and its verdict; `release` is the published file name it was held against.
+
+    `measured_at` is when its digests were measured, where it has any.
+    """
 
     place: str
     verdict: Verdict
     release: str | None = None
     by: Algorithm | None = None
+    measured_at: datetime | None = None
 
 
 class AuditedStart(Struct, frozen=True, kw_only=True, gc=False):
@@ -65,9 +70,15 @@ class Space(Struct, frozen=True, kw_only=True, gc=False):
 
 
 class DeviceAudit(Struct, frozen=True, kw_only=True):
-    """The audit of one device: one entry of `devices` in `ovek.audit/1`."""
+    """The audit of one device: one entry of `devices` in `ovek.audit/1`.
+
+    `taken_at` is when it was read. `not_read` is why the last survey that tried it could not read
+    it: what is told of it then is what was known before.
+    """
 
     device: str
+    taken_at: datetime
+    not_read: str | None = None
     reload: Reload
     runs: str | None
     starts: tuple[AuditedStart, ...]
@@ -77,9 +88,14 @@ class DeviceAudit(Struct, frozen=True, kw_only=True):
 
 
 class AuditSummary(Struct, kw_only=True):
-    """How many devices have which reload verdict, and how many findings which severity."""
+    """How many devices have which reload verdict, and how many findings which severity.
+
+    A device that was not read counts as that, whatever was known of it before. `oldest_proof` is
+    when the oldest digest was measured that proves an image, and `oldest_proven` what that is.
+    """
 
     devices: int = 0
+    not_read: int = 0
     ready: int = 0
     unproven: int = 0
     stranded: int = 0
@@ -88,16 +104,32 @@ class AuditSummary(Struct, kw_only=True):
     warning: int = 0
     note: int = 0
     waived: int = 0
+    oldest_proof: datetime | None = None
+    oldest_proven: str | None = None
 
     def join(self, other: "AuditSummary") -> None:
         """Count in what another summary counted."""
-        for name in self.__struct_fields__:
+        for name in _COUNTED:
             setattr(self, name, getattr(self, name) + getattr(other, name))
+        self._older(other.oldest_proof, other.oldest_proven)
+
+    def _older(self, at: datetime | None, what: str | None) -> None:
+        if at is not None and (self.oldest_proof is None or at < self.oldest_proof):
+            self.oldest_proof, self.oldest_proven = at, what
 
     def add(self, audit: DeviceAudit) -> None:
         """Count one device in."""
         self.devices += 1
-        setattr(self, audit.reload, getattr(self, audit.reload) + 1)
+        reload = audit.reload if audit.not_read is None else "not_read"
+        setattr(self, reload, getattr(self, reload) + 1)
+        for image in audit.images:
+            if image.measured_at is not None and image.verdict == "proven":
+                self._older(image.measured_at, f"{audit.device} {image.place}")
         for finding in audit.findings:
             name = finding.severity if finding.waived is None else "waived"
             setattr(self, name, getattr(self, name) + 1)
+
+
+_COUNTED = tuple(
+    name for name in AuditSummary.__struct_fields__ if name not in ("oldest_proof", "oldest_proven")
+)

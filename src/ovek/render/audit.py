@@ -8,8 +8,10 @@ from rich.text import Span, Text
 
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.size import show_size
+from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, plain
+from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 TITLES = ("DEVICE", "RUNS", "STARTS NEXT", "RELOAD", "PROVEN", "FREE", "FINDINGS")
@@ -45,14 +47,17 @@ def audit_table(
     widths: Iterable[Iterable[int]],
     stranded: list[str],
     about: Iterable[str],
+    unread: Unreads,
 ) -> Iterator[Line]:
     """Go through the lines.
 
     `rows` starts over each time and gives each AuditRow as JSON; `widths` are those that its rows
-    were measured to have. `stranded` are devices, `about` tells of the snapshot.
+    were measured to have. `stranded` are devices, `about` tells of the snapshots, `unread` are the
+    devices that were not read.
     """
     yield from hanging("", answer(summary, stranded), indent=0)
-    yield _totals("Reload", reversed(RELOADS_WORST_FIRST), summary)
+    reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]
+    yield _totals("Reload", reloads, summary)
     names = (*SEVEREST_FIRST, "waived") if summary.waived else SEVEREST_FIRST
     yield _totals("Findings", names, summary)
     for line in about:
@@ -61,11 +66,17 @@ def audit_table(
     table = _columns()
     for measured in widths:
         table.widen(measured)
+    never = [_never(one) for one in unread.devices if one.last_read is None]
+    for cells_ in never:
+        table.measure(cells_)
     table.fit()
     yield table.head()
     decode = msgspec.json.Decoder(AuditRow).decode
     for row in map(decode, rows()):
         yield table.row(row.cells)
+    for cells_ in never:
+        yield table.row(cells_)
+    yield from unread.lines()
     found = False
     for row in map(decode, rows()):
         if row.findings:
@@ -75,18 +86,26 @@ def audit_table(
             yield from map(_coloured, row.findings)
 
 
+def _never(one: Unread) -> tuple[str, ...]:
+    """The row of a device of which nothing is known."""
+    return (visible(one.device), "not known", "not known", "not read", "-", "-", "-")
+
+
 def answer(summary: AuditSummary, stranded: list[str]) -> str:
     """The first line: is the fleet fit to reload, and where not?"""
-    all_of = count(summary.devices, "device")
+    all_of, unread = count(summary.devices, "device"), summary.not_read
     if summary.stranded:
         names = listed([visible(name) for name in stranded])
-        return f"Do not reload {summary.stranded} of {all_of}: {names} would not start again."
-    if summary.unknown or summary.unproven:
+        more = f"; {unread} {'was' if unread == 1 else 'were'} not read" if unread else ""
+        return f"Do not reload {summary.stranded} of {all_of}: {names} would not start again{more}."
+    if summary.unknown or summary.unproven or unread:
         parts = []
         if summary.unproven:
             parts.append(f"{summary.unproven} would start on an image that nobody has proven")
         if summary.unknown:
             parts.append(f"of {summary.unknown} the next start is not known")
+        if unread:
+            parts.append(f"{unread} {'was' if unread == 1 else 'were'} not read")
         return f"{all_of}: {summary.ready} ready to reload; {', and '.join(parts)}."
     if summary.devices == 1:
         return "The device is ready to reload."
@@ -98,7 +117,8 @@ def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
     for at, name in enumerate(names):
         number = getattr(summary, name)
         line.append(" · " if at else "")
-        line.append(f"{number} {name}", STYLES[name] if number else "dim")
+        told = name.replace("_", " ")
+        line.append(f"{number} {told}", STYLES.get(name, "bold red") if number else "dim")
     return line
 
 
@@ -110,7 +130,7 @@ def cells(audit: DeviceAudit) -> tuple[str, ...]:
         _several(start.runs or "not known" for start in audit.starts) or "not known",
         _several(_next(start.version, start.place, audit.reload) for start in audit.starts)
         or "not known",
-        audit.reload,
+        audit.reload if audit.not_read is None else "not read",
         f"{proven} of {len(audit.images)}" if audit.images else "none",
         _free(audit),
         _worst(audit),

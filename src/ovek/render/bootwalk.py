@@ -9,35 +9,45 @@ from rich.tree import Tree
 from ovek.model.digest import TITLES
 from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
 from ovek.render.lines import STYLES, count, hanging, listed
+from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
 def bootwalk(
-    walks: Sequence[DeviceWalk], supposed: Sequence[str] = (), before: Sequence[DeviceWalk] = ()
+    walks: Sequence[DeviceWalk],
+    supposed: Sequence[str] = (),
+    before: Sequence[DeviceWalk] = (),
+    unread: Unreads | None = None,
 ) -> Iterator[RenderableType]:
-    """Go through what is to be shown: one line, then a tree a device.
+    """Go through what is to be shown: one line, then a tree a device, then who was not read.
 
     `supposed` is what is taken to be so; `before` are the walks of the same devices as they are.
     """
     front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
     if len(walks) != 1:
-        yield from hanging("", front + answer(walks), indent=0)
+        yield from hanging("", front + answer(walks, unread), indent=0)
         front = ""
     as_is = {walk.device: walk for walk in before}
     for at, walk in enumerate(walks):
         if at or len(walks) != 1:
             yield Text()
         yield _tree(walk, as_is.get(walk.device), front)
+    if unread is not None:
+        yield from unread.lines()
 
 
-def answer(walks: Sequence[DeviceWalk]) -> str:
+def answer(walks: Sequence[DeviceWalk], unread: Unreads | None = None) -> str:
     """The first line: what do these devices start on next?"""
-    all_of = count(len(walks), "device")
+    old = {one.device for one in unread.devices} if unread is not None else set()
+    walks = [walk for walk in walks if walk.device not in old]
+    all_of = count(len(walks) + len(old), "device")
+    more = f"; {len(old)} {'was' if len(old) == 1 else 'were'} not read" if old else ""
     stranded = [visible(walk.device) for walk in walks if walk.reload == "stranded"]
     if stranded:
-        return f"{len(stranded)} of {all_of} would not start again: {listed(stranded)}."
+        return f"{len(stranded)} of {all_of} would not start again: {listed(stranded)}{more}."
     ready = sum(walk.reload == "ready" for walk in walks)
-    return f"{ready} of {all_of} are ready to reload; none is stranded."
+    none = "" if old else "; none is stranded"
+    return f"{ready} of {all_of} are ready to reload{none}{more}."
 
 
 def _summary(walk: DeviceWalk) -> str:

@@ -8,11 +8,12 @@ from ovek.model.size import show_size
 from ovek.render.cleanup import names_of, power_cut, verdict_of
 from ovek.render.markdown import escaped
 from ovek.render.steps import by_hand, lost_of, words_of
+from ovek.render.unread import Unreads, why
 from ovek.render.visible import visible
 
 
-def checklist(plans: Sequence[CleanupPlan]) -> bytes:
-    """Write every plan."""
+def checklist(plans: Sequence[CleanupPlan], unread: Unreads) -> bytes:
+    """Write every plan, and which devices have none since they were not read."""
     lines = ["# Cleanup checklist", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += ["expected, read the device again, and plan again.", ""]
@@ -32,6 +33,9 @@ def checklist(plans: Sequence[CleanupPlan]) -> bytes:
         for number, step in enumerate(plan.steps, 1):
             lines += _box(number, step, plan)
         lines += [""]
+    if unread:
+        lines += ["## Not read", ""]
+        lines += [f"- {escaped(f'{o.device}: {why(o, unread.now)}')}" for o in unread.devices]
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
 
 

@@ -6,16 +6,27 @@ from rich.text import Text
 
 from ovek.model.compare import Change, DeviceCompare
 from ovek.render.lines import STYLES, Line, count, hanging, listed
+from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
 def compare(
-    found: Sequence[DeviceCompare], old: str, new: str, expect: str | None
+    found: Sequence[DeviceCompare], old: str, new: str, expect: str | None, unread: Unreads
 ) -> Iterator[Line]:
-    """Go through the lines: the answer, then each device that is not as it was."""
+    """Go through the lines: the answer, then each device that is not as it was.
+
+    Devices that were read on one side only are named first.
+    """
+    if lost := [(one, change) for one in found for change in one.no_longer_proven]:
+        told = [f"{visible(one.device)} {_where(each)} ({each.now})" for one, each in lost]
+        what = count(len(lost), "image")
+        verb = "is" if len(lost) == 1 else "are"
+        yield from hanging("", f"{what} {verb} no longer proven: {listed(told)}.", indent=0)
     yield from hanging("", _answer(found, expect), indent=0)
     yield from hanging("", f"From {old} to {new}: {_totals(found)}", indent=0)
-    for one in found:
+    if unread:
+        yield from hanging("", unread.summary(), indent=0)
+    for one in sorted(found, key=lambda one: one.outcome not in ("new", "gone")):
         shown = one.outcome != "same" or (expect is not None and one.done is not True)
         if shown:
             yield ""
@@ -28,7 +39,9 @@ def _answer(found: Sequence[DeviceCompare], expect: str | None) -> str:
         done = sum(one.done is True for one in found)
         wrong = [visible(one.device) for one in found if one.done is False]
         unknown = [visible(one.device) for one in found if one.done is None]
-        told = f"{done} of {all_of} run {visible(expect)} and start it again"
+        version = "its own target" if expect == "target" else visible(expect)
+        version = "what is recommended for it" if expect == "recommended" else version
+        told = f"{done} of {all_of} run {version} and start it again"
         told += f"; not done: {listed(wrong)}" if wrong else ""
         return told + (f"; not known: {listed(unknown)}" if unknown else "") + "."
     worse = [
@@ -79,11 +92,20 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
         )
 
 
-def _told(change: Change) -> str:
+def _where(change: Change) -> str:
     front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
-    if change.member is not None and not front and change.topic != "member":
+    whole = change.what == f"member {change.member}"
+    if change.member is not None and not front and not whole:
         front = f"member {change.member} "
-    what = f"{front}{change.what}"
+    return f"{front}{visible(change.what)}"
+
+
+def _told(change: Change) -> str:
+    what = _where(change)
+    if change.unknown is not None:
+        was = "not known" if change.unknown == "was" else change.was or "not there"
+        now = "not known" if change.unknown == "now" else change.now or "not there"
+        return f"{what} {was} → {now}"
     if change.was is None:
         return f"+ {what} {change.now}"
     if change.now is None:

@@ -5,6 +5,7 @@ import io
 from collections.abc import Iterable, Iterator
 
 from ovek.render.forms import AuditResult
+from ovek.render.unread import why
 from ovek.render.visible import visible
 
 COLUMNS = ("device", "reload", "severity", "rule", "place", "saw", "do", "waived")
@@ -12,14 +13,15 @@ _RUN = ("=", "+", "-", "@", "\t", "\r")
 
 
 def write_audit(result: AuditResult) -> Iterator[bytes]:
-    """Write a header, then a row for each finding."""
+    """Write a header, then a row for each finding, then one for each device that was not read."""
     yield _row(COLUMNS)
     for audit in result.audits:
+        reload = audit.reload if audit.not_read is None else "not read"
         for one in audit.findings:
             yield _row(
                 (
                     audit.device,
-                    audit.reload,
+                    reload,
                     one.severity,
                     one.rule,
                     one.place or "",
@@ -28,6 +30,9 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
                     one.waived or "",
                 )
             )
+    for unread in result.not_read:
+        told = why(unread, result.as_of)
+        yield _row((unread.device, "not read", "", "", "", told, unread.do, ""))
 
 
 def _row(cells: Iterable[str]) -> bytes:

@@ -1,19 +1,26 @@
 """Custody, for a terminal: the answer, then each image's copies grouped by equal digest."""
 
 from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
 
 from rich.text import Text
 
+from ovek.model.age import show_age
 from ovek.model.custody import CopyGroup, Custody
 from ovek.model.digest import TITLES
 from ovek.model.size import show_size
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
+from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
+_TELLING = timedelta(days=2)  # an age of a digest that is worth telling
 
-def custody(found: Sequence[Custody], *, verbose: bool) -> Iterator[Line]:
+
+def custody(found: Sequence[Custody], unread: Unreads, *, verbose: bool) -> Iterator[Line]:
     """Go through the lines; `verbose` shows images whose every copy is right, too."""
     yield from hanging("", answer(found), indent=0)
+    if unread:
+        yield from hanging("", unread.summary(), indent=0)
     lost = [one.image for one in found if one.restorable is False]
     if lost:
         told = f"{listed([visible(name) for name in lost])}: put a proven copy there"
@@ -21,7 +28,7 @@ def custody(found: Sequence[Custody], *, verbose: bool) -> Iterator[Line]:
     for one in found:
         if verbose or len(found) == 1 or one.first_wrong is not None:
             yield ""
-            yield from _image(one)
+            yield from _image(one, unread.now)
 
 
 def answer(found: Sequence[Custody]) -> str:
@@ -35,9 +42,9 @@ def answer(found: Sequence[Custody]) -> str:
     return f"{len(wrong)} of {count(len(found), 'image')} went wrong: {told}."
 
 
-def _image(one: Custody) -> Iterator[Line]:
+def _image(one: Custody, now: datetime) -> Iterator[Line]:
     yield Text(f"{visible(one.image)}  {visible(one.version or '')}".rstrip(), "bold")
-    rows = [_cells(group, at) for group in one.groups for at in range(len(group.copies))]
+    rows = [_cells(group, at, now) for group in one.groups for at in range(len(group.copies))]
     yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,))
     for group in one.groups:
         for name, digest in group.digests[:1]:
@@ -51,12 +58,15 @@ def _image(one: Custody) -> Iterator[Line]:
         yield from hanging("  → ", "it runs and no right copy is on the shelf", indent=4)
 
 
-def _cells(group: CopyGroup, at: int) -> tuple[str, ...]:
+def _cells(group: CopyGroup, at: int, now: datetime) -> tuple[str, ...]:
     copy = group.copies[at]
+    age = ""
+    if copy.measured_at is not None and now - copy.measured_at >= _TELLING:
+        age = f", measured {show_age(now - copy.measured_at)} ago"
     kind = {True: "right", False: "wrong", None: "not known"}[group.right]
     return (
         f"  {group.label} {kind}",
         copy.hop,
         show_size(copy.size) if copy.size is not None else "-",
-        visible(copy.place) + (", runs" if copy.runs else ""),
+        visible(copy.place) + (", runs" if copy.runs else "") + age,
     )

@@ -11,6 +11,7 @@ from importlib import import_module
 from msgspec import Struct
 
 from ovek.model.finding import AuditSummary, DeviceAudit, RuleCard, Severity
+from ovek.model.unread import Unread
 from ovek.model.waiver import Waiver
 
 FORMS = ("json", "csv", "markdown", "junit")
@@ -20,7 +21,8 @@ class AuditResult(Struct, frozen=True, kw_only=True):
     """All that there is to write of an audit.
 
     `audits` can be gone through again and again, `lines` are the same as JSON. `about` tells where
-    the facts come from, `unused` the waivers that were of no use, `fails` which severities fail.
+    the facts come from, `not_read` the devices that were not read, `unused` the waivers that were
+    of no use, `fails` which severities fail.
     """
 
     audits: Iterable[DeviceAudit]
@@ -28,7 +30,7 @@ class AuditResult(Struct, frozen=True, kw_only=True):
     summary: AuditSummary
     as_of: datetime
     group_by: str
-    not_read: Sequence[str]
+    not_read: Sequence[Unread]
     unused: Sequence[Waiver]
     about: Sequence[str]
     cards: Sequence[RuleCard]

@@ -13,6 +13,7 @@ from ovek.model.place import parse_place
 from ovek.model.verdict import WORST_FIRST
 from ovek.render.audit import answer
 from ovek.render.lines import STYLES, Line, count, hanging, listed
+from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
@@ -88,9 +89,13 @@ def _name(place: str) -> str:
 
 
 def grouped(
-    audits: Iterable[DeviceAudit], summary: AuditSummary, group_by: str, cards: Iterable[RuleCard]
+    audits: Iterable[DeviceAudit],
+    summary: AuditSummary,
+    group_by: str,
+    cards: Iterable[RuleCard],
+    unread: Unreads,
 ) -> Iterator[Line]:
-    """Go through the lines: the answer, then each group with its devices."""
+    """Go through the lines: the answer, each group with its devices, then who was not read."""
     audits = list(audits)
     stranded = [audit.device for audit in audits if audit.reload == "stranded"]
     yield from hanging("", answer(summary, stranded), indent=0)
@@ -115,3 +120,4 @@ def grouped(
             yield from hanging(
                 f"    {visible(device)}{place}: ", f"{rule}{one.saw}{waived}", indent=8
             )
+    yield from unread.lines()

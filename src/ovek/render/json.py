@@ -1,6 +1,7 @@
 """Results as JSON: one object a command, keys sorted, stable (`ovek.audit/1` and so on)."""
 
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from typing import Any
 
 import msgspec
@@ -16,6 +17,7 @@ from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
+from ovek.model.unread import Unread
 from ovek.model.verdict import KnownRelease
 from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
@@ -34,14 +36,20 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
         comma = b",\n"
     head = {
         "format": "ovek.audit/1",
-        "not_in_snapshot": list(result.not_read),
+        "not_read": list(result.not_read),
         "summary": result.summary,
         "unused_waivers": list(result.unused),
     }
     yield b"],\n" + _ENCODER.encode(head)[1:] + b"\n"
 
 
-def compare(old: str, new: str, expect: str | None, found: Iterable[DeviceCompare]) -> bytes:
+def compare(
+    old: str,
+    new: str,
+    expect: str | None,
+    found: Iterable[DeviceCompare],
+    not_read: Iterable[Unread],
+) -> bytes:
     """Write `ovek.compare/1`."""
     devices = list(found)
     outcomes = ("changed", "same", "new", "gone")
@@ -56,6 +64,7 @@ def compare(old: str, new: str, expect: str | None, found: Iterable[DeviceCompar
         "expect": expect,
         "summary": summary,
         "devices": devices,
+        "not_read": list(not_read),
     }
     return _ENCODER.encode(whole) + b"\n"
 
@@ -77,9 +86,14 @@ def policy(wanted: Policy, waivers: Iterable[Waiver]) -> bytes:
     return _ENCODER.encode(whole) + b"\n"
 
 
-def survey(snapshot: str, devices: Iterable[Surveyed]) -> bytes:
-    """Write `ovek.survey/1`; `seconds` is how long a device took."""
-    whole = {"format": "ovek.survey/1", "snapshot": snapshot, "devices": list(devices)}
+def survey(snapshot: str, devices: Iterable[Surveyed], began: datetime) -> bytes:
+    """Write `ovek.survey/1`; `began` is when it did, `seconds` how long a device took."""
+    whole = {
+        "format": "ovek.survey/1",
+        "snapshot": snapshot,
+        "began": began,
+        "devices": list(devices),
+    }
     return _ENCODER.encode(whole) + b"\n"
 
 
@@ -89,9 +103,10 @@ def sheet_trial(tried: SheetTrial) -> bytes:
     return _ENCODER.encode(whole) + b"\n"
 
 
-def custody(found: Iterable[Custody]) -> bytes:
+def custody(found: Iterable[Custody], not_read: Iterable[Unread]) -> bytes:
     """Write `ovek.custody/1`."""
-    return _ENCODER.encode({"format": "ovek.custody/1", "images": list(found)}) + b"\n"
+    whole = {"format": "ovek.custody/1", "images": list(found), "not_read": list(not_read)}
+    return _ENCODER.encode(whole) + b"\n"
 
 
 def shelf(folder: str, found: Iterable[ShelfVerdict]) -> bytes:
@@ -121,10 +136,13 @@ def pick(found: Pick) -> bytes:
 
 
 def bootwalk(
-    walks: Iterable[DeviceWalk], supposed: Iterable[str] = (), before: Iterable[DeviceWalk] = ()
+    walks: Iterable[DeviceWalk],
+    supposed: Iterable[str] = (),
+    before: Iterable[DeviceWalk] = (),
+    not_read: Iterable[Unread] = (),
 ) -> bytes:
     """Write `ovek.bootwalk/1`: the walks; with what-ifs, what is supposed and the walks as is."""
-    whole = {"format": "ovek.bootwalk/1", "devices": _plain(walks)}
+    whole = {"format": "ovek.bootwalk/1", "devices": _plain(walks), "not_read": list(not_read)}
     if supposed := list(supposed):
         whole |= {"supposed": supposed, "as_it_is": _plain(before)}
     return _ENCODER.encode(whole) + b"\n"
@@ -141,14 +159,17 @@ def _plain(walks: Iterable[DeviceWalk]) -> Any:
     return plain
 
 
-def cleanup_fleet(plans: Iterable[bytes], totals: CleanupTotals) -> Iterator[bytes]:
+def cleanup_fleet(
+    plans: Iterable[bytes], totals: CleanupTotals, not_read: Iterable[Unread]
+) -> Iterator[bytes]:
     """Write `ovek.cleanup/1` piece by piece, with totals; `plans` are JSON already."""
     yield b'{"format":"ovek.cleanup/1","plans":['
     comma = b"\n"
     for plan in plans:
         yield comma + plan
         comma = b",\n"
-    yield b'],\n"totals":' + _ENCODER.encode(totals) + b"}\n"
+    yield b'],\n"not_read":' + _ENCODER.encode(list(not_read))
+    yield b',\n"totals":' + _ENCODER.encode(totals) + b"}\n"
 
 
 def cleanup_confirmed(snapshot: str, found: Iterable[Confirmed]) -> bytes:
@@ -161,7 +182,7 @@ def cleanup_confirmed(snapshot: str, found: Iterable[Confirmed]) -> bytes:
     return _ENCODER.encode(whole) + b"\n"
 
 
-def cleanup(plans: Iterable[CleanupPlan]) -> bytes:
+def cleanup(plans: Iterable[CleanupPlan], not_read: Iterable[Unread]) -> bytes:
     """Write `ovek.cleanup/1`; the free figures are in bytes, `what` is a step in words."""
     told = []
     for plan in plans:
@@ -169,4 +190,5 @@ def cleanup(plans: Iterable[CleanupPlan]) -> bytes:
         for step, written in zip(plan.steps, plain["steps"], strict=True):
             written["what"] = words_of(step, plan)
         told.append(plain)
-    return _ENCODER.encode({"format": "ovek.cleanup/1", "plans": told}) + b"\n"
+    whole = {"format": "ovek.cleanup/1", "plans": told, "not_read": list(not_read)}
+    return _ENCODER.encode(whole) + b"\n"

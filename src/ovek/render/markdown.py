@@ -8,6 +8,7 @@ from ovek.render.audit import TITLES, answer, cells
 from ovek.render.forms import AuditResult
 from ovek.render.groups import groups
 from ovek.render.lines import count
+from ovek.render.unread import why
 from ovek.render.visible import visible
 
 _MARKS = re.compile(r"([\\`*_{}\[\]<>#|~])")
@@ -32,6 +33,11 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
             lines += [f"{head.capitalize()} {escaped(text)}\n" for head, text in group.told]
             for device, each in group.found:
                 lines += _finding(each, f"{device} {each.rule if group_by == 'image' else ''}")
+    if result.not_read:
+        lines += ["", "## Not read", ""]
+        for unread in result.not_read:
+            lines.append(f"- **{escaped(unread.device)}**: {escaped(why(unread, result.as_of))}")
+            lines.append(f"  - do: {escaped(unread.do)}")
     yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
 
 

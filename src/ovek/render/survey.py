@@ -16,7 +16,7 @@ def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) 
     yield from hanging("", answer(results), indent=0)
     for line in about:
         yield from hanging("", line, indent=0)
-    shown = [one for one in results if verbose or one.result != "read"]
+    shown = [one for one in results if verbose or one.result != "read" or one.lost]
     if not shown:
         return
     yield ""
@@ -32,6 +32,8 @@ def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) 
         yield from hanging(first, row[4], indent=indent, style=_STYLES[one.result])
         if one.do is not None:
             yield from hanging(" " * indent + "do: ", one.do, indent=indent + 4)
+        for lost in one.lost:
+            yield from hanging(" " * indent + "lost: ", lost, indent=indent + 6)
         for note in one.notes if verbose else ():
             yield from hanging(" " * indent + "met: ", note, indent=indent + 5)
 
@@ -64,3 +66,14 @@ def progress_note(device: str, number: int, seconds: float) -> Text:
     """Say how long the digests of a device are expected to take."""
     long = f"{seconds / 60:.0f} min" if seconds >= 90 else f"{seconds:.0f} s"
     return Text(f"{visible(device)}: {count(number, 'digest')}, about {long}", "dim")
+
+
+def pruned(gone: Sequence[str], kept: Sequence[str]) -> Iterator[Line]:
+    """Say which snapshots were removed, and which old ones stay since some device has no newer."""
+    if gone:
+        yield from hanging("", f"{count(len(gone), 'snapshot')} removed: {listed(gone)}.", indent=0)
+    else:
+        yield "No snapshot is old enough and of no use."
+    if kept:
+        told = f"{count(len(kept), 'old snapshot')} kept, the last state of some device: "
+        yield from hanging("", f"{told}{listed(kept)}.", indent=0)

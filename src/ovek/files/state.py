@@ -1,0 +1,299 @@
+"""The state of a fleet: the newest line of each device over all its snapshots.
+
+1. Of two lines of one device the one that was read later counts; of equal ones, that in the file
+   whose name comes later.
+2. A device that `fleet.toml` does not list counts while the newest snapshot holds it.
+3. A survey leaves what it tried beside its snapshot (`NAME.survey.json`). A device that the last
+   survey that tried it could not read is *not read*, whatever is known from before.
+
+An index (`.newest.json`) keeps which line is the newest of each device, and of every file its size
+and time. Only files that are new are read; where the index is missing, or a file that it points
+into was changed or is gone, it is made anew. It is worth nothing by itself.
+"""
+
+import os
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+from msgspec import Struct
+
+from ovek.files.errors import InputError
+from ovek.files.regular import opened
+from ovek.files.snapshot import Seen, placed_lines, snapshot_device
+from ovek.files.typed import cannot_read, read_bytes
+from ovek.files.whole import write_whole
+from ovek.model.snapshot import Device
+
+INDEX = ".newest.json"
+TRIED = ".survey.json"
+_FORMAT = "ovek.newest/1"
+
+
+class Line(NamedTuple):
+    """Where the line of a device stands: in which file, its number from 1, byte and length."""
+
+    file: int
+    number: int
+    at: int
+    length: int
+    taken_at: datetime
+
+
+class Failed(NamedTuple):
+    """A survey that could not read a device: its file, when it began, what was met, what to do."""
+
+    file: int
+    at: datetime
+    problem: str
+    do: str | None
+
+
+class _File(NamedTuple):
+    name: str
+    size: int
+    changed: int
+
+
+class _Index(Struct, frozen=True):
+    format: str
+    files: list[_File]
+    lines: dict[str, Line]
+    failed: dict[str, Failed]
+
+
+class _Head(Struct):
+    """What tells a line's device and its age, whatever else it holds."""
+
+    device: str
+    taken_at: datetime
+
+
+class _TriedDevice(Struct):
+    device: str
+    result: str
+    problem: str | None = None
+    do: str | None = None
+
+
+class _Survey(Struct):
+    began: datetime
+    devices: list[_TriedDevice]
+
+
+class State:
+    """The newest line of each device; `root` is the folder or file that it was found in."""
+
+    def __init__(
+        self,
+        root: Path,
+        files: list[Path],
+        lines: dict[str, Line],
+        failed: dict[str, Failed] | None = None,
+    ) -> None:
+        self.root, self.files, self.lines, self.failed = root, files, lines, failed or {}
+
+    @property
+    def names(self) -> list[str]:
+        """The devices that have a line."""
+        return list(self.lines)
+
+    @property
+    def used(self) -> list[Path]:
+        """The files that hold a newest line, by name."""
+        return [self.files[at] for at in sorted({line.file for line in self.lines.values()})]
+
+    def only(self, names: Iterable[str]) -> "State":
+        """The state of these devices alone, in their order."""
+        lines = {name: self.lines[name] for name in names if name in self.lines}
+        return State(self.root, self.files, lines, self.failed)
+
+    def of_fleet(self, fleet: Iterable[str]) -> "State":
+        """The devices of a fleet in its order, then those that only the newest snapshot holds."""
+        fleet = list(dict.fromkeys(fleet))
+        known = set(fleet)
+        last = (
+            max((line.taken_at, line.file) for line in self.lines.values()) if self.lines else None
+        )
+        strange = [
+            name
+            for name, line in self.lines.items()
+            if name not in known and (not fleet or (last is not None and line.file == last[1]))
+        ]
+        strange.sort(key=lambda name: self.lines[name][:2])
+        return self.only([*fleet, *strange])
+
+    def read(self, name: str) -> Device | None:
+        """The device of this name; None where there is no line of it. Raises InputError."""
+        line = self.lines.get(name)
+        if line is None:
+            return None
+        file = self.files[line.file]
+        try:
+            with opened(file) as stream:
+                stream.seek(line.at)
+                text = stream.read(line.length)
+        except OSError as error:
+            raise cannot_read(file, error) from None
+        device = snapshot_device(file, line.number, text)
+        if device.device != name:
+            met = "changed while it was read"
+            raise InputError(file, met, "Run that again", line=line.number)
+        return device
+
+    def lines_of(self) -> Iterator[bytes]:
+        """Go through the newest lines as they stand in their files. Raises InputError."""
+        for line in self.lines.values():
+            file = self.files[line.file]
+            try:
+                with opened(file) as stream:
+                    stream.seek(line.at)
+                    yield stream.read(line.length).rstrip(b"\r\n") + b"\n"
+            except OSError as error:
+                raise cannot_read(file, error) from None
+
+    def failure(self, name: str) -> Failed | None:
+        """The last survey that tried a device, where it could not read it."""
+        failed, line = self.failed.get(name), self.lines.get(name)
+        if failed is None or (line is not None and line.taken_at >= failed.at):
+            return None
+        return failed
+
+
+def state_in(file: Path) -> State:
+    """The devices of one snapshot, in its order. Raises InputError."""
+    seen = Seen(file)
+    lines = dict(_lines(file, 0, seen))
+    seen.done()
+    return State(file, [file], lines)
+
+
+def state_of(folder: Path) -> State:
+    """The newest line of each device over all snapshots in a folder.
+
+    Raises InputError where there is none, or where one cannot be read.
+    """
+    there = _there(folder)
+    if not any(name.endswith(".jsonl") for name in there):
+        met = "holds no snapshot (*.jsonl)"
+        raise InputError(folder, met, "Put one there, or name one with --snapshot FILE")
+    known = _kept(folder, there)
+    new = [
+        file for name, file in sorted(there.items()) if name not in {f.name for f in known.files}
+    ]
+    files = [*known.files, *new]
+    lines, failed = dict(known.lines), dict(known.failed)
+    for at, file in enumerate(files[len(known.files) :], len(known.files)):
+        if file.name.endswith(TRIED):
+            _take_tried(folder / file.name, at, failed)
+        else:
+            _take_lines(folder / file.name, at, lines, files)
+    if new or len(files) != len(there) or len(known.files) < len(files):
+        _keep(folder, files, lines, failed)
+    return State(folder, [folder / file.name for file in files], lines, failed)
+
+
+def _there(folder: Path) -> dict[str, _File]:
+    """The snapshots of a folder, and what their surveys tried, each with its size and time."""
+    found: dict[str, _File] = {}
+    try:
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                if entry.name.endswith((".jsonl", TRIED)) and entry.is_file():
+                    info = entry.stat()
+                    found[entry.name] = _File(entry.name, info.st_size, info.st_mtime_ns)
+    except FileNotFoundError:
+        return {}
+    except OSError as error:
+        raise cannot_read(folder, error) from None
+    return found
+
+
+def _kept(folder: Path, there: dict[str, _File]) -> _Index:
+    """What the index still knows: all of it, or nothing where a file that it points into changed.
+
+    Files that are gone and hold no newest line are dropped.
+    """
+    nothing = _Index(format=_FORMAT, files=[], lines={}, failed={})
+    try:
+        index = msgspec.json.decode((folder / INDEX).read_bytes(), type=_Index)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return nothing
+    pointed = {line.file for line in index.lines.values()}
+    pointed |= {failed.file for failed in index.failed.values()}
+    if index.format != _FORMAT or not pointed <= set(range(len(index.files))):
+        return nothing
+    stays = [there.get(file.name) == file for file in index.files]
+    changed = [
+        not same and file.name in there for same, file in zip(stays, index.files, strict=True)
+    ]
+    if any(changed) or not all(stays[at] for at in pointed):
+        return nothing
+    if all(stays):
+        return index
+    places = {old: new for new, old in enumerate(at for at, same in enumerate(stays) if same)}
+    return _Index(
+        format=_FORMAT,
+        files=[file for file, same in zip(index.files, stays, strict=True) if same],
+        lines={name: line._replace(file=places[line.file]) for name, line in index.lines.items()},
+        failed={name: each._replace(file=places[each.file]) for name, each in index.failed.items()},
+    )
+
+
+def _keep(
+    folder: Path, files: list[_File], lines: dict[str, Line], failed: dict[str, Failed]
+) -> None:
+    """Keep the index for the next time; where the folder cannot be written, it is made again."""
+    index = _Index(format=_FORMAT, files=files, lines=lines, failed=failed)
+    with suppress(InputError):
+        write_whole(folder / INDEX, [msgspec.json.encode(index)])
+
+
+def _take_lines(file: Path, at: int, lines: dict[str, Line], files: list[_File]) -> None:
+    """Take in the lines of one snapshot."""
+    seen = Seen(file)
+    for name, line in _lines(file, at, seen):
+        known = lines.get(name)
+        if known is None or (known.taken_at, files[known.file].name) < (line.taken_at, file.name):
+            lines[name] = line
+    seen.done()
+
+
+def _lines(file: Path, at: int, seen: Seen) -> Iterator[tuple[str, Line]]:
+    decode = msgspec.json.Decoder(_Head).decode
+    for number, text, place in placed_lines(file):
+        try:
+            head = decode(text)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+            device = snapshot_device(file, number, text)
+            head = _Head(device.device, device.taken_at)
+        if head.taken_at.tzinfo is None:
+            snapshot_device(file, number, text)  # says what is wrong
+        seen.add(head.device, number)
+        yield head.device, Line(at, number, place, len(text), head.taken_at)
+
+
+def _take_tried(file: Path, at: int, failed: dict[str, Failed]) -> None:
+    """Take in what one survey tried; the last that tried a device counts."""
+    try:
+        survey = msgspec.json.decode(read_bytes(file), type=_Survey)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        met = f"is not what a survey leaves: {error}"
+        raise InputError(file, met, "Remove it, or read the fleet again") from None
+    for one in survey.devices:
+        known = failed.get(one.device)
+        if one.result == "not read" and (known is None or known.at <= survey.began):
+            failed[one.device] = Failed(at, survey.began, one.problem or "it was not read", one.do)
+
+
+def is_older(file: Path, limit: datetime) -> bool:
+    """Whether every line of a snapshot was read before a time. Raises InputError."""
+    return all(line.taken_at < limit for _, line in _lines(file, 0, Seen(file)))
+
+
+def tried_file(snapshot: Path) -> Path:
+    """The file in which a survey leaves what it tried, beside its snapshot."""
+    return snapshot.with_name(snapshot.name.removesuffix(".jsonl") + TRIED)

@@ -1,0 +1,50 @@
+"""Devices that were asked about and were not read: why, what to do, and what is known of them."""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from msgspec import Struct
+from rich.text import Text
+
+from ovek.model.age import show_age
+from ovek.model.unread import Unread
+from ovek.render.lines import Line, count, hanging, listed
+from ovek.render.visible import visible
+
+
+class Unreads(Struct, frozen=True):
+    """The devices that were not read, as they are told at a time."""
+
+    devices: Sequence[Unread]
+    now: datetime
+
+    def __bool__(self) -> bool:
+        return bool(self.devices)
+
+    def lines(self) -> Iterator[Line]:
+        """Go through the lines of a terminal, a title first; none where all were read."""
+        if not self.devices:
+            return
+        yield from ("", Text("NOT READ", "bold"))
+        for one in self.devices:
+            yield from hanging(f"  {visible(one.device)}:", why(one, self.now), indent=6)
+            yield from hanging("      do:", one.do, indent=10)
+
+    def summary(self) -> str:
+        """How many and which, in one sentence; empty where all were read."""
+        if not self.devices:
+            return ""
+        names = listed([visible(one.device) for one in self.devices])
+        return f"{count(len(self.devices), 'device')} not read: {names}."
+
+
+def why(one: Unread, now: datetime) -> str:
+    """Why a device was not read, and how old what is known of it is."""
+    return f"{one.why}; {known(one, now)}"
+
+
+def known(one: Unread, now: datetime) -> str:
+    """How old what is known of a device is."""
+    if one.last_read is None:
+        return "nothing is known of it"
+    return f"last read {show_age(now - one.last_read)} ago"
