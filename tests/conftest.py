@@ -46,6 +46,8 @@ class Ovek:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._held: dict[str, list[str]] = {}
+        self._fleet = ""
 
     def __call__(self, *typed: str, exits: int | None = 0) -> subprocess.CompletedProcess[str]:
         """Run `ovek` in the site, as typed; check how it ends and that it never traces back."""
@@ -77,14 +79,24 @@ class Ovek:
         return file
 
     def snapshot(self, *devices: Device, name: str = "now.jsonl") -> None:
+        """Write a snapshot; the fleet is those of all snapshots, unless a test wrote its own."""
         write_snapshot(self.folder / "snapshots" / name, devices)
+        self._held[name] = [device.device for device in devices]
+        file = self.folder / "fleet.toml"
+        if not file.exists() or file.read_text() == self._fleet:
+            self.fleet(*dict.fromkeys(each for held in self._held.values() for each in held))
+
+    def fleet(self, *names: str) -> None:
+        """Write a fleet of devices of these names."""
+        listed = [f'[[device]]\nname = {json.dumps(each)}\nsheet = "switch"\n' for each in names]
+        self._fleet = "".join(['name = "Test"\n', *listed])
+        self.write("fleet.toml", self._fleet)
 
 
 @pytest.fixture
 def ovek(tmp_path: Path) -> Ovek:
     """A site with one healthy device `sw` that runs and starts 1.0."""
     site = Ovek(tmp_path)
-    site.write("fleet.toml", 'name = "Test"\n[[device]]\nname = "sw"\nsheet = "switch"\n')
     site.write("sheets/switch.toml", SHEET)
     releases = [msgspec.to_builtins(one.release) for one in CATALOG]
     catalog = {"format": "ovek.catalog/1", "publisher": "Nobody", "releases": releases}

@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 
+from builders import NOW
 from ovek.files.spool import Spool
 from ovek.model.finding import DeviceAudit
 from ovek.render.lines import WIDTH, Columns, hanging
@@ -51,7 +52,14 @@ def test_wrapped_text_loses_no_word(text):
 def test_a_spool_gives_back_what_was_added_as_often_as_asked():
     audits = [
         DeviceAudit(
-            device=f"sw{at}", reload="ready", runs=None, starts=(), images=(), space=(), findings=()
+            device=f"sw{at}",
+            taken_at=NOW,
+            reload="ready",
+            runs=None,
+            starts=(),
+            images=(),
+            space=(),
+            findings=(),
         )
         for at in range(3)
     ]

@@ -187,7 +187,8 @@ def test_the_newest_snapshot_is_the_one_read_last_whatever_it_is_called(ovek):
     newer = device(member(image("1.0")), device="newer")
     ovek.snapshot(msgspec.structs.replace(older, taken_at=NOW.replace(year=2025)), name="z.jsonl")
     ovek.snapshot(msgspec.structs.replace(newer, taken_at=NOW.replace(year=2027)), name="a.jsonl")
-    assert [each["device"] for each in ovek.json("audit", exits=1)["devices"]] == ["newer"]
+    ovek.fleet("sw")
+    assert [each["device"] for each in ovek.json("audit", exits=1)["devices"]] == ["sw", "newer"]
 
 
 def test_a_snapshot_that_is_written_reads_back_alike(tmp_path):

@@ -182,7 +182,9 @@ class Devices:
             if sheet is None:
                 met = f"the device {device.device!r} names the sheet {device.sheet!r}, not known"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
-                raise InputError(self.file, met, do, key="sheet")
+                line = self.state.lines.get(device.device)
+                file = self.file if line is None else self.state.files[line.file]
+                raise InputError(file, met, do, key="sheet")
             judge = self._judges[device.sheet] = judge_for(
                 sheet, self.releases, self.site.policy.weakest_digest
             )

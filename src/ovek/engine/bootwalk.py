@@ -31,7 +31,7 @@ from ovek.engine.verdicts import (
 )
 from ovek.model.place import Place
 from ovek.model.sheet import Start
-from ovek.model.snapshot import Hardware
+from ovek.model.snapshot import File, Hardware
 from ovek.model.verdict import WORST_FIRST, Image, Judgement
 from ovek.model.walk import (
     BROKEN,
@@ -220,7 +220,7 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
     if file is None:
         return Tried("missing", "there is no such file", at=at)
     if file.path_cut:
-        return _try_cut(seen, one, place, at)
+        return _try_cut(seen, one, place, at, file)
     if file.path != place.path and one.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
         why = f"whether it is {file.path} is not known, since the file system is not"
         return Tried("unknown", why, at=at)
@@ -229,7 +229,7 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
     return _by_image(seen, one, one.sets.get(bare) or image, at)
 
 
-def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
+def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File) -> Tried:
     """Try a file that the listing shows with the beginning of its name: it is never missing."""
     bare = at.on(None)
     image = one.sets.get(bare) or one.images.get(bare)
@@ -239,6 +239,11 @@ def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
         return Tried("unknown", f"{CUT}, and {number} files begin so", at=at)
     volume = one.member.volume(place.volume)
     blind = volume is not None and volume.case_blind
+    if volume is not None and volume.filesystem is None and not place.path.startswith(at.path):
+        why = f"whether it begins with {at.path} is not known, since the file system is not"
+        return Tried("unknown", why, at=at)
+    if file.is_empty:
+        return Tried("empty", "the file is empty (0 bytes)", at=at)
     if (
         release is not None
         and not _is_called(release.file, place.name, blind=blind)

@@ -12,7 +12,7 @@ from ovek.render.unread import Unreads, why
 from ovek.render.visible import visible
 
 
-def checklist(plans: Sequence[CleanupPlan], unread: Unreads) -> bytes:
+def checklist(plans: Sequence[CleanupPlan], unread: Unreads | None = None) -> bytes:
     """Write every plan, and which devices have none since they were not read."""
     lines = ["# Cleanup checklist", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]

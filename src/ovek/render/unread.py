@@ -27,7 +27,7 @@ class Unreads(Struct, frozen=True):
             return
         yield from ("", Text("NOT READ", "bold"))
         for one in self.devices:
-            yield from hanging(f"  {visible(one.device)}:", why(one, self.now), indent=6)
+            yield from hanging(f"  {visible(one.device)}: ", why(one, self.now), indent=6)
             yield from hanging("      do:", one.do, indent=10)
 
     def summary(self) -> str:

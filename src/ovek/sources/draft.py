@@ -347,12 +347,17 @@ class Draft:
         return None if default is None else f"{default}:{told}"
 
     def _lose(self, whole: Plain, told: str) -> bool:
-        """Take out what the snapshot refuses; False where there is nothing to take."""
+        """Take out what the snapshot refuses; False where there is nothing to take.
+
+        A list that would lose one of its things is not known as a whole: none may seem missing.
+        """
         reason, _, at = told.partition(" - at ")
         match = _AT.search(at)
         steps = [
             name or int(number) for name, number in _STEP.findall(match["path"] if match else "")
         ]
+        while steps and isinstance(steps[-1], int):
+            steps.pop()
         if not steps:
             return False
         thing: Any = whole
