@@ -24,9 +24,9 @@ from ovek.engine.verdicts import (
     CUT,
     JudgedDevice,
     JudgedMember,
-    cut_files,
     find_file,
     is_empty,
+    several_begin,
     suits_on,
 )
 from ovek.model.place import Place
@@ -226,7 +226,12 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
         return Tried("unknown", why, at=at)
     if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
-    return _by_image(seen, one, one.sets.get(bare) or image, at)
+    found = _by_image(seen, one, one.sets.get(bare) or image, at)
+    may_be_empty = file.size is not None and file.least == 0
+    if may_be_empty and found.result in BROKEN and seen.start.on_bad_image == "halt":
+        why = "whether it is empty is not known: the listing tells its size in steps"
+        return Tried("unknown", why, at=at)
+    return found
 
 
 def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File) -> Tried:
@@ -234,9 +239,8 @@ def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File)
     bare = at.on(None)
     image = one.sets.get(bare) or one.images.get(bare)
     release = image.judgement.release if image is not None else None
-    number = sum(1 for _ in cut_files(place, one.member))
-    if number > 1:
-        return Tried("unknown", f"{CUT}, and {number} files begin so", at=at)
+    if why := several_begin(place.on(None), one.member):
+        return Tried("unknown", why, at=at)
     volume = one.member.volume(place.volume)
     blind = volume is not None and volume.case_blind
     if volume is not None and volume.filesystem is None and not place.path.startswith(at.path):

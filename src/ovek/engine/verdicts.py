@@ -429,10 +429,12 @@ def _judge_cut(
     """Judge a file whose name the listing cut; `used_for` is whether a start or a part names it."""
     blind, name = volume.case_blind, file.path.rpartition("/")[2]
     named = judge.naming.of(file.path, case_blind=blind)
-    if named.role == "unknown" and any(used_for):
-        named = Named("system-image" if used_for[0] else "part-image", True)
     releases = judge.releases
     known = releases.beginning(name, case_blind=blind)
+    if named.role == "unknown" and used_for[0]:
+        named = Named("system-image", True)
+    elif named.role == "unknown" and used_for[1] and not known:
+        named = Named("part-image", True)
     judgement = judge_file(
         f"a file that begins with {name}",
         file.size,
@@ -490,7 +492,9 @@ def _judge_set(
         place = Place(volume.name, file.path if file else package)
         places.append(place)
         image = images.get(place)
-        if file is None and volume.files is not None:
+        if file is not None and file.path_cut and sum(each.path == file.path for each in cut) > 1:
+            judgements.append(Judgement(verdict="unmeasured", why=f"{package}: {CUT}"))
+        elif file is None and volume.files is not None:
             why = f"its package {package} is missing"
             judgements.append(Judgement(verdict="altered", why=why))
         elif image is None:
@@ -603,7 +607,9 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Ima
         if named.member in (None, member.id):
             place, image = find_image(named.on(None), member, images)
         parts.append(place)
-        if image is not None:
+        if why := several_begin(place, member):
+            judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif image is not None:
             found.append(image)
             judgements.append(image.judgement)
             parts += image.parts
@@ -759,6 +765,18 @@ def cut_files(place: Place, member: Member) -> Iterator[File]:
     for file in (volume.files if volume is not None else None) or ():
         if file.path_cut and volume is not None and _may_be(volume, file, place.path):
             yield file
+
+
+def several_begin(place: Place, member: Member) -> str:
+    """Why it is not known which file is at a place of whose name the listing shows the beginning.
+
+    Empty where it is the only one, or no name is cut.
+    """
+    file = find_file(place, member)
+    if file is None or not file.path_cut:
+        return ""
+    number = sum(1 for _ in cut_files(place, member))
+    return f"{CUT}, and {number} files begin so" if number > 1 else ""
 
 
 def _cut_file(volume: Volume, path: str, cut: Iterable[File]) -> File | None:

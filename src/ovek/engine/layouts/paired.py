@@ -21,7 +21,7 @@ from ovek.engine.layouts.writing import (
     not_known,
     shared,
 )
-from ovek.engine.verdicts import find_file, is_empty
+from ovek.engine.verdicts import CUT, find_file, is_empty, several_begin
 from ovek.model.change import Change, SetOnce
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.snapshot import BootEntry, File, Member
@@ -124,6 +124,8 @@ def _same(seen: Seen) -> bool:
     if not trial or not committed:
         return False
     if trial.keys() != committed.keys():
+        if any(file.path_cut for file in (*trial.values(), *committed.values())):
+            raise NotKnownError(f"a name in trial or committed is not whole: {CUT}")
         return False
     same = True
     for name, file in trial.items():
@@ -160,11 +162,10 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
         file = find_file(place.on(None), seen.member)
         if file is None:
             return None
-        key = file.path.rpartition("/")[2]
-        key = key.casefold() if volume is not None and volume.case_blind else key
-        if file.path_cut and key in files:
-            raise NotKnownError(f"the listing cuts two names of bank:{name} alike ({key})")
-        files[key] = file
+        if why := several_begin(place.on(None), seen.member):
+            raise NotKnownError(why)
+        key = place.path.rpartition("/")[2]
+        files[key.casefold() if volume is not None and volume.case_blind else key] = file
     return files
 
 
