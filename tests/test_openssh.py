@@ -163,3 +163,61 @@ def test_a_volume_that_is_not_there_is_absent(ovek, server, tmp_path):
     shutil.rmtree(ovek.folder / "images")
     ovek("survey", exits=None)
     assert state(ovek)["members"][0]["volumes"][0]["state"] == "absent"
+
+
+def forced(server, tmp_path, line):
+    """The same server with an account that is forced to something."""
+    config = tmp_path / "sshd_config"
+    config.write_text(config.read_text() + line)
+    port = free_port()
+    config.write_text(config.read_text().replace(f"Port {server[0]}", f"Port {port}"))
+    process = subprocess.Popen([SSHD, "-D", "-e", "-f", config], stderr=subprocess.DEVNULL)
+    for _ in range(100):
+        with socket.socket() as one:
+            if one.connect_ex(("127.0.0.1", port)) == 0:
+                break
+        time.sleep(0.1)
+    return process, (port, server[1].replace(f":{server[0]}", f":{port}"))
+
+
+@pytest.mark.parametrize("line", ["ForceCommand internal-sftp\n"])
+def test_an_account_for_sftp_only_has_its_files_read_through(ovek, server, tmp_path, line):
+    process, reached = forced(server, tmp_path, line)
+    try:
+        block = tmp_path / "grubenv"
+        block.write_text("# GRUB Environment Block\nsaved_entry=Slot A\n".ljust(1024, "#"))
+        box(ovek, reached, "linux-grub", block)
+        told = ovek.json("survey", "--tries", "1", exits=3)["devices"][0]
+    finally:
+        process.terminate()
+        process.wait()
+    files = state(ovek)["members"][0]["volumes"][0]["files"]
+    digests = {one["path"]: one.get("digests", {}).get("sha256") for one in files}
+    assert digests["a/white-1.0.img"] == hashlib.sha256(b"image 1.0").hexdigest()
+    assert any("no program may be run" in note for note in told["notes"])
+
+
+def test_a_file_that_a_program_cannot_read_costs_itself(ovek, server, tmp_path):
+    block = tmp_path / "grubenv"
+    block.write_text("# GRUB Environment Block\nsaved_entry=Slot A\n".ljust(1024, "#"))
+    box(ovek, server, "linux-grub", block)
+    sheet = ovek.folder / "sheets/linux-grub.toml"
+    odd = "sha256sum -- {path}.gone"
+    sheet.write_text(sheet.read_text().replace("sha256sum -- {path}", odd))
+    told = ovek.json("survey", exits=None)["devices"][0]
+    assert sum("ended with 1" in note for note in told["notes"]) == 2
+    files = state(ovek)["members"][0]["volumes"][0]["files"]
+    assert not any(one.get("digests") for one in files)
+
+
+def test_a_version_in_quotes_is_read_without_them(ovek, server, tmp_path):
+    block = tmp_path / "grubenv"
+    block.write_text("# GRUB Environment Block\nsaved_entry=Slot A\n".ljust(1024, "#"))
+    box(ovek, server, "linux-grub", block)
+    release = ovek.write(
+        "os-release", "# who\nNAME='Deck OS'\nVERSION_ID=\"4.1\"\nlower_case=x\n\n"
+    )
+    sheet = ovek.folder / "sheets/linux-grub.toml"
+    sheet.write_text(sheet.read_text().replace("/etc/os-release", str(release)))
+    ovek("survey")
+    assert state(ovek)["running"]["version"] == "4.1"

@@ -408,12 +408,12 @@ class _Progress:
         speed = self._bar.tasks[0].speed
         self._bar.update(self._task, rate=f"{speed:.1f} a second" if speed else "")
 
-    def expects(self, device: str, number: int, seconds: float) -> None:
+    def expects(self, device: str, number: int, seconds: float, rate: int | None) -> None:
         """Say how long a device's digests may take, where it is long enough to wonder."""
         from ovek.render.survey import progress_note
 
         if self._shown and seconds >= 10:
-            self._bar.console.print(progress_note(device, number, seconds))
+            self._bar.console.print(progress_note(device, number, seconds, rate))
 
 
 def _progress(total: int) -> _Progress:

@@ -257,9 +257,14 @@ def _take_lines(file: Path, at: int, lines: dict[str, Line], files: list[_File])
     seen = Seen(file)
     for name, line in _lines(file, at, seen):
         known = lines.get(name)
-        if known is None or (known.taken_at, files[known.file].name) < (line.taken_at, file.name):
+        if known is None or _age(known, files) < _age(line, files):
             lines[name] = line
     seen.done()
+
+
+def _age(line: Line, files: list[_File]) -> tuple[datetime, str]:
+    """What the newest line has most of; surveys of one second are numbered in their names."""
+    return line.taken_at, files[line.file].name.removesuffix(".jsonl")
 
 
 def _lines(file: Path, at: int, seen: Seen) -> Iterator[tuple[str, Line]]:

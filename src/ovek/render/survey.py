@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
+from ovek.model.size import show_size
 from ovek.model.surveyed import WORST_READ_FIRST, Surveyed
 from ovek.render.lines import Columns, Line, count, hanging, listed
 from ovek.render.visible import visible
@@ -62,10 +63,11 @@ def _row(one: Surveyed) -> tuple[str, ...]:
     return visible(one.device), one.result, str(one.tries), f"{one.seconds:.1f}", "; ".join(why)
 
 
-def progress_note(device: str, number: int, seconds: float) -> Text:
-    """Say how long the digests of a device are expected to take."""
+def progress_note(device: str, number: int, seconds: float, rate: int | None = None) -> Text:
+    """Say how long the digests of a device are expected to take, and at which rate it is read."""
     long = f"{seconds / 60:.0f} min" if seconds >= 90 else f"{seconds:.0f} s"
-    return Text(f"{visible(device)}: {count(number, 'digest')}, about {long}", "dim")
+    how = "" if rate is None else f" by reading files through at {show_size(rate)} a second"
+    return Text(f"{visible(device)}: {count(number, 'digest')}{how}, about {long}", "dim")
 
 
 def pruned(gone: Sequence[str], kept: Sequence[str]) -> Iterator[Line]:

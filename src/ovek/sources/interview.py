@@ -28,8 +28,9 @@ from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
 
 Ask = Callable[[Question, str, float], Awaitable[str]]
-# Told before digests are asked for: the device, how many, and the seconds they may take.
-Expects = Callable[[str, int, float], None]
+# Told before digests are made: the device, how many, the seconds they may take, and where files are
+# read through for them, at how many bytes a second.
+Expects = Callable[[str, int, float, int | None], None]
 
 # Names that mean nothing to a terminal or a shell beside themselves.
 _SAFE = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+@=-]*")
@@ -188,7 +189,8 @@ class Interview:
                 told = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
                 self.draft.problems.append(told)
             if question.each == "image" and contexts and self.expects is not None:
-                self.expects(self.name, len(contexts), sum(map(self.expected_seconds, contexts)))
+                seconds = sum(map(self.expected_seconds, contexts))
+                self.expects(self.name, len(contexts), seconds, None)
             for context in contexts:
                 if question.each == "image":
                     await self._ask_digest(ask, question, context)
@@ -300,6 +302,12 @@ class Interview:
     def rows(self, name: str, fills: Fills, rows: Iterable[dict[str, Any]]) -> None:
         """Take in rows that a way made by itself."""
         self.take(Answer(name=name, fills=fills, rows=tuple(rows)))
+
+    def tell_rate(self, sizes: list[int], rate: int | None) -> None:
+        """Tell that files of these sizes are read through for their digests, and at which rate."""
+        rate = rate or self.sheet.capacity.transfer_rate or _NO_RATE
+        if sizes and self.expects is not None:
+            self.expects(self.name, len(sizes), sum(sizes) / rate, rate)
 
     def expected_seconds(self, context: Mapping[str, str]) -> float:
         """How long a digest is expected to take; 0 for any other question."""

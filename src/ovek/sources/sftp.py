@@ -52,7 +52,7 @@ async def read_sftp(
     except asyncssh.Error as error:
         interview.draft.problems.append(f"SFTP: {plain(str(error))}")
         return
-    for place in interview.sheet.reading.sftp:
+    for place in interview.reading.sftp:
         names = await _volume(client, interview, place)
         await _digests(connection, client, interview, place, names, limits, rate, partial)
     client.exit()  # nobody waits for the other side to agree
@@ -123,6 +123,10 @@ async def _files(
             yield path, {"path": told, "size": size, "modified": modified}
 
 
+class _RefusedError(Exception):
+    """The account may run no program."""
+
+
 async def _digests(
     connection: asyncssh.SSHClientConnection,
     client: asyncssh.SFTPClient,
@@ -133,25 +137,49 @@ async def _digests(
     rate: int | None,
     partial: dict[str, tuple[Any, int]],
 ) -> None:
-    program = interview.sheet.reading.digest_program
-    able: list[Algorithm] = list(program) if program else list(LENGTHS)
+    """Take the digests of a volume: by a program where that may be run, else by reading files."""
+    program = interview.reading.digest_program
     volume = interview.draft.volume(place.member, place.volume)
-    for file, algorithms in interview.images(place.member, volume, able):
-        path, algorithm = f"{place.path}/{names.get(file['path'], file['path'])}", algorithms[0]
-        expected = interview.expected_seconds({"path": path, "size": str(file.get("size") or 0)})
-        try:
-            if program:
-                digest = await _by_program(
-                    connection, program[algorithm], path, algorithm, limits, expected
-                )
-            else:
-                size = file.get("size", LARGEST)
-                digest = await _by_reading(client, path, size, algorithm, rate, partial)
-        except (NoAnswerError, asyncssh.SFTPError) as error:
-            interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
-            continue
+
+    def wanted(able: list[Algorithm]) -> list[tuple[dict[str, Any], str, Algorithm]]:
+        found = interview.images(place.member, volume, able)
+        return [
+            (file, f"{place.path}/{names.get(file['path'], file['path'])}", algorithms[0])
+            for file, algorithms in found
+        ]
+
+    def measured(file: dict[str, Any], algorithm: Algorithm, digest: str) -> None:
         row = {"member": place.member, "volume": place.volume, "path": file["path"]}
         interview.rows("sftp digest", "digest", [{**row, algorithm: digest}])
+
+    unread = list[str]()
+    for file, path, algorithm in wanted(list(program)) if program else ():
+        expected = interview.expected_seconds({"path": path, "size": str(file.get("size") or 0)})
+        try:
+            digest = await _by_program(
+                connection, program[algorithm], path, algorithm, limits, expected
+            )
+            measured(file, algorithm, digest)
+        except _RefusedError as refused:
+            told = f"no program may be run ({refused}), so files are read through for their digests"
+            interview.draft.problems.append(told)
+            program = {}
+            break
+        except NoAnswerError as error:
+            unread.append(file["path"])
+            interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
+    if program:
+        return
+    left = [each for each in wanted(list(LENGTHS)) if each[0]["path"] not in unread]
+    interview.tell_rate([int(file.get("size") or 0) for file, _, _ in left], rate)
+    for file, path, algorithm in left:
+        try:
+            size = file.get("size", LARGEST)
+            measured(
+                file, algorithm, await _by_reading(client, path, size, algorithm, rate, partial)
+            )
+        except (NoAnswerError, asyncssh.SFTPError) as error:
+            interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
 
 
 async def _by_program(
@@ -162,19 +190,26 @@ async def _by_program(
     limits: Limits,
     expected: float,
 ) -> str:
+    """The digest that a program makes of a file. Raises NoAnswerError, _RefusedError."""
     if not _SAFE.fullmatch(path):
         raise NoAnswerError("the name holds control characters or is not UTF-8, so it is not sent")
     command = program.replace("{path}", shlex.quote(path))
     limit = limits.answer + 3 * expected
     try:
-        status, output, _ = await ran(connection, command, limits, limit)
+        status, output, told = await ran(connection, command, limits, limit)
     except TimeoutError:
         raise NoAnswerError(f"no digest in {limit:.0f} s") from None
+    except asyncssh.ChannelOpenError as error:
+        raise _RefusedError(plain(str(error)) or "the server refuses it") from None
     length, text = LENGTHS[algorithm], output.decode("utf-8", "replace")
     found = re.search(rf"(?<![0-9A-Fa-f])[0-9A-Fa-f]{{{length}}}(?![0-9A-Fa-f])", text)
-    if status != 0 or found is None:
-        raise NoAnswerError(f"{command!r} ended with {status} and gave no digest")
-    return found[0].lower()
+    if status == 0 and found is not None:
+        return found[0].lower()
+    name = program.split()[0]
+    if status == 1 and name in told:  # it ran, and says what is wrong with the file
+        raise NoAnswerError(f"{command!r} ended with 1 ({told})")
+    why = told or plain(text).strip()[:60] or "it gives no digest"
+    raise _RefusedError(f"{name} ended with {status}: {why}")
 
 
 async def _by_reading(

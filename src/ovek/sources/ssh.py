@@ -277,6 +277,9 @@ def programs(connection: asyncssh.SSHClientConnection, limits: Limits) -> Ask:
         except TimeoutError:
             met = f"no answer to {asked!r} in {limit:g} s"
             raise ReadProblem("reading", met, "Try again", passing=True) from None
+        except asyncssh.ChannelOpenError as error:
+            told = plain(str(error)) or "the server refuses it"
+            raise NoAnswerError(f"{asked!r} may not be run ({told})") from None
         if status != 0:
             raise NoAnswerError(f"{asked!r} ended with {status} ({told})")
         return output.decode("latin-1" if question.parse is not None else "utf-8", "replace")
@@ -292,6 +295,7 @@ async def ran(
     Output is bounded while it comes. Raises ReadProblem, TimeoutError.
     """
     process = await _process(connection, limits, command, encoding=None)
+    process.stdin.write_eof()  # what waits for more, as a forced SFTP server does, ends
     try:
         async with asyncio.timeout(limit):
             output, told = await asyncio.gather(_output(process), _complaint(process))
