@@ -7,10 +7,9 @@ back in the order of the devices, and only a few are held at once.
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from contextlib import nullcontext
-from itertools import groupby
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -18,7 +17,6 @@ from ovek.cli.options import Devices
 from ovek.cli.progress import bytes_bar
 from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
-from ovek.files.snapshot import devices_at
 from ovek.files.state import Line, State
 from ovek.model.snapshot import Device
 
@@ -26,7 +24,7 @@ T = TypeVar("T")
 T_co = TypeVar("T_co", covariant=True)
 # Where the lines of some devices stand, each in a file told by its number. Whoever works on them
 # reads them, one at a time, so that no line is held twice.
-Lines = list[Line]
+Lines = list[tuple[str, Line]]
 Made = tuple[int, T]
 
 _PART = 2**20
@@ -52,8 +50,8 @@ def each_part(devices: Devices, make: Make[T], *args: Any) -> Iterator[T]:
     `make` and `args` go to other processes, so that they have to pickle. Raises InputError.
     """
     devices.check()
-    lines = list(devices.chosen.lines.values())
-    size = sum(line.length for line in lines)
+    lines = list(devices.chosen.lines.items())
+    size = sum(line.length for _, line in lines)
     workers = _workers(size)
     parts = _parts(lines)
     made: Iterator[Made[T]]
@@ -79,12 +77,12 @@ def _workers(size: int) -> int:
     return min(cores or 1, 16) if size >= _LARGE else 1
 
 
-def _parts(lines: Iterable[Line]) -> Iterator[Lines]:
+def _parts(lines: Lines) -> Iterator[Lines]:
     """Lines, about a MiB at a time."""
     part: Lines = []
     size = 0
-    for line in lines:
-        part.append(line)
+    for name, line in lines:
+        part.append((name, line))
         size += line.length
         if size >= _PART:
             yield part
@@ -94,12 +92,9 @@ def _parts(lines: Iterable[Line]) -> Iterator[Lines]:
 
 
 def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
-    for at, some in groupby(lines, key=lambda line: line.file):
-        file = devices.state.files[at]
-        placed = ((line.number, line.at, line.length) for line in some)
-        for _, device in devices_at(file, placed):
-            work.take(device, devices.judge(device))
-    return sum(line.length for line in lines), work.result()
+    for device in devices.state.devices(lines):
+        work.take(device, devices.judge(device))
+    return sum(line.length for _, line in lines), work.result()
 
 
 def _spread(

@@ -154,9 +154,7 @@ class Devices:
 
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
         self.check()
-        for name in self.chosen.names:
-            device = self.chosen.read(name)
-            assert device is not None
+        for device in self.chosen.devices(self.chosen.lines.items()):
             yield device, self.judge(device)
 
     def takes(self, name: str) -> bool:

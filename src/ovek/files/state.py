@@ -15,6 +15,7 @@ import os
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from datetime import datetime
+from itertools import groupby
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,7 +24,7 @@ from msgspec import Struct
 
 from ovek.files.errors import InputError
 from ovek.files.regular import opened
-from ovek.files.snapshot import Seen, placed_lines, snapshot_device
+from ovek.files.snapshot import Seen, devices_at, placed_lines, snapshot_device
 from ovek.files.typed import cannot_read, read_bytes
 from ovek.files.whole import write_whole
 from ovek.model.snapshot import Device
@@ -131,18 +132,29 @@ class State:
         line = self.lines.get(name)
         if line is None:
             return None
-        file = self.files[line.file]
-        try:
-            with opened(file) as stream:
-                stream.seek(line.at)
-                text = stream.read(line.length)
-        except OSError as error:
-            raise cannot_read(file, error) from None
-        device = snapshot_device(file, line.number, text)
-        if device.device != name:
-            met = "changed while it was read"
-            raise InputError(file, met, "Run that again", line=line.number)
-        return device
+        return next(self.devices([(name, line)]))
+
+    def devices(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[Device]:
+        """Go through the devices of some lines, one held at a time. Raises InputError.
+
+        Where a line is not what the index says, the index goes, so that it is made anew.
+        """
+        for at, some in groupby(wanted, key=lambda each: each[1].file):
+            file, names = self.files[at], list[str]()
+            placed = []
+            for name, line in some:
+                names.append(name)
+                placed.append((line.number, line.at, line.length))
+            try:
+                for name, (number, device) in zip(names, devices_at(file, placed), strict=True):
+                    if device.device != name:
+                        met = f"holds {device.device!r} where {name!r} was"
+                        raise InputError(file, met, "Run that again", line=number)
+                    yield device
+            except InputError:
+                with suppress(OSError):
+                    file.with_name(INDEX).unlink(missing_ok=True)
+                raise
 
     def lines_of(self) -> Iterator[bytes]:
         """Go through the newest lines as they stand in their files. Raises InputError."""
