@@ -91,13 +91,18 @@ def image(
     content: str | None = None,
     size: int | None = None,
     age: float = 90,
+    measured: float | None = None,
 ) -> File:
-    """A published file as it lies on a volume; `content` names what is really in it."""
+    """A published file as it lies on a volume; `content` names what is really in it.
+
+    Its digest was `measured` so many days ago, where it is carried over.
+    """
     return File(
         path=folder + name,
         size=SIZES[name] if size is None else size,
         modified=days_ago(age),
         digests=digests(content or name, *by) if by else None,
+        digests_at=None if measured is None else days_ago(measured),
     )
 
 
@@ -117,6 +122,8 @@ def volume(name: str, files: list[File], capacity: int, *, cluster: int = 4096, 
     used = sum(-(-file.size // cluster) * cluster for file in files)
     more.setdefault("filesystem", "ext4")
     more.setdefault("sets", ())
+    if name == "flash":
+        more.setdefault("removable", False)
     return Volume(
         name=name,
         state="ok",
@@ -207,25 +214,40 @@ def device(
     *,
     in_bank: str | None = None,
 ) -> Device:
+    taken, switch = TAKEN + timedelta(seconds=len(name)), sheet == "oxwick-40"
+    behind = timedelta(days=3 if name == "heron-bridge" else 0)
+    alone = members is None or len(members) == 1
     return Device(
         format="ovek.snapshot/1",
         device=name,
         sheet=sheet,
         site=place,
-        taken_at=TAKEN + timedelta(seconds=len(name)),
-        hardware=Hardware(model=model, revision="B2", memory=4096 * MIB),
+        taken_at=taken,
+        clock=taken - behind if switch else None,
+        hardware=Hardware(
+            model=model,
+            revision="B2",
+            memory=4096 * MIB,
+            serial=serial(name, "1") if switch and alone else None,
+        ),
         source=Source(kind="sample"),
         running=Running(version=version, place=at, bank=in_bank),
-        members=members and tuple(told(each, len(members) > 1, version) for each in members),
+        members=members and tuple(told(each, name, len(members) > 1, version) for each in members),
         config=Config(unsaved_changes=False, backed_up_at=days_ago(2)),
     )
 
 
-def told(member: Member, several: bool, version: str) -> Member:
-    """A stack tells of each of its members what it runs."""
-    if not several or member.running_version is not None:
+def serial(device_: str, member: str) -> str:
+    """A made-up serial number."""
+    return "SKF" + digest("md5", f"{device_} {member}")[:7].upper()
+
+
+def told(member: Member, device_: str, several: bool, version: str) -> Member:
+    """A stack tells of each of its members what it runs, and its serial number."""
+    if not several:
         return member
-    return replace(member, running_version=version)
+    hardware = Hardware(serial=serial(device_, member.id))
+    return replace(member, running_version=member.running_version or version, hardware=hardware)
 
 
 def fleet() -> list[Device]:
@@ -353,9 +375,10 @@ def fleet() -> list[Device]:
                     plain("ox40-lite-7.4.2.img.partial", 17_825_792, 51)],
                    ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
                "7.4.2", "flash:ox40-lite-7.4.2.img"),
-        # So small a flash that only the running image could make room.
+        # A clock three days behind, and so small a flash that only the running image could make
+        # room.
         device("heron-bridge", ox, "MV Heron", "OX40-8P",
-               (switch_member([image("ox40-lite-7.3.3.img", age=600)],
+               (switch_member([image("ox40-lite-7.3.3.img", age=600, measured=8)],
                               ["flash:ox40-lite-7.3.3.img"], capacity=36 * MIB),),
                "7.3.3", "flash:ox40-lite-7.3.3.img"),
         # Half read over the satellite link: the boot settings are missing.
@@ -431,6 +454,11 @@ def catalog(vendor: str) -> bytes:
     return (json.dumps(catalog, indent=2) + "\n").encode()
 
 
+# The serial numbers that the inventory holds; a member of one stack was swapped since.
+STACKS = {
+    "arle-stack": [serial("arle-stack", each) for each in "123"],
+    "brack-stack": [serial("brack-stack", "1"), "SKF0A11BAD", serial("brack-stack", "3")],
+}
 FLEET_HEAD = """\
 # The fleet of Skerrow Ferries. Everything here is made up.
 format = "ovek.fleet/1"
@@ -449,6 +477,8 @@ reserve = "10%"            # free space that a volume keeps
 pinned = ["keys/*"]        # never offered for deletion
 snapshot_age = "20000d"    # a sample does not grow old
 backup_age = "20000d"
+digest_age = "20000d"
+start_digest_age = "20000d"
 
 [[want]]
 sheet = "tolvane-8"
@@ -487,6 +517,9 @@ def fleet_toml(devices: list[Device]) -> bytes:
     text = FLEET_HEAD
     for name, sheet, place in rows:
         text += f'\n[[device]]\nname = "{name}"\nsheet = "{sheet}"\nsite = "{place}"\n'
+        if name in STACKS:
+            serials = ", ".join(f'"{each}"' for each in STACKS[name])
+            text += f"serials = [{serials}]    # of its members, from the inventory\n"
     return text.encode()
 
 
@@ -507,13 +540,22 @@ def at_sea() -> Device:
 
 
 def standins(devices: list[Device]) -> bytes:
-    """The stand-ins: the fleet as it is now. One store was written anew since the snapshot."""
+    """The stand-ins: the fleet as it is now. Since the snapshot one store was written anew, and an
+    image rotted.
+    """
     lines = []
     for one in [*devices, at_sea()]:
         plain_device = msgspec.to_builtins(one)
+        for member in plain_device["members"]:
+            for each in member.get("volumes", ()):
+                for file in each["files"]:
+                    file.pop("digests_at", None)  # when it was measured is no fact of the device
         if one.device == "holm-office":
             for file in plain_device["members"][0]["volumes"][0]["files"]:
                 file["modified"] = days_ago(1).isoformat()
+        if one.device == "gannet-bridge":  # it rotted since: same name, same size, same time
+            rotten = plain_device["members"][0]["volumes"][0]["files"][1]
+            rotten["digests"] = {"md5": digest("md5", "a few flipped bits")}
         state = {
             "format": "ovek.standin/1",
             "language": LANGUAGES[one.sheet],

@@ -30,6 +30,9 @@ TROUBLES = {
     "no-room-for-target": "holm-ramp",
     "image-second-copy": "gannet-bridge",
     "reload-pending": "tern-bridge",
+    "member-swapped": "brack-stack",
+    "clock-off": "heron-bridge",
+    "image-altered": "gannet-bridge",
 }
 
 

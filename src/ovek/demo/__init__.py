@@ -25,6 +25,16 @@ TOUR = (
         "asked for again.",
     ),
     Stop(
+        ("survey", "gannet-bridge", "--fresh"),
+        "One ship again, its digests measured anew. That refreshes this ship and hides no other "
+        "device: every command takes the newest line of each.",
+    ),
+    Stop(
+        ("compare", "2026-11-20", "--device", "*-bridge"),
+        "An image rotted: its name, size and time are as before, and its digest is not. Of another "
+        "ship the proof was carried over, and every output says how old it is.",
+    ),
+    Stop(
         ("audit",),
         "Two devices would not come back from a reload, and two more would not start what they "
         "were told to: do not touch them before you have read why. The rest is fit.",

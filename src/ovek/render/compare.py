@@ -18,7 +18,7 @@ def compare(
     Devices that were read on one side only are named first.
     """
     if lost := [(one, change) for one in found for change in one.no_longer_proven]:
-        told = [f"{visible(one.device)} {_where(each)} ({each.now})" for one, each in lost]
+        told = [f"{visible(one.device)} {_where(each)} ({_verdict(each)})" for one, each in lost]
         what = count(len(lost), "image")
         verb = "is" if len(lost) == 1 else "are"
         yield from hanging("", f"{what} {verb} no longer proven: {listed(told)}.", indent=0)
@@ -111,3 +111,8 @@ def _told(change: Change) -> str:
     if change.now is None:
         return f"- {what} (was {change.was})"
     return f"{what} {change.was} → {change.now}"
+
+
+def _verdict(change: Change) -> str:
+    """What an image is now, without the digest that tells two of one name apart."""
+    return visible((change.now or "").partition(" (")[0])

@@ -1,6 +1,7 @@
 """The language of Oxwick switches: `tell …`, tables, KiB, dates like 21 Oct 2026 21:14:05."""
 
 from collections.abc import Iterator
+from datetime import UTC, datetime
 
 from ovek.model.snapshot import BootEntry, Device, Member, Volume
 
@@ -8,6 +9,7 @@ BANNER = "Oxwick 40\nAuthorised hands only. What you do here is written down.\n\
 PAGER = "   [more below: blank goes on]"
 PAGE = 20
 _HEALTH = {"ok": "fine", "unreadable": "torn", "absent": "out", None: "-"}
+_SEATS = {True: "plugged", False: "fixed", None: "-"}
 _WAYS = {"listed": "by-list", "first-found": "first-seen", "hold": "wait-here", None: "-"}
 
 
@@ -22,9 +24,11 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
         case ["tell", "system"]:
             yield _system(device)
         case ["tell", "stack"]:
-            yield "Unit  Duty      Runs\n----  --------  --------\n"
+            yield "Unit  Duty      Runs      Serial\n----  --------  --------  ------\n"
             for one in device.members or ():
-                yield f"{one.id:<4}  {one.role or '-':<8}  {one.running_version or '-'}\n"
+                serial = one.hardware.serial if one.hardware is not None else None
+                runs = one.running_version or "-"
+                yield f"{one.id:<4}  {one.role or '-':<8}  {runs:<8}  {serial or '-'}\n"
         case ["tell", "stores", unit] if (member := _unit(device, unit)) is not None:
             yield _stores(member)
         case ["tell", "files", unit, store] if volume := _store(device, unit, store):
@@ -64,6 +68,12 @@ def _store(device: Device, unit: str, store: str) -> Volume | None:
 def _system(device: Device) -> str:
     hardware, running, config = device.hardware, device.running, device.config
     rows = [("Model", hardware.model), ("Revision", hardware.revision)]
+    rows.append(("Serial", hardware.serial))
+    if device.clock is not None:  # it goes on, as wrong as it was when the state was taken
+        clock = datetime.now(UTC) + (device.clock - device.taken_at)
+        rows.append(("Clock", f"{clock:%d %b %Y %H:%M:%S}"))
+    if device.reload_at is not None:
+        rows.append(("Starts anew", f"{device.reload_at:%d %b %Y %H:%M:%S}"))
     if hardware.memory is not None:
         rows.append(("Memory", f"{hardware.memory // 2**20} MiB"))
     rows += [("Running", running.version), ("Flavour", running.variant)]
@@ -72,17 +82,19 @@ def _system(device: Device) -> str:
         rows.append(("Unsaved", {True: "yes", False: "no", None: None}[config.unsaved_changes]))
         if config.backed_up_at is not None:
             rows.append(("Copied away", f"{config.backed_up_at:%d %b %Y %H:%M:%S}"))
+        elif config.backed_up is not None:
+            rows.append(("Copied away", "never"))
     return "".join(f"{name:<13}{value}\n" for name, value in rows if value is not None)
 
 
 def _stores(member: Member) -> str:
-    lines = ["Store     Health  Format  Size KiB      Free KiB      Block"]
+    lines = ["Store     Health  Format  Size KiB      Free KiB      Block   Seat"]
     for one in member.volumes or ():
         size = "-" if one.capacity is None else str(one.capacity // 1024)
         free = "-" if one.free is None else str(one.free // 1024)
         lines.append(
             f"{one.name:<8}  {_HEALTH[one.state]:<6}  {one.filesystem or '-':<6}  {size:<12}  "
-            f"{free:<12}  {one.cluster or '-'}"
+            f"{free:<12}  {one.cluster or '-':<6}  {_SEATS[one.removable]}"
         )
     return "\n".join(lines) + "\n"
 
