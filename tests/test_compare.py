@@ -1,5 +1,7 @@
 """What changed between two snapshots, and whether an upgrade did what it was meant to."""
 
+from msgspec.structs import replace
+
 from builders import (
     CATALOG,
     bank,
@@ -10,8 +12,10 @@ from builders import (
     member,
     sheet,
 )
+from builders.chance import Chance
 from ovek.engine.compare import compare_device
-from ovek.model.snapshot import Config
+from ovek.model.snapshot import Config, Hardware
+from test_random_devices import without_a_fact
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BEFORE = device(member(image("1.0"), boots=(ONE,)), place=ONE)
@@ -90,6 +94,76 @@ def test_an_upgrade_that_a_reload_would_undo_is_not_done():
     assert "would not start again" in compared(None, gone, expect="2.0").members[0].why
     unknown = device(member(image("2.0"), boots=(TWO,)), runs=None)
     assert compared(None, unknown, expect="2.0").done is None
+
+
+def test_what_is_not_known_on_one_side_is_no_removal_and_nothing_new():
+    no_files = replace(BEFORE, members=(member(volumes=(flash(),), boots=(ONE,)),))
+    blind = replace(
+        no_files, members=(replace(no_files.members[0], volumes=(replace(flash(), files=None),)),)
+    )
+    (change,) = compared(BEFORE, blind).changes
+    assert (change.what, change.was, change.unknown) == ("the files of flash:", "1 files", "now")
+    gone = compared(BEFORE, no_files).changes
+    assert [(change.what, change.was, change.now, change.unknown) for change in gone] == [
+        (ONE, "proven", None, None)
+    ]
+
+
+def test_no_fact_that_is_missing_is_told_as_a_removal():
+    for seed in range(60):
+        case = Chance(seed).case()
+        old = case.judged()
+        for name, less in without_a_fact(case.device):
+            for first, second in ((old, less), (less, old)):
+                pair = [case.judged(x) if x is less else x for x in (first, second)]
+                for change in compare_device(*pair).changes:
+                    if (change.was, change.now).count(None):
+                        assert change.unknown is not None, (seed, name, change)
+
+
+def test_a_proof_that_is_lost_leads_and_ends_with_one(ovek):
+    ovek("compare", "--baseline", "before")
+    rotten = image("1.0", content="rotten")
+    ovek.snapshot(
+        device(member(rotten, image("2.0"), boots=(TWO,)), place=TWO, runs="2.0"),
+        device(member(image("1.0"), boots=(ONE,)), place=ONE, device="more"),
+    )
+    lines = ovek("compare", "before", exits=1).stdout.splitlines()
+    assert lines[0] == "1 image is no longer proven: sw flash:sw-1.0.img (altered)."
+    assert lines.index("more  new (not in the old snapshot)") < next(
+        at for at, line in enumerate(lines) if line.startswith("sw  ")
+    )
+    found = ovek.json("compare", "before", exits=1)["devices"][0]["no_longer_proven"]
+    assert [one["what"] for one in found] == [ONE]
+
+
+def test_a_target_is_each_devices_own(ovek):
+    ovek("compare", "--baseline", "before")
+    ovek.snapshot(AFTER, replace(BEFORE, device="other"), replace(BEFORE, device="third"))
+    want = '[[want]]\ndevice = "{}"\ntarget = "{}"\n'
+    ovek.write("policy.toml", want.format("sw", "2.0") + want.format("other", "1.0"))
+    shown = ovek("compare", "before", "--expect", "target", exits=1).stdout
+    assert "2 of 3 devices run its own target and start it again; not known: third." in shown
+    answer = ovek.json("compare", "before", "--expect", "target", exits=1)
+    assert {one["device"]: (one["expected"], one["done"]) for one in answer["devices"]} == {
+        "sw": ("2.0", True), "other": ("1.0", True), "third": (None, None),
+    }  # fmt: skip
+    ovek("compare", "before", "--expect", "recommended", exits=1)
+
+
+def test_a_member_that_was_swapped_is_told_by_its_serial_number():
+    def stack(*serials):
+        return device(
+            *(member(id=str(at), hardware=Hardware(serial=one)) for at, one in enumerate(serials))
+        )
+
+    assert told(stack("S1", "S2"), stack("S1", "S3")) == {("serial number", "S2", "S3")}
+    assert told(stack("S1", "S2"), stack("S1", None)) == set()
+
+
+def test_a_name_that_one_listing_cut_is_no_other_image():
+    short = replace(image("1.0"), path="sw-1", path_cut=True)
+    assert told(BEFORE, replace(BEFORE, members=(member(short, boots=(ONE,)),))) == set()
 
 
 def test_a_baseline_is_kept_and_compared_with(ovek):

@@ -130,6 +130,7 @@ def without_a_fact(what: Device):
     for name in ("model", "revision"):
         if getattr(what.hardware, name) is not None:
             yield name, replace(what, hardware=replace(what.hardware, **{name: None}))
+    yield from _less(what, "clock")
     for at, member in enumerate(what.members or ()):
         for name, less in _less_of_member(member):
             members = (*what.members[:at], less, *what.members[at + 1 :])
@@ -167,6 +168,7 @@ def _less_of_member(member):
 
 def _less_of_volume(volume):
     yield from _less(volume, "state", "filesystem", "files", "sets", "free", "capacity", "cluster")
+    yield from _less(volume, "removable")
     for at, file in enumerate(volume.files or ()):
         for name, less in _less(file, "size", "modified", "digests"):
             files = (*volume.files[:at], less, *volume.files[at + 1 :])

@@ -5,7 +5,7 @@ what is asked of the planner. One seed is one case, for ever. What they hold: al
 across members; sets that share packages; banks that hold their image, and banks of files; FAT and
 file systems that are not known; pins; pointers to files and folders; once entries; entries that
 nobody understands; broken, cut short, unlisted, withdrawn, doubted and foreign images; and facts
-that are not known.
+that are not known; rounded sizes, names that a listing cut, clocks that are off.
 """
 
 from dataclasses import dataclass
@@ -89,6 +89,47 @@ class Case:
         return judge_device(what or self.device, judge)
 
 
+class Blur:
+    """What is less than exact of a device: rounded sizes, cut names, clocks, old digests, sticks.
+
+    It has a chance of its own, so that a seed gives the same device as ever beneath it.
+    """
+
+    def __init__(self, seed: int) -> None:
+        self.random = Random(f"blur {seed}")
+        self.step = self.random.choice((None, None, None, 1024, MIB))
+        self.length = self.random.choice((None, None, None, None, 7))
+
+    def device(self, what: Device) -> Device:
+        """The same device, blurred."""
+        members = what.members and tuple(map(self.member, what.members))
+        days = self.random.choice((0, 0, 0, -3, 40))
+        clock = self.random.choice((None, NOW + timedelta(days=days)))
+        reload_at = self.random.choice((None, None, NOW + timedelta(hours=3)))
+        return replace(what, members=members, clock=clock, reload_at=reload_at)
+
+    def member(self, one: Member) -> Member:
+        """The same member, blurred."""
+        return replace(one, volumes=one.volumes and tuple(map(self.volume, one.volumes)))
+
+    def volume(self, one: Volume) -> Volume:
+        """The same volume, blurred."""
+        files = one.files and tuple(map(self.file, one.files))
+        removable = self.random.choice((None, False, one.name == "card"))
+        return replace(one, files=files, removable=removable)
+
+    def file(self, one: File) -> File:
+        """The same file, as a listing of less precision shows it."""
+        if one.digests is not None and self.random.random() < 0.2:
+            one = replace(one, digests_at=NOW - timedelta(days=self.random.randrange(60)))
+        if self.step is not None and one.size is not None:
+            size = -(-one.size // self.step) * self.step
+            one = replace(one, size=size, size_step=self.step)
+        if self.length is not None and len(one.path) > self.length:
+            one = replace(one, path=one.path[: self.length], path_cut=True)
+        return one
+
+
 class Chance:
     """Makes the case of one seed; `asks` is whether the sheet asks for every fact."""
 
@@ -106,8 +147,8 @@ class Chance:
         """One of these."""
         return self.random.choice(values)
 
-    def case(self) -> Case:
-        """The whole case."""
+    def case(self, *, blur: bool = True) -> Case:
+        """The whole case; without `blur` its facts are exact."""
         kind = sheet(
             self.layout,
             fallback=self.one("none", "first-found" if self.layout == "files" else "other-bank"),
@@ -131,6 +172,7 @@ class Chance:
             config=Config(unsaved_changes=self.often(0.2), backed_up_at=NOW - timedelta(days=9)),
         )
         what = replace(what, running=replace(what.running, variant=self.one("lite", "full", None)))
+        what = Blur(self.seed).device(what) if blur else what
         return Case(
             seed=self.seed,
             device=what,
@@ -375,7 +417,7 @@ class Chance:
         return found
 
 
-def cases(first: int, number: int, *, asks: bool | None = None):
+def cases(first: int, number: int, *, asks: bool | None = None, blur: bool = True):
     """Go through so many cases, from a first seed on."""
     for seed in range(first, first + number):
-        yield Chance(seed, asks=asks).case()
+        yield Chance(seed, asks=asks).case(blur=blur)

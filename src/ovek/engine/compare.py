@@ -10,7 +10,7 @@ from typing import Literal
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.runs import runs_of
-from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file
 from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
 from ovek.model.place import Place
 from ovek.model.size import show_size
@@ -188,13 +188,27 @@ def _image_pairs(old: JudgedMember, new: JudgedMember) -> _Pairs:
         and (before := old.member.volume(volume.name)) is not None
         and before.files is not None
     ]
+    listed = [name for name in both if _knows_sets(old, name) and _knows_sets(new, name)]
     sides = []
     for one in (old, new):
-        images = {**one.images, **one.sets}.items()
-        sides.append({place: image for place, image in images if place.volume in both})
+        images = {place: image for place, image in one.images.items() if place.volume in both}
+        images |= {place: image for place, image in one.sets.items() if place.volume in listed}
+        sides.append(images)
     names = _whole_names(*sides)
-    told = [{names.get(p, str(p)): _judged(i, p) for p, i in side.items()} for side in sides]
+    told: list[dict[str, str | None]] = [
+        {names.get(p, str(p)): _judged(i, p) for p, i in side.items()} for side in sides
+    ]
+    for side, other, one in ((told[0], sides[1], old), (told[1], sides[0], new)):
+        for place in other:
+            name = names.get(place, str(place))
+            if name not in side and find_file(place, one.member) is not None:
+                side[name] = "no image that is known"
     return _pairs(told[0], told[1])
+
+
+def _knows_sets(one: JudgedMember, name: str) -> bool:
+    volume = one.member.volume(name)
+    return volume is not None and volume.sets is not None
 
 
 def _whole_names(old: dict[Place, Image], new: dict[Place, Image]) -> dict[Place, str]:
@@ -251,7 +265,8 @@ def _differing(
 def _judged(image: Image, place: Place) -> str:
     """The verdict of an image, and what tells two contents of one name apart."""
     judgement, told = image.judgement, image.judgement.verdict
-    if judgement.release is not None and judgement.release.file != place.name:
+    cut = image.file is not None and image.file.path_cut
+    if judgement.release is not None and judgement.release.file != place.name and not cut:
         return f"{told} ({judgement.release.file})"
     if judgement.verdict == "proven" or image.file is None:
         return told
@@ -265,7 +280,7 @@ def _banks(one: JudgedMember) -> dict[str, str | None] | None:
     found: dict[str, str | None] = {}
     for bank in one.member.banks or ():
         image = one.banks.get(bank.name)
-        state: str = bank.state or "not known"
+        state: str = bank.state or _UNKNOWN
         if image is not None:
             state = f"{image.version or 'version not known'}, {image.judgement.verdict}"
         found[f"bank:{bank.name}"] = state

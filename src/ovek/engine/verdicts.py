@@ -453,7 +453,17 @@ def _judge_cut(
         judgement = Judgement(verdict="unmeasured", why=why)
     judgement = replace(judge.accepted(judgement), why=f"{judgement.why}; {CUT}")
     place = Place(volume.name, file.path)
-    images[place] = _file_image(place, file, named, judgement, hardware)
+    image, other = _file_image(place, file, named, judgement, hardware), images.get(place)
+    if other is None or _cut_rank(image) < _cut_rank(other):
+        images[place] = image
+
+
+def _cut_rank(image: Image) -> tuple[object, ...]:
+    """Of images whose names are cut alike, the worst counts, whichever the listing shows first."""
+    file = image.file
+    at = "" if file is None or file.digests_at is None else file.digests_at.isoformat()
+    size = -1 if file is None or file.size is None else file.size
+    return *_rank(image.judgement), at, size
 
 
 def _named_files(
@@ -710,10 +720,11 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
 def _worst(judgements: Iterable[Judgement]) -> Judgement:
     """The judgement that counts for the whole: the worst, and the weakest digest of those."""
 
-    def rank(one: Judgement) -> tuple[int, int, str]:
-        return WORST_FIRST.index(one.verdict), -STRONGEST_FIRST.index(one.by or "sha512"), one.why
+    return min(judgements, key=_rank)
 
-    return min(judgements, key=rank)
+
+def _rank(one: Judgement) -> tuple[int, int, str]:
+    return WORST_FIRST.index(one.verdict), -STRONGEST_FIRST.index(one.by or "sha512"), one.why
 
 
 def _whole(judgements: list[Judgement]) -> Judgement:

@@ -166,6 +166,8 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         yield "which variant runs, of which there are several", ("running.variant",)
     if up and config.unsaved_changes is None and "config.unsaved_changes" in asks:
         yield "whether the configuration is saved", ("config.unsaved_changes",)
+    if device.clock is None and "clock" in asks:
+        yield "its own clock, by which ages on it are counted", ("clock",)
     if (
         up
         and config.backed_up_at is None
@@ -193,7 +195,9 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     if member.walk.outcome == "unknown":
         told = f"what starts next ({member.walk.note})"
         yield told, subject.layout.start_facts
-    up = subject.up
+    up, expected = subject.up, subject.expected
+    if expected is not None and expected.serials and member.one.hardware.serial is None:
+        yield "its serial number, by which fleet.toml tells members", ("hardware.serial",)
     if up and member.runs is None:
         versions = [one.running_version, subject.judged.device.running.version]
         long = next((version for version in versions if version), None)
@@ -264,6 +268,8 @@ def _of_volumes(subject: Subject, member: Member) -> Iterator[_Missing]:
             yield f"whether {volume.name}: can be read", ("volume.state",)
         if volume.state in ("absent", "unreadable"):
             continue
+        if volume.removable is None and "volume.removable" in subject.judged.judge.asks:
+            yield f"whether {volume.name}: is removable", ("volume.removable",)
         if volume.filesystem is None and "volume.filesystem" in subject.judged.judge.asks:
             yield f"the file system of {volume.name}:", ("volume.filesystem",)
         if volume.files is None and volume is not volume_of_images:
