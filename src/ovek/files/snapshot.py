@@ -123,21 +123,6 @@ def placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
         raise cannot_read(file, error) from None
 
 
-def devices_at(file: Path, lines: Iterable[tuple[int, int, int]]) -> Iterator[tuple[int, Device]]:
-    """The devices of lines, told by number, the byte each starts at and its length.
-
-    Raises InputError.
-    """
-    try:
-        with opened(file) as stream:
-            for number, at, length in lines:
-                if stream.tell() != at:
-                    stream.seek(at)
-                yield number, snapshot_device(file, number, stream.read(length))
-    except OSError as error:
-        raise cannot_read(file, error) from None
-
-
 def snapshot_device(file: Path, number: int, line: bytes) -> Device:
     """The device of one line; raise InputError."""
     try:

@@ -13,18 +13,17 @@ into was changed or is gone, it is made anew. It is worth nothing by itself.
 
 import os
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from datetime import datetime
-from itertools import groupby
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 import msgspec
 from msgspec import Struct
 
 from ovek.files.errors import InputError
 from ovek.files.regular import opened
-from ovek.files.snapshot import Seen, devices_at, placed_lines, snapshot_device
+from ovek.files.snapshot import Seen, placed_lines, snapshot_device
 from ovek.files.typed import cannot_read, read_bytes
 from ovek.files.whole import write_whole
 from ovek.model.snapshot import Device
@@ -32,6 +31,7 @@ from ovek.model.snapshot import Device
 INDEX = ".newest.json"
 TRIED = ".survey.json"
 _FORMAT = "ovek.newest/1"
+_MOST_OPEN = 64
 
 
 class Line(NamedTuple):
@@ -139,22 +139,29 @@ class State:
 
         Where a line is not what the index says, the index goes, so that it is made anew.
         """
-        for at, some in groupby(wanted, key=lambda each: each[1].file):
-            file, names = self.files[at], list[str]()
-            placed = []
-            for name, line in some:
-                names.append(name)
-                placed.append((line.number, line.at, line.length))
-            try:
-                for name, (number, device) in zip(names, devices_at(file, placed), strict=True):
+        with ExitStack() as stack:
+            streams: dict[int, BinaryIO] = {}
+            for name, line in wanted:
+                file = self.files[line.file]
+                try:
+                    if line.file not in streams:
+                        if len(streams) >= _MOST_OPEN:
+                            stack.close()
+                            streams.clear()
+                        streams[line.file] = stack.enter_context(opened(file))
+                    stream = streams[line.file]
+                    stream.seek(line.at)
+                    device = snapshot_device(file, line.number, stream.read(line.length))
                     if device.device != name:
                         met = f"holds {device.device!r} where {name!r} was"
-                        raise InputError(file, met, "Run that again", line=number)
-                    yield device
-            except InputError:
-                with suppress(OSError):
-                    file.with_name(INDEX).unlink(missing_ok=True)
-                raise
+                        raise InputError(file, met, "Run that again", line=line.number)
+                except OSError as error:
+                    raise cannot_read(file, error) from None
+                except InputError:
+                    with suppress(OSError):
+                        file.with_name(INDEX).unlink(missing_ok=True)
+                    raise
+                yield device
 
     def lines_of(self) -> Iterator[bytes]:
         """Go through the newest lines as they stand in their files. Raises InputError."""
@@ -193,9 +200,8 @@ def state_of(folder: Path) -> State:
         met = "holds no snapshot (*.jsonl)"
         raise InputError(folder, met, "Put one there, or name one with --snapshot FILE")
     known = _kept(folder, there)
-    new = [
-        file for name, file in sorted(there.items()) if name not in {f.name for f in known.files}
-    ]
+    old = {file.name for file in known.files}
+    new = [file for name, file in sorted(there.items()) if name not in old]
     files = [*known.files, *new]
     lines, failed = dict(known.lines), dict(known.failed)
     for at, file in enumerate(files[len(known.files) :], len(known.files)):
@@ -203,7 +209,7 @@ def state_of(folder: Path) -> State:
             _take_tried(folder / file.name, at, failed)
         else:
             _take_lines(folder / file.name, at, lines, files)
-    if new or len(files) != len(there) or len(known.files) < len(files):
+    if new:
         _keep(folder, files, lines, failed)
     return State(folder, [folder / file.name for file in files], lines, failed)
 
