@@ -143,6 +143,15 @@ def test_a_date_without_a_year_is_the_nearest_such_day_not_after_the_clock(writt
     assert date(written, clock).strftime("%b %d %H:%M") == written
 
 
+@pytest.mark.parametrize(("written", "year"), [
+    ("Mar 02 03:00", 2026), ("Mar 03 03:00", 2026), ("Mar 01 03:00", 2027), ("Feb 29 03:00", 2028),
+])  # fmt: skip
+def test_a_reload_to_come_is_on_the_nearest_such_day_not_before_the_clock(written, year):
+    asked = question("device", "Value X (x)\n\nStart\n", dates={"reload_at": "%b %d %H:%M"})
+    told = value_of(asked, "reload_at", [written], Clock(NOW, own=True))
+    assert datetime.fromisoformat(told).year == year
+
+
 def test_where_the_clock_is_not_known_today_may_be_tomorrow_there():
     assert date("Mar 03 08:00", NOW, own=False).year == 2026
     assert date("Mar 04 08:00", NOW, own=False).year == 2025

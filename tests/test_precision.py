@@ -1,7 +1,7 @@
 """Facts are taken for no more than they are: rounded sizes, names that a listing cut, no clock."""
 
 import os
-from datetime import timedelta
+from datetime import datetime, timedelta
 from random import Random
 
 import pytest
@@ -35,6 +35,7 @@ from ovek.engine.tier import Tiers
 from ovek.model.digest import Digests
 from ovek.model.plan import Room
 from ovek.model.policy import Policy
+from ovek.model.sheet import Reading
 from ovek.model.snapshot import File, Hardware, Part
 
 ONE = "flash:sw-1.0.img"
@@ -255,6 +256,29 @@ def test_old_logs_and_backups_are_counted_by_the_devices_own_clock():
         what = replace(device(member(log)), clock=NOW - timedelta(days=behind))
         plan = plan_device(judged(what), Asked(policy=Policy(reserve="0%"), room=Room(sweep=1)))[0]
         assert bool(plan.drop) is may_go
+
+
+@pytest.mark.parametrize("clock", ["0001-01-01T00:00:00+00:00", "9999-12-31T23:59:59+00:00"])
+def test_a_clock_that_is_off_by_millennia_is_told_and_nothing_breaks(clock):
+    log = plain("old.log")
+    what = replace(device(member(log)), clock=datetime.fromisoformat(clock))
+    assert "clock-off" in {each.rule for each in audit(what).findings}
+    plan_device(judged(what), Asked(policy=Policy(reserve="0%"), room=Room(sweep=1)))
+
+
+def test_a_catalog_with_digests_that_the_device_is_never_asked_for_is_told_so():
+    only = published(release("1.0", digests=Digests(sha1="1" * 40)))
+    kind = replace(sheet(), reading=Reading(digests=("sha512", "md5")))
+    found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, only).findings
+    told = next(each for each in found if each.rule == "image-unmeasured")
+    assert told.saw.startswith(
+        "sw-1.0.img is published with SHA-1 only, and the device is asked for SHA-512 and MD5"
+    )
+    assert "Add sha1 to reading.digests of the sheet switch" in told.do
+    both = published(release("1.0", digests=Digests(sha1="1" * 40, md5="2" * 32)))
+    found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, both).findings
+    told = next(each for each in found if each.rule == "image-unmeasured")
+    assert told.saw.startswith("no digest of it is known")
 
 
 def test_a_serial_number_is_that_of_one_member():

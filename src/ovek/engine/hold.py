@@ -118,7 +118,7 @@ class Holds:
             (wishes.policy.pinned, _because("pinned by policy", "pinned")),
             (wishes.keep, _because("kept by --keep", "kept-by-name")),
         )
-        self.logs_before = judged.device.now - LOG_IS_OLD
+        self.logs_before = judged.device.ago(LOG_IS_OLD)
         used = self._hold_used(walk, runs)
         self._hold_behind(walk)
         for one in judged.members or ():

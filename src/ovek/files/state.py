@@ -26,7 +26,7 @@ from ovek.files.regular import opened
 from ovek.files.snapshot import Seen, placed_lines, snapshot_device
 from ovek.files.typed import cannot_read, read_bytes
 from ovek.files.whole import write_whole
-from ovek.model.snapshot import Device
+from ovek.model.snapshot import Device, Time
 
 INDEX = ".newest.json"
 TRIED = ".survey.json"
@@ -41,14 +41,14 @@ class Line(NamedTuple):
     number: int
     at: int
     length: int
-    taken_at: datetime
+    taken_at: Time
 
 
 class Failed(NamedTuple):
     """A survey that could not read a device: its file, when it began, what was met, what to do."""
 
     file: int
-    at: datetime
+    at: Time
     problem: str
     do: str | None
 
@@ -81,7 +81,7 @@ class _TriedDevice(Struct):
 
 
 class _Survey(Struct):
-    began: datetime
+    began: Time
     devices: list[_TriedDevice]
 
 
@@ -155,12 +155,12 @@ class State:
                     if device.device != name:
                         met = f"holds {device.device!r} where {name!r} was"
                         raise InputError(file, met, "Run that again", line=line.number)
-                except OSError as error:
-                    raise cannot_read(file, error) from None
-                except InputError:
+                except (OSError, InputError) as error:
                     with suppress(OSError):
                         file.with_name(INDEX).unlink(missing_ok=True)
-                    raise
+                    if isinstance(error, InputError):
+                        raise
+                    raise cannot_read(file, error) from None
                 yield device
 
     def lines_of(self) -> Iterator[bytes]:
@@ -243,6 +243,9 @@ def _kept(folder: Path, there: dict[str, _File]) -> _Index:
     pointed = {line.file for line in index.lines.values()}
     pointed |= {failed.file for failed in index.failed.values()}
     if index.format != _FORMAT or not pointed <= set(range(len(index.files))):
+        return nothing
+    if not all(0 <= line.at < line.at + line.length <= index.files[line.file].size
+               for line in index.lines.values()):  # fmt: skip
         return nothing
     stays = [there.get(file.name) == file for file in index.files]
     changed = [

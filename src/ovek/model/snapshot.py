@@ -4,7 +4,7 @@ None means *not known*; an empty tuple means *known to be none*. Sizes are bytes
 """
 
 from collections import Counter
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Generic, Literal, TypeVar
 
 from msgspec import Meta, Struct
@@ -308,6 +308,13 @@ class Device(_Data, frozen=True):
     def now(self) -> datetime:
         """When it was read by its own clock, by which ages on it are counted."""
         return self.clock if self.clock is not None else self.taken_at
+
+    def ago(self, age: timedelta) -> datetime:
+        """A time so long ago by its own clock, whatever that says."""
+        try:
+            return self.now - age
+        except OverflowError:
+            return datetime.min.replace(tzinfo=UTC)
 
     def hardware_of(self, member: Member) -> Hardware:
         """What a member is made of: its own where that is known, else the device's.

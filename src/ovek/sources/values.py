@@ -4,7 +4,8 @@
   behind its point.
 - Digests are read in capitals, in groups, and over several lines.
 - A date without a year is the nearest such day that is not after the device's own clock; where that
-  is not known, not after the day after it was read, which may be today where the device stands.
+  is not known, not after the day after it was read, which may be today where the device stands. The
+  time of a reload to come is the nearest such day that is not before it.
 """
 
 import re
@@ -31,7 +32,7 @@ _WORDS: dict[tuple[str, str], tuple[str, ...]] = {
     ("device", "at"): _PLACES_READ,
     ("device", "config.backed_up"): ("never",),
 }
-_YEARS_BACK = 9  # the longest time between two 29ths of February
+_YEARS = 9  # the longest time between two 29ths of February
 
 
 class ValueProblem(ValueError):  # noqa: N818 - like ReadProblem
@@ -78,7 +79,8 @@ def _single(question: Question, name: str, text: str, clock: Clock) -> Any:
             told = text.replace(",", "") + question.units.get(name, "")
             return parse_size(told), step_of(told)
         if name in TIMES:
-            return _time(text, question.dates.get(name), clock).isoformat()
+            coming = name == "reload_at"
+            return _time(text, question.dates.get(name), clock, coming).isoformat()
     except (ValueError, OverflowError) as error:
         raise ValueProblem(str(error)) from None
     if name in TRUTHS:
@@ -102,34 +104,35 @@ def _digest(name: str, text: str, question: Question) -> str | None:
     return digest
 
 
-def _time(text: str, written: str | tuple[str, ...] | None, clock: Clock) -> datetime:
+def _time(text: str, written: str | tuple[str, ...] | None, clock: Clock, coming: bool) -> datetime:
     if written is None:
         told = datetime.fromisoformat(text)
         return told if told.tzinfo is not None else told.replace(tzinfo=UTC)
     ways = (written,) if isinstance(written, str) else written
     for at, way in enumerate(ways):
         try:
-            return _dated(text, way, clock)
+            return _dated(text, way, clock, coming)
         except ValueError:
             if at == len(ways) - 1:
                 raise
     raise ValueError("the sheet tells no way in which it is written")
 
 
-def _dated(text: str, written: str, clock: Clock) -> datetime:
+def _dated(text: str, written: str, clock: Clock, coming: bool) -> datetime:
     if "%Y" in written or "%y" in written or "%c" in written or "%x" in written:
         told = datetime.strptime(text, written)
         return told if told.tzinfo is not None else told.replace(tzinfo=UTC)
     # A leap year, so that 29 February is one of its days.
     told = datetime.strptime(f"2000 {text}", f"%Y {written}")
     told = told if told.tzinfo is not None else told.replace(tzinfo=UTC)
-    last = clock.last_day.astimezone(told.tzinfo)
-    for year in range(last.year, last.year - _YEARS_BACK, -1):
+    last = (clock.time if coming else clock.last_day).astimezone(told.tzinfo)
+    step = 1 if coming else -1
+    for year in range(last.year, last.year + step * _YEARS, step):
         try:
             day = told.replace(year=year)
         except ValueError:  # no 29 February
             continue
-        if day.date() <= last.date():
+        if day.date() == last.date() or (day.date() > last.date()) is coming:
             return day
     raise ValueError(f"{text!r} is no day")
 
