@@ -421,9 +421,13 @@ def fortnight_ago(devices: list[Device]) -> list[Device]:
         running = one.running
         if one.device in ("arle-core", "arle-stack"):
             running = Running(version="7.4.1", place=flash("7.4.1"))
-        taken = one.taken_at - timedelta(days=14)
+        before = timedelta(days=14)
+        clock = one.clock and one.clock - before
+        taken = one.taken_at - before
         earlier.append(
-            msgspec.structs.replace(one, members=members, running=running, taken_at=taken)
+            msgspec.structs.replace(
+                one, members=members, running=running, taken_at=taken, clock=clock
+            )
         )
     return earlier
 

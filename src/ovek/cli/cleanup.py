@@ -193,7 +193,8 @@ def _show(plans: list[CleanupPlan], format_: str, devices: Devices, *, verbose: 
     else:
         from ovek.render.cleanup import cleanup
 
-        write_lines(chain(cleanup(plans, verbose=verbose), unread.lines()))
+        plans_shown = cleanup(plans, verbose=verbose) if plans else [unread.summary()]
+        write_lines(chain(plans_shown, unread.lines()))
 
 
 class Planner:

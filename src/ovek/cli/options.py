@@ -147,7 +147,7 @@ class Devices:
     @property
     def label(self) -> str:
         """Which snapshots the devices come from, in words."""
-        used = self.state.used
+        used = self.chosen.used or self.state.used
         if len(used) == 1:
             return f"snapshot {used[0].name}"
         return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
