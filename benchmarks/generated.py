@@ -70,6 +70,7 @@ def _device(number: int, files: int, chance: random.Random) -> dict:
         "device": f"device-{number:06}",
         "sheet": "oxwick-40",
         "taken_at": "2026-11-20T21:14:05Z",
+        "clock": "2026-11-20T21:14:04Z",
         "hardware": {"model": "OX40-24F"},
         "running": {
             "version": VERSIONS[versions[0]],

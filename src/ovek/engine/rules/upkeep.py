@@ -223,6 +223,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
             does = "needs one" if part in needs else "brings one"
             yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
     yield from _of_banks(subject, one)
+    yield from _of_start(subject, member)
     if one.volumes is None:
         if subject.layout.holder == "files" or "volume.volume" in asks:
             yield "the volumes", ("volume.volume",)
@@ -240,6 +241,18 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         yield f"the capacity of {volume.name}:{of}", ("volume.capacity",)
     elif volume.capacity is None and "volume.capacity" in asks:
         yield f"the capacity of {volume.name}:", ("volume.capacity",)
+
+
+def _of_start(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
+    """Whether the volume that starts next can be pulled, where that is no usual one."""
+    at = member.walk.starts.at if member.walk.starts is not None else None
+    owner = subject.judged.member(at.member or "") if at is not None else None
+    if at is None or owner is None or "volume.removable" not in subject.judged.judge.asks:
+        return
+    volume = owner.member.volume(at.volume)
+    usual = image_volume(subject.judged.judge.sheet, owner.member)
+    if volume is not None and volume is not usual and volume.removable is None:
+        yield f"whether {volume.name}: can be pulled", ("volume.removable",)
 
 
 def _of_banks(subject: Subject, member: Member) -> Iterator[_Missing]:
@@ -268,8 +281,6 @@ def _of_volumes(subject: Subject, member: Member) -> Iterator[_Missing]:
             yield f"whether {volume.name}: can be read", ("volume.state",)
         if volume.state in ("absent", "unreadable"):
             continue
-        if volume.removable is None and "volume.removable" in subject.judged.judge.asks:
-            yield f"whether {volume.name}: is removable", ("volume.removable",)
         if volume.filesystem is None and "volume.filesystem" in subject.judged.judge.asks:
             yield f"the file system of {volume.name}:", ("volume.filesystem",)
         if volume.files is None and volume is not volume_of_images:
