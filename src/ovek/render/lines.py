@@ -26,6 +26,7 @@ STYLES = {
     "waived": "dim",
     "ready": "green",
     "proven": "green",
+    "read": "bold red",  # as the last word of "not read"
 }
 
 
