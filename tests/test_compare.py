@@ -161,6 +161,15 @@ def test_a_member_that_was_swapped_is_told_by_its_serial_number():
     assert told(stack("S1", "S2"), stack("S1", None)) == set()
 
 
+def test_what_a_member_runs_is_told_of_that_member():
+    def stack(second):
+        units = [member(id=at, running_version=each) for at, each in (("1", "1.0"), ("2", second))]
+        return device(*units)
+
+    (change,) = compared(stack("1.0"), stack("2.0")).changes
+    assert (change.member, change.was, change.now) == ("2", "1.0", "2.0")
+
+
 def test_a_name_that_one_listing_cut_is_no_other_image():
     short = replace(image("1.0"), path="sw-1", path_cut=True)
     assert told(BEFORE, replace(BEFORE, members=(member(short, boots=(ONE,)),))) == set()
