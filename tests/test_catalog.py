@@ -12,10 +12,12 @@ from hypothesis import strategies as st
 from builders import device, digest, image, judged, member, published, release, sheet
 from ovek.engine import catalog
 from ovek.engine.releases import ReleaseIndex
+from ovek.engine.wanted import Wants
 from ovek.files.errors import InputError
 from ovek.files.importers import digestlist, importer_of, metalink, pasted, sidefile, table
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming
+from ovek.model.policy import Policy
 from ovek.model.snapshot import Hardware
 
 MD5, SHA1, SHA512 = digest("x"), digest("x", "sha1"), digest("x", "sha512")
@@ -331,7 +333,9 @@ def test_the_shortest_chain_prefers_the_newest_steps():
 def test_where_there_is_no_chain_the_missing_link_is_named():
     found = catalog.path(index(CHAIN[0], CHAIN[3]).releases, "1.0", "4.0")
     assert found.steps is None
-    assert found.missing == "4.0 is reached from 3; from 1.0 lead: 1.0, 2.0"
+    assert found.missing == (
+        "sw-4.0.img: it is reached from 3 only, 1.0 runs; from 1.0 lead: 1.0, 2.0"
+    )
     assert "earlier" in catalog.path(index(*CHAIN).releases, "4.0", "2.0").missing
     assert "no release" in catalog.path(index(*CHAIN).releases, "4.0", "9.0").missing
 
@@ -369,7 +373,7 @@ def picked(*all_releases, **more):
     more.setdefault("hardware", Hardware(model="SW10", revision="B", memory=1000))
     what = device(member(image("1.0")), **more)
     found = judged(what, catalog=for_switches(*all_releases))
-    return catalog.pick(found.judge.releases, found.device, found.judge.sheet)
+    return catalog.pick(found, Wants(Policy()).of(found))
 
 
 def test_the_recommended_release_that_fits_is_picked():
@@ -391,7 +395,6 @@ def test_the_recommended_release_that_fits_is_picked():
     [
         ({"needs": {"memory": 2000}}, "memory"),
         ({"needs": {"volume": 2**50}}, "volume"),
-        ({"needs": {"parts": {"loader": "2"}}}, "loader 2"),
         ({"status": "withdrawn"}, "withdrawn"),
         ({"variant": "lite"}, "variant lite"),
     ],
@@ -402,7 +405,7 @@ def test_what_speaks_against_a_release_is_told(more, why):
     if "variant" in more:
         what = msgspec.structs.replace(device(member()), running=one)
         both = judged(what, catalog=for_switches(release("2.0", **more)))
-        found = catalog.pick(both.judge.releases, both.device, both.judge.sheet)
+        found = catalog.pick(both, Wants(Policy()).of(both))
     assert found.chosen is None
     assert why in found.others[0].against[0]
 
@@ -412,9 +415,16 @@ def test_a_part_that_the_image_carries_may_lag():
     assert picked(release("2.0", needs=needs, carries={"loader": "2"})).chosen is not None
 
 
+def test_a_part_that_nothing_brings_stands_in_the_way():
+    found = picked(release("2.0", needs={"parts": {"loader": "2"}}))
+    assert found.chosen.version == "2.0"
+    assert (found.path.hops, found.path.known) == (None, False)
+    assert "it needs loader 2, and what runs is not known" in found.path.missing
+
+
 def test_a_release_of_which_nobody_tells_the_hardware_is_not_picked():
     what = judged(device(member()), catalog=published(release("2.0")))
-    found = catalog.pick(what.judge.releases, what.device, what.judge.sheet)
+    found = catalog.pick(what, Wants(Policy()).of(what))
     assert found.chosen is None
     assert found.others[0].against == ("what hardware it is for is not told",)
 

@@ -31,13 +31,15 @@ from ovek.engine.layouts.interface import Seen
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.shelf import judge_shelf, used_releases
-from ovek.engine.verdicts import judge_for
+from ovek.engine.verdicts import judge_device, judge_for
+from ovek.engine.wanted import Wants
 from ovek.engine.whatif import WhatIf, suppose
 from ovek.model.change import Copy
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming
 from ovek.model.place import Place
 from ovek.model.plan import Room
+from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFile
 from ovek.model.snapshot import Bank, Boot, Hardware, Setting
 
@@ -160,7 +162,8 @@ def why_not(other, *more, runs="1.0", **hardware):
     known = [release("3.0", fits=("SW*",), status="recommended"), *more]
     what = device(member(), runs=runs, hardware=Hardware(model="SW10", **hardware))
     judge = judge_for(sheet(), ReleaseIndex(published(*known)))
-    picked = catalog.pick(judge.releases, what, judge.sheet)
+    found = judge_device(what, judge)
+    picked = catalog.pick(found, Wants(Policy()).of(found))
     return {one.release.file: one.against for one in picked.others}.get(other)
 
 

@@ -64,13 +64,13 @@ FLOORS = [
     # what is
     "releases", "verdicts", "runs", "layouts", "bootwalk",
     # what would be
-    "changes", "replay", "room",
+    "changes", "replay", "room", "fit", "route",
     # what to do
     "roles", "fallback", "hold", "tier", "choose", "units", "steps",
 ]  # fmt: skip
 # The rooms whose functions stay short.
-SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "roles", "fallback", "hold",
-         "tier", "units", "steps", "cleanup"}  # fmt: skip
+SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "fit", "route", "roles",
+         "fallback", "hold", "tier", "units", "steps", "cleanup"}  # fmt: skip
 
 
 def rooms() -> list[tuple[str, Path]]:

@@ -23,7 +23,7 @@ WAIVER = Waiver(
 
 def wanted(policy, *, role=None, catalog=RECOMMENDED):
     found = judged(member(image("1.0"), boots=(ONE,)), catalog=catalog)
-    return Wants(policy, {"sw": role}).of(found.device, found.judge)
+    return Wants(policy, {"sw": role}).of(found)
 
 
 def wants(*several):

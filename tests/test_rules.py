@@ -618,6 +618,14 @@ CASES = {
         lambda: of(sw(image("1.0")), policy=Policy(reserve="0%", allowed=("1.*", "2.*"))),
     ),
     "upgrade-needs-step": (lambda: upgrade(from_=("1.5",)), lambda: upgrade(from_=("1",))),
+    "target-does-not-fit": (
+        lambda: of(
+            sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"needs": {"volume": 2**50}})
+        ),
+        lambda: of(
+            sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"needs": {"volume": 2**30}})
+        ),
+    ),
     "release-not-target": (
         lambda: of(sw(image("1.0")), policy=TARGET),
         lambda: of(sw(image("1.0"), image("2.0"), boots=(TWO,)), policy=TARGET),

@@ -16,9 +16,11 @@ from ovek.cli.options import (
     write_bytes,
     write_lines,
 )
+from ovek.cli.policy import contradiction, wants_of
 from ovek.engine import catalog
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import Judge, fits
+from ovek.engine.verdicts import Judge, judge_device
+from ovek.engine.wanted import ContradictionError
 from ovek.files.catalog import read_catalog, write_catalog
 from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
@@ -226,16 +228,15 @@ def path_command(
 
     site = Site(site_folder)
     releases = ReleaseIndex(site.releases).releases
-    sheet = None
     if any(device.name == start for device in site.fleet.device):
         devices = Devices(site, site.state(snapshot_file), [start])
         device, judge = _one(devices)
         if device.running.version is None:
             met = f"does not know which version {start!r} runs"
             raise InputError(devices.file, met, "Give the version instead of the device")
-        releases = [one for one in releases if fits(one, device.hardware) is not False]
-        start, sheet = device.running.version, judge.sheet
-    found = catalog.path(releases, start, target, sheet)
+        found = catalog.way(judge_device(device, judge), target)
+    else:
+        found = catalog.path(releases, start, target)
     _answer(format_, lambda: json.upgrade_path(found), lambda: render.upgrade_path(found))
     if found.steps is None:
         sys.exit(1)
@@ -255,7 +256,12 @@ def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form
     site = Site(site_folder)
     devices = Devices(site, site.state(snapshot_file), [device])
     one, judge = _one(devices)
-    found = catalog.pick(devices.releases, one, judge.sheet)
+    judged = judge_device(one, judge)
+    try:
+        wanted = wants_of(site).of(judged)
+    except ContradictionError as error:
+        raise contradiction(site, error) from None
+    found = catalog.pick(judged, wanted)
     _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
     if found.chosen is None:
         sys.exit(1)

@@ -22,8 +22,15 @@ from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
-from ovek.engine.verdicts import Judge, fits, judge_device
-from ovek.engine.wanted import ContradictionError, release_for
+from ovek.engine.verdicts import Judge, JudgedDevice, fits, judge_device
+from ovek.engine.wanted import (
+    ContradictionError,
+    Wanted,
+    against_it,
+    longest_way,
+    release_for,
+    told_way,
+)
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.spool import Spool
@@ -197,6 +204,14 @@ def _show(plans: list[CleanupPlan], format_: str, devices: Devices, *, verbose: 
         write_lines(chain(plans_shown, unread.lines()))
 
 
+class Bring(Struct, frozen=True, kw_only=True):
+    """What to make room for, and what there is to say of it; `none` is why there is nothing."""
+
+    release: KnownRelease | None = None
+    way: str = ""
+    none: str = ""
+
+
 class Planner:
     """Plans for the devices of a site, as asked."""
 
@@ -211,24 +226,24 @@ class Planner:
 
     def plans(self, device: Device, judge: Judge) -> list[CleanupPlan]:
         """The plans of one device; none where what room is made for is not for its hardware."""
-        asked, release = self.asked, None
+        asked, judged = self.asked, judge_device(device, judge)
+        bring = Bring()
         if asked.image is not None:
-            release = self.release(device, judge)
-            if release is None and asked.image == TARGET:
-                note = "policy names no target that one file in catalog/ is for"
-                return no_plans(judge_device(device, judge), Room(free=0), note)
-            if release is None:
+            bring = self.bring(judged)
+            if bring.none:
+                return no_plans(judged, Room(free=0), bring.none)
+            if bring.release is None:
                 return []
-        room = Room(free=asked.free, share=asked.share, release=release, sweep=asked.sweep)  # type: ignore[arg-type]
+        room = Room(free=asked.free, share=asked.share, release=bring.release, sweep=asked.sweep)  # type: ignore[arg-type]
         plans = plan_device(
-            judge_device(device, judge),
+            judged,
             PlanAsked(
                 policy=self.policy,
                 room=room,
                 shelf=self.shelf,
                 unlocked=asked.unlocked,
                 keep=asked.keep,
-                bank_rule=self.bank_rule(device, judge),
+                bank_rule=self.bank_rule(judged),
                 detail=asked.detail,
             ),
         )
@@ -237,33 +252,63 @@ class Planner:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
                 met = f"{plan.volume}: of {plan.device} holds {holds}, and {wanted} is wanted"
                 raise InputError(self.file, met, "Ask for less than the volume holds")
-        return plans
+        return [msgspec.structs.replace(plan, way=bring.way) for plan in plans]
 
-    def bank_rule(self, device: Device, judge: Judge) -> BankRule | None:
+    def bank_rule(self, judged: JudgedDevice) -> BankRule | None:
         """What policy wants of the second bank of a device."""
-        if layout_of(judge.sheet.start.layout).holder == "files":
+        if layout_of(judged.judge.sheet.start.layout).holder == "files":
             return None
+        return self.wanted(judged).bank_rule
+
+    def wanted(self, judged: JudgedDevice) -> Wanted:
+        """What policy wants of a device. Raises InputError."""
         try:
-            return self.wants.of(device, judge).bank_rule
+            return self.wants.of(judged)
         except ContradictionError as error:
             raise contradiction(self.site, error) from None
 
     def release(self, device: Device, judge: Judge) -> KnownRelease | None:
         """The release to make room for on a device; raise InputError for a named one without."""
-        image, named = self.asked.image, self.asked.named
-        assert image is not None
-        release = self.by_name
-        if image == TARGET:
-            try:
-                release = self.wants.of(device, judge).release
-            except ContradictionError as error:
-                raise contradiction(self.site, error) from None
-            if release is None and named:
+        return self.bring(judge_device(device, judge)).release
+
+    def bring(self, judged: JudgedDevice) -> Bring:
+        """What to make room for on a device. Raises InputError where a device was named."""
+        wanted = self.wanted(judged)
+        if self.asked.image == TARGET:
+            return self._target(judged, wanted)
+        return self._by_name(judged, wanted)
+
+    def _target(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
+        """The target of policy, or the first install on the way to it."""
+        release, device = wanted.release, judged.device
+        if release is None:
+            why = "policy names no target that one file in catalog/ is for"
+            if wanted.unfit is not None:
+                told = "; ".join(wanted.unfit.against)
+                why = f"{wanted.unfit.release.file} does not fit: {told}"
+            if self.asked.named:
                 met = f"names no target for {device.device} that catalog/ has one file of"
+                if wanted.unfit is not None:
+                    met = f"wants {wanted.target} of {device.device}, and {why}"
                 file = self.site.folder / "policy.toml"
                 raise InputError(file, met, "Name one, or the image itself")
-        elif release is None:
-            release = release_for(image, device, judge)
+            return Bring(none=why)
+        way = longest_way(judged, release, wanted)
+        if way.hops is None and way.known:
+            return Bring(none=f"there is no way to {release.file}: {way.missing}")
+        if way.hops is None:
+            told = f"whether {release.file} can be loaded is not known: {way.missing}"
+            return Bring(release=release, way=told)
+        first = next((hop.release for hop in way.hops if hop.loads == "image"), release)
+        return Bring(release=first, way=told_way(way, release))
+
+    def _by_name(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
+        """The image or version that was asked for, with what speaks against it."""
+        image, named, device = self.asked.image or "", self.asked.named, judged.device
+        release = self.by_name
+        if release is None:
+            release, unfit = release_for(image, judged, wanted)
+            release = unfit.release if unfit is not None else release
             if release is None and named:
                 met = f"{device.device} is {device.hardware.model or 'hardware that is not known'}"
                 met += f", and no one system image of version {image} is for it"
@@ -273,8 +318,14 @@ class Planner:
                 met = f"{device.device} is {device.hardware.model}, {release.file} is for "
                 met += " ".join([*(release.fits or ()), *(release.revisions or ())])
                 raise InputError(self.file, met, "Name an image for this hardware")
-            return None
-        return release
+            return Bring()
+        if release is None:
+            return Bring()
+        against = against_it(judged, release, wanted)
+        if against:
+            return Bring(release=release, way=f"{release.file} does not fit: {against}")
+        way = longest_way(judged, release, wanted)
+        return Bring(release=release, way=told_way(way, release))
 
 
 def _known(devices: Devices, name: str) -> None:

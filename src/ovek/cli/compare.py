@@ -95,14 +95,14 @@ def _compared(before: Devices, devices: Devices, expect: str | None) -> Iterator
         seen.add(device.device)
         old = before.state.read(device.device)
         was = judge_device(old, before.judge(old)) if old is not None else None
-        version = expect
+        version, now = expect, judge_device(device, judge)
         if expect in (TARGET, RECOMMENDED):
             try:
-                wanted = wants.of(device, judge)
+                wanted = wants.of(now)
             except ContradictionError as error:
                 raise contradiction(devices.site, error) from None
             version = wanted.target if expect == TARGET else _version(wanted.recommended)
-        found = compare_device(was, judge_device(device, judge), version)
+        found = compare_device(was, now, version)
         nothing = expect is not None and version is None
         yield replace(found, members=(_no_target(expect),)) if nothing else found
     for name in before.chosen.names:

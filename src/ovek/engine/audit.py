@@ -79,7 +79,7 @@ def audit_device(
     judged = judge_device(device, judge)
     walk = walk_device(judged)
     age = (now - device.taken_at).total_seconds()
-    wanted = wants.of(device, judge)
+    wanted = wants.of(judged)
     subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
     findings = list(_findings(subject))
     findings.sort(key=_severest_first)

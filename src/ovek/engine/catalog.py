@@ -3,30 +3,34 @@
 - find: by name, version, hardware, or a digest or its beginning.
 - mistakes: one digest under two names, one name with two digests, dates in the future, a version
   that does not fit the name, upgrade steps that no release offers.
-- path: the shortest chain of direct upgrades, the newest steps preferred.
-- pick: the release for a device: it fits model, revision, memory, volume and variant; a recommended
-  one before a current one before others, then the newest. A part's own version may lag the image's:
-  only what a release needs and carries decides.
+- path: the shortest chain between two versions (see `route`).
+- pick: the release for a device, by `fit`: what policy wants of it where that fits, else a
+  recommended one before a current one before others, then the newest; and the `route` to it. A
+  part's own version may lag the image's: only what a release needs and carries decides.
 """
 
 import re
-from collections import deque
 from collections.abc import Iterable, Iterator
 from datetime import date
 from fnmatch import fnmatchcase
 from functools import cmp_to_key
 
+from msgspec.structs import replace
+
+from ovek.engine.fit import Standing, fit_all, leads_from, standings
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.runs import variant_of
-from ovek.engine.verdicts import fits
-from ovek.model.choice import CatalogMistake, Pick, Picked, UpgradePath
+from ovek.engine.route import route
+from ovek.engine.verdicts import JudgedDevice
+from ovek.engine.wanted import Wanted, may_be_for
+from ovek.model.catalog import Needs
+from ovek.model.choice import CatalogMistake, Pick, Picked
 from ovek.model.digest import TITLES
+from ovek.model.fit import REACHING, Fit, Route
 from ovek.model.naming import Naming
 from ovek.model.sheet import Sheet
-from ovek.model.size import show_size
-from ovek.model.snapshot import Device
+from ovek.model.snapshot import Hardware
 from ovek.model.verdict import KnownRelease
-from ovek.model.version import compare, runs
+from ovek.model.version import compare
 
 _STATUSES = ("recommended", "current", None, "old", "withdrawn")
 _DIGEST_START = re.compile(r"[0-9a-f]{6,128}")
@@ -121,130 +125,113 @@ def _named_versions(one: KnownRelease, namings: list[Naming]) -> list[str]:
     return [] if agrees else sorted(version for version in told if version is not None)
 
 
-def leads_from(version: str, start: str) -> bool:
-    """Whether a version is of a line: `7.4.1` is of `7.4`, and of `7.4.1` itself.
-
-    >>> leads_from("7.4.1", "7.4"), leads_from("7.40", "7.4"), leads_from("7", "7.4")
-    (True, False, False)
-    """
-    whole, front = runs(version) or (), runs(start) or ()
-    return bool(front) and whole[: len(front)] == front
-
-
 def path(
     releases: Iterable[KnownRelease], start: str, target: str, sheet: Sheet | None = None
-) -> UpgradePath:
-    """The shortest chain of direct upgrades from one version to another."""
+) -> Route:
+    """The shortest chain from one version to another, whatever it is for and needs besides."""
     scheme = sheet.versions.pattern if sheet is not None else None
-    known = [one for one in releases if one.version and one.kind in (None, "system-image")]
-
-    def newer_first(one: KnownRelease, other: KnownRelease) -> int:
-        return compare(other.version or "", one.version or "", scheme) or 0
-
-    known.sort(key=cmp_to_key(newer_first))
-    targets = [one for one in known if compare(one.version or "", target, scheme) == 0]
+    known = [one for one in releases if one.version is not None]
+    targets = [
+        one
+        for one in known
+        if one.kind in (None, "system-image") and compare(one.version or "", target, scheme) == 0
+    ]
     if not targets:
         missing = f"no release of version {target} is known"
-        return UpgradePath(start=start, target=target, steps=None, missing=missing)
-    # One maker's versions lead nowhere in another's.
-    families = {(one.publisher, one.fits) for one in targets}
-    known = [one for one in known if (one.publisher, one.fits) in families]
-    if compare(start, target, scheme) == 0:
-        return UpgradePath(start=start, target=target, steps=())
-    waiting: deque[tuple[str, tuple[KnownRelease, ...]]] = deque([(start, ())])
-    seen = {start}
-    while waiting:
-        version, steps = waiting.popleft()
-        for one in known:
-            there = one.version or ""
-            allowed = one.reached_from
-            if there in seen or (
-                allowed is not None and not any(leads_from(version, each) for each in allowed)
-            ):
-                continue
-            order = compare(there, version, scheme)
-            beyond = compare(there, target, scheme)
-            if order is None or order <= 0 or beyond is None or beyond > 0:
-                continue
-            if beyond == 0:
-                return UpgradePath(start=start, target=target, steps=(*steps, one))
-            seen.add(there)
-            waiting.append((there, (*steps, one)))
-    wanted = " or ".join(dict.fromkeys(", ".join(one.reached_from or ()) for one in targets))
-    reached = ", ".join(sorted(seen))
-    if compare(start, target, scheme) == 1:
-        missing = f"{target} is earlier than {start}; no release says how to go back"
-    else:
-        missing = f"{target} is reached from {wanted or 'nothing'}; from {start} lead: {reached}"
-    return UpgradePath(start=start, target=target, steps=None, missing=missing)
+        return Route(start=start, target=target, hops=None, missing=missing)
+    ways = []
+    # One maker's versions lead nowhere in another's, nor one variant's in another's.
+    for publisher, fits_, variant in dict.fromkeys(
+        (t.publisher, t.fits, t.variant) for t in targets
+    ):
+        family = {
+            id(one): replace(one, fits=None, revisions=None, needs=Needs())
+            for one in known
+            if (one.publisher, one.fits) == (publisher, fits_) and one.variant in (None, variant)
+        }
+        ours = [family[id(one)] for one in targets if id(one) in family]
+        standing = Standing(
+            hardware=Hardware(), version=start, variant=variant, parts=(), scheme=scheme
+        )
+        ways.append(route(standing, ours, family.values()))
+    return min(ways, key=_shortest_first)
 
 
-def pick(releases: ReleaseIndex, device: Device, sheet: Sheet) -> Pick:
-    """The release for a device, why the others are not, and the part images that go with it."""
-    scheme, variant = sheet.versions.pattern, variant_of(device, Naming(sheet))
+def way(judged: JudgedDevice, target: str) -> Route:
+    """The shortest chain from what a device runs to a version; that of the worst member counts."""
+    releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    ways = []
+    for standing in standings(judged):
+        known = releases.for_model(standing.hardware.model)
+        images = [one for one in known if one.kind in (None, "system-image") and one.version]
+        targets = [one for one in images if compare(one.version or "", target, scheme) == 0]
+        if not targets:
+            missing = f"no release of version {target} is known for it"
+            return Route(start=standing.version, target=target, hops=None, missing=missing)
+        each = [route(standing, [one], known) for one in targets]
+        ways.append(min(each, key=_shortest_first))
+    return max(ways, key=_shortest_first)
+
+
+def _shortest_first(way: Route) -> tuple[bool, bool, int]:
+    return way.hops is None, not way.known, len(way.hops or ())
+
+
+def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
+    """The release for a device, why the others are not, the way to it, and the part images."""
+    releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    stand = standings(judged, wanted.variant, wanted.track)
     able, others = [], []
     for one in releases.releases:
-        if one.kind not in (None, "system-image") or fits(one, device.hardware) is False:
+        if one.kind not in (None, "system-image"):
             continue
-        against = tuple(_against(one, device, variant))
-        if against:
-            others.append(Picked(release=one, against=against))
+        found = fit_all(stand, one)
+        if any(each.of == "hardware" and each.holds is False for each in found.conditions):
+            continue
+        if one.fits is None:
+            others.append(Picked(release=one, against=(NOT_TOLD,)))
+        elif not may_be_for(found) or one.version is None:
+            others.append(
+                Picked(release=one, against=_identity(found) or ("its version is not told",))
+            )
         else:
             able.append(one)
 
     def better_first(one: KnownRelease, other: KnownRelease) -> int:
         rank = _STATUSES.index(one.status) - _STATUSES.index(other.status)
-        return rank or (compare(other.version or "", one.version or "", scheme) or 0)
+        order = rank or (compare(other.version or "", one.version or "", scheme) or 0)
+        return order or (-1 if one.file < other.file else 1)
 
     able.sort(key=cmp_to_key(better_first))
-    chosen = able[0] if able else None
-    for one in able[1:]:
-        assert chosen is not None
-        others.append(Picked(release=one, against=(_behind(one, chosen),)))
-    family = [one for one in releases.releases if fits(one, device.hardware) is not False]
-    parts = [one for one in family if one.kind == "part-image"]
-    runs_now = device.running.version
-    way = None
-    if chosen is not None and chosen.version is not None and runs_now is not None:
-        way = path(family, runs_now, chosen.version, sheet)
+    chosen = wanted.goal if wanted.goal in able else next(iter(able), None)
+    if chosen is not None:
+        left = [one for one in able if one is not chosen]
+        others += [Picked(release=one, against=(_behind(one, chosen),)) for one in left]
+    parts = [
+        one
+        for one in releases.releases
+        if one.kind == "part-image" and fit_all(stand, one).is_for is not False
+    ]
+    ways = (
+        () if chosen is None else tuple(route(each, [chosen], releases.releases) for each in stand)
+    )
     return Pick(
-        device=device.device, chosen=chosen, others=tuple(others), parts=tuple(parts), path=way
+        device=judged.device.device,
+        chosen=chosen,
+        unsure=() if chosen is None else _identity(fit_all(stand, chosen)),
+        others=tuple(others),
+        parts=tuple(parts),
+        path=max(ways, key=_shortest_first) if ways else None,
     )
 
 
-def _against(one: KnownRelease, device: Device, variant: str | None) -> Iterator[str]:
-    hardware = device.hardware
-    if one.fits is None:
-        yield "what hardware it is for is not told"
-    elif fits(one, hardware) is None:
-        yield "whether it is for this hardware is not known"
-    if one.status == "withdrawn":
-        yield "it is withdrawn"
-    if one.variant is not None and variant is not None and one.variant != variant:
-        yield f"it is the variant {one.variant}, {variant} runs"
-    if one.needs.memory:
-        if hardware.memory is None:
-            need = show_size(one.needs.memory)
-            yield f"it needs {need} of memory, and how much there is, is not known"
-        elif hardware.memory < one.needs.memory:
-            have, need = show_size(hardware.memory), show_size(one.needs.memory)
-            yield f"it needs {need} of memory, there are {have}"
-    if one.needs.volume:
-        for member in device.members or ():
-            sizes = [volume.capacity for volume in member.volumes or () if volume.capacity]
-            if sizes and max(sizes) < one.needs.volume:
-                need, have = show_size(one.needs.volume), show_size(max(sizes))
-                yield f"it needs a volume of {need}, member {member.id} has {have}"
-    running = [part for member in device.members or () for part in member.parts or ()]
-    for part, version in (one.needs.parts or {}).items():
-        if part in one.carries:
-            continue
-        known = [each for each in running if each.part == part and each.version is not None]
-        if not known:
-            yield f"it needs {part} {version}, and what runs is not known"
-        for each in known:
-            if compare(each.version or "", version) == -1:
-                yield f"it needs {each.shown} {version}, {each.version} runs"
+NOT_TOLD = "what hardware it is for is not told"
+
+
+def _identity(found: Fit) -> tuple[str, ...]:
+    """What speaks against a release as one for a device, however it would be reached."""
+    ours = [each for each in found.conditions if each.of not in REACHING]
+    return Fit(release=found.release, conditions=tuple(ours)).against
 
 
 def _behind(one: KnownRelease, chosen: KnownRelease) -> str:

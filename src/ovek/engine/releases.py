@@ -13,6 +13,7 @@
 
 from bisect import bisect_left
 from collections.abc import Iterable, Mapping
+from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any
 
@@ -21,6 +22,7 @@ from msgspec import Struct
 
 from ovek.model.catalog import Contained, Needs, Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
+from ovek.model.fit import Route
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import LONGEST
 
@@ -36,7 +38,8 @@ class ReleaseIndex:
     """Every known release, found by file name (also case-blind), digest or version.
 
     `releases` are in the order of their file names, whatever order they came in. `by_revision` and
-    `by_variant` are whether any is for some hardware revisions, or of a variant.
+    `by_variant` are whether any is for some hardware revisions, or of a variant. `ways` are routes
+    that were worked out.
     """
 
     def __init__(self, published: Iterable[Published]) -> None:
@@ -56,6 +59,8 @@ class ReleaseIndex:
             for contained in release.contains:
                 self._enter(_inside(release, contained))
         self._families = _families(self.by_digest)
+        self._for_model: dict[str | None, list[KnownRelease]] = {}
+        self.ways: dict[tuple[object, int], Route] = {}
         self.by_revision = any(release.revisions for release in self.releases)
         self.by_variant = any(release.variant for release in self.releases)
 
@@ -71,6 +76,21 @@ class ReleaseIndex:
         if case_blind:
             return self.by_folded.get(name.casefold(), [])
         return self.by_name.get(name, [])
+
+    def for_model(self, model: str | None) -> list[KnownRelease]:
+        """The releases that are for a model, or for any; all where it is not known."""
+        known = self._for_model.get(model)
+        if known is None:
+            if len(self._for_model) > 1_000:
+                self._for_model.clear()
+            # Many releases are for the same few models: each list of globs is asked once.
+            answers = {
+                globs: model is None or any(fnmatchcase(model, glob) for glob in globs or ("*",))
+                for globs in {release.fits for release in self.releases}
+            }
+            known = [release for release in self.releases if answers[release.fits]]
+            self._for_model[model] = known
+        return known
 
     @cached_property
     def _in_order(self) -> dict[bool, list[str]]:

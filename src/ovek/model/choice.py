@@ -3,6 +3,7 @@
 from msgspec import Struct
 
 from ovek.model.catalog import Origin
+from ovek.model.fit import Route
 from ovek.model.verdict import KnownRelease
 
 
@@ -16,18 +17,6 @@ class CatalogMistake(Struct, frozen=True, kw_only=True):
     do: str
 
 
-class UpgradePath(Struct, frozen=True, kw_only=True):
-    """The shortest chain of direct upgrades; `steps` is None where there is none.
-
-    `missing` says which link is missing then.
-    """
-
-    start: str
-    target: str
-    steps: tuple[KnownRelease, ...] | None
-    missing: str | None = None
-
-
 class Picked(Struct, frozen=True, kw_only=True):
     """One release held against a device: `against` are the reasons that speak against it."""
 
@@ -36,10 +25,14 @@ class Picked(Struct, frozen=True, kw_only=True):
 
 
 class Pick(Struct, frozen=True, kw_only=True):
-    """Which release is the one for a device (None: none is), why the others are not, and parts."""
+    """Which release is the one for a device (None: none is), why the others are not, and parts.
+
+    `unsure` is what is not known of whether the chosen one fits.
+    """
 
     device: str
     chosen: KnownRelease | None
     others: tuple[Picked, ...]
     parts: tuple[KnownRelease, ...]
-    path: UpgradePath | None
+    path: Route | None
+    unsure: tuple[str, ...] = ()

@@ -146,7 +146,8 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     it only has to be started. `refused` is whether a plan would harm, and so is none. `fits` is
     whether the image fits where only the reserve does not. `stretch` is the first and the last step
     after which a power cut would leave the device worse than it is. `ways` are other ways where it
-    is not enough.
+    is not enough. `way` says what comes between here and the wanted release, or what speaks against
+    the one that was asked for.
     """
 
     device: str
@@ -176,6 +177,7 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     steps: tuple[Step, ...] = ()
     stretch: tuple[int, int] | None = None
     ways: tuple[str, ...] = ()
+    way: str = ""
 
 
 class Confirmed(Struct, frozen=True, kw_only=True):

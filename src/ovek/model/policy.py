@@ -39,6 +39,7 @@ class Want(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     allowed: Globs | None = None
     bank_rule: BankRule | None = None
     track: Track | None = None
+    variant: Name | None = None
 
     def __post_init__(self) -> None:
         named = [name for name in SELECTORS if getattr(self, name) is not None]
@@ -57,13 +58,14 @@ class Want(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
 # The narrowest first: a want by device comes before one by role, and so on.
 SELECTORS = ("device", "role", "model", "sheet")
-WANTED = ("target", "allowed", "bank_rule", "track")
+WANTED = ("target", "allowed", "bank_rule", "track", "variant")
 
 
 class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """The policy of a site; every part has a default that is useful by itself.
 
-    `target`, `allowed`, `bank_rule` and `track` hold for all devices, unless a `want` is narrower.
+    `target`, `allowed`, `bank_rule`, `track` and `variant` hold for all devices, unless a `want` is
+    narrower.
     `keep` is how many system images stay on each member. `reserve` is the free space that a
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
     `weakest_digest` is the weakest that may prove an image. `digest_age` is how old a digest may be
@@ -76,6 +78,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     allowed: Globs | None = None
     bank_rule: BankRule | None = None
     track: Track | None = None
+    variant: Name | None = None
     keep: Annotated[int, Meta(ge=1, le=100)] = 2
     reserve: str = "5%"
     pinned: Globs = ()

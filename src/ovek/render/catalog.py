@@ -5,8 +5,9 @@ from collections.abc import Iterator, Sequence
 from rich.text import Text
 
 from ovek.model.catalog import Published
-from ovek.model.choice import CatalogMistake, Pick, UpgradePath
+from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.digest import TITLES
+from ovek.model.fit import Route
 from ovek.model.size import show_size
 from ovek.model.verdict import KnownRelease
 from ovek.render.lines import Line, count, hanging, table
@@ -86,20 +87,24 @@ def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:
         yield from hanging("  told by", ", ".join(map(str, one.origins)), indent=10)
 
 
-def upgrade_path(found: UpgradePath) -> Iterator[Line]:
-    """The chain of direct upgrades, a line a step."""
-    front = f"{visible(found.start)} → {visible(found.target)}"
-    if found.steps is None:
-        yield from hanging("", f"{front}: no way is known. {found.missing}.", indent=0)
+def upgrade_path(found: Route) -> Iterator[Line]:
+    """The chain of installs, a line a hop."""
+    front = f"{visible(found.start or 'not known')} → {visible(found.target)}"
+    if found.hops is None:
+        none = "no way is known" if found.known else "the way is not known"
+        yield from hanging("", f"{front}: {none}. {found.missing}.", indent=0)
         return
-    if not found.steps:
+    if not found.hops:
         yield f"{front}: it runs already."
         return
-    between = len(found.steps) - 1
+    between = len(found.hops) - 1
     told = "directly" if not between else f"with {count(between, 'step')} between"
     yield f"{front}: {told}."
-    for number, one in enumerate(found.steps, 1):
-        yield f"  {number}. {visible(one.version or '')}  {visible(one.file)}"
+    for number, hop in enumerate(found.hops, 1):
+        one = hop.release
+        brings = ", ".join(f"{part} {version}" for part, version in one.carries.items())
+        told = f"firmware: {brings}" if hop.loads == "part" else one.version or ""
+        yield f"  {number}. {visible(told)}  {visible(one.file)}"
 
 
 def pick(found: Pick) -> Iterator[Line]:
@@ -110,6 +115,8 @@ def pick(found: Pick) -> Iterator[Line]:
         one = found.chosen
         told = f"{found.device}: {one.file} ({one.version or 'version not told'}"
         yield from hanging("", f"{told}, {one.status or 'status not told'}).", indent=0)
+    for told in found.unsure:
+        yield from hanging("  not known: ", told, indent=13)
     if found.path is not None:
         yield ""
         yield from upgrade_path(found.path)

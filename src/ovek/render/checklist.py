@@ -26,6 +26,8 @@ def checklist(plans: Sequence[CleanupPlan], unread: Unreads | None = None) -> by
             lines += [f"- {escaped(way)}" for way in plan.ways]
             lines += ["Do not start: this is not enough.", ""]
             continue
+        if plan.way:
+            lines += [f"Way: {escaped(plan.way)}.", ""]
         if plan.lost is not None:
             lines += [f"Overwritten: {escaped(lost_of(plan.lost))}.", ""]
         if plan.steps:

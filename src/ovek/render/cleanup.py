@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
 from ovek.model.size import show_size
-from ovek.render.lines import Columns, Line, count, hanging, listed
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed
 from ovek.render.steps import by_hand, lost_of, need_of, words_of
 from ovek.render.visible import visible
 
@@ -77,6 +77,8 @@ def _what(plan: CleanupPlan) -> str:
 
 
 def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
+    if plan.way:
+        yield from hanging("  first:", plan.way, indent=10, style=STYLES["warning"])
     if plan.free is not None and plan.free_after is not None:
         yield Text(
             f"  free now {show_size(plan.free)} → wanted {show_size(plan.wanted)} → after "

@@ -7,10 +7,11 @@ from typing import Any
 import msgspec
 import msgspec.structs
 
-from ovek.model.choice import CatalogMistake, Pick, UpgradePath
+from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.compare import DeviceCompare
 from ovek.model.custody import Custody
 from ovek.model.finding import RuleCard
+from ovek.model.fit import Route
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
@@ -125,8 +126,8 @@ def catalog_check(found: Iterable[CatalogMistake]) -> bytes:
     return _ENCODER.encode({"format": "ovek.catalog-check/1", "mistakes": list(found)}) + b"\n"
 
 
-def upgrade_path(found: UpgradePath) -> bytes:
-    """Write `ovek.path/1`; `steps` is null where there is no way."""
+def upgrade_path(found: Route) -> bytes:
+    """Write `ovek.path/1`; `hops` is null where there is no way, or it is not `known`."""
     return _ENCODER.encode({"format": "ovek.path/1", **msgspec.structs.asdict(found)}) + b"\n"
 
 

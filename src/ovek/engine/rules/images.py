@@ -268,7 +268,8 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs; a warning where it starts next."""
     if not any(member.proven for member in subject.members):
         return
-    variant = variant_of(subject.judged.device, subject.judged.judge.naming)
+    runs = variant_of(subject.judged.device, subject.judged.judge.naming)
+    variant = subject.wanted.variant or runs
     for member in subject.members if variant is not None else ():
         for image in member.proven:
             release = image.judgement.release

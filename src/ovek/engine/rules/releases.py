@@ -3,8 +3,9 @@
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
-from ovek.engine.catalog import leads_from, path
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.wanted import way_to
+from ovek.model.fit import Hop
 from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 
@@ -108,27 +109,52 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
 def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     """The target cannot be reached directly from what runs."""
     wanted = subject.wanted
-    release = wanted.release if wanted.target is not None else wanted.recommended
-    if release is None or release.reached_from is None or release.version is None:
+    release = wanted.goal
+    if release is None or release.version is None:
         return
     for member_id, version, members in _by_version(subject):
         if subject.order(version, release.version) != -1:
             continue
-        if any(leads_from(version, front) for front in release.reached_from):
+        way = way_to(subject.judged, release, wanted, members[0].id)
+        if not way.known or (way.hops is not None and len(way.hops) < 2):
             continue
-        judge = subject.judged.judge
-        way = path(judge.releases.releases, version, release.version, judge.sheet)
-        steps = " → ".join([version, *(step.version or step.file for step in way.steps or ())])
-        told = f"the way is {steps}" if way.steps else way.missing
+        told = way.missing or ""
+        if way.hops is not None:
+            told = " → ".join([f"the way is {version}", *map(_hop, way.hops)])
         pending = any(subject.order(each.starts, release.version) == 0 for each in members)
+        cannot = "cannot be loaded from there directly" if way.hops else "there is no way to it"
         yield Said(
             member=member_id,
             place=None,
-            saw=f"{version} runs, and {release.file} is reached from "
-            f"{', '.join(release.reached_from)} only; {told}"
+            saw=f"{version} runs, {release.file} is wanted, and {cannot}; {told}"
             + ("; the next reload starts it all the same" if pending else ""),
             severity="critical" if pending else "warning" if wanted.target is not None else None,
         )
+
+
+def _hop(hop: Hop) -> str:
+    brings = ", ".join(f"{part} {version}" for part, version in hop.release.carries.items())
+    what = brings if hop.loads == "part" else hop.release.version
+    return f"{what} ({hop.release.file})"
+
+
+@rule(
+    "target-does-not-fit",
+    "warning",
+    "A release that a device has no memory, no volume or no hardware for does not start there.",
+    "Want another release of this device in policy.toml, or mend what is in the way",
+    "release-not-target",
+    "recommended-newer",
+)
+def target_does_not_fit(subject: Subject) -> Iterator[Said]:
+    """No file of the wanted version fits the device."""
+    unfit, target = subject.wanted.unfit, subject.wanted.target
+    if unfit is None or target is None:
+        return
+    if all(subject.order(member.runs, target) == 0 for member in subject.members):
+        return
+    saw = f"{target} is wanted, and {unfit.release.file} does not fit: {'; '.join(unfit.against)}"
+    yield Said(member=None, place=None, saw=saw)
 
 
 @rule(

@@ -1,0 +1,219 @@
+"""May a release be brought to a member? Condition by condition, each yes, no or not known.
+
+1. `status`: it is not withdrawn. `track`: it is of the wanted one.
+2. `hardware` and `revision` of that member; a release that tells of none is for any.
+3. `variant`: the wanted one, else the one that runs.
+4. `memory` of the member, and the capacity of the `volume` that its images lie on.
+5. `from`: what runs is of a line that it can be loaded over, or it runs already.
+6. `parts`: every part by slot is new enough, or the release brings what it needs itself.
+
+Insufficient is no, not known is not known. The first four say whether a release is *for* a member,
+the last two whether it can be reached from where the member stands.
+"""
+
+from collections.abc import Iterable, Iterator
+from fnmatch import fnmatchcase
+
+from msgspec import Struct
+
+from ovek.engine.layouts.writing import image_volume
+from ovek.engine.runs import variant_of, version_of
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.catalog import Track
+from ovek.model.fit import Condition, Fit, Of
+from ovek.model.pattern import Pattern
+from ovek.model.size import show_size
+from ovek.model.snapshot import Hardware, Part
+from ovek.model.verdict import KnownRelease
+from ovek.model.version import compare, runs
+
+
+class Standing(Struct, frozen=True, kw_only=True):
+    """Where one member stands: what it is, what it runs, and what is wanted of it.
+
+    `member` is its id where there are several. `capacity` is that of the volume for images, in
+    bytes; `has_volume` is whether it has one. None is not known. `scheme` orders versions of
+    images, `part_scheme` those of parts; None is the usual order.
+    """
+
+    hardware: Hardware
+    version: str | None
+    variant: str | None = None
+    track: Track | None = None
+    parts: tuple[Part, ...] | None = None
+    capacity: int | None = None
+    has_volume: bool = True
+    member: str | None = None
+    scheme: Pattern | None = None
+    part_scheme: Pattern | None = None
+
+
+def standings(
+    judged: JudgedDevice, variant: str | None = None, track: Track | None = None
+) -> tuple[Standing, ...]:
+    """Where each member of a device stands; `variant` and `track` are those that are wanted."""
+    several = len(judged.members or ()) > 1
+    found = tuple(_of_member(judged, one, variant, track, several) for one in judged.members or ())
+    return found or (_of_device(judged, variant, track),)
+
+
+def _of_member(
+    judged: JudgedDevice,
+    one: JudgedMember,
+    variant: str | None,
+    track: Track | None,
+    several: bool,
+) -> Standing:
+    sheet = judged.judge.sheet
+    volume = image_volume(sheet, one.member)
+    return Standing(
+        scheme=sheet.versions.pattern,
+        part_scheme=sheet.versions.parts.pattern,
+        hardware=one.hardware,
+        version=version_of(judged, one),
+        variant=variant or variant_of(judged.device, judged.judge.naming),
+        track=track,
+        parts=one.member.parts,
+        capacity=volume.capacity if volume is not None else None,
+        has_volume=one.member.volumes is None or volume is not None,
+        member=one.member.id if several else None,
+    )
+
+
+def _of_device(judged: JudgedDevice, variant: str | None, track: Track | None) -> Standing:
+    """A device whose members are not known."""
+    return Standing(
+        scheme=judged.judge.sheet.versions.pattern,
+        part_scheme=judged.judge.sheet.versions.parts.pattern,
+        hardware=judged.device.hardware,
+        version=judged.device.running.version,
+        variant=variant or variant_of(judged.device, judged.judge.naming),
+        track=track,
+    )
+
+
+def fit(standing: Standing, release: KnownRelease) -> Fit:
+    """Hold a release against one member."""
+    return Fit(release=release, conditions=tuple(_conditions(standing, release)))
+
+
+def fit_all(several: Iterable[Standing], release: KnownRelease) -> Fit:
+    """Hold a release against every member of a device; the worst of each condition counts."""
+    worst: dict[Of, Condition] = {}
+    for standing in several:
+        for each in _conditions(standing, release):
+            known = worst.get(each.of)
+            if known is None or _weight(each) < _weight(known):
+                worst[each.of] = each
+    return Fit(release=release, conditions=tuple(worst.values()))
+
+
+def _weight(condition: Condition) -> int:
+    return (False, None, True).index(condition.holds)
+
+
+def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    yield _of("status", release.status != "withdrawn", f"it is {release.status or 'no status'}")
+    if standing.track is not None and release.track is not None:
+        saw = f"it is of the {release.track} track, {standing.track} is wanted"
+        yield _of("track", release.track == standing.track, saw)
+    yield from _hardware(standing, release)
+    yield from _variant(standing, release)
+    yield from _sizes(standing, release)
+    yield from _reached(standing, release)
+    yield from _parts(standing, release)
+
+
+def _of(of: Of, holds: bool | None, saw: str) -> Condition:
+    return Condition(of=of, holds=holds, saw=saw)
+
+
+def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    model, revision = standing.hardware.model, standing.hardware.revision
+    if release.fits is not None and model is None:
+        saw = f"it is for {' '.join(release.fits)}, and what this is, is not known"
+        yield _of("hardware", None, saw)
+    elif release.fits is not None:
+        holds = any(fnmatchcase(model or "", glob) for glob in release.fits)
+        yield _of("hardware", holds, f"it is for {' '.join(release.fits)}, this is {model}")
+    if release.revisions is not None:
+        there = revision or "not known"
+        fits = [fnmatchcase(revision or "", glob) for glob in release.revisions]
+        saw = f"it is for the revisions {' '.join(release.revisions)}, this one is {there}"
+        yield _of("revision", None if revision is None else any(fits), saw)
+
+
+def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    if release.variant is None:
+        return
+    if standing.variant is None:
+        saw = f"it is the variant {release.variant}, and which one runs is not known"
+        yield _of("variant", None, saw)
+        return
+    saw = f"it is the variant {release.variant}, {standing.variant} is wanted"
+    yield _of("variant", release.variant == standing.variant, saw)
+
+
+def _sizes(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    memory, volume = release.needs.memory, release.needs.volume
+    if memory:
+        have = standing.hardware.memory
+        yield _of(
+            "memory",
+            None if have is None else have >= memory,
+            f"it needs {show_size(memory)} of memory, {_has(standing, have)}",
+        )
+    if volume and standing.has_volume:
+        have = standing.capacity
+        yield _of(
+            "volume",
+            None if have is None else have >= volume,
+            f"it needs a volume of {show_size(volume)}, {_has(standing, have)}",
+        )
+
+
+def _has(standing: Standing, size: int | None) -> str:
+    """What there is, in words."""
+    who = "there is" if standing.member is None else f"member {standing.member} has"
+    return f"{who} {'an amount that is not known' if size is None else show_size(size)}"
+
+
+def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    fronts, version = release.reached_from, standing.version
+    if fronts is None:
+        return
+    wanted = ", ".join(fronts)
+    if version is None:
+        saw = f"it is reached from {wanted} only, and what runs is not known"
+        yield _of("from", None, saw)
+        return
+    scheme = standing.scheme
+    same = release.version is not None and compare(version, release.version, scheme) == 0
+    holds = same or any(leads_from(version, front) for front in fronts)
+    yield _of("from", holds, f"it is reached from {wanted} only, {version} runs")
+
+
+def _parts(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    scheme = standing.part_scheme
+    for name, need in (release.needs.parts or {}).items():
+        brings = release.carries.get(name)
+        if brings is not None and compare(brings, need, scheme) in (0, 1):
+            continue
+        there = [part for part in standing.parts or () if part.part == name]
+        if not there:
+            yield _of("parts", None, f"it needs {name} {need}, and what runs is not known")
+        for part in there:
+            order = None if part.version is None else compare(part.version, need, scheme)
+            have = part.version or "a version that is not known"
+            holds = None if order is None else order >= 0
+            yield _of("parts", holds, f"it needs {part.shown} {need}, {have} runs")
+
+
+def leads_from(version: str, start: str) -> bool:
+    """Whether a version is of a line: `7.4.1` is of `7.4`, and of `7.4.1` itself.
+
+    >>> leads_from("7.4.1", "7.4"), leads_from("7.40", "7.4"), leads_from("7", "7.4")
+    (True, False, False)
+    """
+    whole, front = runs(version) or (), runs(start) or ()
+    return bool(front) and whole[: len(front)] == front

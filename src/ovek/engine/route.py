@@ -1,0 +1,177 @@
+"""The chain of installs from what a member runs to what is wanted, by file.
+
+1. Every hop fits the member as the hops before leave it: what runs then, and its parts.
+2. A hop goes to a later version, and not beyond the target. Withdrawn releases, other variants and
+   what is for other hardware are no hops.
+3. Where a hop needs newer firmware of a part than runs and does not bring it, the part images that
+   bring it go before.
+4. The shortest chain counts; of equal ones that with the newest releases on the way, then by name.
+5. Where no chain is sure and one might be, were a fact known, the way is not known; else there is
+   none. What stands in the way is told: of the target, as the member stands now.
+"""
+
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cmp_to_key
+
+from msgspec.structs import replace
+
+from ovek.engine.fit import Standing, fit
+from ovek.model.fit import Fit, Hop, Route
+from ovek.model.snapshot import Part
+from ovek.model.verdict import KnownRelease
+from ovek.model.version import compare
+
+_MOST = 20_000  # states that are looked at
+
+
+def route(
+    standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
+) -> Route:
+    """The way to one of the targets, which are files of one version, through known releases."""
+    target = targets[0].version or targets[0].file
+    scheme = standing.scheme
+    if standing.version is None:
+        told = "what runs is not known"
+        return Route(start=None, target=target, hops=None, known=False, missing=told)
+    if compare(standing.version, target, scheme) == 0:
+        return Route(start=standing.version, target=target, hops=())
+    if compare(standing.version, target, scheme) == 1:
+        direct = [one for one in targets if _steps_to(fit(standing, one), sure=True)]
+        if direct and direct[0].reached_from is not None:
+            back = Hop(release=direct[0], loads="image")
+            return Route(start=standing.version, target=target, hops=(back,))
+        missing = f"{target} is earlier than {standing.version}; no release says how to go back"
+        return Route(start=standing.version, target=target, hops=None, missing=missing)
+    images, parts = _able(standing, targets, known)
+    for sure in (True, False):
+        hops, reached = _shortest(standing, targets, images, parts, sure=sure)
+        if hops is not None and sure:
+            return Route(start=standing.version, target=target, hops=hops)
+        if hops is not None:
+            missing = _unknown(standing, hops)
+            return Route(
+                start=standing.version, target=target, hops=None, known=False, missing=missing
+            )
+    missing = _obstacle(standing, targets)
+    if len(reached) > 1:
+        missing += f"; from {standing.version} lead: {', '.join(reached)}"
+    return Route(start=standing.version, target=target, hops=None, missing=missing)
+
+
+def _able(
+    standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
+) -> tuple[list[KnownRelease], list[KnownRelease]]:
+    """The images that may be hops, the newest first, and the part images."""
+    scheme, end = standing.scheme, targets[0].version or ""
+    images, parts = list(targets), []
+    for one in known:
+        if one in targets or one.version is None or fit(standing, one).is_for is False:
+            continue
+        if one.kind == "part-image" and one.carries:
+            parts.append(one)
+        elif one.kind in (None, "system-image") and compare(one.version or "", end, scheme) == -1:
+            images.append(one)
+    images = [one for one in images if fit(standing, one).is_for is not False]
+
+    def newer_first(one: KnownRelease, other: KnownRelease) -> int:
+        order = compare(other.version or "", one.version or "", scheme) or 0
+        return order or (-1 if one.file < other.file else 1)
+
+    images.sort(key=cmp_to_key(newer_first))
+    parts.sort(key=lambda one: one.file)
+    return images, parts
+
+
+def _shortest(
+    standing: Standing,
+    targets: Sequence[KnownRelease],
+    images: Sequence[KnownRelease],
+    parts: Sequence[KnownRelease],
+    *,
+    sure: bool,
+) -> tuple[tuple[Hop, ...] | None, list[str]]:
+    """The shortest chain, and the versions that were reached by then.
+
+    Where not `sure`, what is not known is taken to hold.
+    """
+    reached = [standing.version or ""]
+    waiting: deque[tuple[Standing, tuple[Hop, ...]]] = deque([(standing, ())])
+    seen = {_state(standing)}
+    while waiting and len(seen) < _MOST:
+        now, hops = waiting.popleft()
+        for hop in _next(now, images, parts, sure=sure):
+            if hop.release in targets:
+                return (*hops, hop), reached
+            then = after(now, hop)
+            if (state := _state(then)) not in seen:
+                seen.add(state)
+                reached += [then.version or ""] if hop.loads == "image" else []
+                waiting.append((then, (*hops, hop)))
+    return None, sorted(set(reached))
+
+
+def _state(standing: Standing) -> tuple[object, ...]:
+    parts = tuple((part.part, part.slot, part.version) for part in standing.parts or ())
+    return standing.version, parts
+
+
+def _next(
+    now: Standing, images: Iterable[KnownRelease], parts: Iterable[KnownRelease], *, sure: bool
+) -> Iterator[Hop]:
+    """What may be installed as a member stands, images before parts."""
+    scheme = now.scheme
+    for one in images:
+        later = compare(one.version or "", now.version or "", scheme) == 1
+        if later and _steps_to(fit(now, one), sure=sure):
+            yield Hop(release=one, loads="image")
+    for one in parts:
+        if _steps_to(fit(now, one), sure=sure) and _raises(now, one):
+            yield Hop(release=one, loads="part")
+
+
+def _steps_to(found: Fit, *, sure: bool) -> bool:
+    return found.holds is True or (not sure and found.holds is None)
+
+
+def _raises(now: Standing, one: KnownRelease) -> bool:
+    """Whether a part image brings a part that there is to a later version."""
+    scheme = now.part_scheme
+    return any(
+        part.version is not None and compare(one.carries[part.part], part.version, scheme) == 1
+        for part in now.parts or ()
+        if part.part in one.carries
+    )
+
+
+def after(now: Standing, hop: Hop) -> Standing:
+    """Where a member stands once a hop is done."""
+    carries, scheme = hop.release.carries, now.part_scheme
+
+    def raised(part: Part) -> Part:
+        brings = carries.get(part.part)
+        if brings is None or part.version is None:
+            return part
+        return replace(part, version=brings) if compare(brings, part.version, scheme) == 1 else part
+
+    parts = None if now.parts is None else tuple(map(raised, now.parts))
+    version = hop.release.version if hop.loads == "image" else now.version
+    return replace(now, version=version, parts=parts)
+
+
+def _unknown(standing: Standing, hops: Iterable[Hop]) -> str:
+    """The first condition on a chain that is not known."""
+    now = standing
+    for hop in hops:
+        for condition in fit(now, hop.release).conditions:
+            if condition.holds is None:
+                return f"{hop.release.file}: {condition.saw}"
+        now = after(now, hop)
+    return "a fact on the way is not known"
+
+
+def _obstacle(standing: Standing, targets: Iterable[KnownRelease]) -> str:
+    """What stands in the way of the target that is nearest."""
+    held = [fit(standing, one) for one in targets]
+    nearest = min(held, key=lambda each: (len(each.against), each.release.file))
+    return f"{nearest.release.file}: {'; '.join(nearest.against) or 'no release leads there'}"

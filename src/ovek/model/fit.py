@@ -1,0 +1,76 @@
+"""Whether a release may be brought to a member, condition by condition, and the way to one."""
+
+from collections.abc import Iterable
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.verdict import KnownRelease
+
+# What a release is, and what it takes to install it from where a member stands.
+Of = Literal[
+    "status", "track", "hardware", "revision", "variant", "memory", "volume", "from", "parts"
+]
+REACHING: frozenset[Of] = frozenset({"from", "parts"})
+
+
+class Condition(Struct, frozen=True, kw_only=True):
+    """One condition: what it is about, whether it holds (None: not known), and what was seen."""
+
+    of: Of
+    holds: bool | None
+    saw: str
+
+
+class Fit(Struct, frozen=True, kw_only=True):
+    """A release held against a member (or all members of a device)."""
+
+    release: KnownRelease
+    conditions: tuple[Condition, ...]
+
+    @property
+    def holds(self) -> bool | None:
+        """Whether every condition holds; None where that is not known."""
+        return _all(each.holds for each in self.conditions)
+
+    @property
+    def is_for(self) -> bool | None:
+        """Whether it is a release for the member, however it is reached from what runs."""
+        return _all(each.holds for each in self.conditions if each.of not in REACHING)
+
+    @property
+    def against(self) -> tuple[str, ...]:
+        """What was seen of every condition that does not surely hold, the surest first."""
+        failing = [each.saw for each in self.conditions if each.holds is False]
+        return (*failing, *(each.saw for each in self.conditions if each.holds is None))
+
+
+def _all(answers: Iterable[bool | None]) -> bool | None:
+    found = set(answers)
+    return False if False in found else None if None in found else True
+
+
+class Hop(Struct, frozen=True, kw_only=True):
+    """One install of a route: an image, or firmware of parts that the next one needs."""
+
+    release: KnownRelease
+    loads: Literal["image", "part"]
+
+
+class Route(Struct, frozen=True, kw_only=True):
+    """The installs in order from what runs to what is wanted; `hops` None: there is no way.
+
+    `known` is whether that is sure; `missing` says which condition stands in the way, or is not
+    known.
+    """
+
+    start: str | None
+    target: str
+    hops: tuple[Hop, ...] | None
+    known: bool = True
+    missing: str | None = None
+
+    @property
+    def steps(self) -> tuple[KnownRelease, ...] | None:
+        """The files in order; None where there is no way, or it is not known."""
+        return None if self.hops is None else tuple(hop.release for hop in self.hops)
