@@ -9,12 +9,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders import device, digest, image, judged, member, published, release, sheet
+from builders import CATALOG, device, digest, image, judged, member, published, release, sheet
 from ovek.engine import catalog
+from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
+from ovek.files.catalog import sorted_out
 from ovek.files.errors import InputError
 from ovek.files.importers import digestlist, importer_of, metalink, pasted, sidefile, table
+from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming
 from ovek.model.policy import Policy
@@ -55,12 +59,112 @@ def test_digest_lists_are_read_as_real_programs_write_them(tmp_path, command):
     listing = tmp_path / "list.txt"
     listing.write_bytes(done.stdout)
     assert importer_of(listing).kind == "digest list"
-    found = {one.release.file: one.release.digests for one in digestlist.read(listing)}
+    entries, bad = sorted_out(digestlist.read(listing))
+    found = {one.release.file: one.release.digests for one in entries}
+    assert not bad
     assert found == {name: Digests(**{algorithm: digest(name, algorithm)}) for name in names}
 
 
+def listed(file):
+    return sorted_out(digestlist.read(file))[0]
+
+
+@pytest.mark.parametrize("command", [
+    ["b2sum", "--tag"], ["sha384sum"], ["sha384sum", "--tag"], ["openssl", "dgst", "-sha3-512"],
+    ["openssl", "dgst", "-blake2b512"], ["sha224sum", "--tag"],
+])  # fmt: skip
+def test_digests_that_no_release_is_held_against_are_refused_by_name(tmp_path, command):
+    (tmp_path / "a.img").write_text("x")
+    done = subprocess.run([*command, "a.img"], cwd=tmp_path, capture_output=True, check=True)
+    file = tmp_path / "list.txt"
+    file.write_bytes(done.stdout)
+    with pytest.raises(InputError, match="which no release is held against"):
+        listed(file)
+
+
+def test_a_bare_list_that_hints_at_another_algorithm_asks_which_it_is(tmp_path, ovek):
+    line = f"{SHA512}  a.img\n"
+    for name, text in (("x.b2sum.txt", line), ("list.txt", f"# made with b2sum -a\n{line}")):
+        file = ovek.write(name, text)
+        with pytest.raises(InputError, match="hints at another algorithm"):
+            listed(file)
+        assert "say --algorithm sha512" in ovek.refuses("catalog", "import", name, "--look")
+        ovek("catalog", "import", name, "--look", "--algorithm", "sha512")
+    assert listed(ovek.write("list.txt", f"# of our server\n{line}"))[0].release.file == "a.img"
+
+
+def test_a_list_whose_lines_end_with_a_nul_is_read(tmp_path):
+    (tmp_path / "a\nb.img").write_text("x")
+    done = subprocess.run(
+        ["sha256sum", "-z", "a\nb.img"], cwd=tmp_path, capture_output=True, check=True
+    )
+    file = tmp_path / "list.txt"
+    file.write_bytes(done.stdout)
+    assert [one.release.file for one in listed(file)] == ["a\nb.img"]
+
+
+def test_one_bad_line_costs_that_line_and_is_told(ovek):
+    lines = [f"{MD5}  a.img", f"{MD5[:-1]}  short.img", f"{MD5}  -", f"{digest('y')}  b.img"]
+    ovek.write("catalog/more.md5", "\n".join(lines))
+    done = ovek("catalog", "list")
+    assert {"a.img", "b.img"} <= set(done.stdout.split())
+    assert "more.md5, line 2: the digest has 31 characters" in done.stderr
+    assert "more.md5, line 3: is of standard input (-)" in done.stderr
+    assert done.stderr.count("That line is left out.") == 2
+    ovek.write("catalog/more.md5", lines[1])
+    assert "31 characters" in ovek.refuses("catalog", "list")
+
+
+def test_rows_that_name_one_file_for_several_hardware_are_one_release_with_the_needs_of_each():
+    small, large = {"fits": ("SW1*",)}, {"fits": ("SW2*",), "needs": {"memory": 2000}}
+    found = index(release("2.0", **small), release("2.0", **large))
+    (one,) = found.releases
+    assert one.fits == ("SW1*", "SW2*")
+    assert (one.needs_of("SW10").memory, one.needs_of("SW20").memory) == (None, 2000)
+
+
+def own(*files):
+    return [Published(release(one, file=f"copy-{one}.img"), Origin("ours.json", 1), None, "own")
+            for one in files]  # fmt: skip
+
+
+def test_a_copy_of_ours_is_matched_and_proves_only_where_policy_says_so():
+    file = image("9.0", content="copy-9.0.img")
+    what, catalog_ = device(member(file, boots=("flash:sw-9.0.img",))), [*CATALOG, *own("9.0")]
+    found = judged(what, catalog=catalog_)
+    (one,) = found.members[0].images.values()
+    assert one.judgement.verdict == "matched"
+    assert "for which no publisher vouches" in one.judgement.why
+    assert walk_device(found).reload == "unproven"
+    judge = judge_for(sheet(), ReleaseIndex(catalog_), accepts_own=True)
+    assert walk_device(judge_device(what, judge)).reload == "ready"
+
+
+def test_a_list_of_our_own_copies_disputes_no_publisher():
+    wrong = Release(file="sw-1.0.img", digests=Digests(md5=digest("rotten")))
+    ours = Published(wrong, Origin("ours.json", 1), None, "own")
+    good, bad = image("1.0"), image("2.0", path="b", content="rotten")
+    found = judged(member(good, bad), catalog=[*CATALOG, ours]).members[0].images
+    assert sorted(each.judgement.verdict for each in found.values()) == ["matched", "proven"]
+    named = judged(member(image("1.0", content="rotten")), catalog=[*CATALOG, ours])
+    (only,) = named.members[0].images.values()
+    assert only.judgement.verdict == "altered", "a publisher says what this name is"
+
+
+def test_own_records_are_imported_as_such(ovek):
+    ovek.write("ours.md5", f"{digest('copy')}  sw-7.0.img\n")
+    ovek("catalog", "import", "ours.md5", "--own")
+    assert json.loads((ovek.folder / "catalog/ours.json").read_text())["trust"] == "own"
+    place = "flash:sw-7.0.img"
+    ovek.snapshot(device(member(image("7.0", content="copy"), boots=(place,)), place=place))
+    assert ovek.json("audit")["devices"][0]["images"][0]["verdict"] == "matched"
+    ovek.write("policy.toml", 'accepts = ["publisher", "own"]\n')
+    audit = ovek.json("audit")["devices"][0]
+    assert (audit["images"][0]["verdict"], audit["reload"]) == ("proven", "ready")
+
+
 def test_a_tag_that_is_not_its_digests_is_told(tmp_path):
-    told = refused(digestlist.read, tmp_path / "a.txt", f"SHA1 (a.img) = {MD5}")
+    told = refused(listed, tmp_path / "a.txt", f"SHA1 (a.img) = {MD5}")
     assert "line 1" in told
     assert "SHA1" in told
 
@@ -211,7 +315,7 @@ def test_whatever_a_file_holds_it_is_read_or_refused(tmp_path_factory, reader, t
     file = tmp_path_factory.getbasetemp() / "any.md5"
     file.write_text(text, encoding="utf-8", errors="surrogatepass", newline="")
     try:
-        list(reader.read(file))
+        sorted_out(reader.read(file))
     except InputError as error:
         assert str(file) in str(error)
 

@@ -12,22 +12,23 @@ from ovek.cli.options import (
     FORMAT,
     SITE,
     Devices,
+    releases_of,
     snapshot_options,
     write_bytes,
     write_lines,
 )
 from ovek.cli.policy import contradiction, wants_of
 from ovek.engine import catalog
-from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError
-from ovek.files.catalog import read_catalog, write_catalog
+from ovek.files.catalog import read_catalog, sorted_out, write_catalog
 from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
 from ovek.files.site import Site, sheet_names
 from ovek.model.catalog import Published
+from ovek.model.digest import LENGTHS
 from ovek.model.naming import Naming
 from ovek.model.snapshot import Device
 from ovek.render.visible import visible
@@ -63,6 +64,12 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     metavar="MEANING=TITLE",
     help="Which column of a CSV file means what, like file=Image.",
 )
+@click.option("--own", is_flag=True, help="A list of your own copies: it proves nothing by itself.")
+@click.option(
+    "--algorithm",
+    type=click.Choice(list(LENGTHS)),
+    help="What the digests of a list without labels are, where their length does not tell.",
+)
 @click.option("--look", is_flag=True, help="Only show what is understood; write nothing.")
 @click.option("--yes", is_flag=True, help="Take what had to be guessed without asking.")
 @SITE
@@ -71,6 +78,8 @@ def import_command(
     name: str | None,
     publisher: str | None,
     column: dict[str, str],
+    own: bool,
+    algorithm: str | None,
     look: bool,
     yes: bool,
     site_folder: Path,
@@ -79,7 +88,8 @@ def import_command(
 
     Reads ovek.catalog/1, digest lists (two columns or BSD-tagged), a bare digest in a side file
     named after the image, CSV with a header, Metalink 4, and text pasted from a release page. What
-    was understood is shown first; a table or pasted text is taken only with a yes.
+    was understood is shown first; a table or pasted text is taken only with a yes. With --own it is
+    a list of your own copies: what equals one is `matched`, and policy says whether that counts.
     """
     site = Site(site_folder)
     name = name or shown_name(file[0]).partition(".")[0]
@@ -92,7 +102,11 @@ def import_command(
     guessed = False
     for each in file:
         importer = None if each.suffix == ".json" else importer_of(each)
-        found = list(read_catalog(each) if importer is None else importer.read(each, column))
+        said = {**column, **({"algorithm": algorithm} if algorithm is not None else {})}
+        lines = read_catalog(each) if importer is None else importer.read(each, said)
+        found, bad = sorted_out(lines)
+        for error in bad:
+            click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)
         guessed = guessed or (importer is not None and importer.guessed)
         _show_understood(each, found, importer, column)
         entries += found
@@ -105,7 +119,7 @@ def import_command(
     source = f"{', '.join(map(shown_name, file))}, imported {today}"
     publishers = {entry.publisher for entry in kept} - {None}
     told = publisher or (publishers.pop() if len(publishers) == 1 else None)
-    write_catalog(target, kept, source, told, today)
+    write_catalog(target, kept, source, told, today, "own" if own else "publisher")
     click.echo(f"{visible(str(target))} is written. See: ovek catalog check")
 
 
@@ -150,7 +164,7 @@ def list_command(site_folder: Path, format_: str) -> None:
     from ovek.render import catalog as render
     from ovek.render import json
 
-    found = ReleaseIndex(Site(site_folder).releases).releases
+    found = releases_of(Site(site_folder)).releases
     _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
 
 
@@ -166,7 +180,7 @@ def find_command(text: str, site_folder: Path, format_: str) -> None:
     from ovek.render import catalog as render
     from ovek.render import json
 
-    found = catalog.find(ReleaseIndex(Site(site_folder).releases), text)
+    found = catalog.find(releases_of(Site(site_folder)), text)
     _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
     if not found:
         sys.exit(1)
@@ -182,7 +196,7 @@ def show_command(file: str, site_folder: Path, format_: str) -> None:
     from ovek.render import json
 
     site = Site(site_folder)
-    found = ReleaseIndex(site.releases).named(file, case_blind=True)
+    found = releases_of(site).named(file, case_blind=True)
     if not found:
         met = f"no source there publishes {file!r}"
         raise InputError(site.folder / "catalog", met, "See: ovek catalog find TEXT")
@@ -202,7 +216,7 @@ def check_command(site_folder: Path, format_: str) -> None:
     from ovek.render import json
 
     site = Site(site_folder)
-    releases = ReleaseIndex(site.releases)
+    releases = releases_of(site)
     sheets = (site.sheet(name) for name in sheet_names(site.folder))
     namings = [Naming(sheet) for sheet in sheets if sheet is not None]
     found = list(catalog.mistakes(releases, datetime.now(UTC).date(), namings))
@@ -227,7 +241,7 @@ def path_command(
     from ovek.render import json
 
     site = Site(site_folder)
-    releases = ReleaseIndex(site.releases).releases
+    releases = releases_of(site).releases
     if any(device.name == start for device in site.fleet.device):
         devices = Devices(site, site.state(snapshot_file), [start])
         device, judge = _one(devices)

@@ -123,7 +123,7 @@ _OWN: list[tuple[Devices, Work[Any]]] = []
 def _start(
     folder: Path, root: Path, files: list[Path], make: Make[Any], args: tuple[Any, ...]
 ) -> None:
-    devices = Devices(Site(folder), State(root, files, {}))
+    devices = Devices(Site(folder), State(root, files, {}), quiet=True)
     _OWN[:] = [(devices, make(devices, *args))]
 
 

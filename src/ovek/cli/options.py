@@ -22,6 +22,7 @@ from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
 from ovek.model.typed import typed
 from ovek.model.unread import Unread
+from ovek.render.visible import visible
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -118,11 +119,20 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
     return SEVEREST_FIRST.index(severity) <= SEVEREST_FIRST.index(threshold)
 
 
+def releases_of(site: Site) -> ReleaseIndex:
+    """All that the sources in catalog/ tell of; lines of lists that cannot be read are told."""
+    index = ReleaseIndex(site.releases)
+    for error in site.left_out:
+        click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)
+    return index
+
+
 class Devices:
     """The devices of a fleet as they were last read, each with what its images are held against.
 
     `named` are names, `globs` patterns of names; none is all. `state` tells where the line of each
-    device stands: `chosen` are those that are taken.
+    device stands: `chosen` are those that are taken. What the catalog leaves out is told, unless
+    `quiet`.
     """
 
     def __init__(
@@ -131,11 +141,13 @@ class Devices:
         state: State,
         named: Iterable[str] = (),
         globs: tuple[str, ...] = (),
+        *,
+        quiet: bool = False,
     ) -> None:
         self.site, self.state = site, state
         self.named, self.globs = tuple(dict.fromkeys(named)), globs
         self._judges: dict[str, Judge] = {}
-        self.releases = ReleaseIndex(site.releases)
+        self.releases = ReleaseIndex(site.releases) if quiet else releases_of(site)
         self._fleet = {device.name: device for device in site.fleet.device}
         self.chosen = state.only(name for name in state.names if self.takes(name))
 
@@ -184,7 +196,10 @@ class Devices:
                 file = self.file if line is None else self.state.files[line.file]
                 raise InputError(file, met, do, key="sheet")
             judge = self._judges[device.sheet] = judge_for(
-                sheet, self.releases, self.site.policy.weakest_digest
+                sheet,
+                self.releases,
+                self.site.policy.weakest_digest,
+                accepts_own="own" in self.site.policy.accepts,
             )
         return judge
 

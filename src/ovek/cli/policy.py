@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import FORMAT, SITE, write_bytes, write_lines
+from ovek.cli.options import FORMAT, SITE, releases_of, write_bytes, write_lines
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
@@ -28,7 +28,7 @@ def check(site_folder: Path, format_: str) -> None:
     not exist, each with the nearest name that does.
     """
     site = Site(site_folder)
-    check_policy(site, ReleaseIndex(site.releases))
+    check_policy(site, releases_of(site))
     if format_ == "json":
         from ovek.render import json
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import FORMAT, SITE, Devices, write_bytes, write_lines
+from ovek.cli.options import FORMAT, SITE, Devices, releases_of, write_bytes, write_lines
 from ovek.cli.progress import bytes_bar
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
@@ -62,7 +62,7 @@ def command(
     folder = folder if folder is not None else site.folder / "shelf"
     if not folder.is_dir():
         raise InputError(folder, "is no folder", "Name one: ovek shelf FOLDER")
-    releases = ReleaseIndex(site.releases)
+    releases = releases_of(site)
     algorithms = _algorithms(releases, write_list)
     files = _read(folder, algorithms, fresh=fresh)
     if write_list is not None:
@@ -98,8 +98,8 @@ def _judged(
     releases: ReleaseIndex,
     used_by: dict[str, tuple[str, ...]],
 ) -> Iterator[ShelfVerdict]:
-    weakest = site.policy.weakest_digest
-    return judge_shelf(files, releases, _namings(site), used_by, weakest)
+    weakest, own = site.policy.weakest_digest, "own" in site.policy.accepts
+    return judge_shelf(files, releases, _namings(site), used_by, weakest, accepts_own=own)
 
 
 def shelf_facts(site: Site, releases: ReleaseIndex) -> ShelfFacts | None:

@@ -113,9 +113,7 @@ def _rescue(one: JudgedMember) -> tuple[Started, ...]:
     able = [
         image
         for image in (*one.images.values(), *one.sets.values(), *one.banks.values())
-        if image.starts_members
-        and image.judgement.verdict in ("proven", "unmeasured", "disputed", "unlisted")
-        and image.suits is not False
+        if image.starts_members and image.judgement.verdict in STARTS and image.suits is not False
     ]
     able.sort(key=lambda image: (-WORST_FIRST.index(image.judgement.verdict), image.place[:2]))
     return tuple(_started(str(image.place), image, image.place.on(one.member.id)) for image in able)

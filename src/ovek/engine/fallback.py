@@ -74,7 +74,7 @@ def _candidates(one: JudgedMember) -> list[Image]:
         image
         for image in (*one.images.values(), *one.sets.values())
         if image.starts_members
-        and image.judgement.verdict in ("proven", "unmeasured")
+        and image.judgement.verdict in ("proven", "matched", "unmeasured")
         and image.suits is not False
         and image.place not in banked
         and not (image.place in one.sets and image is not one.sets[image.place])

@@ -155,7 +155,8 @@ def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
 
 
 def _sizes(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
-    memory, volume = release.needs.memory, release.needs.volume
+    needs = release.needs_of(standing.hardware.model)
+    memory, volume = needs.memory, needs.volume
     if memory:
         have = standing.hardware.memory
         yield _of(
@@ -195,7 +196,7 @@ def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
 
 def _parts(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     scheme = standing.part_scheme
-    for name, need in (release.needs.parts or {}).items():
+    for name, need in (release.needs_of(standing.hardware.model).parts or {}).items():
         brings = release.carries.get(name)
         if brings is not None and compare(brings, need, scheme) in (0, 1):
             continue

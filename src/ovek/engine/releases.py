@@ -1,7 +1,8 @@
 """What all sources together say of each release, and which digests belong to one set of bytes.
 
 1. Entries with one file name are one release, told by several sources; two publishers that both
-   give their names may use one file name for two releases.
+   give their names may use one file name for two releases. Rows that name one file for several
+   hardware are one release for all of them, with the needs of each.
 2. Where two sources give different digests for one algorithm, that algorithm is disputed: both
    are kept, neither is taken.
 3. Any other fact is taken from the first source that knows it, by the name of its file. In what
@@ -9,6 +10,8 @@
 4. Digests that any source gives for one set of bytes belong together, over all names and sources:
    releases that share a digest are one *family*.
 5. A file that a release contains is published with it.
+6. A list that somebody took of their own copies publishes nothing: its digests say only that two
+   files are the same (`own`).
 """
 
 from bisect import bisect_left
@@ -20,7 +23,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from ovek.model.catalog import Contained, Needs, Published
+from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.fit import Route
 from ovek.model.verdict import KnownRelease
@@ -47,10 +50,14 @@ class ReleaseIndex:
         self.by_folded: dict[str, list[KnownRelease]] = {}
         self.by_digest: dict[str | None, list[KnownRelease]] = {}
         self.by_version: dict[str, list[KnownRelease]] = {}
-        self.releases = sorted(
-            (_merged(entries) for entries in _grouped(published)),
-            key=lambda release: (release.file, release.publisher or ""),
-        )
+        published = list(published)
+        ours = [entry for entry in published if entry.trust == "own"]
+        self.releases = _sorted(entry for entry in published if entry.trust != "own")
+        self.own: dict[str, KnownRelease] = {}
+        for release in _sorted(ours):
+            for digests in release.digests.values():
+                for digest in digests:
+                    self.own.setdefault(digest, release)
         for release in self.releases:
             self._enter(release)
             if release.version is not None:
@@ -136,6 +143,14 @@ class ReleaseIndex:
         return alone
 
 
+def _sorted(published: Iterable[Published]) -> list[KnownRelease]:
+    """The releases that entries tell of, in the order of their file names."""
+    return sorted(
+        (_merged(entries) for entries in _grouped(published)),
+        key=lambda release: (release.file, release.publisher or ""),
+    )
+
+
 def _families(by_digest: dict[str | None, list[KnownRelease]]) -> dict[KnownRelease, Family]:
     """The family of each release that shares a digest with another."""
     leader: dict[KnownRelease, KnownRelease] = {}
@@ -205,12 +220,16 @@ def _merged(entries: list[Published]) -> KnownRelease:
         version=version if version is not None and len(version) <= LONGEST else None,
         variant=first("variant"),
         kind=first("kind"),
-        fits=first("fits"),
+        fits=_all_fits(releases),
         revisions=first("revisions"),
         status=first("status"),
         track=first("track"),
         published=first("published"),
         needs=first("needs") or Needs(),
+        by_hardware=_by_hardware(releases),
+        with_=first("with_") or (),
+        minutes=first("minutes"),
+        trust=entries[0].trust,
         carries=first("carries") or {},
         reached_from=first("from_"),
         contains=first("contains") or (),
@@ -219,6 +238,20 @@ def _merged(entries: list[Published]) -> KnownRelease:
         unpacked=next((r.needs.unpacked for r in releases if r.needs and r.needs.unpacked), None),
         origins=tuple(sorted((e.origin for e in entries), key=lambda o: (o.file, o.line))),
     )
+
+
+def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
+    """The hardware of all rows; None where no row tells of any."""
+    told = [release.fits for release in releases if release.fits is not None]
+    return tuple(dict.fromkeys(glob for globs in told for glob in globs)) if told else None
+
+
+def _by_hardware(releases: list[Release]) -> tuple[tuple[tuple[str, ...], Needs], ...]:
+    """The needs of each row that tells of some hardware, where rows differ."""
+    rows = {
+        release.fits: release.needs or Needs() for release in releases if release.fits is not None
+    }
+    return tuple(rows.items()) if len({repr(needs) for needs in rows.values()}) > 1 else ()
 
 
 def _inside(release: KnownRelease, contained: Contained) -> KnownRelease:

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
-from ovek.engine.verdicts import JudgedDevice, accepted, judge_file
+from ovek.engine.verdicts import JudgedDevice, accepted, accepted_own, judge_file
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.naming import Naming
 from ovek.model.shelf import ShelfFile, ShelfVerdict
@@ -34,12 +34,14 @@ def judge_shelf(
     namings: Iterable[Naming],
     used_by: Mapping[str, tuple[str, ...]],
     weakest: Algorithm = "md5",
+    *,
+    accepts_own: bool = False,
 ) -> Iterator[ShelfVerdict]:
     """Judge every file, then what is inside it; `used_by` names devices by release file.
 
-    `weakest` is the weakest digest that may prove a file.
+    `weakest` is the weakest digest that may prove a file, `accepts_own` whether own records do.
     """
-    judge = _Judge(releases, list(namings), weakest)
+    judge = _Judge(releases, list(namings), weakest, accepts_own)
     for file in files:
         name = file.path.rpartition("/")[2]
         if file.problem is not None:
@@ -68,12 +70,15 @@ class _Judge(NamedTuple):
     releases: ReleaseIndex
     namings: list[Naming]
     weakest: Algorithm
+    accepts_own: bool = False
 
     def of(self, name: str, size: int | None, digests: Digests) -> Judgement | None:
         """The judgement of a file; None where it is no image."""
         known = _named(name, self.releases)
         looks = any(naming.of(name, case_blind=True).image for naming in self.namings)
         found = judge_file(name, size, digests, looks, known, self.releases)
+        if found is not None and found.verdict == "matched" and self.accepts_own:
+            found = accepted_own(found)
         return None if found is None else accepted(found, self.weakest)
 
 

@@ -10,7 +10,9 @@ Digests that any source gives for one set of bytes belong together (see `release
    size that cannot be the published one, `altered`, or `disputed` where sources disagree or the
    digest is doubtful; no digest known to both, `unmeasured`. A name that the listing cut is a
    published one where only one begins so; where several do, it is `unmeasured`.
-3. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.
+3. Else a digest equals one of a list of own copies: `matched`, the same bytes as a copy of ours,
+   which no publisher vouches for. Policy may accept that as a proof.
+4. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.
 
 A set is as good as its worst package; a package that is missing makes it `altered`. A bank that
 lists places is judged by those files (a set file among them by its set), and is `altered` where it
@@ -43,7 +45,7 @@ class Judge(Struct, frozen=True, kw_only=True):
     """What images are held against: the sheet, its naming, and all known releases.
 
     `weakest` is the weakest digest that may prove an image; `asks` the facts that the sheet asks
-    for, and the question of each.
+    for, and the question of each. `accepts_own` is whether a copy of ours proves, too.
     """
 
     sheet: Sheet
@@ -51,9 +53,12 @@ class Judge(Struct, frozen=True, kw_only=True):
     releases: ReleaseIndex
     weakest: Algorithm = "md5"
     asks: dict[str, str] = {}
+    accepts_own: bool = False
 
     def accepted(self, judgement: Judgement) -> Judgement:
         """The judgement, unless its proof is by a digest that policy calls too weak."""
+        if self.accepts_own and judgement.verdict == "matched":
+            judgement = accepted_own(judgement)
         if self.weakest == "md5":  # anything proves: do not ask for every image of a fleet
             return judgement
         return accepted(judgement, self.weakest)
@@ -121,7 +126,13 @@ class JudgedDevice(Struct, frozen=True, kw_only=True):
         return one.sets.get(bare) or one.images.get(bare)
 
 
-def judge_for(sheet: Sheet, releases: ReleaseIndex, weakest: Algorithm = "md5") -> Judge:
+def judge_for(
+    sheet: Sheet,
+    releases: ReleaseIndex,
+    weakest: Algorithm = "md5",
+    *,
+    accepts_own: bool = False,
+) -> Judge:
     """Make ready to judge devices of one kind; keep the result, since it remembers names."""
     return Judge(
         sheet=sheet,
@@ -129,6 +140,7 @@ def judge_for(sheet: Sheet, releases: ReleaseIndex, weakest: Algorithm = "md5") 
         releases=releases,
         weakest=weakest,
         asks=sheet.asks(),
+        accepts_own=accepts_own,
     )
 
 
@@ -183,15 +195,43 @@ def judge_file(
             if len(equal) == 1 and releases.proves_alone(equal[0], algorithm, digests):
                 return _proven(equal[0], algorithm)
             return _against_equal(name, digests, equal, releases.family(equal[0]))
+    own = _own(digests, releases) if releases.own else None
     if known:
         judgements = [
             _against_named(size, step or 1, digests, release, releases.family(release))
             for release in known
         ]
-        return max(judgements, key=lambda one: WORST_FIRST.index(one.verdict))
+        named = max(judgements, key=lambda one: WORST_FIRST.index(one.verdict))
+        return own if own is not None and named.verdict == "unmeasured" else named
+    if own is not None:
+        return own
     if looks:
         return Judgement(verdict="unlisted", why=f"no source publishes {name}")
     return None
+
+
+def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
+    """Hold a file against the lists of own copies; None where none has it."""
+    for algorithm, digest in digests or ():
+        release = releases.own.get(digest)
+        if release is None or digest not in release.digests.get(algorithm, ()):
+            continue
+        if any(
+            d not in release.digests[name] for name, d in digests or () if name in release.digests
+        ):
+            return None
+        told = ", ".join(str(origin) for origin in release.origins)
+        why = f"its {TITLES[algorithm]} is that of our own copy {release.file} ({told}), "
+        why += "for which no publisher vouches"
+        return Judgement(verdict="matched", why=why, release=release, by=algorithm)
+    return None
+
+
+@lru_cache(maxsize=4096)
+def accepted_own(judgement: Judgement) -> Judgement:
+    """A match with a copy of ours, as the proof that policy takes it for."""
+    why = f"{judgement.why}; policy accepts own records"
+    return Judgement(verdict="proven", why=why, release=judgement.release, by=judgement.by)
 
 
 def _against_equal(
@@ -355,7 +395,7 @@ def _judge_files(
     blind = volume.case_blind
     releases = judge.releases
     published = releases.by_folded if blind else releases.by_name
-    digests_published = releases.by_digest
+    digests_published, own = releases.by_digest, releases.own
     sets = {volume.folded(each.set_file) for each in volume.sets or ()}
     started = {volume.folded(p.path) for p in named_on.started if p.volume == volume.name} - sets
     loaded = {volume.folded(p.path) for p in named_on.loaded if p.volume == volume.name}
@@ -370,6 +410,7 @@ def _judge_files(
             name not in published
             and not may_be
             and path not in used
+            and (not own or digests is None or not any(digest in own for _, digest in digests))
             and (
                 digests is None
                 or (

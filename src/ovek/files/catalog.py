@@ -1,7 +1,7 @@
 """Catalogs: `ovek.catalog/1` (JSON) and the two-column digest lists that `md5sum` writes."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import date
 from pathlib import Path
 from typing import Literal
@@ -11,11 +11,11 @@ import msgspec.structs
 
 from ovek.files.errors import InputError
 from ovek.files.importers import IMPORTERS, importer_of, may_stand
-from ovek.files.importers.interface import Importer
+from ovek.files.importers.interface import Bad, Importer
 from ovek.files.names import shown_name
 from ovek.files.typed import cannot_read, explain, read_bytes, text_of, too_many_digits
 from ovek.files.whole import write_whole
-from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy
+from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy, Trust
 
 
 class CatalogFile(
@@ -27,6 +27,7 @@ class CatalogFile(
     releases: tuple[Release, ...]
     publisher: str | None = None
     source: str | None = None
+    trust: Trust = "publisher"
 
 
 class _Outline(msgspec.Struct, forbid_unknown_fields=True, kw_only=True):
@@ -36,12 +37,14 @@ class _Outline(msgspec.Struct, forbid_unknown_fields=True, kw_only=True):
     releases: list[msgspec.Raw]
     publisher: str | None = None
     source: str | None = None
+    trust: Trust = "publisher"
 
 
-def read_catalogs(folder: Path) -> list[Published]:
+def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> list[Published]:
     """Read every catalog and digest list of a folder, in name order; raise InputError.
 
-    A folder that is not there holds no release.
+    A folder that is not there holds no release. A line that cannot be read costs itself, and goes
+    into `left_out`; a list without a line that can is refused.
     """
     if not folder.is_dir():
         return []
@@ -56,12 +59,27 @@ def read_catalogs(folder: Path) -> list[Published]:
         if file.suffix == ".json":
             releases += read_catalog(file)
         elif may_stand(file):
-            releases += _standing(file).read(file, {})
+            found, bad = sorted_out(_standing(file).read(file, {}))
+            releases += found
+            if left_out is not None:
+                left_out += bad
         else:
             met = f"has the ending {file.suffix!r}, which is no catalog's"
             lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
             raise InputError(file, met, f"Name a catalog .json, a list {', '.join(lists)}")
     return releases
+
+
+def sorted_out(
+    entries: Iterable[Published | Bad],
+) -> tuple[list[Published], list[InputError]]:
+    """The releases of a list, and its lines that cannot be read; raise InputError without any."""
+    entries = list(entries)
+    bad = [entry.error for entry in entries if isinstance(entry, Bad)]
+    found = [entry for entry in entries if not isinstance(entry, Bad)]
+    if bad and not found:
+        raise bad[0]
+    return found, bad
 
 
 def _standing(file: Path) -> Importer:
@@ -94,7 +112,7 @@ def read_catalog(file: Path) -> Iterator[Published]:
             raise why from None
         told = release.told_by
         origin = Origin(shown_name(file), line) if told is None else Origin(told.file, told.line)
-        yield Published(release, origin, outline.publisher)
+        yield Published(release, origin, outline.publisher, outline.trust)
 
 
 def _untyped(data: bytes) -> object:
@@ -120,7 +138,12 @@ def _plain(file: Path, text: str) -> object:
 
 
 def write_catalog(
-    file: Path, entries: list[Published], source: str, publisher: str | None, when: date
+    file: Path,
+    entries: list[Published],
+    source: str,
+    publisher: str | None,
+    when: date,
+    trust: Trust = "publisher",
 ) -> None:
     """Write imported releases as a catalog, each with where it was told; whole or not at all."""
     releases = tuple(
@@ -131,7 +154,11 @@ def write_catalog(
         for entry in entries
     )
     catalog = CatalogFile(
-        format="ovek.catalog/1", publisher=publisher, source=source, releases=releases
+        format="ovek.catalog/1",
+        publisher=publisher,
+        source=source,
+        releases=releases,
+        trust=trust,
     )
     text = msgspec.json.format(msgspec.json.encode(catalog), indent=1)
     write_whole(file, [text, b"\n"])

@@ -52,7 +52,12 @@ class Site:
     @cached_property
     def releases(self) -> list[Published]:
         """Every release that some source in `catalog/` tells of."""
-        return read_catalogs(self.folder / "catalog")
+        return read_catalogs(self.folder / "catalog", self.left_out)
+
+    @cached_property
+    def left_out(self) -> list[InputError]:
+        """The lines of lists in `catalog/` that could not be read, once the releases were."""
+        return []
 
     @cached_property
     def _sheets(self) -> dict[str, Sheet]:

@@ -13,6 +13,7 @@ FORMAT = "ovek.catalog/1"
 Status = Literal["recommended", "current", "old", "withdrawn"]
 Track = Literal["maintenance", "feature"]
 ReleaseKind = Literal["system-image", "package", "set-file", "part-image"]
+Trust = Literal["publisher", "own"]
 FileName = Annotated[str, Meta(min_length=1, pattern=r"^[^/]+$")]
 
 
@@ -52,9 +53,12 @@ class Release(
     forbid_unknown_fields=True,
     omit_defaults=True,
     kw_only=True,
-    rename={"from_": "from"},
+    rename={"from_": "from", "with_": "with"},
 ):
-    """One published file. None is not known; `from_` None means reachable from any version."""
+    """One published file. None is not known; `from_` None means reachable from any version.
+
+    `with_` are the files that are loaded together with it, `minutes` how long that takes.
+    """
 
     file: FileName
     size: Bytes | None = None
@@ -71,6 +75,8 @@ class Release(
     carries: dict[str, str] | None = None
     from_: tuple[str, ...] | None = None
     contains: tuple[Contained, ...] | None = None
+    with_: tuple[FileName, ...] | None = None
+    minutes: Annotated[int, Meta(ge=0, le=100_000)] | None = None
     digest_doubtful: bool = False
     note: str | None = None
     told_by: ToldBy | None = None
@@ -87,8 +93,9 @@ class Origin(Struct, frozen=True):
 
 
 class Published(Struct, frozen=True):
-    """One release as one source tells it."""
+    """One release as one source tells it; of `own` trust it is a list of somebody's own copies."""
 
     release: Release
     origin: Origin
     publisher: str | None = None
+    trust: Trust = "publisher"

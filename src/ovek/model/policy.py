@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from msgspec import Meta, Struct
 
 from ovek.model.age import parse_age
-from ovek.model.catalog import Track
+from ovek.model.catalog import Track, Trust
 from ovek.model.digest import Algorithm
 from ovek.model.finding import Severity
 from ovek.model.size import SizeError, parse_size
@@ -68,9 +68,9 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     narrower.
     `keep` is how many system images stay on each member. `reserve` is the free space that a
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
-    `weakest_digest` is the weakest that may prove an image. `digest_age` is how old a digest may be
-    that is not measured anew, `start_digest_age` that of an image that runs or starts next.
-    `severity` changes that of a rule.
+    `weakest_digest` is the weakest that may prove an image, `accepts` whose records may.
+    `digest_age` is how old a digest may be that is not measured anew, `start_digest_age` that of an
+    image that runs or starts next. `severity` changes that of a rule.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -83,6 +83,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     reserve: str = "5%"
     pinned: Globs = ()
     weakest_digest: Algorithm = "md5"
+    accepts: tuple[Trust, ...] = ("publisher",)
     snapshot_age: str | None = None
     backup_age: str | None = None
     digest_age: str | None = None

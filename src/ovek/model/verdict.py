@@ -1,17 +1,18 @@
 """What is known about one image, and what the next start makes of it."""
 
 from datetime import date
+from fnmatch import fnmatchcase
 from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind
+from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind, Trust
 from ovek.model.digest import Algorithm
 from ovek.model.place import Place
 from ovek.model.sheet import Role
 from ovek.model.snapshot import File
 
-Verdict = Literal["altered", "cut-short", "disputed", "unlisted", "unmeasured", "proven"]
+Verdict = Literal["altered", "cut-short", "disputed", "unlisted", "unmeasured", "matched", "proven"]
 
 WORST_FIRST: tuple[Verdict, ...] = (
     "altered",
@@ -19,6 +20,7 @@ WORST_FIRST: tuple[Verdict, ...] = (
     "disputed",
     "unlisted",
     "unmeasured",
+    "matched",
     "proven",
 )
 
@@ -28,7 +30,8 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
 
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
     sources disagree and it is named in `disputed`. `within` is the release that contains
-    this file; `contains` is then all that it contains.
+    this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
+    tell of some hardware only. `trust` is `own` where nobody but ourselves vouches for it.
     """
 
     file: str
@@ -53,6 +56,17 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     note: str | None
     unpacked: int | None
     origins: tuple[Origin, ...]
+    by_hardware: tuple[tuple[tuple[str, ...], Needs], ...] = ()
+    with_: tuple[str, ...] = ()
+    minutes: int | None = None
+    trust: Trust = "publisher"
+
+    def needs_of(self, model: str | None) -> Needs:
+        """What it needs on hardware of a model: what the rows for that tell, else what all do."""
+        for globs, needs in self.by_hardware if model is not None else ():
+            if any(fnmatchcase(model or "", glob) for glob in globs):
+                return needs
+        return self.needs
 
 
 class Judgement(Struct, frozen=True, kw_only=True, gc=False):

@@ -16,12 +16,19 @@ CandidateOrigin = Literal[
 ]
 GoesOn = Literal["missing", "absent", "unreadable", "empty"]
 Broken = Literal["bad", "not-an-image", "wrong-hardware", "altered", "cut-short"]
-Starts = Literal["proven", "unmeasured", "unlisted", "disputed", "remote"]
+Starts = Literal["proven", "matched", "unmeasured", "unlisted", "disputed", "remote"]
 Result = Literal[GoesOn, Broken, Starts, "unknown"]
 
 GOES_ON: tuple[GoesOn, ...] = ("missing", "absent", "unreadable", "empty")
 BROKEN: tuple[Broken, ...] = ("bad", "not-an-image", "wrong-hardware", "altered", "cut-short")
-STARTS: tuple[Starts, ...] = ("proven", "unmeasured", "unlisted", "disputed", "remote")
+STARTS: tuple[Starts, ...] = (
+    "proven",
+    "matched",
+    "unmeasured",
+    "unlisted",
+    "disputed",
+    "remote",
+)
 
 
 class Candidate(Struct, frozen=True, kw_only=True):

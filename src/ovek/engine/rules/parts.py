@@ -14,6 +14,13 @@ def _starting(member: MemberSubject) -> KnownRelease | None:
     return None if member.starting is None else member.starting.judgement.release
 
 
+def _needs(member: MemberSubject, release: KnownRelease | None) -> dict[str, str]:
+    """The versions of parts that a release needs on the hardware of a member."""
+    if release is None:
+        return {}
+    return release.needs_of(member.one.hardware.model).parts or {}
+
+
 def _of_name(member: MemberSubject, name: str) -> list[tuple[str, str]]:
     """The parts of a name, as they are told apart by slot, with the version that each runs."""
     parts = member.one.member.parts or ()
@@ -62,7 +69,7 @@ def pointer_mismatch(subject: Subject) -> Iterator[Said]:
     """A pointer's file is older than the next system image needs, or for other hardware."""
     for member in subject.members:
         release = _starting(member)
-        needs = (release.needs.parts or {}) if release is not None else {}
+        needs = _needs(member, release)
         for pointer in member.one.member.pointers or ():
             place = subject.judged.located(parse_place(pointer.place), member.id)
             image = subject.judged.image(place)
@@ -93,9 +100,8 @@ def part_too_old(subject: Subject) -> Iterator[Said]:
     """A part is older than the image that starts next needs, and the image does not carry it."""
     for member in subject.members:
         release = _starting(member)
-        if release is None or not release.needs.parts:
-            continue
-        for part, need in release.needs.parts.items():
+        for part, need in _needs(member, release).items():
+            assert release is not None
             if subject.part_order(release.carries.get(part), need) in (0, 1):
                 continue
             for shown, version in _of_name(member, part):

@@ -214,10 +214,11 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         yield "which files its parts are loaded from", ("pointer.place",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
-    if release is not None and (release.needs.parts or release.carries):
+    parts = release.needs_of(member.one.hardware.model).parts if release is not None else None
+    if release is not None and (parts or release.carries):
         have = {part.part for part in one.parts or ()}
         have -= {part.part for part in one.parts or () if not part.version}
-        needs = (release.needs.parts or {}).keys() - have - release.carries.keys()
+        needs = (parts or {}).keys() - have - release.carries.keys()
         carries = release.carries.keys() - have if "part.version" in asks else set[str]()
         for part in sorted(needs | carries):
             does = "needs one" if part in needs else "brings one"

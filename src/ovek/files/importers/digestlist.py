@@ -13,7 +13,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from ovek.files.errors import InputError
-from ovek.files.importers.interface import Importer
+from ovek.files.importers.interface import Bad, Importer, Said
 from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
@@ -22,49 +22,110 @@ from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 _LINE = re.compile(
     r"(?P<escaped>\\?)(?P<digest>[^\s\\]+)(?: [ *](?P<name>.+)|\s+(?P<loose>\S.*))", re.DOTALL
 )
-_TAG = re.compile(r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/-]+) ?\(")
+_TAG = re.compile(r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/_-]+) ?\(")
 _TAGGED = re.compile(r" ?= ?(?P<digest>\S+)")
 _TAGS: dict[str, Algorithm] = {"MD5": "md5", "SHA1": "sha1", "SHA256": "sha256", "SHA512": "sha512"}
+# Digests that no release is held against, by how their tags begin.
+_OTHERS = {
+    "BLAKE2": "BLAKE2", "BLAKE3": "BLAKE3", "SHA3": "SHA-3", "KECCAK": "SHA-3", "SHA384": "SHA-384",
+    "SHA224": "SHA-224", "SM3": "SM3", "RMD160": "RIPEMD-160", "RIPEMD": "RIPEMD-160",
+    "CRC": "CRC", "SHAKE": "SHA-3", "WHIRLPOOL": "Whirlpool",
+}  # fmt: skip
+_HINTS = re.compile(r"b2sum|blake-?2|sha-?3\b|sha3sum|keccak|whirlpool", re.IGNORECASE)
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
 _DO = "Write each line as: DIGEST, two blanks, FILE"
 
 
-def read(file: Path) -> Iterator[Published]:
+def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B006 - never changed
     """Go through a digest list; each line is a release with only a name and one digest.
 
-    The algorithm is told by the digest's length. Folders in front of a name are dropped: a
-    catalog knows files by name. Raises InputError.
+    The algorithm is told by a tag, else by the digest's length. Folders in front of a name are
+    dropped: a catalog knows files by name. A line that cannot be read, or that may be of an
+    algorithm that its digits do not tell apart, costs itself. Lines end with a line feed, or in
+    `-z` lists with a NUL. Raises InputError where there is no line at all.
     """
     text = text_of(file, read_bytes(file))
-    found = False
-    for number, line in enumerate(text.split("\n"), 1):
+    end = "\0" if "\0" in text else "\n"
+    found, heading, plain = False, "", said.get("algorithm")
+    for number, line in enumerate(text.split(end), 1):
         line = line.removesuffix("\r")
         if not line.strip() or line.startswith("#"):
+            heading += line
             continue
         found = True
-        parts = _parts(line)
-        if parts is None:
-            raise InputError(file, "is not a digest and a file name", _DO, line=number)
-        digest, name = parts.digest.lower(), parts.name
-        algorithm = algorithm_of(digest)
-        if parts.tag is not None and algorithm is not None:
-            _check_tag(file, number, parts.tag, algorithm)
-        if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
-            lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
-            met = f"the digest has {len(digest)} characters"
-            if algorithm is not None:
-                met = "the digest holds more than the characters 0-9 and a-f"
-            raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
-        if parts.escaped:
-            name = _unescaped(file, number, name)
-        name = name.rpartition("/")[2]
-        if not name:
-            raise InputError(file, "names a folder, not a file", _DO, line=number)
-        release = Release(file=name, digests=Digests(**{algorithm: digest}))
-        yield Published(release, Origin(shown_name(file), number))
+        try:
+            release = _release(file, number, line, plain, heading, escapes=end == "\n")
+        except InputError as error:
+            yield Bad(error)
+        else:
+            yield Published(release, Origin(shown_name(file), number))
     if not found:
         raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
+
+
+def _release(
+    file: Path, number: int, line: str, plain: str | None, heading: str, *, escapes: bool
+) -> Release:
+    """The release that one line tells of. Raises InputError."""
+    parts = _parts(line)
+    if parts is None:
+        raise InputError(file, "is not a digest and a file name", _DO, line=number)
+    digest, name = parts.digest.lower(), parts.name
+    if parts.tag is not None:
+        _check_other(file, number, parts.tag)
+    algorithm = algorithm_of(digest)
+    if parts.tag is not None and algorithm is not None:
+        _check_tag(file, number, parts.tag, algorithm)
+    if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
+        lengths = ", ".join(f"{LENGTHS[each]} ({TITLES[each]})" for each in reversed(LENGTHS))
+        met = f"the digest has {len(digest)} characters"
+        if algorithm is not None:
+            met = "the digest holds more than the characters 0-9 and a-f"
+        if len(digest) == 96:
+            met = "the digest has the length of SHA-384, which no release is held against"
+        raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
+    if parts.tag is None:
+        _check_hint(file, number, plain, heading, algorithm)
+    if parts.escaped and escapes:
+        name = _unescaped(file, number, name)
+    name = name.rpartition("/")[2]
+    if not name:
+        raise InputError(file, "names a folder, not a file", _DO, line=number)
+    if name == "-":
+        met = "is of standard input (-), which is no file"
+        raise InputError(file, met, "Put the file's name in its place", line=number)
+    return Release(file=name, digests=Digests(**{algorithm: digest}))
+
+
+def _check_other(file: Path, number: int, tag: str) -> None:
+    """Refuse a tag of an algorithm that no release is held against, by its name."""
+    plain = re.sub("[^A-Z0-9]", "", tag.upper())
+    for front, title in _OTHERS.items():
+        if plain.startswith(front):
+            met = f"the digest is {title} ({tag}), which no release is held against"
+            raise InputError(file, met, f"Known are {_known()}", line=number)
+
+
+def _check_hint(
+    file: Path, number: int, plain: str | None, heading: str, algorithm: Algorithm
+) -> None:
+    """Refuse what may be another algorithm of the same length, unless a person says it is not."""
+    if plain is not None:
+        if plain != algorithm:
+            met = f"the digest has the length of {TITLES[algorithm]}, --algorithm says {plain}"
+            raise InputError(file, met, "Mend the line or the option", line=number)
+        return
+    hint = _HINTS.search(shown_name(file)) or _HINTS.search(heading)
+    if hint is not None and algorithm in ("sha512", "sha256"):
+        met = f"{hint[0]!r} hints at another algorithm, which digits cannot tell from "
+        met += TITLES[algorithm]
+        do = f"If it is {TITLES[algorithm]}, say --algorithm {algorithm}"
+        raise InputError(file, met, do, line=number)
+
+
+def _known() -> str:
+    return ", ".join(TITLES[name] for name in reversed(LENGTHS))
 
 
 def is_line(line: str) -> bool:
@@ -129,6 +190,6 @@ def _claims(file: Path, text: str) -> bool:
 IMPORTER = Importer(
     kind="digest list",
     claims=_claims,
-    read=lambda file, said: read(file),
+    read=read,
     stands=frozenset({*(f".{name}" for name in LENGTHS), ".txt"}),
 )
