@@ -20,6 +20,7 @@ COMMANDS = {
     "catalog": "What was released, for which hardware, reached how?",
     "shelf": "Are the files on the server or stick what was released?",
     "custody": "Where did this image go wrong?",
+    "where": "Which devices and shelf folders hold this image, version or digest?",
     "rules": "What is checked, why, and what to do.",
     "policy": "What is wanted: check it against the fleet and the catalog.",
     "sheet": "How a kind of device is described: check, try, new.",

@@ -150,7 +150,7 @@ def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
         saw = f"it is the variant {release.variant}, and which one runs is not known"
         yield _of("variant", None, saw)
         return
-    saw = f"it is the variant {release.variant}, {standing.variant} is wanted"
+    saw = f"it is the variant {release.variant}, that of this one is {standing.variant}"
     yield _of("variant", release.variant == standing.variant, saw)
 
 

@@ -145,6 +145,7 @@ def _verdict(
         structure=structure,
         problem=None,
         digests=digests,
+        version=release.version if release is not None else None,
     )
 
 

@@ -33,7 +33,8 @@ class ShelfFile(Struct, frozen=True, kw_only=True, gc=False):
 class ShelfVerdict(Struct, frozen=True, kw_only=True):
     """One file (or `path!member` of an archive) judged.
 
-    `verdict` None: it is no image. `used_by` are devices that run it or start it next.
+    `verdict` None: it is no image. `used_by` are devices that run it or start it next, `version` is
+    that of its release.
     """
 
     path: str
@@ -47,6 +48,7 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     structure: Structure | None
     problem: str | None
     digests: Digests
+    version: str | None = None
 
 
 class ShelfFacts(Struct, frozen=True, kw_only=True):

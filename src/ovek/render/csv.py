@@ -14,11 +14,11 @@ _RUN = ("=", "+", "-", "@", "\t", "\r")
 
 def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write a header, then a row for each finding, then one for each device that was not read."""
-    yield _row(COLUMNS)
+    yield row(COLUMNS)
     for audit in result.audits:
         reload = audit.reload if audit.not_read is None else "not read"
         for one in audit.findings:
-            yield _row(
+            yield row(
                 (
                     audit.device,
                     reload,
@@ -32,10 +32,11 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
             )
     for unread in result.not_read:
         told = why(unread, result.as_of)
-        yield _row((unread.device, "not read", "", "", "", told, unread.do, ""))
+        yield row((unread.device, "not read", "", "", "", told, unread.do, ""))
 
 
-def _row(cells: Iterable[str]) -> bytes:
+def row(cells: Iterable[str]) -> bytes:
+    """One row, with cells that no spreadsheet runs."""
     out = io.StringIO()
     csv.writer(out).writerow([_defused(visible(cell)) for cell in cells])
     return out.getvalue().encode()

@@ -22,6 +22,7 @@ from ovek.model.unread import Unread
 from ovek.model.verdict import KnownRelease
 from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
+from ovek.model.where import Holding
 from ovek.render.forms import AuditResult
 from ovek.render.steps import words_of
 
@@ -107,6 +108,17 @@ def sheet_trial(tried: SheetTrial) -> bytes:
 def custody(found: Iterable[Custody], not_read: Iterable[Unread]) -> bytes:
     """Write `ovek.custody/1`."""
     whole = {"format": "ovek.custody/1", "images": list(found), "not_read": list(not_read)}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def where(text: str, found: Iterable[Holding], not_read: Iterable[Unread]) -> bytes:
+    """Write `ovek.where/1`; `known_at` is when a digest was measured, or the device read."""
+    whole = {
+        "format": "ovek.where/1",
+        "sought": text,
+        "copies": list(found),
+        "not_read": list(not_read),
+    }
     return _ENCODER.encode(whole) + b"\n"
 
 

@@ -1,0 +1,117 @@
+"""Where is it? Every copy of an image, by name, glob, version or digest, on flash and shelf.
+
+1. A name or glob means files of that name, and whatever is proven to be the release of that name,
+   whatever it is called.
+2. A version means images of that version.
+3. A digest, or the beginning of one from 6 characters, means whatever has it, image or not.
+"""
+
+import re
+from collections.abc import Iterable, Iterator
+from fnmatch import fnmatchcase
+
+from msgspec import Struct
+
+from ovek.engine.runs import runs_of
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.digest import Digests
+from ovek.model.place import Place
+from ovek.model.shelf import ShelfVerdict
+from ovek.model.snapshot import File
+from ovek.model.verdict import Image
+from ovek.model.walk import DeviceWalk
+from ovek.model.where import Holding
+
+_DIGEST = re.compile(r"[0-9a-f]{6,128}")
+
+
+class Sought(Struct, frozen=True):
+    """What is looked for, as it was typed."""
+
+    text: str
+
+    def means(
+        self, name: str, digests: Digests | None, version: str | None, release: str | None
+    ) -> bool:
+        """Whether a copy is meant.
+
+        >>> Sought("7.4.2").means("a.img", None, "7.4.2", None)
+        True
+        >>> Sought("A*.img").means("a.img", None, None, None)
+        True
+        """
+        wanted = self.text.strip().casefold()
+        names = [each.casefold() for each in (name, release) if each is not None]
+        if any(each == wanted or fnmatchcase(each, wanted) for each in names):
+            return True
+        if version is not None and version.casefold() == wanted:
+            return True
+        plain = re.sub(r"[\s:]", "", wanted)
+        known = [digest for _, digest in digests or ()]
+        return bool(_DIGEST.fullmatch(plain)) and any(each.startswith(plain) for each in known)
+
+
+def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterator[Holding]:
+    """Go through the copies on one device."""
+    runs = {place: each.sure for each in runs_of(judged) for place in each.places}
+    starts = {member.starts.at for member in walk.members if member.starts is not None}
+    unknown = any(member.outcome == "unknown" for member in walk.members)
+    several = len(judged.members or ()) > 1
+    for one in judged.members or ():
+        for place, image, file in _copies(judged, one):
+            digests = file.digests if file is not None else _of_bank(one, place)
+            release = image.judgement.release if image is not None else None
+            proven = image is not None and image.judgement.verdict in ("proven", "matched")
+            version = image.version if image is not None else None
+            known_as = release.file if release is not None and proven else None
+            if not sought.means(place.name, digests, version, known_as):
+                continue
+            at = place.on(one.member.id)
+            yield Holding(
+                device=judged.device.device,
+                place=str(place.on(one.member.id if several else None)),
+                version=version,
+                release=release.file if release is not None else None,
+                verdict=image.judgement.verdict if image is not None else None,
+                size=file.size if file is not None else None,
+                digests=digests or Digests(),
+                runs=(True if runs[at] else None) if at in runs else False,
+                starts=True if at in starts else None if unknown else False,
+                known_at=(file.digests_at if file is not None else None) or judged.device.taken_at,
+            )
+
+
+def _copies(
+    judged: JudgedDevice, one: JudgedMember
+) -> Iterator[tuple[Place, Image | None, File | None]]:
+    """Every file and bank of a member, with the image that it is; sets by their set file."""
+    for volume in one.member.volumes or ():
+        for file in volume.files or ():
+            place = Place(volume.name, file.path)
+            yield place, one.sets.get(place) or one.images.get(place), file
+    for image in one.banks.values():
+        yield image.place, image, None
+
+
+def _of_bank(one: JudgedMember, place: Place) -> Digests | None:
+    bank = one.member.bank(place.path)
+    return bank.digests if bank is not None else None
+
+
+def on_shelf(folder: str, found: Iterable[ShelfVerdict], sought: Sought) -> Iterator[Holding]:
+    """Go through the copies in a shelf folder."""
+    for one in found:
+        if one.problem is not None:
+            continue
+        name = one.path.rpartition("!")[2].rpartition("/")[2]
+        known_as = one.release if one.verdict in ("proven", "matched") else None
+        if sought.means(name, one.digests, one.version, known_as):
+            yield Holding(
+                device=None,
+                place=f"{folder}/{one.path}",
+                version=one.version,
+                release=one.release,
+                verdict=one.verdict,
+                size=one.size,
+                digests=one.digests,
+            )

@@ -1,0 +1,28 @@
+"""Where an image, a version or a digest is: on which devices and shelf folders (`ovek.where/1`)."""
+
+from datetime import datetime
+
+from msgspec import Struct
+
+from ovek.model.digest import Digests
+from ovek.model.verdict import Verdict
+
+
+class Holding(Struct, frozen=True, kw_only=True):
+    """One copy. `device` None: it lies on a shelf, whose folder and file `place` tells.
+
+    `runs` and `starts` are whether the device runs it, or starts from it next; None is not known.
+    `known_at` is when its digests were measured, else when the device was read. `verdict` None: it
+    is no image that is known.
+    """
+
+    device: str | None
+    place: str
+    version: str | None
+    release: str | None
+    verdict: Verdict | None
+    size: int | None
+    digests: Digests
+    runs: bool | None = None
+    starts: bool | None = None
+    known_at: datetime | None = None

@@ -1,0 +1,94 @@
+"""Where an image is, for a terminal and as CSV: the answer, then a line a copy."""
+
+from collections.abc import Iterator, Sequence
+
+from ovek.model.age import show_age
+from ovek.model.size import show_size
+from ovek.model.where import Holding
+from ovek.render.csv import row
+from ovek.render.lines import Line, count, hanging, table
+from ovek.render.unread import Unreads
+from ovek.render.visible import visible
+
+_COLUMNS = (
+    "device", "place", "version", "release", "verdict", "size", "digest", "runs", "starts",
+    "known_at",
+)  # fmt: skip
+
+
+def where(text: str, found: Sequence[Holding], unread: Unreads) -> Iterator[Line]:
+    """Go through the lines."""
+    yield from hanging("", answer(text, found), indent=0)
+    if unread:
+        yield from hanging("", unread.summary(), indent=0)
+    if not found:
+        return
+    yield ""
+    titles = ("DEVICE", "PLACE", "VERSION", "VERDICT", "USE", "SIZE", "KNOWN SINCE")
+    yield from table(titles, [_cells(one, unread) for one in found], right=(5,))
+
+
+def answer(text: str, found: Sequence[Holding]) -> str:
+    """The first line: who holds it?"""
+    devices = {one.device for one in found if one.device is not None}
+    shelf = sum(one.device is None for one in found)
+    if not found:
+        return f"Nothing that was read holds {visible(text)}."
+    runs = len({one.device for one in found if one.runs})
+    starts = len({one.device for one in found if one.starts})
+    hold, run, start = (_verb(verb, number) for verb, number in
+                        (("hold", len(devices)), ("run", runs), ("start", starts)))  # fmt: skip
+    told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {runs} {run} it, "
+    told += f"{starts} {start} from it next"
+    copies = "1 copy" if shelf == 1 else f"{shelf} copies"
+    return told + (f"; {copies} on the shelf." if shelf else ".")
+
+
+def _verb(verb: str, number: int) -> str:
+    return f"{verb}s" if number == 1 else verb
+
+
+def _cells(one: Holding, unread: Unreads) -> tuple[str, ...]:
+    since = "-" if one.known_at is None else f"{show_age(unread.now - one.known_at)} ago"
+    return (
+        visible(one.device or "shelf"),
+        visible(one.place),
+        visible(one.version or "-"),
+        one.verdict or "no image",
+        _use(one) or "-",
+        show_size(one.size) if one.size is not None else "-",
+        since,
+    )
+
+
+def _use(one: Holding) -> str:
+    if one.device is None:
+        return ""
+    told = ["runs"] if one.runs else ["may run"] if one.runs is None else []
+    told += ["starts next"] if one.starts else ["start not known"] if one.starts is None else []
+    return ", ".join(told)
+
+
+def as_csv(found: Sequence[Holding]) -> Iterator[bytes]:
+    """Go through the rows, a header first; sizes are bytes, times RFC 3339."""
+    yield row(_COLUMNS)
+    for one in found:
+        digest = next((value for _, value in one.digests), "")
+        yield row(
+            (
+                one.device or "",
+                one.place,
+                one.version or "",
+                one.release or "",
+                one.verdict or "",
+                "" if one.size is None else str(one.size),
+                digest,
+                _told(one.runs),
+                _told(one.starts),
+                "" if one.known_at is None else one.known_at.isoformat(),
+            )
+        )
+
+
+def _told(answer_: bool | None) -> str:
+    return {True: "yes", False: "no", None: ""}[answer_]
