@@ -397,6 +397,39 @@ def test_one_name_with_two_digests_is_a_mistake():
     assert kinds(*two) == ["two-digests"]
 
 
+def checked(*sources):
+    entries = [each for at, one in enumerate(sources) for each in published(one, file=f"{at}.json")]
+    found = catalog.mistakes(ReleaseIndex(entries), date(2026, 3, 2), (), entries)
+    return [(each.kind, each.saw) for each in found]
+
+
+def test_facts_that_two_sources_tell_differently_are_mistakes():
+    one, other = release("2.0", status="recommended"), release("2.0", status="old")
+    assert checked(one, other) == [
+        ("facts-differ", "its status is told as recommended (0.json:1) and old (1.json:1)")
+    ]
+    assert checked(one, release("2.0")) == [], "a source that does not say contradicts nothing"
+    needs = {"memory": 5}
+    assert checked(release("2.0", needs=needs), release("2.0", needs={"memory": 6})) == [
+        ("facts-differ", "its needs is told as memory 5 (0.json:1) and memory 6 (1.json:1)")
+    ]
+    rows = [release("2.0", fits=("A*",), needs=needs), release("2.0", fits=("B*",))]
+    assert checked(*rows) == [], "rows for several hardware have needs of their own"
+
+
+def test_a_row_that_hides_another_is_a_mistake():
+    wide = release("2.0", fits=("SW*",), needs={"memory": 5})
+    narrow = release("2.0", fits=("SW10*",), needs={"memory": 9})
+    assert [kind for kind, _ in checked(wide, narrow)] == ["rows-shadow"]
+    assert checked(narrow, wide) == []
+
+
+def test_an_upgrade_step_with_a_slip_names_the_near_ones():
+    found = checked(release("7.4.1"), release("7.5.0", from_=("7.4.1a",)))
+    assert [kind for kind, _ in found] == ["unreachable-step"]
+    assert "(near are 7.4.1" in found[0][1]
+
+
 def test_a_date_to_come_is_a_mistake():
     assert kinds(release("1.0", published=date(2026, 3, 3))) == ["future-date"]
     assert kinds(release("1.0", published=date(2026, 3, 2))) == []

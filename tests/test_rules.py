@@ -17,6 +17,7 @@ from builders import (
     file_set,
     flash,
     image,
+    judged,
     member,
     order,
     plain,
@@ -25,7 +26,9 @@ from builders import (
     release,
     sheet,
 )
+from ovek.engine.bootwalk import walk_device
 from ovek.engine.rules.every import RULES
+from ovek.engine.wanted import Wants
 from ovek.files.site import find_sheet, read_sheet
 from ovek.model.digest import Digests
 from ovek.model.fleet import Expected
@@ -664,6 +667,19 @@ CASES = {
             catalog=catalog(v2={"carries": {"loader": "10"}}),
         ),
     ),
+    "part-not-updated": (
+        lambda: of(
+            sw(image("1.0"), parts=(Part(part="loader", version="9"),)),
+            catalog=catalog(v1={"carries": {"loader": "10"}}),
+        ),
+        lambda: (
+            of(
+                sw(image("1.0"), parts=(Part(part="loader", version="10"),)),
+                catalog=catalog(v1={"carries": {"loader": "10"}}),
+            )
+            | of(sw(image("1.0"), parts=(Part(part="loader", version="9"),)))
+        ),
+    ),
     "no-room-for-target": (
         lambda: of(
             sw(volumes=(flash(image("1.0"), free=99 * MIB),)), policy=TARGET, catalog=catalog()
@@ -880,3 +896,75 @@ def test_a_sheet_that_reads_an_open_format_asks_only_for_what_it_names(tmp_path)
         asks = read_sheet(find_sheet(tmp_path, name)).asks()
         assert {"boot.default_bank.saved", "boot.once"} <= set(asks)
         assert "boot.mode.live" not in asks
+
+
+def banks_said(*banks, policy, runs="2.0", in_bank="a", more=()):
+    known = [*CATALOG, *published(*more, file="more.json")]
+    what = banked(*banks, runs=runs, in_bank=in_bank)
+    found = audit(what, BANKS, known, replace(policy, severity=QUIET)).findings
+    return [(each.severity, each.saw, each.do) for each in found if each.rule == "bank-rule-broken"]
+
+
+def test_the_release_before_is_the_one_of_the_catalog():
+    previous = Policy(reserve="0%", bank_rule="previous")
+    assert banks_said(bank("a", "3.0"), bank("b", "2.0"), policy=previous, runs="3.0") == []
+    ((severity, saw, _),) = banks_said(
+        bank("a", "3.0"), bank("b", "1.0"), policy=previous, runs="3.0"
+    )
+    assert (severity, "and 2.0 lies between" in saw) == ("note", True)
+    gone = published(*(release(each, status="withdrawn" if each == "2.0" else None)
+                       for each in ("1.0", "2.0", "3.0")))  # fmt: skip
+    what = banked(bank("a", "3.0"), bank("b", "1.0"), runs="3.0")
+    found = audit(what, BANKS, gone, replace(previous, severity=QUIET)).findings
+    assert "bank-rule-broken" not in {each.rule for each in found}
+
+
+def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
+    match = Policy(reserve="0%", bank_rule="match", target="2.0")
+    ((_, _, do),) = banks_said(bank("a", "1.0"), bank("b", "2.0"), policy=match, runs="1.0")
+    assert do.startswith("Set the default to b, save, and reload in a window; then write")
+    ((_, _, do),) = banks_said(
+        bank("a", "2.0"), bank("b", "1.0"), policy=match, runs="1.0", in_bank="b"
+    )
+    assert do.startswith("Reload into 2.0 in a window first")
+    ((_, _, do),) = banks_said(bank("a", "2.0"), bank("b", "1.0"), policy=match)
+    assert do.startswith("Write to the other bank")
+
+
+def test_a_name_of_another_release_is_a_warning_where_anything_starts_from_it():
+    file = image("2.0", path="sw-1.0.img")
+    used = device(member(file, boots=(ONE,)), place=ONE, runs="2.0")
+    assert ("image-renamed", "warning", ONE) in said(used)
+    idle = device(member(file, image("3.0"), boots=("flash:sw-3.0.img",)), runs="3.0")
+    assert ("image-renamed", "note", ONE) in said(idle)
+    own = image("2.0", path="mine.img")
+    mine = device(member(own, boots=("flash:mine.img",)), place="flash:mine.img", runs="2.0")
+    assert ("image-renamed", "note", "flash:mine.img") in said(mine)
+
+
+def test_a_rescue_prefers_what_runs_then_the_newest_proven():
+    def rescue(runs):
+        files = image("1.0"), image("2.0"), image("3.0"), image("9.9")
+        one = member(*files, boots=("flash:gone",))
+        place = f"flash:sw-{runs}.img"
+        return [each.version for each in walk_device(judged(device(one, runs=runs, place=place)))
+                .members[0].rescue]  # fmt: skip
+
+    assert rescue("1.0") == ["1.0", "3.0", "2.0", "9.9"]
+    assert rescue("2.0") == ["2.0", "3.0", "1.0", "9.9"]
+
+
+def test_a_wanted_variant_counts_more_than_the_one_that_runs():
+    both = published(release("1.0"), *(release("2.0", file=f"sw-{each}-2.0.img", variant=each,
+                                               fits=("SW*",), status="recommended")
+                                       for each in ("full", "lite")))  # fmt: skip
+    what = sw(image("1.0"))
+    what = replace(what, running=replace(what.running, variant="lite"))
+
+    def target(**more):
+        policy = Policy(reserve="0%", target="recommended", **more)
+        return Wants(policy).of(judged(what, catalog=both)).release.file
+
+    assert target() == "sw-lite-2.0.img"
+    assert target(variant="full") == "sw-full-2.0.img"
+    assert target(want=(Want(device="sw", variant="full"),)) == "sw-full-2.0.img"

@@ -219,7 +219,8 @@ def check_command(site_folder: Path, format_: str) -> None:
     releases = releases_of(site)
     sheets = (site.sheet(name) for name in sheet_names(site.folder))
     namings = [Naming(sheet) for sheet in sheets if sheet is not None]
-    found = list(catalog.mistakes(releases, datetime.now(UTC).date(), namings))
+    today = datetime.now(UTC).date()
+    found = list(catalog.mistakes(releases, today, namings, site.releases))
     number = len(releases.releases)
     _answer(format_, lambda: json.catalog_check(found), lambda: render.check(found, number))
     if found:

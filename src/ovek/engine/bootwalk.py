@@ -15,11 +15,12 @@ A place with a member in front is that member's, for a file and a bank alike.
 """
 
 from collections.abc import Iterator
+from functools import cmp_to_key
 from typing import NamedTuple
 
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Attempt, NotKnownError, Seen
-from ovek.engine.runs import version_of
+from ovek.engine.runs import runs_of, version_of
 from ovek.engine.verdicts import (
     CUT,
     JudgedDevice,
@@ -33,6 +34,7 @@ from ovek.model.place import Place
 from ovek.model.sheet import Start
 from ovek.model.snapshot import File, Hardware
 from ovek.model.verdict import WORST_FIRST, Image, Judgement
+from ovek.model.version import compare
 from ovek.model.walk import (
     BROKEN,
     GOES_ON,
@@ -104,18 +106,31 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
         starts=started,
         tried=tuple(tried),
         note=note,
-        rescue=_rescue(one) if outcome == "stranded" else (),
+        rescue=_rescue(judged, one) if outcome == "stranded" else (),
     )
 
 
-def _rescue(one: JudgedMember) -> tuple[Started, ...]:
-    """What a person could start a stranded member from, on whatever volume or bank it lies."""
+def _rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
+    """What a person could start a stranded member from, on whatever volume or bank it lies.
+
+    The best proven first, of those what runs, then the newest.
+    """
     able = [
         image
         for image in (*one.images.values(), *one.sets.values(), *one.banks.values())
         if image.starts_members and image.judgement.verdict in STARTS and image.suits is not False
     ]
-    able.sort(key=lambda image: (-WORST_FIRST.index(image.judgement.verdict), image.place[:2]))
+    scheme = judged.judge.sheet.versions.pattern
+    runs = {place for each in runs_of(judged) for place in each.places}
+
+    def better_first(image: Image, other: Image) -> int:
+        ranks = [WORST_FIRST.index(each.judgement.verdict) for each in (other, image)]
+        now = [each.place.on(one.member.id) in runs for each in (other, image)]
+        order = compare(other.version or "", image.version or "", scheme) or 0
+        by_name = -1 if image.place[:2] < other.place[:2] else 1
+        return ranks[0] - ranks[1] or now[0] - now[1] or order or by_name
+
+    able.sort(key=cmp_to_key(better_first))
     return tuple(_started(str(image.place), image, image.place.on(one.member.id)) for image in able)
 
 

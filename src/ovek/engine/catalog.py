@@ -1,8 +1,9 @@
 """Answers out of the catalog.
 
 - find: by name, version, hardware, or a digest or its beginning.
-- mistakes: one digest under two names, one name with two digests, dates in the future, a version
-  that does not fit the name, upgrade steps that no release offers.
+- mistakes: one digest under two names, one name with two digests, facts that two sources tell
+  differently, rows that shadow each other, dates in the future, a version that does not fit the
+  name, upgrade steps that no release offers.
 - path: the shortest chain between two versions (see `route`).
 - pick: the release for a device, by `fit`: what policy wants of it where that fits, else a
   recommended one before a current one before others, then the newest; and the `route` to it. A
@@ -12,17 +13,19 @@
 import re
 from collections.abc import Iterable, Iterator
 from datetime import date
+from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import cmp_to_key
+from itertools import combinations
 
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 
 from ovek.engine.fit import Standing, fit_all, leads_from, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.engine.wanted import Wanted, may_be_for
-from ovek.model.catalog import Needs
+from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.choice import CatalogMistake, Pick, Picked
 from ovek.model.digest import TITLES
 from ovek.model.fit import REACHING, Fit, Route
@@ -56,11 +59,15 @@ def find(releases: ReleaseIndex, text: str) -> list[KnownRelease]:
 
 
 def mistakes(
-    releases: ReleaseIndex, today: date, namings: Iterable[Naming] = ()
+    releases: ReleaseIndex,
+    today: date,
+    namings: Iterable[Naming] = (),
+    published: Iterable[Published] = (),
 ) -> Iterator[CatalogMistake]:
-    """Go through what is wrong in the catalog."""
-    namings = list(namings)
+    """Go through what is wrong in the catalog; `published` are the entries as sources tell them."""
+    namings, told = list(namings), list(published)
     yield from _shared_digests(releases)
+    yield from _contradictions(told)
     for one in releases.releases:
         for algorithm in sorted(one.disputed):
             values = " and ".join(sorted(one.digests[algorithm]))
@@ -88,12 +95,82 @@ def mistakes(
             known = [each for each in releases.releases if each.version is not None]
             family = [each for each in known if each.fits == one.fits]
             if not any(leads_from(each.version or "", start) for each in family):
+                versions = [each.version for each in family if each.version is not None]
+                near = get_close_matches(start, versions, n=2, cutoff=0.5)
+                told_near = f" (near are {' and '.join(near)})" if near else ""
                 yield _mistake(
                     "unreachable-step",
                     one,
-                    f"it can be reached from {start}, and no release of that version is known",
+                    f"it can be reached from {start}, and no release of that version is known"
+                    + told_near,
                     "Import the releases of that version, or correct from",
                 )
+
+
+# What two sources of one release may not tell differently, and how that is called.
+_FACTS = {
+    "version": "version", "variant": "variant", "kind": "kind", "status": "status",
+    "track": "track", "size": "size", "from_": "from", "needs": "needs", "carries": "carries",
+}  # fmt: skip
+
+
+def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
+    """Facts of one release that its sources tell differently, and rows that shadow each other."""
+    rows: dict[tuple[str, str | None], list[Published]] = {}
+    for entry in published:
+        if entry.trust != "own":
+            rows.setdefault((entry.release.file, entry.publisher), []).append(entry)
+    for (file, _), entries in rows.items():
+        origins = tuple(entry.origin for entry in entries)
+        for name, title in _FACTS.items():
+            said: dict[str, Origin] = {}
+            for entry in entries:
+                value = getattr(entry.release, name)
+                if value is not None and not (name == "needs" and _rows_differ(entries)):
+                    said.setdefault(_shown(value), entry.origin)
+            if len(said) > 1:
+                told = " and ".join(f"{value} ({origin})" for value, origin in said.items())
+                yield CatalogMistake(
+                    kind="facts-differ",
+                    file=file,
+                    origins=origins,
+                    saw=f"its {title} is told as {told}",
+                    do="See which source is right, and correct the other",
+                )
+        for one, other in combinations(entries, 2):
+            if _shadows(one.release, other.release):
+                yield CatalogMistake(
+                    kind="rows-shadow",
+                    file=file,
+                    origins=(one.origin, other.origin),
+                    saw=f"the row for {' '.join(one.release.fits or ())} hides that for "
+                    f"{' '.join(other.release.fits or ())}, which needs something else",
+                    do="Put the narrower row first, or make them exclude each other",
+                )
+
+
+def _rows_differ(entries: list[Published]) -> bool:
+    """Whether the entries are rows for several hardware, each with needs of its own."""
+    return len({entry.release.fits for entry in entries}) > 1
+
+
+def _shadows(one: Release, other: Release) -> bool:
+    """Whether all hardware of a later row is that of an earlier one, which needs something else."""
+    if one.fits is None or other.fits is None or one.fits == other.fits:
+        return False
+    hidden = all(any(fnmatchcase(each, glob) for glob in one.fits) for each in other.fits)
+    return hidden and one.needs != other.needs
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, tuple):
+        return ", ".join(map(str, value)) or "none"
+    if isinstance(value, Needs):
+        parts = [f"{name} {told}" for name, told in asdict(value).items() if told]
+        return ", ".join(parts) or "nothing"
+    if isinstance(value, dict):
+        return ", ".join(f"{part} {version}" for part, version in value.items()) or "nothing"
+    return str(value)
 
 
 def _mistake(kind: str, one: KnownRelease, saw: str, do: str) -> CatalogMistake:

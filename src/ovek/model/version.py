@@ -3,13 +3,15 @@
 1. A version is split into runs of digits and runs of letters; separators only part them.
 2. Numbers compare as numbers.
 3. A letter after a number is later than nothing: `9.5 < 9.5a < 9.5b < 9.6`.
-4. `dev`, `alpha`, `beta`, `pre` and `rc` are earlier than nothing.
+4. `dev`, `alpha`, `beta`, `pre` and `rc` are earlier than nothing; a `b` between digits is a beta.
 5. What is left (a number against a letter, one word against another) cannot be ordered: such
    versions are different, never older.
 6. A text of more than 200 characters is no version: nothing is known of its order.
 
 >>> compare("9.5a", "9.6"), compare("7.4rc1", "7.4"), compare("7.4", "7.4")
 (-1, -1, 0)
+>>> compare("7.5.0b3", "7.5.0"), compare("7.5.0b3", "7.4.9"), compare("9.5b", "9.5")
+(-1, 1, 1)
 >>> compare("7.4-full", "7.4-lite") is None
 True
 """
@@ -21,7 +23,9 @@ from itertools import zip_longest
 from ovek.model.pattern import Pattern
 
 LONGEST = 200
+# A `b` between digits, as in `7.5.0b3`, is a beta; at the end, as in `9.5b`, it is a letter.
 _RUN = re.compile(r"\d+|[^\W\d_]+")
+_BETA = re.compile(r"(?<=\d)[bB](?=\d)")
 _EARLY = {"dev": 0, "alpha": 1, "beta": 2, "pre": 3, "rc": 4}
 _NOTHING = (1, 0, "")
 _Run = tuple[int, int, str]
@@ -37,7 +41,7 @@ def runs(version: str, scheme: Pattern | None = None) -> tuple[_Run, ...] | None
     if len(version) > LONGEST:
         return None
     if scheme is None:
-        return tuple(_run(text) for text in _RUN.findall(version))
+        return tuple(map(_run, _RUN.findall(_BETA.sub("beta", version))))
     match = scheme.fullmatch(version)
     if match is None:
         return None

@@ -7,6 +7,7 @@ from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.rules.boot import effective
 from ovek.engine.verdicts import is_empty
+from ovek.model.finding import Severity
 from ovek.model.place import BANK, Place
 from ovek.model.snapshot import Bank
 from ovek.model.verdict import Image
@@ -187,13 +188,63 @@ def bank_rule_broken(subject: Subject) -> Iterator[Said]:
         if wanted == "match":
             for image, order in orders:
                 if order != 0:
-                    yield _broken(member, first, image, "policy wants both banks the same")
-        elif others and not any(order == -1 for _, order in orders):
-            yield _broken(member, first, others[0], "policy wants the release before in it")
+                    do = _to_match(subject, member, first, image)
+                    yield _broken(member, first, image, "policy wants both banks the same", do)
+            continue
+        earlier = [image for image, order in orders if order == -1]
+        if others and not earlier:
+            do = None
+            if subject.order(others[0].version, subject.wanted.target) == 0:
+                do = f"Set the default to {others[0].place.path}, save, and reload in a window"
+            told = "policy wants the release before in it"
+            yield _broken(member, first, others[0], told, do)
+        elif earlier and not any(image.version is None for image in others):
+            yield from _too_old(subject, member, first, earlier)
 
 
-def _broken(member: MemberSubject, first: Image, other: Image, wanted: str) -> Said:
+def _to_match(subject: Subject, member: MemberSubject, first: Image, other: Image) -> str | None:
+    """What makes two banks the same, where writing to the other one is not the next step."""
+    target = subject.wanted.target
+    if subject.order(other.version, target) == 0 and subject.order(first.version, target) != 0:
+        return (
+            f"Set the default to {other.place.path}, save, and reload in a window; then write the "
+            f"same to {first.place.path}"
+        )
+    if subject.order(first.version, member.runs) not in (0, None):
+        return f"Reload into {first.version} in a window first, then write it to the other bank"
+    return None
+
+
+def _too_old(
+    subject: Subject, member: MemberSubject, first: Image, earlier: list[Image]
+) -> Iterator[Said]:
+    """The other bank holds an earlier release, and a known one lies between."""
+    known = subject.judged.judge.releases.for_model(member.one.hardware.model)
+    between = {
+        release.version
+        for release in known
+        if release.kind in (None, "system-image")
+        and release.status != "withdrawn"
+        and subject.order(release.version, first.version) == -1
+        and all(subject.order(release.version, image.version) == 1 for image in earlier)
+    }
+    if between:
+        told = ", ".join(sorted(version for version in between if version is not None))
+        saw = f"policy wants the release before in it, and {told} lies between"
+        yield _broken(member, first, earlier[0], saw, severity="note")
+
+
+def _broken(
+    member: MemberSubject,
+    first: Image,
+    other: Image,
+    wanted: str,
+    do: str | None = None,
+    severity: Severity | None = None,
+) -> Said:
     return Said(
+        do=do,
+        severity=severity,
         member=member.id,
         place=other.place,
         saw=f"it holds {other.version} and {first.place}, the default, {first.version}; {wanted}",

@@ -304,9 +304,17 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
             same = name.casefold() == release.file.casefold() if blind else name == release.file
             if image.file.path_cut and release.file.casefold().startswith(name.casefold()):
                 continue
-            if not same:
-                saw = f"it is {release.file} under another name"
-                yield Said(member=member.id, place=image.place, saw=saw)
+            if same:
+                continue
+            severity: Severity | None = None
+            saw = f"it is {release.file} under another name"
+            others = subject.judged.judge.releases.named(name, case_blind=blind)
+            if others and release not in others:
+                saw = f"its name is that of {others[0].file}, and it is {release.file}"
+                cited = {each.at for each in member.cited}
+                starts = member.starts_on(image) or image.place.on(member.id) in cited
+                severity = "warning" if starts else None
+            yield Said(member=member.id, place=image.place, saw=saw, severity=severity)
 
 
 @rule(

@@ -138,3 +138,25 @@ def part_updated_at_reload(subject: Subject) -> Iterator[Said]:
         if newer:
             saw = f"a reload into {release.file} also updates {', '.join(newer)}"
             yield Said(member=member.id, place=None, saw=saw)
+
+
+@rule(
+    "part-not-updated",
+    "warning",
+    "An image that brings firmware and did not load it leaves a part that it was not tested with.",
+    "See why it was not loaded, and load the firmware of that part by hand",
+    "part-too-old",
+)
+def part_not_updated(subject: Subject) -> Iterator[Said]:
+    """The image that runs brings newer firmware for a part than the part has."""
+    for member in subject.members if subject.up else ():
+        release = member.running.judgement.release if member.running is not None else None
+        if release is None or release is not _starting(member):
+            continue  # the next start brings other firmware
+        for part, brings in release.carries.items():
+            for shown, version in _of_name(member, part):
+                if subject.part_order(version, brings) == -1:
+                    saw = (
+                        f"{release.file} runs and brings {shown} {brings}; {version} is there still"
+                    )
+                    yield Said(member=member.id, place=None, saw=saw)
