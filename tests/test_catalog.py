@@ -293,6 +293,51 @@ def test_pasted_text_gives_what_belongs_together(tmp_path):
     assert found[1][0].digests == Digests(sha1=SHA1)
 
 
+@pytest.mark.parametrize("text", [
+    f"sw.img\nSHA512: {SHA512[:64]}\n        {SHA512[64:]}\n",
+    f"sw.img\nSHA-512 checksum: {' '.join(SHA512[at : at + 4] for at in range(0, 128, 4))}\n",
+    f"sw.img SHA512 = {SHA512.upper()} added in May",
+])  # fmt: skip
+def test_a_labelled_digest_is_read_wrapped_and_in_groups(tmp_path, text):
+    ((one, _),) = releases_in(pasted.read, tmp_path / "a.txt", text)
+    assert (one.file, one.digests.sha512) == ("sw.img", SHA512)
+
+
+@pytest.mark.parametrize(("digest_", "told"), [
+    (f"SHA512: {SHA512[:100]}", "the SHA512 has 100 hex digits"),
+    (f"SHA-384: {SHA512[:96]}", "the digest is SHA-384"), (f"BLAKE2b: {SHA512}", "is BLAKE2b"),
+    (f"SHA3-256: {SHA512[:64]}", "is SHA3-256"), (f"SHA256: {MD5}", "the SHA256 has 32"),
+])  # fmt: skip
+def test_a_digest_that_does_not_fit_its_label_is_refused_by_name(tmp_path, digest_, told):
+    file = tmp_path / "a.txt"
+    file.write_text(f"a.img\nMD5: {MD5}\nb.img size 12345 bytes\n{digest_}\n")
+    found, bad = sorted_out(pasted.read(file))
+    assert [one.release.file for one in found] == ["a.img", "b.img"]
+    assert dict(found[1].release.digests) == {}
+    assert told in str(bad[0])
+    assert "line 4" in str(bad[0])
+
+
+@pytest.mark.parametrize(
+    "path", ["https://example.net/dl/sw-full-1.0.img", "/srv/x/sw-full-1.0.img"]
+)
+def test_a_path_or_url_keeps_its_whole_last_name(tmp_path, path):
+    ((one, _),) = releases_in(pasted.read, tmp_path / "a.txt", f"{path}\nMD5: {MD5}\n")
+    assert one.file == "sw-full-1.0.img"
+
+
+def test_a_metalink_with_only_other_hashes_names_them(tmp_path):
+    file = tmp_path / "a.meta4"
+    file.write_text(
+        '<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="a.img">'
+        f'<hash type="sha-384">{"0" * 96}</hash></file><file name="b.img"><hash type="md5">'
+        f"{MD5}</hash></file></metalink>"
+    )
+    found, bad = sorted_out(metalink.read(file))
+    assert [one.release.file for one in found] == ["b.img"]
+    assert "a.img has only hashes that no release is held against: sha-384" in str(bad[0])
+
+
 def test_a_rounded_size_of_pasted_text_is_not_taken(tmp_path):
     assert releases_in(pasted.read, tmp_path / "a.txt", PAGE)[1][0].size is None
 

@@ -12,7 +12,7 @@ import defusedxml.sax
 from defusedxml import DefusedXmlException
 
 from ovek.files.errors import InputError
-from ovek.files.importers.interface import Importer
+from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes
@@ -35,12 +35,13 @@ class _Collector(handler.ContentHandler):
     def __init__(self, file: Path, locator: xmlreader.Locator) -> None:
         super().__init__()
         self.file = file
-        self.found: list[Published] = []
+        self.found: list[Published | Bad] = []
         self._path: list[str] = []
         self._pieces: list[str] = []
         self._hash: str | None = None
         self._facts: dict[str, str] = {}
         self._digests: dict[Algorithm, str] = {}
+        self._other: list[str] = []
         self._line = 0
         self._locator = locator
 
@@ -59,7 +60,7 @@ class _Collector(handler.ContentHandler):
         self._pieces = []
         plain = {key[1]: value for key, value in attrs.items()}
         if self._path == ["metalink", "file"]:
-            self._line, self._digests = self.line(), {}
+            self._line, self._digests, self._other = self.line(), {}, []
             self._facts = {"name": plain.get("name", "")}
         elif self._path == ["metalink", "file", "hash"]:
             self._hash = plain.get("type", "").lower()
@@ -76,6 +77,8 @@ class _Collector(handler.ContentHandler):
     def endElementNS(self, name: tuple[str | None, str], qname: str | None) -> None:  # noqa: N802
         if self._path == ["metalink", "file", "hash"] and self._hash in _NAMES:
             self._take_hash(_NAMES[self._hash])
+        elif self._path == ["metalink", "file", "hash"]:
+            self._other.append(self._hash or "(no type)")
         elif self._path[:2] == ["metalink", "file"] and self._path[2:] in (["size"], ["version"]):
             self._facts[self._path[2]] = self._text.strip()
         elif self._path == ["metalink", "file"]:
@@ -98,6 +101,12 @@ class _Collector(handler.ContentHandler):
         if size is not None and not (size.isascii() and size.isdecimal() and len(size) < 19):
             met = f"the size is {size!r}"
             raise InputError(self.file, met, "Give whole bytes", line=self._line)
+        if self._other and not self._digests:
+            met = f"{name} has only hashes that no release is held against: "
+            do = f"Known are {', '.join(_NAMES)}"
+            told = Bad(InputError(self.file, met + ", ".join(self._other), do, line=self._line))
+            self.found.append(told)
+            return
         release = Release(
             file=name.rpartition("/")[2],
             size=int(size) if size is not None else None,
@@ -108,7 +117,7 @@ class _Collector(handler.ContentHandler):
         self.found.append(Published(release, Origin(shown_name(self.file), self._line), publisher))
 
 
-def read(file: Path) -> Iterator[Published]:
+def read(file: Path) -> Iterator[Published | Bad]:
     """Go through the files of a Metalink document. Raises InputError."""
     data = read_bytes(file)
     parser = defusedxml.sax.make_parser()

@@ -1,9 +1,11 @@
 """A block of text pasted from a release page: names, sizes, digests, versions that belong together.
 
 A line with a file name starts a release, unless digests or a size came before the first name; in
-that case each release ends with its name. What stands between belongs to it. A digest is told by
-its length. Only a size in whole bytes counts: one in megabytes is rounded, and would call every
-good copy cut short.
+that case each release ends with its name. What stands between belongs to it. A label beside a
+digest (`SHA512:`) decides what it is, also where it is wrapped over lines or grouped by blanks;
+else its length does. One that does not fit its label, or of an algorithm that no release is held
+against, is refused by name. Of a path or URL the last name counts, whole. Only a size in whole
+bytes counts: one in megabytes is rounded, and would call every good copy cut short.
 """
 
 import re
@@ -11,18 +13,27 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ovek.files.errors import InputError
-from ovek.files.importers.interface import Importer
+from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
 from ovek.model.catalog import Origin, Published, Release
-from ovek.model.digest import LENGTHS, Algorithm, Digests, algorithm_of
+from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.size import LARGEST
 
 _DIGEST = re.compile(
     r"(?<![0-9A-Za-z])(?:[0-9A-Fa-f]{128}|[0-9A-Fa-f]{64}|[0-9A-Fa-f]{40}|[0-9A-Fa-f]{32}"
     r"|[0-9A-Fa-f]{2}(?::[0-9A-Fa-f]{2}){15,63})(?![0-9A-Za-z])"
 )
+_LABEL = re.compile(
+    r"\b(?P<label>MD5|SHA-?(?:1|256|512|384|224|3(?:-\d{3})?)|SHA3-\d{3}|BLAKE-?[23]\w*)"
+    r"(?:\s+(?:checksum|digest|hash|sum))?\s*[:=]\s*(?=[0-9A-Fa-f])",
+    re.IGNORECASE,
+)
+_GROUP = re.compile(r"\s*([0-9A-Fa-f]+)(?![0-9A-Za-z])")
+_LABELS: dict[str, Algorithm] = {
+    "MD5": "md5", "SHA1": "sha1", "SHA256": "sha256", "SHA512": "sha512",
+}  # fmt: skip
 # A name starts with a letter or digit and ends with a suffix; it stands in no path.
 _WORD = re.compile(r"[\w.+()-]+")
 _START = re.compile(r"(?<![\w/.])[A-Za-z0-9]")
@@ -50,9 +61,10 @@ class _Found:
         return self.size is not None or bool(self.digests)
 
 
-def read(file: Path) -> Iterator[Published]:
+def read(file: Path) -> Iterator[Published | Bad]:
     """Go through the releases that a text tells of. Raises InputError where there is none."""
-    text = text_of(file, read_bytes(file))
+    bad: list[Bad] = []
+    text = _joined(file, text_of(file, read_bytes(file)), bad)
     current, found = _Found(), []
     name_last: bool | None = None
     for number, line in enumerate(text.splitlines(), 1):
@@ -75,6 +87,9 @@ def read(file: Path) -> Iterator[Published]:
             current = _Found()
     found.append(current)
     told = [one for one in found if one.name is not None and one.has_facts]
+    yield from bad
+    if not told and bad:
+        return
     if not told:
         met = "tells of no file with a digest or a size"
         raise InputError(file, met, "Paste the part of the page that has both")
@@ -88,16 +103,70 @@ def read(file: Path) -> Iterator[Published]:
         yield Published(release, Origin(shown_name(file), one.line))
 
 
+def _joined(file: Path, text: str, bad: list[Bad]) -> str:
+    """The text with each labelled digest in one piece, and what is refused of them taken out.
+
+    The lines stay as many, so that each fact keeps its number.
+    """
+    pieces, at = [], 0
+    for match in _LABEL.finditer(text):
+        if match.start() < at:
+            continue
+        label = re.sub("[^A-Z0-9]", "", match["label"].upper())
+        algorithm = _LABELS.get(label)
+        number = text.count("\n", 0, match.start()) + 1
+        digest, end = _grouped(text, match.end(), LENGTHS.get(algorithm or "md5", 0), algorithm)
+        if algorithm is None or len(digest) != LENGTHS[algorithm]:
+            if len(digest) < _SHORTEST:  # a word that happens to be hex
+                continue
+            met = f"the {match['label']} has {len(digest)} hex digits"
+            do = f"It should be {LENGTHS[algorithm]}" if algorithm is not None else ""
+            if algorithm is None:
+                met = f"the digest is {match['label']}, which no release is held against"
+                do = f"Known are {', '.join(TITLES[name] for name in reversed(LENGTHS))}"
+            bad.append(Bad(InputError(file, met, do, line=number)))
+            digest = ""
+        pieces.append(f"{text[at : match.end()]}{digest} ")
+        pieces.append("\n" * text.count("\n", match.end(), end))
+        at = end
+    return "".join([*pieces, text[at:]])
+
+
+def _grouped(text: str, at: int, length: int, algorithm: Algorithm | None) -> tuple[str, int]:
+    """The hex digits from a place on, over blanks and line ends, and where they end.
+
+    No more groups than the label's length takes; of an unknown label all of its line.
+    """
+    digits = ""
+    while match := _GROUP.match(text, at):
+        if algorithm is not None and digits and len(digits) + len(match[1]) > length:
+            break
+        if algorithm is None and digits and "\n" in match[0]:
+            break
+        digits, at = digits + match[1].lower(), match.end()
+        if algorithm is not None and len(digits) >= length:
+            break
+    return digits, at
+
+
+_SHORTEST = 24  # hex digits that are meant as a digest
+
+
 def _names(line: str) -> Iterator[tuple[int, int]]:
     """Where the file names of a line are, each character looked at once: a line may be long."""
     for word in _WORD.finditer(line) if "." in line else ():
         if "." not in word[0]:
             continue
-        start = _START.search(line, word.start(), word.end())
+        first = word.start()
+        if line[:first].endswith("//"):  # a host, or nothing
+            continue
+        start = _START.search(line, first, word.end())
+        if line[first - 1 : first] == "/" and line[first].isalnum():
+            start = _WORD.match(line, first)  # the last name of a path
         if start is None:
             continue
         # One character more, so that a slash behind the word is seen.
-        *_, suffix = None, *_SUFFIX.finditer(line, start.end(), word.end() + 1)
+        *_, suffix = None, *_SUFFIX.finditer(line, start.start() + 1, word.end() + 1)
         if suffix is not None:
             yield start.start(), suffix.end()
 
