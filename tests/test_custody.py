@@ -98,6 +98,62 @@ def test_what_runs_and_is_nowhere_on_the_shelf_cannot_be_restored():
     assert follow(seen("flash", "f")).restorable is None
 
 
+def test_the_hop_is_the_first_folder_in_the_order_given():
+    laptop = seen("shelf", "laptop/a", folder="laptop", order=1)
+    stick = seen("shelf", "stick/a", BAD, folder="stick", order=2)
+    one = follow(stick, laptop, seen("flash", "f", BAD))
+    assert (one.first_wrong, one.wrong_in) == ("shelf", "stick")
+    assert one.told == (
+        "B: the copy on the shelf was bad already (stick/a), and so it is on f; copy it anew from "
+        "the last right copy, laptop/a",
+    )
+    other = follow(seen("shelf", "laptop/a", BAD, folder="laptop", order=1), stick)
+    assert (other.wrong_in, "publisher again" in other.told[0]) == ("laptop", True)
+
+
+def unlisted(*copies):
+    return custody.follow(RELEASES, [(None, copy) for _, copy in copies])
+
+
+def test_without_a_publisher_copies_are_compared_with_each_other():
+    (same,) = unlisted(seen("flash", "f", BAD), seen("flash", "g", BAD))
+    assert (same.listed, same.odd, same.restorable) == (False, (), None)
+    assert same.told == ("A: no published digest tells, and its 2 copies are all the same",)
+    trio = [seen("flash", place, BAD) for place in "fg"] + [seen("flash", "h", WORSE)]
+    (odd,) = unlisted(*trio)
+    assert (odd.odd, odd.told[0].startswith("B: the odd copy is h: 2 others")) == (("B",), True)
+    (two,) = unlisted(seen("flash", "f", BAD), seen("flash", "h", WORSE))
+    assert (two.odd, "differ from each other" in two.told[0]) == ((), True)
+
+
+def test_nothing_is_odd_that_was_digested_otherwise_or_that_several_have():
+    other = seen("flash", "h", Digests(sha512=digest("bad", "sha512")))
+    (one,) = unlisted(*[seen("flash", place, BAD) for place in "fg"], other)
+    assert one.odd == ()
+    pairs = [seen("flash", p, BAD) for p in "abc"] + [seen("flash", p, WORSE) for p in "de"]
+    assert unlisted(*pairs)[0].odd == ()
+    elsewhere = seen("flash", "z", WORSE, sheet="another")
+    assert len(unlisted(*[seen("flash", p, BAD) for p in "ab"], elsewhere)) == 2
+
+
+def test_what_nobody_published_is_found_on_the_shelf_by_its_bytes():
+    runs = seen("flash", "f", BAD, runs=True, name="boot.img")
+    (alone,) = unlisted(runs)
+    assert alone.restorable is False
+    (kept,) = unlisted(runs, seen("shelf", "s/x.bin", BAD, name="x.bin", folder="s"))
+    assert kept.restorable is True
+    (named,) = unlisted(runs, seen("shelf", "s/boot.img", WORSE, name="boot.img", folder="s"))
+    assert named.restorable is False
+    assert unlisted(seen("shelf", "s/x.bin", BAD, folder="s")) == []
+
+
+def test_a_renamed_copy_belongs_where_its_bytes_are():
+    one = custody.follow(
+        RELEASES, [seen("shelf", "s", BAD), (None, seen("flash", "f", BAD, name="b.img")[1])]
+    )
+    assert [(each.image, len(each.groups[1].copies)) for each in one] == [("sw-1.0.img", 2)]
+
+
 def test_copies_under_other_names_are_told():
     assert follow(seen("shelf", "dir/new.img", name="new.img")).renamed == ("dir/new.img",)
 

@@ -30,7 +30,7 @@ from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Seen
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
-from ovek.engine.shelf import judge_shelf, used_releases
+from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
 from ovek.engine.whatif import WhatIf, suppose
@@ -137,13 +137,16 @@ def test_a_release_is_used_by_what_runs_it_and_by_what_starts_it_next():
     runs_one_starts_two = device(member(image("1.0"), image("2.0"), image("3.0"), boots=(TWO,)),
                                  place=ONE)  # fmt: skip
     found = judged(runs_one_starts_two)
-    used = used_releases(found, walk_device(found))
-    assert used == {"sw-1.0.img", "sw-2.0.img"}
+
+    def used(what):
+        return {one.release for one in uses(what, walk_device(what))}
+
+    assert used(found) == {"sw-1.0.img", "sw-2.0.img"}
     banked = judged(device(member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="b"),
                            in_bank="a"), BANKS)  # fmt: skip
-    assert used_releases(banked, walk_device(banked)) == {"sw-1.0.img", "sw-2.0.img"}
+    assert used(banked) == {"sw-1.0.img", "sw-2.0.img"}
     altered = judged(device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE))
-    assert used_releases(altered, walk_device(altered)) == set()
+    assert used(altered) == {None}
 
 
 def test_only_the_right_copy_on_the_shelf_is_used_by_anybody():
@@ -152,9 +155,16 @@ def test_only_the_right_copy_on_the_shelf_is_used_by_anybody():
         ShelfFile(path=path, size=SIZE, digests=Digests(md5=digest(content)))
         for path, content in (("sw-1.0.img", "sw-1.0.img"), ("old/sw-1.0.img", "flipped"))
     ]
-    used = {"sw-1.0.img": ("sw",)}
-    judgements = judge_shelf(files, index, [Naming(sheet())], used)
-    assert [one.used_by for one in judgements] == [("sw",), ()]
+    used = [Use("sw", "sw-1.0.img", Digests()), Use("odd", None, Digests(md5=digest("flipped")))]
+    judgements = judge_shelf(files, index, [Naming(sheet())], UsedBy(used))
+    assert [one.used_by for one in judgements] == [("sw",), ("odd",)]
+
+
+def test_bytes_are_the_same_where_no_digest_of_theirs_differs():
+    both = Digests(md5=digest("a"), sha512=digest("a", "sha512"))
+    used = UsedBy([Use("sw", None, both)])
+    assert used.of(Digests(md5=digest("a")), None) == ("sw",)
+    assert used.of(Digests(md5=digest("a"), sha512=digest("b", "sha512")), None) == ()
 
 
 def why_not(other, *more, runs="1.0", **hardware):

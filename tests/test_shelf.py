@@ -13,7 +13,7 @@ import pytest
 
 from builders import device, digest, image, member, published, release
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.shelf import judge_shelf
+from ovek.engine.shelf import UsedBy, judge_shelf
 from ovek.files import unpacked
 from ovek.model.digest import Digests
 from ovek.model.shelf import ShelfFile
@@ -83,7 +83,7 @@ def test_a_name_that_differs_a_little_is_understood(shelf_site, name):
 def test_a_name_without_its_ending_is_understood():
     releases = ReleaseIndex(published(release("1.0", size=3)))
     one = ShelfFile(path="sw-1.0", size=3, digests=Digests(md5=digest("other")))
-    assert next(judge_shelf([one], releases, (), {})).verdict == "altered"
+    assert next(judge_shelf([one], releases, (), UsedBy())).verdict == "altered"
 
 
 def archive(kind):

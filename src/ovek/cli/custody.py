@@ -21,7 +21,7 @@ from ovek.render.unread import Unreads
     multiple=True,
     metavar="FOLDER",
     type=click.Path(path_type=Path, exists=True, file_okay=False),
-    help="A folder of images besides the site's shelf/ (a stick, downloads).",
+    help="A folder that images came through after the site's shelf/, in this order.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
 @snapshot_options()
@@ -35,18 +35,20 @@ def command(
 ) -> None:
     """Where did this image go wrong? (default: all images)
 
-    Follows each image from the catalog over archives and shelf folders to every flash of the
-    snapshot, its copies grouped by equal digest, and names the first hop with a wrong one. Exit
-    code 1 where there is one.
+    Follows each image from the catalog over the shelf folders, in the order given, to every flash
+    of the snapshot, its copies grouped by equal digest, and names the first hop with a wrong one.
+    What no source lists is compared with its other copies. Exit code 1 where a copy is wrong.
     """
     site = Site(site_folder)
     devices = Devices(site, site.state(snapshot_file))
     copies = [
         copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
     ]
+    measured = {name for _, copy in copies for name, _ in copy.digests}
     own = site.folder / "shelf"
-    for folder in (*((own,) if own.is_dir() else ()), *shelves):
-        copies += custody.on_shelf(judged_shelf(site, devices.releases, folder))
+    for order, folder in enumerate((*((own,) if own.is_dir() else ()), *shelves)):
+        judged = judged_shelf(site, devices.releases, folder, measured)
+        copies += custody.on_shelf(judged, "shelf" if folder == own else str(folder), order)
     found = custody.follow(devices.releases, copies)
     if image is not None:
         found = [one for one in found if custody.matches(one, image)]

@@ -1,7 +1,7 @@
 """`ovek shelf`: are the files on the server or stick what was released?"""
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import click
@@ -10,7 +10,7 @@ from ovek.cli.options import FORMAT, SITE, Devices, releases_of, write_bytes, wr
 from ovek.cli.progress import bytes_bar
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.shelf import judge_shelf, used_releases
+from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
@@ -63,11 +63,12 @@ def command(
     if not folder.is_dir():
         raise InputError(folder, "is no folder", "Name one: ovek shelf FOLDER")
     releases = releases_of(site)
-    algorithms = _algorithms(releases, write_list)
+    used_by = _used_by(site)
+    algorithms = _algorithms(releases, write_list, used_by.algorithms)
     files = _read(folder, algorithms, fresh=fresh)
     if write_list is not None:
         _write_list(write_list, folder, files)
-    found = list(_judged(site, files, releases, _used_by(site)))
+    found = list(_judged(site, files, releases, used_by))
     if format_ == "json":
         from ovek.render import json
 
@@ -86,17 +87,22 @@ def command(
         sys.exit(3)
 
 
-def judged_shelf(site: Site, releases: ReleaseIndex, folder: Path) -> list[ShelfVerdict]:
-    """Read a folder of images and judge it, from the cache where nothing changed."""
-    files = _read(folder, _algorithms(releases, None), fresh=False)
-    return list(_judged(site, files, releases, {}))
+def judged_shelf(
+    site: Site, releases: ReleaseIndex, folder: Path, also: Iterable[Algorithm] = ()
+) -> list[ShelfVerdict]:
+    """Read a folder of images and judge it, from the cache where nothing changed.
+
+    `also` are algorithms to digest by that no source asks for.
+    """
+    files = _read(folder, _algorithms(releases, None, also), fresh=False)
+    return list(_judged(site, files, releases, UsedBy()))
 
 
 def _judged(
     site: Site,
     files: list[ShelfFile],
     releases: ReleaseIndex,
-    used_by: dict[str, tuple[str, ...]],
+    used_by: UsedBy,
 ) -> Iterator[ShelfVerdict]:
     weakest, own = site.policy.weakest_digest, "own" in site.policy.accepts
     return judge_shelf(files, releases, _namings(site), used_by, weakest, accepts_own=own)
@@ -146,9 +152,11 @@ def _expect(file: Path, digest: str) -> None:
         sys.exit(1)
 
 
-def _algorithms(releases: ReleaseIndex, write_list: Path | None) -> tuple[Algorithm, ...]:
-    """The algorithms that the catalog can use, and that of the list to write; else SHA-256."""
-    wanted = {name for one in releases.releases for name in one.digests}
+def _algorithms(
+    releases: ReleaseIndex, write_list: Path | None, also: Iterable[Algorithm] = ()
+) -> tuple[Algorithm, ...]:
+    """The algorithms that the catalog can use, that of the list to write, others; else SHA-256."""
+    wanted = {name for one in releases.releases for name in one.digests} | set(also)
     if write_list is not None:
         wanted.add(_algorithm_of_list(write_list))
     return tuple(name for name in STRONGEST_FIRST if name in wanted) or ("sha256",)
@@ -194,13 +202,12 @@ def _known(digests: Digests, algorithm: Algorithm) -> str | None:
     return dict(digests).get(algorithm)
 
 
-def _used_by(site: Site) -> dict[str, tuple[str, ...]]:
-    """Which devices of the newest snapshot run or start each published file."""
+def _used_by(site: Site) -> UsedBy:
+    """Which devices of the newest snapshot run or start each image."""
     if not any((site.folder / "snapshots").glob("*.jsonl")):
-        return {}
-    users: dict[str, tuple[str, ...]] = {}
+        return UsedBy()
+    found: list[Use] = []
     for device, judge in Devices(site, site.state()):
         judged = judge_device(device, judge)
-        for name in used_releases(judged, walk_device(judged)):
-            users[name] = (*users.get(name, ()), device.device)
-    return users
+        found += uses(judged, walk_device(judged))
+    return UsedBy(found)

@@ -47,7 +47,9 @@ def command(
     own = site.folder / "shelf"
     for folder in (*((own,) if own.is_dir() else ()), *shelves):
         name = "shelf" if folder == own else str(folder)
-        found += on_shelf(name, judged_shelf(site, devices.releases, folder), wanted)
+        found += on_shelf(
+            name, judged_shelf(site, devices.releases, folder, wanted.algorithms), wanted
+        )
     if format_ == "json":
         from ovek.render import json
 

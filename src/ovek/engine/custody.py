@@ -2,37 +2,46 @@
 
 1. Copies that share a digest, and differ in none, are one group; the catalog's digests say which
    group is right. A copy without a digest is in a group of its own: not known.
-2. The first hop (catalog, archive, shelf, flash) with a wrong copy is where it went wrong.
+2. The hops are the catalog, each shelf folder in the order given (what is in its archives before
+   it), and flash. The first with a wrong copy is where it went wrong.
 3. A wrong digest on the shelf and on flashes: the shelf's copy was bad already. On one flash alone:
    that flash is bad. On several flashes and nowhere else: nobody can explain it.
-4. An image that runs and has no right copy in an archive or on the shelf cannot be restored.
+4. A copy that no source lists belongs where one with its bytes does; else to those of its bytes,
+   and of its name. Where nothing published tells, the copies are still compared: all the same, or
+   which of them is the odd one.
+5. An image that runs and has no right copy in an archive or on the shelf cannot be restored.
 """
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice
-from ovek.model.custody import HOPS, CopyGroup, Custody, Hop, Sighting
+from ovek.model.custody import HOPS, CopyGroup, Custody, Sighting
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, KnownRelease
 
 
-def on_shelf(found: Iterable[ShelfVerdict]) -> Iterator[tuple[str | None, Sighting]]:
-    """The copies on the shelf and in archives, each with the release it was held against."""
+def on_shelf(
+    found: Iterable[ShelfVerdict], folder: str = "shelf", order: int = 0
+) -> Iterator[tuple[str | None, Sighting]]:
+    """The copies in a shelf folder and its archives, each with the release it was held against."""
     for one in found:
         if one.problem is None:
             archived = "!" in one.path
             name = one.path.rpartition("!")[2].rpartition("/")[2]
             sighting = Sighting(
                 hop="archive" if archived else "shelf",
-                place=one.path,
+                place=f"{folder}/{one.path}",
                 name=name,
                 size=one.size,
                 digests=one.digests,
+                folder=folder,
+                order=order,
             )
             yield one.release, sighting
 
@@ -59,6 +68,7 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
                     size=image.file.size if image.file is not None else None,
                     digests=digests or Digests(),
                     device=device.device,
+                    sheet=judged.judge.sheet.name,
                     runs=image.place.on(one.member.id) in running,
                     measured_at=_measured_at(image, device),
                 ),
@@ -81,14 +91,49 @@ def _name(image: Image, release: KnownRelease | None) -> str:
 
 
 def follow(releases: ReleaseIndex, copies: Iterable[tuple[str | None, Sighting]]) -> list[Custody]:
-    """Follow every published image that has a copy somewhere, in the catalog's order."""
+    """Follow every image that has a copy somewhere: the published, in the catalog's order, first.
+
+    A file of the shelf that no source lists is followed only where a flash has its bytes or name.
+    """
     by_release: dict[str, list[Sighting]] = {}
+    others: list[Sighting] = []
     for name, sighting in copies:
         if name is not None:
             by_release.setdefault(name, []).append(sighting)
-    return [
+        else:
+            others.append(sighting)
+    homes = {
+        fact: name for name, known in by_release.items() for copy in known for fact in copy.digests
+    }
+    unlisted: list[Sighting] = []
+    for copy in others:
+        home = next((homes[fact] for fact in copy.digests if fact in homes), None)
+        (unlisted if home is None else by_release[home]).append(copy)
+    found = [
         _custody(one, by_release[one.file]) for one in releases.releases if one.file in by_release
     ]
+    return found + [_unlisted(alike) for alike in _alike(unlisted)]
+
+
+def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:
+    """The copies of each image that no source lists: of the same bytes, or the same name.
+
+    Flashes read by different sheets may use one name for different things.
+    """
+    groups: dict[int, list[Sighting]] = {}
+    group_of: dict[object, int] = {}
+    for number, copy in enumerate(copy for copy in copies if copy.hop == "flash"):
+        mine, signs = [copy], {*copy.digests, (copy.sheet, copy.name)}
+        for at in {group_of[sign] for sign in signs if sign in group_of}:
+            for each in groups[at]:
+                signs.update((*each.digests, (each.sheet, each.name)))
+            mine = groups.pop(at) + mine
+        groups[number] = mine
+        group_of.update(dict.fromkeys(signs, number))
+    for flashes in groups.values():
+        known = {fact for copy in flashes for fact in (*copy.digests, copy.name)}
+        stored = [c for c in copies if c.hop != "flash" and known & {*c.digests, c.name}]
+        yield stored + flashes
 
 
 def matches(one: Custody, text: str) -> bool:
@@ -100,42 +145,72 @@ def matches(one: Custody, text: str) -> bool:
 
 
 def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
-    published = [
-        Sighting(
-            hop="catalog",
-            place=", ".join(map(str, release.origins)),
-            name=release.file,
-            size=min(release.sizes, default=None),
-            digests=Digests(
-                **{
-                    name: next(iter(values))
-                    for name, values in release.digests.items()
-                    if len(values) == 1
-                }
-            ),
-        )
-    ]
-    groups = _groups(published, copies)
-    wrong = [group for group in groups if group.right is False]
-    hops = {copy.hop for group in wrong for copy in group.copies}
-    first: Hop | None = next((hop for hop in HOPS if hop in hops), None)
-    right = next((group for group in groups if group.right), None)
-    stored = right is not None and any(c.hop in ("archive", "shelf") for c in right.copies)
-    runs = any(copy.runs for group in groups for copy in group.copies)
+    published = Sighting(
+        hop="catalog",
+        place=", ".join(map(str, release.origins)),
+        name=release.file,
+        size=min(release.sizes, default=None),
+        digests=Digests(
+            **{
+                name: next(iter(values))
+                for name, values in release.digests.items()
+                if len(values) == 1
+            }
+        ),
+    )
+    groups = _groups([published], copies)
+    wrong = [copy for group in groups if group.right is False for copy in group.copies]
+    first = min(wrong, key=_hop, default=None)
+    right = [copy for group in groups if group.right for copy in group.copies]
     return Custody(
         image=release.file,
         version=release.version,
         groups=tuple(groups),
-        first_wrong=first,
-        told=tuple(_told(groups, wrong)),
+        first_wrong=first.hop if first is not None else None,
+        wrong_in=first.folder if first is not None else None,
+        told=tuple(_told(groups)),
         renamed=tuple(copy.place for copy in copies if copy.name != release.file),
-        restorable=stored if runs else None,
+        restorable=_restorable(copies, right),
+        odd=tuple(_odd(groups)),
     )
+
+
+def _unlisted(copies: list[Sighting]) -> Custody:
+    """An image that no source lists, named as most of its copies are."""
+    names = Counter(copy.name for copy in copies)
+    name = max(names, key=lambda each: (names[each], each))
+    groups = _groups([], copies)
+    same = [copy for group in groups if any(c.runs for c in group.copies) for copy in group.copies]
+    unmeasured = any(copy.runs and not copy.digests for copy in copies)
+    return Custody(
+        image=name,
+        version=None,
+        groups=tuple(groups),
+        first_wrong=None,
+        told=tuple(_told(groups)),
+        renamed=tuple(copy.place for copy in copies if copy.name != name),
+        restorable=None if unmeasured else _restorable(copies, same),
+        listed=False,
+        odd=tuple(_odd(groups)),
+    )
+
+
+def _restorable(copies: Iterable[Sighting], good: Iterable[Sighting]) -> bool | None:
+    """Whether the shelf has a good copy of an image that runs; None where no copy runs."""
+    if not any(copy.runs for copy in copies):
+        return None
+    return any(copy.stored for copy in good)
+
+
+def _hop(copy: Sighting) -> tuple[int, int, int]:
+    """Where on its way a copy is: the catalog, then folder by folder, then flash."""
+    return (1 if copy.stored else HOPS.index(copy.hop), copy.order, HOPS.index(copy.hop))
 
 
 def _groups(published: list[Sighting], copies: list[Sighting]) -> list[CopyGroup]:
     """Put copies with equal digests together; the published one first, the unmeasured last."""
     known: list[tuple[dict[str, str], list[Sighting]]] = []
+    copies = sorted(copies, key=_hop)
     unmeasured: list[Sighting] = []
     for copy in (*published, *copies):
         digests: dict[str, str] = dict(copy.digests)
@@ -150,7 +225,7 @@ def _groups(published: list[Sighting], copies: list[Sighting]) -> list[CopyGroup
                 break
         else:
             known.append((digests, [copy]))
-    right = bool(known and known[0][0])
+    right = bool(published and known[0][0])
     groups = []
     for number, (facts, members) in enumerate(known):
         ordered = tuple((name, facts[name]) for name in STRONGEST_FIRST if name in facts)
@@ -176,32 +251,78 @@ def _label(number: int) -> str:
     return label
 
 
-def _told(groups: list[CopyGroup], wrong: list[CopyGroup]) -> Iterator[str]:
+def _told(groups: list[CopyGroup]) -> Iterator[str]:
     """What the groups say, in words."""
-    for group in wrong:
-        hops = {copy.hop for copy in group.copies}
-        flashes = [copy.place for copy in group.copies if copy.hop == "flash"]
-        stored = [copy.place for copy in group.copies if copy.hop in ("archive", "shelf")]
-        if stored:
-            where = "in the archive" if "archive" in hops else "on the shelf"
-            took = "" if not flashes else f", and so it is on {', '.join(flashes)}"
-            yield (
-                f"{group.label}: the copy {where} was bad already ({', '.join(stored)}){took}; "
-                "get it from the publisher again, then copy it anew"
-            )
-        elif len(flashes) > 1:
-            yield (
-                f"{group.label}: {len(flashes)} flashes share a wrong digest that no source has: "
-                f"{', '.join(flashes)}; find out where they took it from before you trust it"
-            )
-        else:
-            yield (
-                f"{group.label}: this flash alone is bad: {', '.join(flashes)}; copy the image to "
-                "it again from a right copy"
-            )
+    right = [copy for group in groups if group.right for copy in group.copies if copy.stored]
+    for group in groups:
+        if group.right is False:
+            yield _told_of_wrong(group, right)
     unmeasured = next((group for group in groups if group.label == "?"), None)
     if unmeasured is not None:
         yield f"?: of {len(unmeasured.copies)} no digest is known"
+    yield from _told_of_unsure([g for g in groups if g.right is None and g.label != "?"], groups)
+
+
+def _told_of_wrong(group: CopyGroup, right: list[Sighting]) -> str:
+    flashes = [copy.place for copy in group.copies if copy.hop == "flash"]
+    stored = [copy for copy in group.copies if copy.stored]
+    if stored:
+        first = min(stored, key=_hop)
+        before = [copy for copy in right if _hop(copy) < _hop(first)]
+        where = "in the archive" if first.hop == "archive" else "on the shelf"
+        places = ", ".join(copy.place for copy in stored)
+        took = "" if not flashes else f", and so it is on {', '.join(flashes)}"
+        anew = "get it from the publisher again, then copy it anew"
+        if before:
+            anew = f"copy it anew from the last right copy, {max(before, key=_hop).place}"
+        return f"{group.label}: the copy {where} was bad already ({places}){took}; {anew}"
+    source = f"the last right copy, {max(right, key=_hop).place}" if right else "a right copy"
+    if len(flashes) > 1:
+        return (
+            f"{group.label}: {len(flashes)} flashes share a wrong digest that no source has: "
+            f"{', '.join(flashes)}; find out where they took it from before you trust it"
+        )
+    return (
+        f"{group.label}: this flash alone is bad: {', '.join(flashes)}; copy the image to it again "
+        f"from {source}"
+    )
+
+
+def _told_of_unsure(unsure: list[CopyGroup], groups: list[CopyGroup]) -> Iterator[str]:
+    """Compare the copies with each other where nothing published tells."""
+    if not unsure:
+        return
+    labels = ", ".join(group.label for group in unsure)
+    odd, number = list(_odd(groups)), sum(len(group.copies) for group in unsure)
+    if len(unsure) == 1:
+        alike = f", and its {number} copies are all the same" if number > 1 else ""
+        yield f"{labels}: no published digest tells{alike}"
+    elif odd:
+        most = max(unsure, key=lambda group: len(group.copies))
+        places = [copy.place for g in unsure if g.label in odd for copy in g.copies]
+        yield (
+            f"{', '.join(odd)}: the odd copy is {', '.join(places)}: {len(most.copies)} others are "
+            f"the same ({most.label}); no published digest tells which is right, so compare sizes "
+            "and dates, and copy it anew if you trust the others"
+        )
+    else:
+        yield (
+            f"{labels}: no published digest tells, and the copies differ from each other; find out "
+            "where each came from"
+        )
+
+
+def _odd(groups: Iterable[CopyGroup]) -> Iterator[str]:
+    """The labels of single copies that differ from the one group that most others are in.
+
+    Only copies that were digested by a common algorithm can differ.
+    """
     unsure = [group for group in groups if group.right is None and group.label != "?"]
-    if unsure:
-        yield f"{', '.join(group.label for group in unsure)}: no published digest tells"
+    largest = max(unsure, key=lambda group: len(group.copies), default=None)
+    if largest is None or len(largest.copies) < 2:
+        return
+    rest = [group for group in unsure if group is not largest]
+    if any(len(group.copies) > 1 for group in rest):
+        return
+    measured = {name for name, _ in largest.digests}
+    yield from (group.label for group in rest if measured & {name for name, _ in group.digests})

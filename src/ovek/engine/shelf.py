@@ -7,7 +7,7 @@ nothing; a broken one counts against the file unless a digest proves it.
 """
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from ovek.engine.releases import ReleaseIndex
@@ -32,12 +32,12 @@ def judge_shelf(
     files: Iterable[ShelfFile],
     releases: ReleaseIndex,
     namings: Iterable[Naming],
-    used_by: Mapping[str, tuple[str, ...]],
+    used_by: "UsedBy",
     weakest: Algorithm = "md5",
     *,
     accepts_own: bool = False,
 ) -> Iterator[ShelfVerdict]:
-    """Judge every file, then what is inside it; `used_by` names devices by release file.
+    """Judge every file, then what is inside it; `used_by` knows which devices use it.
 
     `weakest` is the weakest digest that may prove a file, `accepts_own` whether own records do.
     """
@@ -120,7 +120,7 @@ def _verdict(
     digests: Digests,
     structure: Structure | None,
     judgement: Judgement | None,
-    used_by: Mapping[str, tuple[str, ...]],
+    used_by: "UsedBy",
     note: str | None,
 ) -> ShelfVerdict:
     release = judgement.release if judgement is not None else None
@@ -141,7 +141,7 @@ def _verdict(
         release=release.file if release is not None else None,
         by=judgement.by if judgement is not None else None,
         fits=release.fits or () if release is not None else (),
-        used_by=used_by.get(release.file, ()) if release is not None and proven else (),
+        used_by=used_by.of(digests, release.file if release is not None and proven else None),
         structure=structure,
         problem=None,
         digests=digests,
@@ -149,14 +149,53 @@ def _verdict(
     )
 
 
-def used_releases(judged: JudgedDevice, walk: DeviceWalk) -> set[str]:
-    """The published files that a device runs or starts next, as far as they are proven."""
+class Use(NamedTuple):
+    """One image that a device runs or starts next: the release it is proven to be, its digests."""
+
+    device: str
+    release: str | None
+    digests: Digests
+
+
+def uses(judged: JudgedDevice, walk: DeviceWalk) -> Iterator[Use]:
+    """Go through what a device runs, where that is sure, or starts next."""
     used = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
     used |= {member.starts.at for member in walk.members if member.starts and member.starts.at}
-    found = set[str]()
-    for place in used:
-        image = judged.image(place)
-        release = image.judgement.release if image is not None else None
-        if image is not None and release is not None and image.judgement.verdict == "proven":
-            found.add(release.file)
-    return found
+    for place in sorted(used, key=str):
+        image, one = judged.image(place), judged.member(place.member or "")
+        if image is None or one is None:
+            continue
+        bank = one.member.bank(place.path) if place.is_bank else None
+        digests = bank.digests if bank is not None else image.file and image.file.digests
+        proven = image.judgement.verdict == "proven" and image.judgement.release
+        yield Use(judged.device.device, proven.file if proven else None, digests or Digests())
+
+
+class UsedBy:
+    """Which devices use a file of the shelf: by the release that it is proven to be, or its bytes.
+
+    Copies have the same bytes where they share a digest and differ in none.
+    """
+
+    def __init__(self, found: Iterable[Use] = ()) -> None:
+        self.algorithms: set[Algorithm] = set()
+        self._by_release: dict[str, list[Use]] = {}
+        self._by_digest: dict[tuple[Algorithm, str], list[Use]] = {}
+        for use in found:
+            if use.release is not None:
+                self._by_release.setdefault(use.release, []).append(use)
+            for fact in use.digests:
+                self.algorithms.add(fact[0])
+                self._by_digest.setdefault(fact, []).append(use)
+
+    def of(self, digests: Digests, release: str | None) -> tuple[str, ...]:
+        """The names of the devices that use a copy, in the order in which they were met."""
+        known = dict(digests)
+        same = [
+            use
+            for fact in digests
+            for use in self._by_digest.get(fact, ())
+            if all(known.get(name, digest) == digest for name, digest in use.digests)
+        ]
+        proven = self._by_release.get(release, []) if release is not None else []
+        return tuple(dict.fromkeys(use.device for use in (*proven, *same)))

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
-from ovek.model.digest import Digests
+from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.place import Place
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.snapshot import File
@@ -29,6 +29,12 @@ class Sought(Struct, frozen=True):
     """What is looked for, as it was typed."""
 
     text: str
+
+    @property
+    def algorithms(self) -> tuple[Algorithm, ...]:
+        """The algorithms that a shelf has to be digested by, to find it."""
+        plain = re.sub(r"[\s:]", "", self.text.casefold())
+        return STRONGEST_FIRST if _DIGEST.fullmatch(plain) else ()
 
     def means(
         self, name: str, digests: Digests | None, version: str | None, release: str | None

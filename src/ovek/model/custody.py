@@ -8,13 +8,14 @@ from msgspec import Struct
 from ovek.model.digest import Digests
 
 Hop = Literal["catalog", "archive", "shelf", "flash"]
-HOPS: tuple[Hop, ...] = ("catalog", "archive", "shelf", "flash")
+HOPS: tuple[Hop, ...] = ("catalog", "archive", "shelf", "flash")  # a shelf's archives before it
 
 
 class Sighting(Struct, frozen=True, kw_only=True):
     """One copy of an image: on which hop, where, under which name, and its digests.
 
-    `device` is set on a flash; `runs` whether the device runs it, `measured_at` when its digests
+    `folder` names a shelf folder, and `order` is its place among those given, from 0. `device` and
+    `sheet` are set on a flash; `runs` is whether the device runs it, `measured_at` when its digests
     were measured.
     """
 
@@ -23,9 +24,17 @@ class Sighting(Struct, frozen=True, kw_only=True):
     name: str
     size: int | None
     digests: Digests
+    folder: str | None = None
+    order: int = 0
     device: str | None = None
+    sheet: str | None = None
     runs: bool = False
     measured_at: datetime | None = None
+
+    @property
+    def stored(self) -> bool:
+        """Whether it lies in a shelf folder, or in an archive there."""
+        return self.hop in ("archive", "shelf")
 
 
 class CopyGroup(Struct, frozen=True, kw_only=True):
@@ -38,7 +47,12 @@ class CopyGroup(Struct, frozen=True, kw_only=True):
 
 
 class Custody(Struct, frozen=True, kw_only=True):
-    """One image followed. `first_wrong` is the first hop with a wrong digest, if any."""
+    """One image followed. `first_wrong` is the first hop with a wrong digest, if any.
+
+    `wrong_in` names the folder of that hop, where it is one of the shelf. `listed` is whether any
+    source lists the image; else its copies are known by their bytes only. `odd` are the labels of
+    groups that differ from most copies where nothing published tells which are right.
+    """
 
     image: str
     version: str | None
@@ -47,3 +61,6 @@ class Custody(Struct, frozen=True, kw_only=True):
     told: tuple[str, ...]
     renamed: tuple[str, ...]
     restorable: bool | None
+    wrong_in: str | None = None
+    listed: bool = True
+    odd: tuple[str, ...] = ()

@@ -13,6 +13,7 @@ from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
+_MOST = 5  # images that are told of one by one
 _TELLING = timedelta(days=2)  # an age of a digest that is worth telling
 
 
@@ -21,14 +22,30 @@ def custody(found: Sequence[Custody], unread: Unreads, *, verbose: bool) -> Iter
     yield from hanging("", answer(found), indent=0)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
-    lost = [one.image for one in found if one.restorable is False]
+    lost = [one.image for one in found if one.restorable is False and one.listed]
     if lost:
         told = f"{listed([visible(name) for name in lost])}: put a proven copy there"
         yield from hanging("Runs and is nowhere on the shelf: ", told, indent=4)
+    yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
-        if verbose or len(found) == 1 or one.first_wrong is not None:
+        if verbose or len(found) == 1 or one.first_wrong is not None or one.odd:
             yield ""
             yield from _image(one, unread.now)
+
+
+def _alone(lost: Sequence[Custody]) -> Iterator[Line]:
+    """What runs, was published by nobody, and has no copy anywhere."""
+    for one in lost[:_MOST]:
+        runs = {copy.device for group in one.groups for copy in group.copies if copy.runs}
+        names = listed([visible(name or "") for name in sorted(runs, key=str)])
+        yield from hanging(
+            f"{visible(one.image)}: ",
+            f"runs on {names}; no source lists it, and the shelf has no copy of it: back it up, "
+            "and find out where it came from",
+            indent=4,
+        )
+    if len(lost) > _MOST:
+        yield f"{count(len(lost) - _MOST, 'image')} more run that no source lists (--format json)"
 
 
 def answer(found: Sequence[Custody]) -> str:
@@ -36,14 +53,30 @@ def answer(found: Sequence[Custody]) -> str:
     wrong = [one for one in found if one.first_wrong is not None]
     if not found:
         return "No copy of such an image is known."
+    listed_ = [one for one in found if one.listed]
+    others = len(found) - len(listed_)
+    odd = listed([visible(one.image) for one in found if one.odd], most=3)
+    beside = f" {count(others, 'more image')} no source lists." if others and listed_ else ""
+    beside += f" One copy is not like the others: {odd}." if odd else ""
+    if not listed_:
+        what = "this image" if len(found) == 1 else f"these {len(found)} images"
+        return f"No source lists {what}: copies are compared with each other only.{beside}"
+    known = count(len(listed_), "image")
     if not wrong:
-        return f"Every measured copy of {count(len(found), 'image')} is what was published."
-    told = ", ".join(f"{visible(one.image)} (first on the {one.first_wrong})" for one in wrong[:5])
-    return f"{len(wrong)} of {count(len(found), 'image')} went wrong: {told}."
+        return f"Every measured copy of {known} is what was published.{beside}"
+    told = ", ".join(f"{visible(one.image)} (first {_first(one)})" for one in wrong[:5])
+    return f"{len(wrong)} of {known} went wrong: {told}.{beside}"
+
+
+def _first(one: Custody) -> str:
+    """The hop where it went wrong, by its folder's path where it is not the site's own."""
+    where = f"on the {one.first_wrong}" if one.first_wrong != "archive" else "in the archive"
+    return where if one.wrong_in in (None, "shelf") else f"{where} {visible(one.wrong_in or '')}"
 
 
 def _image(one: Custody, now: datetime) -> Iterator[Line]:
-    yield Text(f"{visible(one.image)}  {visible(one.version or '')}".rstrip(), "bold")
+    title = one.version or ("" if one.listed else "(no source lists it)")
+    yield Text(f"{visible(one.image)}  {visible(title)}".rstrip(), "bold")
     rows = [_cells(group, at, now) for group in one.groups for at in range(len(group.copies))]
     yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,))
     for group in one.groups:
@@ -55,7 +88,8 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
     if one.renamed:
         yield from hanging("  under other names: ", ", ".join(one.renamed), indent=4)
     if one.restorable is False:
-        yield from hanging("  → ", "it runs and no right copy is on the shelf", indent=4)
+        copy = "right copy" if one.listed else "copy of it"
+        yield from hanging("  → ", f"it runs and no {copy} is on the shelf", indent=4)
 
 
 def _cells(group: CopyGroup, at: int, now: datetime) -> tuple[str, ...]:
