@@ -69,6 +69,41 @@ def test_files_are_judged_and_who_uses_them_is_told(shelf_site):
     assert "notes.txt" in shelf_site("shelf", "-v", exits=1).stdout
 
 
+def test_a_file_that_bears_one_name_and_holds_another_release_leads_the_output(shelf_site):
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-2.0.img"])
+    shelf_site.write("shelf/mine.img", CONTENT["sw-1.0.img"])
+    shown = shelf_site("shelf", exits=1).stdout
+    assert shown.startswith(
+        "sw-1.0.img holds sw-2.0.img, and bears the name of sw-1.0.img; rename it.\n2 images: 2 "
+    )
+    found = judged(shelf_site, exits=1)
+    assert [found[name]["named"] for name in ("sw-1.0.img", "mine.img")] == ["sw-1.0.img", None]
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    assert shelf_site("shelf").stdout.startswith("2 images: 2 proven.")
+
+
+def test_the_shelf_says_which_file_is_the_one_for_a_device_and_why_not_the_others(shelf_site):
+    shelf_site.snapshot(device(member(image("1.0")), place="flash:sw-1.0.img"))
+    shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
+    shelf_site.write("shelf/sw-9.9.img", b"unknown")
+    shown = shelf_site("shelf", "--fits", "sw", exits=1).stdout
+    assert shown.startswith("sw: sw-2.0.img is the one, and it is not here.")
+    shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"][:-1])
+    shown = shelf_site("shelf", "--fits", "sw", exits=1).stdout
+    assert shown.startswith("sw: sw-2.0.img is the one, and no copy here is good: get it anew.")
+    assert "this copy is cut-short" in shown
+    shelf_site.write("shelf/deep/sw-2.0.img", CONTENT["sw-2.0.img"])
+    shown = shelf_site("shelf", "--fits", "sw").stdout
+    assert shown.startswith("sw: sw-2.0.img is the one; a proven copy is deep/sw-2.0.img.")
+    offered = shelf_site.json("shelf", "--fits", "sw")["offer"]
+    assert {each["path"]: (each["use"], each["why"]) for each in offered["files"]} == {
+        "deep/sw-2.0.img": ("the one", ""),
+        "sw-2.0.img": ("the one", "this copy is cut-short"),
+        "sw-1.0.img": ("no", "sw-2.0.img is newer"),
+        "sw-9.9.img": ("no", "no source lists it, so what it is for is not known"),
+    }
+
+
 @pytest.mark.parametrize(
     "name",
     ["SW-1.0.IMG", "sw-1.0 (2).img", "sw-1.0 - Copy.img", "Copy of sw-1.0.img", "sw-1.0.img.bak"],

@@ -19,7 +19,7 @@ from ovek.cli.options import (
 )
 from ovek.cli.policy import contradiction, wants_of
 from ovek.engine import catalog
-from ovek.engine.verdicts import Judge, judge_device
+from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.catalog import read_catalog, sorted_out, write_catalog
 from ovek.files.errors import InputError
@@ -28,6 +28,7 @@ from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
 from ovek.files.site import Site, sheet_names
 from ovek.model.catalog import Published
+from ovek.model.choice import Pick
 from ovek.model.digest import LENGTHS
 from ovek.model.naming import Naming
 from ovek.model.snapshot import Device
@@ -268,7 +269,16 @@ def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form
     from ovek.render import catalog as render
     from ovek.render import json
 
-    site = Site(site_folder)
+    _, found = chosen_for(Site(site_folder), device, snapshot_file)
+    _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
+    if found.chosen is None:
+        sys.exit(1)
+
+
+def chosen_for(
+    site: Site, device: str, snapshot_file: str | None = None
+) -> tuple[JudgedDevice, Pick]:
+    """The release for a device of a snapshot, the newest by default, as policy wants it."""
     devices = Devices(site, site.state(snapshot_file), [device])
     one, judge = _one(devices)
     judged = judge_device(one, judge)
@@ -276,10 +286,7 @@ def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form
         wanted = wants_of(site).of(judged)
     except ContradictionError as error:
         raise contradiction(site, error) from None
-    found = catalog.pick(judged, wanted)
-    _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
-    if found.chosen is None:
-        sys.exit(1)
+    return judged, catalog.pick(judged, wanted)
 
 
 def _one(devices: Devices) -> tuple[Device, Judge]:

@@ -9,6 +9,7 @@ import click
 from ovek.cli.options import FORMAT, SITE, Devices, releases_of, write_bytes, write_lines
 from ovek.cli.progress import bytes_bar
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
@@ -21,7 +22,7 @@ from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.naming import Naming
-from ovek.model.shelf import ShelfFacts, ShelfFile, ShelfVerdict
+from ovek.model.shelf import Offer, ShelfFacts, ShelfFile, ShelfVerdict
 from ovek.render.visible import visible
 
 
@@ -34,6 +35,7 @@ from ovek.render.visible import visible
     type=click.Path(path_type=Path),
     help="Write a digest list of the folder; the ending (.md5, .sha512, …) says which digest.",
 )
+@click.option("--fits", metavar="DEVICE", help="Which of the files are for this device?")
 @click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
 @click.option("-v", "--verbose", is_flag=True, help="Name files that are no images, too.")
 @SITE
@@ -42,6 +44,7 @@ def command(
     folder: Path | None,
     expect: str | None,
     write_list: Path | None,
+    fits: str | None,
     fresh: bool,
     verbose: bool,
     site_folder: Path,
@@ -51,7 +54,8 @@ def command(
 
     Digests every file, looks into archives without unpacking them, checks what a file's own format
     promises, and says which devices use it. With --expect, FOLDER is one file. Exit code 1 where a
-    file is altered, cut short or broken inside.
+    file is altered, cut short, broken inside or bears another release's name; with --fits, where
+    the one for the device has no proven copy.
     """
     if expect is not None:
         if folder is None:
@@ -69,22 +73,38 @@ def command(
     if write_list is not None:
         _write_list(write_list, folder, files)
     found = list(_judged(site, files, releases, used_by))
+    offered = _offer(site, fits, found) if fits is not None else None
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.shelf(str(folder), found)])
+        write_bytes([json.shelf(str(folder), found, offered)])
+    elif offered is not None:
+        from ovek.render.shelf import offer as told
+
+        write_lines(told(offered))
     else:
         from ovek.render.shelf import shelf
 
         write_lines(shelf(found, verbose=verbose))
+    if offered is not None:
+        sys.exit(0 if offered.good is not None else 1)
     if any(
         one.verdict in ("altered", "cut-short")
+        or one.named is not None
         or (one.structure is not None and not one.structure.sound and one.verdict != "proven")
         for one in found
     ):
         sys.exit(1)
     if any(one.problem is not None for one in found):
         sys.exit(3)
+
+
+def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:
+    """Hold the shelf against one device of the newest snapshot."""
+    from ovek.cli.catalog import chosen_for
+
+    judged, chosen = chosen_for(site, name)
+    return offer(judged, chosen, found)
 
 
 def judged_shelf(

@@ -56,12 +56,22 @@ def judge_shelf(
         if whole is not None and whole.verdict == "unlisted" and better:
             whole = None  # an archive of published files is no image itself
         yield _verdict(
-            file.path, file.size, file.digests, file.structure, whole, used_by, file.note
+            file.path,
+            file.size,
+            file.digests,
+            file.structure,
+            whole,
+            used_by,
+            file.note,
+            judge.named_otherwise(name, whole),
         )
         for member, judgement in inside:
             if judgement is not None:
                 path = f"{file.path}!{member.path}"
-                yield _verdict(path, member.size, member.digests, None, judgement, used_by, None)
+                named = judge.named_otherwise(member.path.rpartition("/")[2], judgement)
+                yield _verdict(
+                    path, member.size, member.digests, None, judgement, used_by, None, named
+                )
 
 
 class _Judge(NamedTuple):
@@ -80,6 +90,15 @@ class _Judge(NamedTuple):
         if found is not None and found.verdict == "matched" and self.accepts_own:
             found = accepted_own(found)
         return None if found is None else accepted(found, self.weakest)
+
+    def named_otherwise(self, name: str, judgement: Judgement | None) -> str | None:
+        """The release that a file's name says, where it holds another; else None."""
+        if judgement is None or judgement.verdict not in ("proven", "matched"):
+            return None
+        known = _named(name, self.releases)
+        if not known or judgement.release is None or judgement.release in known:
+            return None
+        return known[0].file
 
 
 def _named(name: str, releases: ReleaseIndex) -> list[KnownRelease]:
@@ -122,12 +141,15 @@ def _verdict(
     judgement: Judgement | None,
     used_by: "UsedBy",
     note: str | None,
+    named: str | None,
 ) -> ShelfVerdict:
     release = judgement.release if judgement is not None else None
     proven = judgement is not None and judgement.verdict == "proven"
     why = judgement.why if judgement is not None else "it is no image that is known"
     name = path.rpartition("!")[2].rpartition("/")[2]
-    if proven and release is not None and name != release.file:
+    if named is not None and release is not None:
+        why += f": it holds {release.file}, and bears the name of {named}"
+    elif proven and release is not None and name != release.file:
         why += f", under another name ({name})"
     if structure is not None and not structure.sound and not proven:
         why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
@@ -146,6 +168,7 @@ def _verdict(
         problem=None,
         digests=digests,
         version=release.version if release is not None else None,
+        named=named,
     )
 
 

@@ -1,5 +1,7 @@
 """What lies on the shelf, and what it is worth (`ovek.shelf/1`)."""
 
+from typing import Literal
+
 from msgspec import Struct
 
 from ovek.model.digest import Algorithm, Digests
@@ -34,7 +36,7 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     """One file (or `path!member` of an archive) judged.
 
     `verdict` None: it is no image. `used_by` are devices that run it or start it next, `version` is
-    that of its release.
+    that of its release. `named` is the release that its name says, where it holds another.
     """
 
     path: str
@@ -49,6 +51,32 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     problem: str | None
     digests: Digests
     version: str | None = None
+    named: str | None = None
+
+
+Use = Literal["the one", "first", "part", "no"]
+
+
+class Offered(Struct, frozen=True, kw_only=True):
+    """One image of the shelf held against a device.
+
+    `use`: it is the one; it has to start first, on the way to the one; a part image; not for it.
+    """
+
+    path: str
+    release: str | None
+    verdict: Verdict
+    use: Use
+    why: str
+
+
+class Offer(Struct, frozen=True, kw_only=True):
+    """What the shelf has for a device: `chosen` is the release for it, `good` a proven copy."""
+
+    device: str
+    chosen: str | None
+    good: str | None
+    files: tuple[Offered, ...]
 
 
 class ShelfFacts(Struct, frozen=True, kw_only=True):

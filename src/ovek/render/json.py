@@ -15,7 +15,7 @@ from ovek.model.fit import Route
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
-from ovek.model.shelf import ShelfVerdict
+from ovek.model.shelf import Offer, ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
 from ovek.model.unread import Unread
@@ -122,9 +122,9 @@ def where(text: str, found: Iterable[Holding], not_read: Iterable[Unread]) -> by
     return _ENCODER.encode(whole) + b"\n"
 
 
-def shelf(folder: str, found: Iterable[ShelfVerdict]) -> bytes:
-    """Write `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`."""
-    whole = {"format": "ovek.shelf/1", "folder": folder, "files": list(found)}
+def shelf(folder: str, found: Iterable[ShelfVerdict], offered: Offer | None = None) -> bytes:
+    """Write `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`. `offer`: for a device."""
+    whole = {"format": "ovek.shelf/1", "folder": folder, "files": list(found), "offer": offered}
     return _ENCODER.encode(whole) + b"\n"
 
 

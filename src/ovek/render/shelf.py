@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from rich.text import Text
 
 from ovek.model.digest import TITLES, Algorithm
-from ovek.model.shelf import ShelfVerdict
+from ovek.model.shelf import Offer, ShelfVerdict
 from ovek.model.size import show_size
 from ovek.model.verdict import WORST_FIRST
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
@@ -14,6 +14,11 @@ from ovek.render.visible import visible
 
 def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     """The answer, a line a file, then what is to be said of those that are not proven."""
+    for one in found:
+        if one.named is not None:
+            bears = f"and bears the name of {visible(one.named)}; rename it."
+            line = f"holds {visible(one.release or '')}, {bears}"
+            yield from hanging(f"{visible(one.path)} ", line, indent=4, style=STYLES["warning"])
     yield from hanging("", answer(found), indent=0)
     shown = [one for one in found if verbose or is_image(one)]
     if not shown:
@@ -21,7 +26,11 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     titles = ("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY")
     yield ""
     yield from table(titles, [_cells(one) for one in shown], right=(1,))
-    told = [one for one in shown if one.verdict != "proven" or "another name" in one.why]
+    told = [
+        one
+        for one in shown
+        if one.named is None and (one.verdict != "proven" or "another name" in one.why)
+    ]
     if told:
         yield ""
     for one in told:
@@ -29,6 +38,33 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     left = len(found) - len(shown)
     if left:
         yield f"{count(left, 'file')} more, no image (-v names them)"
+
+
+def offer(found: Offer) -> Iterator[Line]:
+    """Which files of the shelf are for a device, and which is the one; why the others are not."""
+    device, chosen = visible(found.device), visible(found.chosen or "")
+    copies = [one for one in found.files if one.use == "the one"]
+    if found.chosen is None:
+        told = "no known release is for it."
+    elif found.good is not None:
+        told = f"{chosen} is the one; a proven copy is {visible(found.good)}."
+    elif copies:
+        told = f"{chosen} is the one, and no copy here is good: get it anew."
+    else:
+        told = f"{chosen} is the one, and it is not here."
+    yield from hanging("", f"{device}: {told}", indent=0)
+    order = ("the one", "first", "part", "no")
+    rows = sorted(found.files, key=lambda one: (order.index(one.use), one.path))
+    if rows:
+        yield ""
+        yield from table(
+            ("FILE", "VERDICT", f"FOR {device}"),
+            [(visible(one.path), one.verdict, one.use) for one in rows],
+        )
+        yield ""
+    for one in rows:
+        if one.why:
+            yield from hanging(f"{visible(one.path)}: ", one.why, indent=4, style="bold")
 
 
 def is_image(one: ShelfVerdict) -> bool:

@@ -1,0 +1,59 @@
+"""What the shelf offers for one device: which files are for it, which is the one, why not others.
+
+A copy counts as good where it is proven, or own records match it and policy accepts them. The one
+is what `catalog pick` chooses; a release that has to start on the way to it comes first.
+"""
+
+from collections.abc import Iterable, Iterator
+
+from ovek.engine.fit import fit_all, standings
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.verdicts import JudgedDevice
+from ovek.model.choice import Pick
+from ovek.model.shelf import Offer, Offered, ShelfVerdict, Use
+from ovek.model.verdict import KnownRelease
+
+
+def offer(judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]) -> Offer:
+    """Hold every image of the shelf against a device."""
+    files = tuple(_offered(judged, chosen, found))
+    the_one = [one for one in files if one.use == "the one"]
+    return Offer(
+        device=chosen.device,
+        chosen=chosen.chosen.file if chosen.chosen is not None else None,
+        good=next((one.path for one in the_one if one.verdict == "proven"), None),
+        files=files,
+    )
+
+
+def _offered(
+    judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]
+) -> Iterator[Offered]:
+    stand = standings(judged)
+    behind = {each.release.file: each.against for each in chosen.others}
+    hops = chosen.path.hops if chosen.path is not None else None
+    before = {hop.release.file for hop in (hops or ())[:-1]}
+    parts = {one.file for one in chosen.parts}
+    for one in found:
+        if one.verdict is None:
+            continue
+        release = _release(judged.judge.releases, one.release)
+        use: Use
+        if release is None:
+            use, why = "no", "no source lists it, so what it is for is not known"
+        elif chosen.chosen is not None and release.file == chosen.chosen.file:
+            use, why = "the one", "; ".join(chosen.unsure)
+        elif release.file in before:
+            use, why = "first", f"it has to start before {chosen.chosen and chosen.chosen.file}"
+        elif release.file in parts:
+            use, why = "part", "a part image for it"
+        else:
+            against = behind.get(release.file) or fit_all(stand, release).against
+            use, why = "no", "; ".join(against) or "it is no system image"
+        if release is not None and use != "no" and one.verdict != "proven":
+            why = "; ".join(filter(None, (why, f"this copy is {one.verdict}")))
+        yield Offered(path=one.path, release=one.release, verdict=one.verdict, use=use, why=why)
+
+
+def _release(releases: ReleaseIndex, file: str | None) -> KnownRelease | None:
+    return next(iter(releases.named(file, case_blind=False)), None) if file is not None else None
