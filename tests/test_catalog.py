@@ -30,7 +30,8 @@ NAMES = ["plain.img", "with blank (1).img", "back\\slash", "line\nfeed", "ünï.
 
 def releases_in(reader, file, text, **more):
     file.write_bytes(text if isinstance(text, bytes) else text.encode())
-    return [(one.release, one.origin.line) for one in reader(file, **more)]
+    found, _ = sorted_out(reader(file, **more))
+    return [(one.release, one.origin.line) for one in found]
 
 
 def refused(reader, file, text, **more):
@@ -267,6 +268,14 @@ BAD_TABLES = {
 @pytest.mark.parametrize("text", BAD_TABLES)
 def test_a_bad_table_is_told(tmp_path, text):
     assert BAD_TABLES[text] in refused(table.read, tmp_path / "a.csv", text)
+
+
+def test_a_bad_row_of_a_table_costs_that_row(tmp_path):
+    file = tmp_path / "a.csv"
+    file.write_text("file,size\na.img,1\nb.img,big\nc.img,3\n")
+    found, bad = sorted_out(table.read(file))
+    assert [one.release.file for one in found] == ["a.img", "c.img"]
+    assert "line 3, key size" in str(bad[0])
 
 
 def test_a_table_that_a_spreadsheet_saved_as_utf16_is_told(tmp_path):

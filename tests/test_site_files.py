@@ -14,6 +14,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers import digestlist
 from ovek.files.schema import SCHEMAS, schema_text
 from ovek.files.snapshot import read_snapshot, write_snapshot
+from ovek.model.catalog import Published
 from ovek.model.digest import Digests
 
 HEAD = '"format":"ovek.snapshot/1","sheet":"switch","taken_at":"2026-03-02T21:14:05Z"'
@@ -111,9 +112,9 @@ BAD_FILES = {
     "catalog/list.json": {
         "": ["empty"],
         "{": ["line 1", "not JSON"],
-        '{"format":"ovek.catalog/1","releases":[\n{"file":"a"},\n{"file":"b","size":-1}]}': [
+        '{"format":"ovek.catalog/1","releases":[\n\n{"file":"b","size":-1}]}': [
             "line 3",
-            "releases[1].size",
+            "releases[0].size",
             "met -1",
         ],
         '{"format":"ovek.catalog/1","releases":[{"file":"a/b"}]}': ["releases[0].file", "'a/b'"],
@@ -139,6 +140,15 @@ def test_a_bad_file_of_a_site_is_one_message_and_exit_code_two(ovek, name, text)
     assert name in message
     for words in BAD_FILES[name][text]:
         assert words in message, message
+
+
+def test_a_bad_release_of_a_catalog_costs_itself(ovek):
+    good, bad = '{"file":"a"}', '{"file":"b","size":-1}'
+    ovek.write("catalog/more.json", f'{{"format":"ovek.catalog/1","releases":[\n{good},\n{bad}]}}')
+    told = ovek("audit").stderr
+    assert "line 3, key releases[1].size: met -1." in told
+    assert "That line is left out." in told
+    assert ovek("catalog", "show", "a").stdout.startswith("a")
 
 
 SHEET_MISTAKES = {
@@ -218,6 +228,7 @@ def test_every_release_remembers_its_line(tmp_path):
     file.write_text(json.dumps(catalog, indent=1))
     lines = file.read_text().splitlines()
     for entry in read_catalog(file):
+        assert isinstance(entry, Published)
         assert f'"file": "{entry.release.file}"' in lines[entry.origin.line]
 
 

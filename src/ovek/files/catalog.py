@@ -43,8 +43,8 @@ class _Outline(msgspec.Struct, forbid_unknown_fields=True, kw_only=True):
 def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> list[Published]:
     """Read every catalog and digest list of a folder, in name order; raise InputError.
 
-    A folder that is not there holds no release. A line that cannot be read costs itself, and goes
-    into `left_out`; a list without a line that can is refused.
+    A folder that is not there holds no release. A line or release that cannot be read costs itself,
+    and goes into `left_out`; a file without one that can is refused.
     """
     if not folder.is_dir():
         return []
@@ -57,16 +57,17 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     releases: list[Published] = []
     for file in files:
         if file.suffix == ".json":
-            releases += read_catalog(file)
+            entries = read_catalog(file)
         elif may_stand(file):
-            found, bad = sorted_out(_standing(file).read(file, {}))
-            releases += found
-            if left_out is not None:
-                left_out += bad
+            entries = _standing(file).read(file, {})
         else:
             met = f"has the ending {file.suffix!r}, which is no catalog's"
             lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
             raise InputError(file, met, f"Name a catalog .json, a list {', '.join(lists)}")
+        found, bad = sorted_out(entries)
+        releases += found
+        if left_out is not None:
+            left_out += bad
     return releases
 
 
@@ -90,8 +91,8 @@ def _standing(file: Path) -> Importer:
     return next(each for each in reversed(IMPORTERS) if file.suffix in each.stands)
 
 
-def read_catalog(file: Path) -> Iterator[Published]:
-    """Go through the releases of one `ovek.catalog/1` file; raise InputError."""
+def read_catalog(file: Path) -> Iterator[Published | Bad]:
+    """Go through the releases of one `ovek.catalog/1` file, a bad one as such; raise InputError."""
     text = text_of(file, read_bytes(file))
     if not text.strip():
         raise InputError(file, "is empty", "Fill it with a catalog, or remove it")
@@ -109,7 +110,8 @@ def read_catalog(file: Path) -> Iterator[Published]:
         except (msgspec.DecodeError, RecursionError) as error:
             why = explain(file, error, _untyped(bytes(raw)), Release, FORMAT, line)
             why.key = f"releases[{number}]" + (f".{why.key}" if why.key else "")
-            raise why from None
+            yield Bad(why)
+            continue
         told = release.told_by
         origin = Origin(shown_name(file), line) if told is None else Origin(told.file, told.line)
         yield Published(release, origin, outline.publisher, outline.trust)

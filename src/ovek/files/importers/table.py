@@ -13,7 +13,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from ovek.files.errors import InputError
-from ovek.files.importers.interface import Importer
+from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
 from ovek.files.typed import read_bytes, text_of
@@ -73,8 +73,8 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
     return Header(columns, titles, left, parted_by)
 
 
-def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Published]:
-    """Go through the rows of a table. Raises InputError."""
+def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Published | Bad]:
+    """Go through the rows of a table; a bad one costs itself. Raises InputError."""
     header = header_of(file, said)
     text = text_of(file, read_bytes(file))
     rows = csv.reader(io.StringIO(text, newline=""), delimiter=header.parted_by, strict=True)
@@ -91,7 +91,10 @@ def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Publishe
                 seen_header = True
                 continue
             found = True
-            yield _entry(file, line, header, cells)
+            try:
+                yield _entry(file, line, header, cells)
+            except InputError as error:
+                yield Bad(error)
     except csv.Error as error:
         raise InputError(
             file, f"is not CSV: {error}", "Mend that line", line=rows.line_num
