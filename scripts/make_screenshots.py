@@ -34,6 +34,7 @@ SHOTS = {
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
     "catalog": "ovek catalog pick arle-quay",
     "custody": "ovek custody 7.4.2",
+    "where": "ovek where 7.4.2",
     "shelf": "ovek shelf",
     "cleanup-short": "ovek cleanup gannet-bridge --free 101MiB",
     "cleanup-steps": "ovek cleanup heron-bridge --room-for target --may-drop running",

@@ -638,3 +638,26 @@ def test_the_catalog_commands_answer_on_the_first_line(ovek):
     assert "'zzz'" in ovek.refuses("catalog", "show", "zzz")
     for typed in (["list"], ["check"], ["pick", "sw"], ["path", "sw", "--to", "3.0"]):
         assert ovek.json("catalog", *typed)["format"].startswith("ovek.")
+
+
+def test_a_release_is_shown_with_who_vouches_for_it_since_when_and_every_doubt(ovek):
+    releases = [
+        {"file": "a.img", "size": 1, "digests": {"sha512": digest("a", "sha512")},
+         "told_by": {"file": "x.csv", "line": 3, "when": "2026-02-01"}},
+        {"file": "b.img", "digests": {"md5": digest("b")}, "digest_doubtful": True},
+    ]  # fmt: skip
+    head = {"format": "ovek.catalog/1", "publisher": "P", "releases": releases}
+    ovek.write("catalog/more.json", json.dumps(head))
+    sure = ovek("catalog", "show", "a.img").stdout
+    assert "vouched for   its publisher, P" in sure
+    assert "known since   2026-02-01" in sure
+    assert "doubt" not in sure
+    doubted = ovek("catalog", "show", "b.img").stdout
+    assert doubted.splitlines()[1:3] == [
+        "  doubt         its publisher doubts the digest: a file that has it is disputed, not "
+        "proven",
+        "  doubt         only an MD5 is known, which tells damage and not forgery",
+    ]
+    own = {"format": "ovek.catalog/1", "trust": "own", "releases": [{"file": "c.img"}]}
+    ovek.write("catalog/own.json", json.dumps(own))
+    assert "own records only, no publisher" in ovek("catalog", "show", "c.img").stdout

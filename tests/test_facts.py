@@ -189,3 +189,20 @@ def test_the_variant_is_missed_only_where_there_are_variants_and_none_is_told():
     assert "which variant runs" not in missing(what)
     told = replace(what, running=replace(what.running, variant="full"))
     assert "which variant runs" not in missing(told, variants)
+
+
+def test_a_part_that_the_wanted_release_needs_is_missed_until_it_runs_or_is_told():
+    needy = published(release("1.0"), release("2.0", needs={"parts": {"loader": "10"}}))
+
+    def told(target="2.0", parts=None, **more):
+        file = image("1.0")
+        what = device(member(file, boots=("flash:sw-1.0.img",), parts=parts), **more)
+        policy = Policy(reserve="0%", target=target)
+        found = audit(what, curious(sheet()), needy, policy).findings
+        return "the version of loader" in " ".join(one.saw for one in found)
+
+    assert told()
+    assert told(parts=(Part(part="loader"),))
+    assert not told(parts=(Part(part="loader", version="9"),))
+    assert not told(target=None)
+    assert not told(target="1.0")

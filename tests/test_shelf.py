@@ -145,6 +145,65 @@ def test_archives_are_looked_into(shelf_site, kind):
     assert inside[0]["release"] == "sw-1.0.img"
 
 
+def published_archive(site, data, **more):
+    """A catalog that publishes sw-1.0.zip alone; what is inside has no digest of its own."""
+    made = {"sha256": hashlib.sha256(data).hexdigest()}
+    one = {"file": "sw-1.0.zip", "size": len(data), "version": "1.0", "fits": ["SW*"],
+           "digests": made, **more}  # fmt: skip
+    site.write("catalog/list.json", json.dumps({"format": "ovek.catalog/1", "releases": [one]}))
+
+
+def test_a_proven_archive_proves_the_image_in_it_there_and_on_flash(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data)
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    inside = hashlib.sha256(CONTENT["sw-1.0.img"]).hexdigest()
+    file = image("1.0", digests=Digests(sha256=inside), size=len(CONTENT["sw-1.0.img"]))
+    bad = image("1.0", digests=Digests(sha256=digest("x", "sha256")), size=file.size)
+    flashes = [device(member(one, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img",
+                      device=name) for name, one in (("good", file), ("bad", bad))]  # fmt: skip
+    shelf_site.snapshot(*flashes)
+
+    def verdicts():
+        walks = shelf_site.json("bootwalk", exits=None)["devices"]
+        starts = {one["device"]: one["members"][0]["starts"] or {} for one in walks}
+        return {name: image.get("verdict") for name, image in starts.items()}
+
+    assert verdicts() == {"good": "unlisted", "bad": "unlisted"}
+    told = shelf_site("shelf")
+    assert "what sw-1.0.zip contains is kept in catalog/opened.json" in told.stderr
+    assert "sw-1.0.zip!dir/sw-1.0.img: it lies in an archive that is proven" not in told.stdout
+    assert judged(shelf_site)["sw-1.0.zip!dir/sw-1.0.img"]["verdict"] == "proven"
+    assert verdicts() == {"good": "proven", "bad": None}  # the altered one may not start
+    assert shelf_site("shelf").stderr == ""
+    assert "lies in       sw-1.0.zip" in shelf_site("catalog", "show", "sw-1.0.img").stdout
+
+
+def test_an_archive_that_is_altered_or_holds_a_choice_proves_nothing(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data + b"x")
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    shelf_site("shelf", exits=1)
+    out = io.BytesIO(data)
+    with zipfile.ZipFile(out, "a") as made:
+        made.writestr("dir/sw-2.0.img", CONTENT["sw-2.0.img"])
+    published_archive(shelf_site, out.getvalue())
+    shelf_site.write("shelf/sw-1.0.zip", out.getvalue())
+    assert shelf_site("shelf").stderr == ""
+    assert not (shelf_site.folder / "catalog/opened.json").exists()
+
+
+def test_room_is_made_for_the_image_inside_and_not_for_its_archive(shelf_site):
+    data = archive("zip")
+    inside = {"path": "dir/sw-1.0.img", "size": len(CONTENT["sw-1.0.img"]),
+              "digests": {"sha256": hashlib.sha256(CONTENT["sw-1.0.img"]).hexdigest()}}  # fmt: skip
+    published_archive(shelf_site, data, contains=[inside])
+    shelf_site.snapshot(device(member(image("2.0"), boots=("flash:sw-2.0.img",))))
+    (plan,) = shelf_site.json("cleanup", "--room-for", "sw-1.0.zip", exits=None)["plans"]
+    assert plan["made_of"]["image"] >= len(CONTENT["sw-1.0.img"]) > len(data)
+    assert plan["made_of"]["file"] == "sw-1.0.img"
+
+
 def test_a_damaged_archive_is_broken_inside(shelf_site):
     data = bytearray(archive("gz"))
     data[-6] ^= 1

@@ -197,9 +197,11 @@ def show_command(file: str, site_folder: Path, format_: str) -> None:
     from ovek.render import json
 
     site = Site(site_folder)
-    found = releases_of(site).named(file, case_blind=True)
+    releases = releases_of(site)
+    found = [*releases.named(file, case_blind=True)]
+    found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
     if not found:
-        met = f"no source there publishes {file!r}"
+        met = f"no source there tells of {file!r}"
         raise InputError(site.folder / "catalog", met, "See: ovek catalog find TEXT")
     _answer(
         format_,

@@ -22,6 +22,7 @@ from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
+from ovek.engine.releases import brought
 from ovek.engine.verdicts import Judge, JudgedDevice, fits, judge_device
 from ovek.engine.wanted import (
     ContradictionError,
@@ -274,9 +275,12 @@ class Planner:
     def bring(self, judged: JudgedDevice) -> Bring:
         """What to make room for on a device. Raises InputError where a device was named."""
         wanted = self.wanted(judged)
-        if self.asked.image == TARGET:
-            return self._target(judged, wanted)
-        return self._by_name(judged, wanted)
+        asked = self._target if self.asked.image == TARGET else self._by_name
+        bring = asked(judged, wanted)
+        if bring.release is None:
+            return bring
+        image = brought(bring.release, judged.judge.naming)
+        return msgspec.structs.replace(bring, release=image)
 
     def _target(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
         """The target of policy, or the first install on the way to it."""

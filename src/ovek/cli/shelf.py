@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -13,6 +14,7 @@ from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
+from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
@@ -20,6 +22,7 @@ from ovek.files.regular import opened
 from ovek.files.site import Site, sheet_names
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
+from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.naming import Naming
 from ovek.model.shelf import Offer, ShelfFacts, ShelfFile, ShelfVerdict
@@ -73,6 +76,7 @@ def command(
     if write_list is not None:
         _write_list(write_list, folder, files)
     found = list(_judged(site, files, releases, used_by))
+    _keep_opened(site, releases, found)
     offered = _offer(site, fits, found) if fits is not None else None
     if format_ == "json":
         from ovek.render import json
@@ -97,6 +101,28 @@ def command(
         sys.exit(1)
     if any(one.problem is not None for one in found):
         sys.exit(3)
+
+
+def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdict]) -> None:
+    """Keep in catalog/ what proven archives contain, so that it proves files on flash, too."""
+    opened = []
+    for one in found:
+        known = releases.named(one.release or "", case_blind=False)
+        if one.verdict != "proven" or not one.contains or len(known) != 1 or known[0].contains:
+            continue
+        told = [fact for fact in one.digests if fact[0] in known[0].digests]
+        contents = Release(file=known[0].file, digests=Digests(**dict(told)), contains=one.contains)
+        opened.append(Published(contents, Origin(one.path, 1)))
+    if not opened:
+        return
+    try:
+        news = keep_opened(site.folder / "catalog", opened, datetime.now(UTC).date())
+    except InputError as error:
+        click.echo(f"ovek: {visible(str(error))} What archives contain is not kept.", err=True)
+        return
+    if news:
+        names = ", ".join(visible(entry.release.file) for entry in opened)
+        click.echo(f"ovek: what {names} contains is kept in catalog/{OPENED}.", err=True)
 
 
 def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:

@@ -43,7 +43,7 @@ def find(releases: ReleaseIndex, text: str) -> list[KnownRelease]:
     """The releases that a text may mean: name, part of it or glob, version, model, or digest."""
     wanted = text.strip().casefold()
     found = []
-    for one in releases.releases:
+    for one in (*releases.releases, *releases.ours):
         names = one.file.casefold()
         digests = [digest for values in one.digests.values() for digest in values]
         plain = re.sub(r"[\s:]", "", wanted)

@@ -26,6 +26,7 @@ from msgspec import Struct
 from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.fit import Route
+from ovek.model.naming import Naming
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import LONGEST
 
@@ -42,7 +43,7 @@ class ReleaseIndex:
 
     `releases` are in the order of their file names, whatever order they came in. `by_revision` and
     `by_variant` are whether any is for some hardware revisions, or of a variant. `ways` are routes
-    that were worked out.
+    that were worked out. `ours` are those that only lists of somebody's own copies tell of.
     """
 
     def __init__(self, published: Iterable[Published]) -> None:
@@ -54,7 +55,8 @@ class ReleaseIndex:
         ours = [entry for entry in published if entry.trust == "own"]
         self.releases = _sorted(entry for entry in published if entry.trust != "own")
         self.own: dict[str, KnownRelease] = {}
-        for release in _sorted(ours):
+        self.ours = _sorted(ours)
+        for release in self.ours:
             for digests in release.digests.values():
                 for digest in digests:
                     self.own.setdefault(digest, release)
@@ -230,6 +232,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         with_=first("with_") or (),
         minutes=first("minutes"),
         trust=entries[0].trust,
+        since=min((r.told_by.when for r in releases if r.told_by is not None), default=None),
         carries=first("carries") or {},
         reached_from=first("from_"),
         contains=first("contains") or (),
@@ -254,15 +257,33 @@ def _by_hardware(releases: list[Release]) -> tuple[tuple[tuple[str, ...], Needs]
     return tuple(rows.items()) if len({repr(needs) for needs in rows.values()}) > 1 else ()
 
 
+def brought(release: KnownRelease, naming: Naming) -> KnownRelease:
+    """What is put on flash of a release: the one image inside, where it is an archive.
+
+    A device that takes the archive itself calls it an image by its name.
+    """
+    if len(release.contains) != 1 or naming.of(release.file, case_blind=True).image:
+        return release
+    (inside,) = release.contains
+    if not naming.of(inside.name, case_blind=True).image:
+        return release
+    return msgspec.structs.replace(
+        _inside(release, inside), kind=release.kind, needs=release.needs, carries=release.carries
+    )
+
+
 def _inside(release: KnownRelease, contained: Contained) -> KnownRelease:
-    """A file that a release contains, as a release of its own."""
+    """A file that a release contains, as a release of its own.
+
+    One of several is a package; one alone is what its name says.
+    """
     return msgspec.structs.replace(
         release,
         file=contained.name,
         digests={name: frozenset({digest}) for name, digest in contained.digests},
         sizes=frozenset() if contained.size is None else frozenset({contained.size}),
         disputed=frozenset(),
-        kind="package",
+        kind="package" if len(release.contains) > 1 else None,
         needs=Needs(),
         carries={},
         within=release.file,

@@ -2,8 +2,9 @@
 
 A name is understood where it differs from a published one in case, a copy suffix (`name (1).img`,
 `name - Copy.img`, `Copy of name.img`, `name.img.bak`) or a missing extension. An archive's own
-digest counts, and those of the files inside: publishers list either. A sound structure proves
-nothing; a broken one counts against the file unless a digest proves it.
+digest counts, and those of the files inside: publishers list either. An archive that is proven
+proves the images in it. A sound structure proves nothing; a broken one counts against the file
+unless a digest proves it.
 """
 
 import re
@@ -13,9 +14,10 @@ from typing import NamedTuple
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, accepted, accepted_own, judge_file
+from ovek.model.catalog import Contained
 from ovek.model.digest import Algorithm, Digests
-from ovek.model.naming import Naming
-from ovek.model.shelf import ShelfFile, ShelfVerdict
+from ovek.model.naming import Named, Naming
+from ovek.model.shelf import ShelfFile, ShelfMember, ShelfVerdict
 from ovek.model.structure import Structure
 from ovek.model.verdict import Judgement, KnownRelease
 from ovek.model.walk import DeviceWalk
@@ -52,6 +54,8 @@ def judge_shelf(
             (member, judge.of(member.path.rpartition("/")[2], member.size, member.digests))
             for member in file.members
         ]
+        if whole is not None and whole.verdict == "proven":
+            inside = [(member, _proven_by(whole, judgement)) for member, judgement in inside]
         better = any(one is not None and one.verdict == "proven" for _, one in inside)
         if whole is not None and whole.verdict == "unlisted" and better:
             whole = None  # an archive of published files is no image itself
@@ -64,6 +68,7 @@ def judge_shelf(
             used_by,
             file.note,
             judge.named_otherwise(name, whole),
+            tuple(judge.images_in(inside)) if whole and whole.verdict == "proven" else (),
         )
         for member, judgement in inside:
             if judgement is not None:
@@ -91,6 +96,26 @@ class _Judge(NamedTuple):
             found = accepted_own(found)
         return None if found is None else accepted(found, self.weakest)
 
+    def images_in(
+        self, inside: Iterable[tuple[ShelfMember, Judgement | None]]
+    ) -> Iterator[Contained]:
+        """The images in an archive: one, or the packages of one set.
+
+        Several system images are a choice, of which a device takes one: nothing is told of those.
+        """
+        found = [
+            (Contained(path=member.path, size=member.size, digests=member.digests), named.role)
+            for member, judgement in inside
+            if judgement is not None and judgement.verdict == "proven"
+            for named in self._named(member.path.rpartition("/")[2])
+        ]
+        if len(found) == 1 or all(role == "package" for _, role in found):
+            yield from (contained for contained, _ in found)
+
+    def _named(self, name: str) -> list[Named]:
+        told = (naming.of(name, case_blind=True) for naming in self.namings)
+        return [named for named in told if named.image][:1]
+
     def named_otherwise(self, name: str, judgement: Judgement | None) -> str | None:
         """The release that a file's name says, where it holds another; else None."""
         if judgement is None or judgement.verdict not in ("proven", "matched"):
@@ -108,6 +133,14 @@ def _named(name: str, releases: ReleaseIndex) -> list[KnownRelease]:
             return found
     bare = name.casefold()
     return [one for one in releases.releases if one.file.casefold().rpartition(".")[0] == bare]
+
+
+def _proven_by(archive: Judgement, judgement: Judgement | None) -> Judgement | None:
+    """What an archive that is proven says of an image in it that nothing speaks against."""
+    if judgement is None or judgement.verdict not in ("unlisted", "unmeasured", "matched"):
+        return judgement
+    why = f"it lies in an archive that is proven: {archive.why}"
+    return Judgement(verdict="proven", why=why, release=archive.release, by=archive.by)
 
 
 def _readings(name: str) -> Iterator[str]:
@@ -142,6 +175,7 @@ def _verdict(
     used_by: "UsedBy",
     note: str | None,
     named: str | None,
+    contains: tuple[Contained, ...] = (),
 ) -> ShelfVerdict:
     release = judgement.release if judgement is not None else None
     proven = judgement is not None and judgement.verdict == "proven"
@@ -149,7 +183,7 @@ def _verdict(
     name = path.rpartition("!")[2].rpartition("/")[2]
     if named is not None and release is not None:
         why += f": it holds {release.file}, and bears the name of {named}"
-    elif proven and release is not None and name != release.file:
+    elif proven and release is not None and name != release.file and "!" not in path:
         why += f", under another name ({name})"
     if structure is not None and not structure.sound and not proven:
         why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
@@ -169,6 +203,7 @@ def _verdict(
         digests=digests,
         version=release.version if release is not None else None,
         named=named,
+        contains=contains,
     )
 
 

@@ -164,3 +164,28 @@ def write_catalog(
     )
     text = msgspec.json.format(msgspec.json.encode(catalog), indent=1)
     write_whole(file, [text, b"\n"])
+
+
+OPENED = "opened.json"  # in catalog/: what archives contain, as far as the shelf has opened them
+
+
+def keep_opened(folder: Path, opened: list[Published], when: date) -> bool:
+    """Keep what archives contain with what is known of others; return whether that is news.
+
+    An archive that was opened again takes the place of what was known of it. Raises InputError.
+    """
+    file = folder / OPENED
+    known = sorted_out(read_catalog(file))[0] if file.is_file() else []
+    by_name = {entry.release.file: entry for entry in known}
+    news = [
+        entry
+        for entry in opened
+        if entry.release.file not in by_name
+        or by_name[entry.release.file].release.contains != entry.release.contains
+    ]
+    if not news:
+        return False
+    by_name.update({entry.release.file: entry for entry in news})
+    entries = [by_name[name] for name in sorted(by_name)]
+    write_catalog(file, entries, "proven archives on the shelf", None, when)
+    return True

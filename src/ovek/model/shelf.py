@@ -4,6 +4,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from ovek.model.catalog import Contained
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.structure import Structure
 from ovek.model.verdict import Verdict
@@ -36,7 +37,8 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     """One file (or `path!member` of an archive) judged.
 
     `verdict` None: it is no image. `used_by` are devices that run it or start it next, `version` is
-    that of its release. `named` is the release that its name says, where it holds another.
+    that of its release. `named` is the release that its name says, where it holds another;
+    `contains` are the images in a proven archive.
     """
 
     path: str
@@ -52,6 +54,7 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     digests: Digests
     version: str | None = None
     named: str | None = None
+    contains: tuple[Contained, ...] = ()
 
 
 Use = Literal["the one", "first", "part", "no"]

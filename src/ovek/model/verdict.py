@@ -31,7 +31,8 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
     sources disagree and it is named in `disputed`. `within` is the release that contains
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
-    tell of some hardware only. `trust` is `own` where nobody but ourselves vouches for it.
+    tell of some hardware only. `trust` is `own` where nobody but ourselves vouches for it, `since`
+    the day of the first import that told of it.
     """
 
     file: str
@@ -60,6 +61,7 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     with_: tuple[str, ...] = ()
     minutes: int | None = None
     trust: Trust = "publisher"
+    since: date | None = None
 
     def needs_of(self, model: str | None) -> Needs:
         """What it needs on hardware of a model: what the rows for that tell, else what all do."""

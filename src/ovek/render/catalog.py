@@ -10,7 +10,7 @@ from ovek.model.digest import TITLES
 from ovek.model.fit import Route
 from ovek.model.size import show_size
 from ovek.model.verdict import KnownRelease
-from ovek.render.lines import Line, count, hanging, table
+from ovek.render.lines import STYLES, Line, count, hanging, table
 from ovek.render.visible import visible
 
 
@@ -41,9 +41,12 @@ def _cells(one: KnownRelease) -> tuple[str, ...]:
 def whole(one: KnownRelease) -> Iterator[Line]:
     """All that is known of one release, its digests whole and each source named."""
     yield Text(visible(one.file), "bold")
+    for doubt in _doubts(one):
+        yield from hanging("  doubt", doubt, indent=16, style=STYLES["warning"])
     needs = one.needs
     facts = (
-        ("publisher", one.publisher),
+        ("vouched for", _voucher(one)),
+        ("known since", str(one.since) if one.since else None),
         ("version", one.version),
         ("variant", one.variant),
         ("kind", one.kind),
@@ -59,6 +62,10 @@ def whole(one: KnownRelease) -> Iterator[Line]:
         ("unpacks to", show_size(needs.unpacked) if needs.unpacked else None),
         ("needs parts", ", ".join(f"{k} {v}" for k, v in (needs.parts or {}).items())),
         ("carries", ", ".join(f"{part} {version}" for part, version in one.carries.items())),
+        ("comes with", ", ".join(one.with_)),
+        ("lies in", one.within),
+        ("contains", ", ".join(each.path for each in one.contains)),
+        ("takes", f"{one.minutes} minutes" if one.minutes else None),
         ("note", one.note),
         ("told by", ", ".join(map(str, one.origins))),
     )
@@ -70,6 +77,29 @@ def whole(one: KnownRelease) -> Iterator[Line]:
             mark = " (disputed)" if algorithm in one.disputed else ""
             yield f"  {TITLES[algorithm]}{mark}"
             yield f"    {digest}"
+
+
+def _voucher(one: KnownRelease) -> str:
+    """Who says that the digests are right."""
+    if one.trust == "own":
+        return "own records only, no publisher: its copies match, and none is proven"
+    return f"its publisher, {one.publisher}" if one.publisher else "a publisher that is not named"
+
+
+def _doubts(one: KnownRelease) -> Iterator[str]:
+    """Everything that speaks against taking its word."""
+    if one.status == "withdrawn":
+        yield "it is withdrawn"
+    if one.doubtful:
+        yield "its publisher doubts the digest: a file that has it is disputed, not proven"
+    for algorithm in one.disputed:
+        yield f"its sources disagree on the {TITLES[algorithm]}: nothing is proven by that"
+    if len(one.sizes) > 1:
+        yield "its sources disagree on the size"
+    if not one.digests:
+        yield "no source tells a digest of it, so no copy can be proven"
+    elif set(one.digests) == {"md5"}:
+        yield "only an MD5 is known, which tells damage and not forgery"
 
 
 def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:

@@ -223,6 +223,8 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         for part in sorted(needs | carries):
             does = "needs one" if part in needs else "brings one"
             yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
+    if release is not subject.wanted.goal:
+        yield from _of_goal(subject, member)
     yield from _of_banks(subject, one)
     yield from _of_start(subject, member)
     if one.volumes is None:
@@ -242,6 +244,21 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         yield f"the capacity of {volume.name}:{of}", ("volume.capacity",)
     elif volume.capacity is None and "volume.capacity" in asks:
         yield f"the capacity of {volume.name}:", ("volume.capacity",)
+
+
+def _of_goal(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
+    """Parts without which nobody can say whether the wanted release can be loaded."""
+    goal, one = subject.wanted.goal, member.one
+    if goal is None or goal.version is None or subject.wanted.target is None or not subject.up:
+        return
+    if "part.version" not in subject.judged.judge.asks:
+        return
+    if subject.order(member.runs, goal.version) != -1:
+        return
+    have = {part.part for part in one.member.parts or () if part.version}
+    needs = goal.needs_of(one.hardware.model).parts or {}
+    for part in sorted(needs.keys() - have - goal.carries.keys()):
+        yield f"the version of {part}, of which {goal.file} needs one", ("part.version",)
 
 
 def _of_start(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
