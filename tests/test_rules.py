@@ -303,8 +303,8 @@ def parted(version, **v1):
     return of(what, catalog=catalog(v1=v1))
 
 
-def loaded(web, **v1):
-    """A device whose part web is loaded from a file of this version."""
+def loaded(web, runs=None, **v1):
+    """A device whose part web is loaded from a file of this version, and runs that one."""
     file = File(path=f"web-{web}.pkg", size=MIB, digests=Digests(md5=digest(web)))
     part = release(
         web,
@@ -314,7 +314,8 @@ def loaded(web, **v1):
         size=MIB,
         fits=v1.pop("web_fits", ("SW*",)),
     )
-    what = sw(image("1.0"), file, pointers=(pointer("web", f"flash:web-{web}.pkg"),))
+    pointers = (pointer("web", f"flash:web-{web}.pkg"),)
+    what = sw(image("1.0"), file, pointers=pointers, parts=(Part(part="web", version=runs),))
     return of(what, catalog=catalog(v1=v1, also=(part,)))
 
 
@@ -845,7 +846,10 @@ TELLING = [
     (lambda: of(stack(unit("1", image("1.0")), unit("2", image("2.0"), boots=(TWO,),
                                                    running_version="2.0"))),
      "member-versions-differ", {"member-starts-differ"}),
-    (lambda: loaded("1.1", needs={"parts": {"web": "1.2"}}), "pointer-mismatch", {"part-too-old"}),
+    (lambda: loaded("1.1", runs="1.1", needs={"parts": {"web": "1.2"}}),
+     "part-too-old", {"pointer-mismatch"}),
+    (lambda: loaded("1.1", runs="1.2", needs={"parts": {"web": "1.2"}}),
+     "pointer-mismatch", {"part-too-old"}),
 ]  # fmt: skip
 
 
@@ -869,6 +873,19 @@ def test_severity_rises_with_the_consequence():
     pending = catalog(v2={"from_": ("1.5",)})
     goes = sw(image("1.0"), image("2.0"), boots=(TWO,))
     assert ("upgrade-needs-step", "critical", None) in said(goes, catalog=pending, policy=TARGET)
+
+
+def test_where_the_order_is_good_the_mode_is_what_must_change():
+    def told(what):
+        found = audit(what).findings
+        return next(one.do for one in found if one.rule == "starts-unwanted")
+
+    files = (image("1.0"), image("2.0"), image("3.0"))
+    good = device(member(*files, boots=(TWO,), mode="first-found"), runs="2.0", place=TWO)
+    assert told(good) == f"Set the boot mode to follow the boot order, which names {TWO}, and save"
+    three = "flash:sw-3.0.img"
+    other = device(member(*files, boots=(three,), mode="first-found"), runs="2.0", place=TWO)
+    assert told(other).startswith("Name the image that is wanted")
 
 
 @pytest.mark.parametrize(

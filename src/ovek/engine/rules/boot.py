@@ -585,7 +585,10 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
             continue
         unwanted = subject.order(member.starts, subject.wanted.target) != 0
         if unwanted and subject.order(member.starts, member.runs) not in (0, None):
-            why = "the boot mode is first-found"
+            why, do = "the boot mode is first-found", None
+            meant = _meant(subject, member)
+            if meant is not None:
+                do = f"Set the boot mode to follow the boot order, which names {meant}, and save"
             if _mode(subject, member) == "listed":
                 named = _joined(_named(_order(member)))
                 why = f"the boot order ({named}) starts nothing"
@@ -596,7 +599,21 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
                 place=starts.at,
                 saw=f"a reload starts it ({member.starts}), since {why}; {member.runs} runs now "
                 "and no setting names this one",
+                do=do,
             )
+
+
+def _meant(subject: Subject, member: MemberSubject) -> str | None:
+    """The first of a boot order that nobody follows, where it is what runs or is wanted."""
+    order = _order(member)
+    first = order[0].place if order and _mode(subject, member) == "first-found" else None
+    if first is None:
+        return None
+    image = subject.judged.image(subject.judged.located(parse_place(first), member.id))
+    if image is None or image.judgement.verdict in ("altered", "cut-short"):
+        return None
+    good = (member.runs, subject.wanted.target)
+    return first if any(subject.order(image.version, each) == 0 for each in good) else None
 
 
 @rule(

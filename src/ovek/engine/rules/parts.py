@@ -63,10 +63,12 @@ def _is_there(place: Place, volume: Volume) -> bool:
     "warning",
     "A part that is too old for the system image fails in ways that look like other faults.",
     "Copy the part image that goes with the system image, and point the part at it",
-    "part-too-old",
 )
 def pointer_mismatch(subject: Subject) -> Iterator[Said]:
-    """A pointer's file is older than the next system image needs, or for other hardware."""
+    """A pointer's file is older than the next system image needs, or for other hardware.
+
+    Where the part runs too old a version already, that is told, and the file with it.
+    """
     for member in subject.members:
         release = _starting(member)
         needs = _needs(member, release)
@@ -82,6 +84,8 @@ def pointer_mismatch(subject: Subject) -> Iterator[Said]:
                 yield Said(member=member.id, place=place, saw=saw, whole=False)
             elif need is not None and subject.part_order(image.version, need) == -1:
                 assert release is not None
+                if _too_old(subject, member, release, pointer.part, need):
+                    continue
                 yield Said(
                     member=member.id,
                     place=place,
@@ -102,17 +106,43 @@ def part_too_old(subject: Subject) -> Iterator[Said]:
         release = _starting(member)
         for part, need in _needs(member, release).items():
             assert release is not None
-            if subject.part_order(release.carries.get(part), need) in (0, 1):
-                continue
-            for shown, version in _of_name(member, part):
-                if subject.part_order(version, need) == -1:
-                    changes = subject.order(member.starts, member.runs) != 0
-                    yield Said(
-                        member=member.id,
-                        place=None,
-                        saw=f"{release.file} starts next and needs {shown} {need}; {version} runs",
-                        severity="critical" if changes else None,
-                    )
+            for shown, version in _too_old(subject, member, release, part, need):
+                changes = subject.order(member.starts, member.runs) != 0
+                source, do = _source(subject, member, part, need)
+                yield Said(
+                    member=member.id,
+                    place=None,
+                    saw=f"{release.file} starts next and needs {shown} {need}; {version} runs"
+                    + source,
+                    do=do,
+                    severity="critical" if changes else None,
+                )
+
+
+def _too_old(
+    subject: Subject, member: MemberSubject, release: KnownRelease, part: str, need: str
+) -> list[tuple[str, str]]:
+    """The parts of a name that run less than a release needs and does not bring itself."""
+    if subject.part_order(release.carries.get(part), need) in (0, 1):
+        return []
+    return [
+        (shown, version)
+        for shown, version in _of_name(member, part)
+        if subject.part_order(version, need) == -1
+    ]
+
+
+def _source(
+    subject: Subject, member: MemberSubject, part: str, need: str
+) -> tuple[str, str | None]:
+    """The file that a part is loaded from, where that is too old as well, and what to do then."""
+    for pointer in member.one.member.pointers or ():
+        place = subject.judged.located(parse_place(pointer.place), member.id)
+        image = subject.judged.image(place) if pointer.part == part else None
+        if image is not None and subject.part_order(image.version, need) == -1:
+            told = f", and it is loaded from {pointer.place} ({image.version})"
+            return told, f"Load {part} {need} first, then point the part at its file, then reload"
+    return "", None
 
 
 @rule(
