@@ -1,6 +1,7 @@
 """What is wanted: policy.toml and waivers.toml, as they are written, checked and followed."""
 
 import json
+import os
 from datetime import date
 
 import pytest
@@ -202,3 +203,24 @@ def test_the_rules_are_listed_told_whole_and_refused_with_the_nearest(ovek):
     answer = ovek.json("rules")
     assert {"slug", "severity", "reason", "remedy", "group"} <= set(answer["rules"][0])
     assert "did you mean 'stranded'?" in ovek("rules", "strandet", exits=2).stderr
+
+
+def test_a_copy_of_the_configuration_on_the_shelf_counts_as_a_backup(ovek, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(ovek.folder / "cache"))
+    ovek.snapshot(*[device(member(image("1.0")), device=name) for name in ("a", "a-1", "b")])
+    ovek.write("policy.toml", 'format = "ovek.policy/1"\nbackups = "conf/{device}*.cfg"\n')
+    ovek.write("shelf/conf/a-1.cfg", "x")
+    ovek.write("shelf/conf/b-2026.cfg", "x")
+    ovek.write("shelf/b.cfg", "x")
+    os.utime(ovek.folder / "shelf/conf/b-2026.cfg", (0, 0))
+
+    def told():
+        found = ovek.json("audit", exits=None)["devices"]
+        rules = {one["device"]: {each["rule"] for each in one["findings"]} for one in found}
+        return {name: {r for r in some if r.startswith("backup")} for name, some in rules.items()}
+
+    assert told() == {"a": {"backup-never"}, "a-1": set(), "b": {"backup-old"}}
+    ovek.write("policy.toml", 'format = "ovek.policy/1"\n')
+    assert told() == {"a": set(), "a-1": set(), "b": set()}
+    ovek.write("policy.toml", 'format = "ovek.policy/1"\nbackups = "conf/*.cfg"\n')
+    assert "write {device} in it, once" in ovek.refuses("audit")

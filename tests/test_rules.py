@@ -303,6 +303,17 @@ def parted(version, **v1):
     return of(what, catalog=catalog(v1=v1))
 
 
+def kept(backups):
+    """A shelf with these configuration backups alone."""
+    return ShelfFacts(proven=frozenset(), broken={}, backups=backups)
+
+
+def changed(when, *others, **more):
+    """A device whose configuration was written then; `others` are more of such files."""
+    files = [plain(name, modified=when) for name in ("start.settings", *others)]
+    return sw(image("1.0"), *files, **more)
+
+
 def loaded(web, runs=None, **v1):
     """A device whose part web is loaded from a file of this version, and runs that one."""
     file = File(path=f"web-{web}.pkg", size=MIB, digests=Digests(md5=digest(web)))
@@ -751,7 +762,22 @@ CASES = {
     ),
     "backup-never": (
         lambda: of(sw(image("1.0"), config=Config(unsaved_changes=False, backed_up="never"))),
-        lambda: of(sw(image("1.0"), config=Config(unsaved_changes=False))),
+        lambda: (
+            of(sw(image("1.0"), config=Config(unsaved_changes=False)))
+            | of(sw(image("1.0"), config=Config(backed_up="never")), shelf=kept({"sw": NOW - DAY}))
+        ),
+    ),
+    "backup-before-change": (
+        lambda: (
+            of(changed(NOW - DAY), shelf=kept({"sw": NOW - 2 * DAY}))
+            & of(changed(NOW - DAY, config=Config(backed_up_at=NOW - 2 * DAY)))
+        ),
+        lambda: (
+            of(changed(NOW - DAY), shelf=kept({"sw": NOW - DAY - HOUR}))
+            | of(changed(NOW - DAY), shelf=kept({}))
+            | of(changed(NOW - DAY), shelf=kept(None))
+            | of(changed(NOW - DAY, "old.settings"), shelf=kept({"sw": NOW - 2 * DAY}))
+        ),
     ),
     "clock-off": (
         lambda: (

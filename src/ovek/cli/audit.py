@@ -87,7 +87,7 @@ def command(
     summary, used, lines = AuditSummary(), set[Waiver](), Spool(DeviceAudit)
     widths: list[list[int]] = []
     stranded: list[str] = []
-    shelf = shelf_facts(site, devices.releases)
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
     unread = {one.device: one.why for one in devices.not_read if one.last_read is not None}
     for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table, unread):
         summary.join(part.summary)

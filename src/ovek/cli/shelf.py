@@ -1,7 +1,7 @@
 """`ovek shelf`: are the files on the server or stick what was released?"""
 
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -14,6 +14,7 @@ from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
+from ovek.files.backups import newest_backups
 from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
@@ -154,8 +155,13 @@ def _judged(
     return judge_shelf(files, releases, _namings(site), used_by, weakest, accepts_own=own)
 
 
-def shelf_facts(site: Site, releases: ReleaseIndex) -> ShelfFacts | None:
-    """What the site's shelf holds, by digest; None where the site keeps no shelf."""
+def shelf_facts(
+    site: Site, releases: ReleaseIndex, devices: Collection[str] = ()
+) -> ShelfFacts | None:
+    """What the site's shelf holds, by digest; None where the site keeps no shelf.
+
+    Configuration backups are looked for of these devices, where policy says what they are called.
+    """
     folder = site.folder / "shelf"
     if not folder.is_dir():
         return None
@@ -166,7 +172,9 @@ def shelf_facts(site: Site, releases: ReleaseIndex) -> ShelfFacts | None:
             proven.update(digests)
         if one.structure is not None and not one.structure.sound:
             broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
-    return ShelfFacts(proven=frozenset(proven), broken=broken)
+    pattern = site.policy.backups
+    backups = newest_backups(folder, pattern, devices) if pattern is not None else None
+    return ShelfFacts(proven=frozenset(proven), broken=broken, backups=backups)
 
 
 def _namings(site: Site) -> list[Naming]:

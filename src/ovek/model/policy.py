@@ -69,6 +69,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `keep` is how many system images stay on each member. `reserve` is the free space that a
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
     `weakest_digest` is the weakest that may prove an image, `accepts` whose records may.
+    `backups` is the glob of configuration backups on the shelf, with `{device}` in it.
     `digest_age` is how old a digest may be that is not measured anew, `start_digest_age` that of an
     image that runs or starts next. `severity` changes that of a rule.
     """
@@ -86,6 +87,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     accepts: tuple[Trust, ...] = ("publisher",)
     snapshot_age: str | None = None
     backup_age: str | None = None
+    backups: str | None = None
     digest_age: str | None = None
     start_digest_age: str | None = None
     severity: dict[Name, Severity | Literal["off"]] = {}
@@ -93,6 +95,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     def __post_init__(self) -> None:
         self.reserve_of(0)
+        if self.backups is not None and self.backups.count("{device}") != 1:
+            raise ValueError(f"backups is {self.backups!r}; write {{device}} in it, once")
         for age in (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age):
             if age is not None:
                 parse_age(age)

@@ -1,5 +1,6 @@
 """What lies on the shelf, and what it is worth (`ovek.shelf/1`)."""
 
+from datetime import datetime
 from typing import Literal
 
 from msgspec import Struct
@@ -86,7 +87,9 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     """What the audit takes from the shelf, by digest: what is proven there, and what is broken.
 
     `broken` tells what is wrong inside each file whose own format shows it to be damaged.
+    `backups` is when the newest copy of each device's configuration was written; None: not looked.
     """
 
     proven: frozenset[str]
     broken: dict[str, str]
+    backups: dict[str, datetime] | None = None

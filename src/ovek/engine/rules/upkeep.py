@@ -1,18 +1,20 @@
 """Rules on what surrounds the images: configuration, the snapshot's age, what is not known."""
 
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.runs import asks_each, variant_of
 from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
+from ovek.model.place import Place
 from ovek.model.snapshot import Config, Member
 from ovek.model.typed import typed
 
 _NO_CONFIG = Config()
 _DAY = timedelta(days=1)
+_TOGETHER = timedelta(hours=1)  # a change and its backup, as clocks may differ
 
 
 @rule(
@@ -37,13 +39,21 @@ def config_unsaved(subject: Subject) -> Iterator[Said]:
 )
 def backup_old(subject: Subject) -> Iterator[Said]:
     """The last backup of the configuration is older than policy lets it be."""
-    device, most = subject.judged.device, subject.policy.oldest_backup
-    if device.config is None or device.config.backed_up_at is None:
-        return
-    age = device.now - device.config.backed_up_at
-    if age > most:
+    age, most = _backup_age(subject), subject.policy.oldest_backup
+    if age is not None and age > most:
         saw = f"the configuration was last backed up {show_age(age)} before the snapshot"
         yield Said(member=None, place=None, saw=f"{saw}; at most {show_age(most)} is wanted")
+
+
+def _backup_age(subject: Subject) -> timedelta | None:
+    """The age of the newest backup when the device was read, as it or the shelf tells it."""
+    device, ages = subject.judged.device, list[timedelta]()
+    if device.config is not None and device.config.backed_up_at is not None:
+        ages.append(device.now - device.config.backed_up_at)
+    backups = subject.shelf.backups if subject.shelf is not None else None
+    if backups is not None and device.device in backups:
+        ages.append(device.taken_at - backups[device.device])
+    return min(ages, default=None)
 
 
 @rule(
@@ -53,10 +63,50 @@ def backup_old(subject: Subject) -> Iterator[Said]:
     "Back up the configuration now",
 )
 def backup_never(subject: Subject) -> Iterator[Said]:
-    """The device says that its configuration was never backed up."""
-    config = subject.judged.device.config
-    if config is not None and config.backed_up == "never" and config.backed_up_at is None:
+    """The configuration was never backed up: the device says so, and no copy is on the shelf."""
+    config, pattern = subject.judged.device.config, subject.policy.backups
+    if _backup_age(subject) is not None:
+        return
+    none = subject.shelf is not None and subject.shelf.backups is not None
+    if config is not None and config.backed_up == "never":
         yield Said(member=None, place=None, saw="the configuration was never backed up")
+    elif none:
+        saw = f"no copy of its configuration is on the shelf ({pattern}), and it tells of none"
+        yield Said(member=None, place=None, saw=saw)
+
+
+@rule(
+    "backup-before-change",
+    "warning",
+    "A backup from before the last change brings back a device without that change.",
+    "Back up the configuration again",
+    "backup-old",
+)
+def backup_before_change(subject: Subject) -> Iterator[Said]:
+    """The saved configuration was written after its newest backup.
+
+    Of several configuration files nobody knows which is the one that counts.
+    """
+    device, backed_up = subject.judged.device, _backup_age(subject)
+    found = list(_configurations(subject))
+    if backed_up is None or len(found) != 1:
+        return
+    member, place, modified = found[0]
+    if backed_up - (device.now - modified) > _TOGETHER:
+        saw = f"it was changed {show_age(device.now - modified)} before the snapshot, and the "
+        saw += f"newest backup is {show_age(backed_up)} old"
+        yield Said(member=member, place=place, saw=saw)
+
+
+def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime]]:
+    """The configuration files of a device, with when each was written, where that is known."""
+    naming = subject.judged.judge.naming
+    for member in subject.members:
+        for volume in member.one.member.volumes or ():
+            for file in volume.files or ():
+                role = naming.role(file.path, case_blind=volume.case_blind)
+                if role == "configuration" and file.modified is not None:
+                    yield member.id, Place(volume.name, file.path), file.modified
 
 
 @rule(
@@ -170,8 +220,9 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         yield "its own clock, by which ages on it are counted", ("clock",)
     if (
         up
-        and config.backed_up_at is None
+        and _backup_age(subject) is None
         and config.backed_up is None
+        and (subject.shelf is None or subject.shelf.backups is None)
         and (policy.backup_age is not None or "config.backed_up_at" in asks)
     ):
         yield "when the configuration was last backed up", ("config.backed_up_at",)
