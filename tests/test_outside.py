@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from ovek.files.catalog import sorted_out
 from ovek.files.errors import InputError
 from ovek.files.importers import metalink, pasted, table
 from ovek.files.lock import locked
@@ -141,7 +142,7 @@ def test_what_no_list_may_hold_is_one_message(what, tmp_path):
     file = tmp_path / name
     file.write_bytes(data)
     with pytest.raises(InputError, match=name) as error:
-        list(importer.read(file))
+        sorted_out(importer.read(file))
     assert told in str(error.value)
     assert len(str(error.value)) < 800
 
