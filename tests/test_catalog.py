@@ -270,6 +270,15 @@ def test_a_bad_table_is_told(tmp_path, text):
     assert BAD_TABLES[text] in refused(table.read, tmp_path / "a.csv", text)
 
 
+@pytest.mark.parametrize("mark", "U^")
+def test_a_digest_that_is_not_of_the_bytes_is_refused(tmp_path, mark):
+    file = tmp_path / "a.sha1"
+    file.write_text(f"{SHA1} {mark}a.img\n{SHA1}  {mark}b.img\n{SHA1} *c.img\n")
+    found, bad = sorted_out(digestlist.read(file))
+    assert [one.release.file for one in found] == [f"{mark}b.img", "c.img"]
+    assert "not of the file's own bytes" in str(bad[0])
+
+
 def test_a_bad_row_of_a_table_costs_that_row(tmp_path):
     file = tmp_path / "a.csv"
     file.write_text("file,size\na.img,1\nb.img,big\nc.img,3\n")

@@ -22,6 +22,8 @@ from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 _LINE = re.compile(
     r"(?P<escaped>\\?)(?P<digest>[^\s\\]+)(?: [ *](?P<name>.+)|\s+(?P<loose>\S.*))", re.DOTALL
 )
+# What `shasum -U` (line ends made alike) and `-0` (bits) write in place of the second blank.
+_CHANGED = re.compile(r"\\?[0-9a-fA-F]{32,} (?P<mark>[U^])[^\s].*", re.DOTALL)
 _TAG = re.compile(r"(?P<escaped>\\?)(?P<tag>[A-Za-z0-9/_-]+) ?\(")
 _TAGGED = re.compile(r" ?= ?(?P<digest>\S+)")
 _TAGS: dict[str, Algorithm] = {"MD5": "md5", "SHA1": "sha1", "SHA256": "sha256", "SHA512": "sha512"}
@@ -72,6 +74,10 @@ def _release(
     if parts is None:
         raise InputError(file, "is not a digest and a file name", _DO, line=number)
     digest, name = parts.digest.lower(), parts.name
+    if (mark := _CHANGED.fullmatch(line)) is not None:
+        met = f"the mark {mark['mark']!r} says that the digest is not of the file's own bytes"
+        do = f"Digest the file as it is; if its name is {name!r}, put two blanks before it"
+        raise InputError(file, met, do, line=number)
     if parts.tag is not None:
         _check_other(file, number, parts.tag)
     algorithm = algorithm_of(digest)
