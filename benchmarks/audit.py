@@ -1,9 +1,10 @@
 """The `audit` row: `ovek audit` against merely decoding the same snapshot, and its memory.
 
-`python benchmarks/audit.py [DEVICES]` (default 10,000). Both are processes of their own, timed
-whole and in turn, five times; the ratio is the median of the five pairs, so that a machine whose
-speed changes does not decide it. The decoder goes through the lines into the same typed data.
-Memory is the peak of the process, at a tenth of the devices and at all.
+`python benchmarks/audit.py [DEVICES [RELEASES]]` (default 10,000, and no releases more than a
+handful). Both are processes of their own, timed whole and in turn, five times; the ratio is the
+median of the five pairs, so that a machine whose speed changes does not decide it. The decoder goes
+through the lines into the same typed data. Memory is the peak of the process, at a tenth of the
+devices and at all.
 """
 
 import os
@@ -40,11 +41,13 @@ def timed(*command: str) -> tuple[float, float]:
 
 def main() -> None:
     devices = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    releases = int(sys.argv[2]) if len(sys.argv) > 2 else 0
     with tempfile.TemporaryDirectory() as name:
         large, small = Path(name, "large"), Path(name, "small")
-        snapshot = write_site(large, devices)
-        write_site(small, devices // 10)
-        print(f"{devices} devices x 60 files, {snapshot.stat().st_size / 2**20:.0f} MiB")
+        snapshot = write_site(large, devices, releases=releases)
+        write_site(small, devices // 10, releases=releases)
+        size = f"{snapshot.stat().st_size / 2**20:.0f} MiB"
+        print(f"{devices} devices x 60 files, {releases} releases more, {size}")
         decode = (sys.executable, "-c", DECODE, str(snapshot))
         for form in ("json", "table"):
             audit = (sys.executable, "-m", "ovek", "audit", "--format", form, "--site")

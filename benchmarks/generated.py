@@ -13,12 +13,16 @@ def digest(text: str, algorithm: str = "sha512") -> str:
     return hashlib.new(algorithm, text.encode()).hexdigest()
 
 
-def write_site(folder: Path, devices: int, files: int = 60) -> Path:
-    """Write a site; return its snapshot. A fifth of the devices have some trouble."""
+def write_site(folder: Path, devices: int, files: int = 60, releases: int = 0) -> Path:
+    """Write a site; return its snapshot. A fifth of the devices have some trouble.
+
+    With `releases`, the catalog holds so many more, a twentieth of them for these devices, each
+    loaded from the line before it; and policy wants the recommended one.
+    """
     (folder / "catalog").mkdir(parents=True, exist_ok=True)
     (folder / "snapshots").mkdir(exist_ok=True)
     (folder / "fleet.toml").write_text('name = "generated"\n')
-    releases = [
+    known = [
         {
             "file": FULL.format(version),
             "size": 600_000_000 + number,
@@ -29,14 +33,40 @@ def write_site(folder: Path, devices: int, files: int = 60) -> Path:
         }
         for number, version in enumerate(VERSIONS)
     ]
-    catalog = {"format": "ovek.catalog/1", "publisher": "Oxwick", "releases": releases}
+    catalog = {"format": "ovek.catalog/1", "publisher": "Oxwick", "releases": known}
     (folder / "catalog/oxwick.json").write_text(json.dumps(catalog, indent=1))
+    if releases:
+        more = {"format": "ovek.catalog/1", "publisher": "Oxwick", "releases": _more(releases)}
+        (folder / "catalog/more.json").write_text(json.dumps(more))
+        policy = 'format = "ovek.policy/1"\ntarget = "recommended"\n'
+        (folder / "policy.toml").write_text(policy)
     snapshot = folder / "snapshots/generated.jsonl"
     chance = random.Random(40)
     with snapshot.open("w") as out:
         for number in range(devices):
             out.write(json.dumps(_device(number, files, chance), separators=(",", ":")) + "\n")
     return snapshot
+
+
+def _more(number: int) -> list[dict]:
+    """Releases in twenty families of hardware; in each the last is the recommended one."""
+    found = []
+    for at in range(number):
+        family, step = at % 20, at // 20
+        name = f"f{family}-full-{8 + step // 50}.{step % 50}.img"
+        found.append(
+            {
+                "file": name,
+                "size": 600_000_000 + at,
+                "digests": {"sha512": digest(name)},
+                "version": f"{8 + step // 50}.{step % 50}",
+                "kind": "system-image",
+                "fits": ["OX40-*" if family == 0 else f"OX{family + 40}-*"],
+                "from": [str(7 + step // 50), str(8 + step // 50)],
+                "status": "recommended" if at >= number - 20 else "current",
+            }
+        )
+    return found
 
 
 def _device(number: int, files: int, chance: random.Random) -> dict:

@@ -11,6 +11,7 @@ from ovek.demo import TOUR
 
 ROOT = Path(__file__).parent.parent
 TROUBLES = {
+    "backup-before-change": "holm-office",
     "boot-target-missing": "arle-quay",
     "bank-bad": "arle-dist-2",
     "boot-target-broken": "brack-core",

@@ -10,25 +10,47 @@
    none. What stands in the way is told: of the target, as the member stands now.
 """
 
+from bisect import bisect_right
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cmp_to_key
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit
 from ovek.model.fit import Fit, Hop, Route
 from ovek.model.snapshot import Part
 from ovek.model.verdict import KnownRelease
-from ovek.model.version import compare
+from ovek.model.version import compare, runs
 
 _MOST = 20_000  # states that are looked at
 
 
+class Needed(Struct, frozen=True):
+    """The amounts that some release needs, in order: bytes of memory, and of a volume."""
+
+    memory: tuple[int, ...] = ()
+    volume: tuple[int, ...] = ()
+
+
+# What a search found: the chain, whether it is sure, and the versions that were reached.
+_Found = tuple[tuple[Hop, ...] | None, bool, list[str]]
+Searched = dict[object, _Found]
+
+
 def route(
-    standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
+    standing: Standing,
+    targets: Sequence[KnownRelease],
+    known: Iterable[KnownRelease],
+    searched: Searched | None = None,
+    needs: Needed | None = None,
 ) -> Route:
-    """The way to one of the targets, which are files of one version, through known releases."""
+    """The way to one of the targets, which are files of one version, through known releases.
+
+    `searched` remembers what was found for members that the needs of all releases do not tell
+    apart: the same `known` has to go with it.
+    """
     target = targets[0].version or targets[0].file
     scheme = standing.scheme
     if standing.version is None:
@@ -43,20 +65,79 @@ def route(
             return Route(start=standing.version, target=target, hops=(back,))
         missing = f"{target} is earlier than {standing.version}; no release says how to go back"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
-    images, parts = _able(standing, targets, known)
-    for sure in (True, False):
-        hops, reached = _shortest(standing, targets, images, parts, sure=sure)
-        if hops is not None and sure:
-            return Route(start=standing.version, target=target, hops=hops)
-        if hops is not None:
-            missing = _unknown(standing, hops)
-            return Route(
-                start=standing.version, target=target, hops=None, known=False, missing=missing
-            )
+    key = None if needs is None else (_alike(standing, needs), tuple(map(id, targets)))
+    found = searched.get(key) if searched is not None and key is not None else None
+    if found is None:
+        found = _search(standing, targets, known)
+        if searched is not None and key is not None:
+            searched[key] = found
+    hops, sure, reached = found
+    if hops is not None and sure:
+        return Route(start=standing.version, target=target, hops=hops)
+    if hops is not None:
+        missing = _unknown(standing, hops)
+        return Route(start=standing.version, target=target, hops=None, known=False, missing=missing)
     missing = _obstacle(standing, targets)
     if len(reached) > 1:
         missing += f"; from {standing.version} lead: {', '.join(reached)}"
     return Route(start=standing.version, target=target, hops=None, missing=missing)
+
+
+def needed(known: Iterable[KnownRelease]) -> Needed:
+    """The amounts by which members are told apart."""
+    told = [each for one in known for each in (one.needs, *(more for _, more in one.by_hardware))]
+    return Needed(
+        memory=tuple(sorted({each.memory for each in told if each.memory})),
+        volume=tuple(sorted({each.volume for each in told if each.volume})),
+    )
+
+
+def _alike(standing: Standing, needs: Needed) -> Standing:
+    """What is the same for all members of which each release asks the same."""
+
+    def rank(amount: int | None, amounts: tuple[int, ...]) -> int | None:
+        return None if amount is None else bisect_right(amounts, amount)
+
+    hardware = standing.hardware
+    return replace(
+        standing,
+        member=None,
+        hardware=replace(hardware, serial=None, memory=rank(hardware.memory, needs.memory)),
+        capacity=rank(standing.capacity, needs.volume),
+    )
+
+
+def _search(
+    standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
+) -> _Found:
+    images, parts = _able(standing, targets, known)
+    leads, reached = _Leads(images), list[str]()
+    for sure in (True, False):
+        hops, reached = _shortest(standing, targets, leads, parts, sure=sure)
+        if hops is not None:
+            return hops, sure, reached
+    return None, True, reached
+
+
+class _Leads:
+    """The images that may be hops, by the versions that they can be loaded over."""
+
+    def __init__(self, images: Sequence[KnownRelease]) -> None:
+        self.images = images
+        self._anywhere: list[int] = []
+        self._from: dict[tuple[object, ...], list[int]] = {}
+        for rank, one in enumerate(images):
+            if one.reached_from is None:
+                self._anywhere.append(rank)
+            for front in one.reached_from or ():
+                self._from.setdefault(runs(front) or (), []).append(rank)
+
+    def over(self, version: str | None) -> list[KnownRelease]:
+        """Those that can be loaded over a version, the newest first."""
+        whole, found = runs(version or "") or (), set(self._anywhere)
+        for size in range(1, len(whole) + 1):
+            found.update(self._from.get(whole[:size], ()))
+        return [self.images[rank] for rank in sorted(found)]
 
 
 def _able(
@@ -86,7 +167,7 @@ def _able(
 def _shortest(
     standing: Standing,
     targets: Sequence[KnownRelease],
-    images: Sequence[KnownRelease],
+    leads: _Leads,
     parts: Sequence[KnownRelease],
     *,
     sure: bool,
@@ -100,7 +181,8 @@ def _shortest(
     seen = {_state(standing)}
     while waiting and len(seen) < _MOST:
         now, hops = waiting.popleft()
-        for hop in _next(now, images, parts, sure=sure):
+        fresh = _fresh(now, leads.over(now.version), seen)
+        for hop in _next(now, fresh, parts, sure=sure):
             if hop.release in targets:
                 return (*hops, hop), reached
             then = after(now, hop)
@@ -109,6 +191,14 @@ def _shortest(
                 reached += [then.version or ""] if hop.loads == "image" else []
                 waiting.append((then, (*hops, hop)))
     return None, sorted(set(reached))
+
+
+def _fresh(
+    now: Standing, images: Iterable[KnownRelease], seen: set[tuple[object, ...]]
+) -> Iterator[KnownRelease]:
+    """Those that may lead to where nobody was yet."""
+    _, parts = _state(now)
+    return (one for one in images if one.carries or (one.version, parts) not in seen)
 
 
 def _state(standing: Standing) -> tuple[object, ...]:

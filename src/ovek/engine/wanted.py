@@ -18,7 +18,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit_all, standings
-from ovek.engine.route import route
+from ovek.engine.route import needed, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
 from ovek.model.fit import REACHING, Fit, Route
@@ -206,8 +206,12 @@ def way_to(judged: JudgedDevice, release: KnownRelease, wanted: Wanted, member: 
     if way is None:
         if len(releases.ways) > 10_000:
             releases.ways.clear()
-        known = releases.for_model(standing.hardware.model)
-        way = releases.ways[key] = route(standing, [release], known)
+        model = standing.hardware.model
+        known = releases.for_model(model)
+        if model not in releases.searched:
+            releases.searched[model] = ({}, needed(known))
+        searched, needs = releases.searched[model]
+        way = releases.ways[key] = route(standing, [release], known, searched, needs)
     return way
 
 
