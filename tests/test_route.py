@@ -13,7 +13,7 @@ from ovek.engine.audit import audit_device
 from ovek.engine.cleanup import Asked, plan_device
 from ovek.engine.fit import Standing, fit, fit_all, standings
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.route import after, route
+from ovek.engine.route import after, needed, route
 from ovek.engine.wanted import Wants
 from ovek.model.plan import Room
 from ovek.model.policy import Policy, Want
@@ -231,3 +231,21 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
     if wanted.release is not None:
         plan = plan_device(found, Asked(policy=Policy(), room=Room(release=wanted.release)))[0]
         assert plan.made_of is None or plan.made_of.file == picked.chosen.file
+
+
+def test_a_search_is_shared_only_by_members_of_which_every_release_asks_the_same():
+    middle = release("2.0", needs={"memory": 4 * MIB})
+    last = release("3.0", from_=("2.0",))
+    known, searched = index(release("1.0"), middle, last), {}
+    targets = [one for one in known if one.version == "3.0"]
+
+    def hops(memory, **more):
+        ours = standing(hardware=Hardware(model="SW-1", memory=memory, **more))
+        asked = route(ours, targets, known, searched, needed(known))
+        assert asked == route(ours, targets, known)
+        return None if asked.hops is None else len(asked.hops)
+
+    assert [hops(8 * MIB), hops(4 * MIB), hops(16 * MIB, serial="S1")] == [2, 2, 2]
+    assert len(searched) == 1
+    assert [hops(4 * MIB - 1), hops(2 * MIB), hops(None)] == [None, None, None]
+    assert len(searched) == 3

@@ -24,8 +24,18 @@ def where(text: str, found: Sequence[Holding], unread: Unreads) -> Iterator[Line
     if not found:
         return
     yield ""
-    titles = ("DEVICE", "PLACE", "VERSION", "VERDICT", "USE", "SIZE", "KNOWN SINCE")
-    yield from table(titles, [_cells(one, unread) for one in found], right=(5,))
+    versions = len({one.version for one in found}) > 1  # else each line would say the same
+    titles = (
+        "DEVICE",
+        "PLACE",
+        *(("VERSION",) if versions else ()),
+        "VERDICT",
+        "USE",
+        "SIZE",
+        "AGE",
+    )
+    rows = [_cells(one, unread, versions=versions) for one in found]
+    yield from table(titles, rows, right=(len(titles) - 2,))
 
 
 def answer(text: str, found: Sequence[Holding]) -> str:
@@ -48,16 +58,16 @@ def _verb(verb: str, number: int) -> str:
     return f"{verb}s" if number == 1 else verb
 
 
-def _cells(one: Holding, unread: Unreads) -> tuple[str, ...]:
-    since = "-" if one.known_at is None else f"{show_age(unread.now - one.known_at)} ago"
+def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
+    age = "-" if one.known_at is None else show_age(unread.now - one.known_at)
     return (
         visible(one.device or "shelf"),
         visible(one.place),
-        visible(one.version or "-"),
+        *((visible(one.version or "-"),) if versions else ()),
         one.verdict or "no image",
         _use(one) or "-",
         show_size(one.size) if one.size is not None else "-",
-        since,
+        age,
     )
 
 
