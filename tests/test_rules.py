@@ -901,6 +901,15 @@ def test_severity_rises_with_the_consequence():
     assert ("upgrade-needs-step", "critical", None) in said(goes, catalog=pending, policy=TARGET)
 
 
+@pytest.mark.parametrize(("next_", "told"), [("lite", True), ("full", False)])
+def test_a_variant_that_changes_at_the_reload_is_told_though_the_version_stays(next_, told):
+    banks = (bank("a", "1.0", variant="full"), bank("b", "1.0", variant=next_))
+    what = banked(*banks, default="b")
+    what = replace(what, running=replace(what.running, variant="full"))
+    found = ("image-other-variant", "warning", "bank:b") in said(what, sheet("banks"))
+    assert found is told
+
+
 def test_where_the_order_is_good_the_mode_is_what_must_change():
     def told(what):
         found = audit(what).findings

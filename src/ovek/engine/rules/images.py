@@ -265,23 +265,34 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     "Keep images of the variant that runs",
 )
 def image_other_variant(subject: Subject) -> Iterator[Said]:
-    """A system image of another variant than runs; a warning where it starts next."""
+    """A system image of another variant than runs or is wanted; a warning where it starts next.
+
+    Of banks only the one that starts next counts: the variant would change at the reload, also
+    where the version does not.
+    """
     if not any(member.proven for member in subject.members):
         return
     runs = variant_of(subject.judged.device, subject.judged.judge.naming)
     variant = subject.wanted.variant or runs
+    which = f"{variant} {'runs' if variant == runs else 'is wanted'}"
     for member in subject.members if variant is not None else ():
         for image in member.proven:
-            release = image.judgement.release
-            if image.role == "system-image" and not image.place.is_bank and release is not None:
-                if release.variant in (None, variant):
-                    continue
-                yield Said(
-                    member=member.id,
-                    place=image.place,
-                    saw=f"it is the variant {release.variant}, {variant} runs",
-                    severity="warning" if member.starts_on(image) else None,
-                )
+            release, starts = image.judgement.release, member.starts_on(image)
+            if image.role != "system-image" or release is None:
+                continue
+            own = release.variant
+            if image.place.is_bank:
+                bank = member.one.member.bank(image.place.path)
+                own = ((bank.variant if bank is not None else None) or own) if starts else None
+            if own in (None, variant):
+                continue
+            yield Said(
+                member=member.id,
+                place=image.place,
+                saw=f"it is the variant {own}, {which}"
+                + (", and it starts next" if starts else ""),
+                severity="warning" if starts else None,
+            )
 
 
 @rule(
