@@ -263,6 +263,7 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     "note",
     "An image of another variant starts, and lacks or adds features.",
     "Keep images of the variant that runs",
+    "bank-variant-differs",
 )
 def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs or is wanted; a warning where it starts next.
