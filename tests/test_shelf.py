@@ -179,6 +179,16 @@ def test_a_proven_archive_proves_the_image_in_it_there_and_on_flash(shelf_site):
     assert "lies in       sw-1.0.zip" in shelf_site("catalog", "show", "sw-1.0.img").stdout
 
 
+def test_what_an_archive_contains_counts_only_while_a_publisher_has_the_archive(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data)
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    shelf_site("shelf")
+    assert "lies in" in shelf_site("catalog", "show", "sw-1.0.img").stdout
+    published_archive(shelf_site, data + b"x")  # the list was wrong, and is mended
+    assert "tells of 'sw-1.0.img'" in shelf_site.refuses("catalog", "show", "sw-1.0.img")
+
+
 def test_an_archive_that_is_altered_or_holds_a_choice_proves_nothing(shelf_site):
     data = archive("zip")
     published_archive(shelf_site, data + b"x")

@@ -17,6 +17,8 @@ from ovek.files.typed import cannot_read, explain, read_bytes, text_of, too_many
 from ovek.files.whole import write_whole
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy, Trust
 
+OPENED = "opened.json"  # in catalog/: what archives contain, as far as the shelf has opened them
+
 
 class CatalogFile(
     msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True
@@ -44,7 +46,8 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     """Read every catalog and digest list of a folder, in name order; raise InputError.
 
     A folder that is not there holds no release. A line or release that cannot be read costs itself,
-    and goes into `left_out`; a file without one that can is refused.
+    and goes into `left_out`; a file without one that can is refused. What archives contain counts
+    only while a publisher's list has the archive.
     """
     if not folder.is_dir():
         return []
@@ -55,6 +58,7 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     except OSError as error:
         raise cannot_read(folder, error) from None
     releases: list[Published] = []
+    opened: list[Published] = []
     for file in files:
         if file.suffix == ".json":
             entries = read_catalog(file)
@@ -65,10 +69,26 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
             lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
             raise InputError(file, met, f"Name a catalog .json, a list {', '.join(lists)}")
         found, bad = sorted_out(entries)
-        releases += found
+        if file.name == OPENED:
+            opened = found
+        else:
+            releases += found
         if left_out is not None:
             left_out += bad
-    return releases
+    return releases + list(_vouched(opened, releases))
+
+
+def _vouched(opened: Iterable[Published], releases: Iterable[Published]) -> Iterator[Published]:
+    """What is known of the archives that a publisher's list still gives the digest of."""
+    vouched = {
+        (entry.release.file, fact)
+        for entry in releases
+        if entry.trust == "publisher"
+        for fact in entry.release.digests
+    }
+    for entry in opened:
+        if any((entry.release.file, fact) in vouched for fact in entry.release.digests):
+            yield entry
 
 
 def sorted_out(
@@ -164,9 +184,6 @@ def write_catalog(
     )
     text = msgspec.json.format(msgspec.json.encode(catalog), indent=1)
     write_whole(file, [text, b"\n"])
-
-
-OPENED = "opened.json"  # in catalog/: what archives contain, as far as the shelf has opened them
 
 
 def keep_opened(folder: Path, opened: list[Published], when: date) -> bool:
