@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
-from ovek.cli.shelf import judged_shelf
+from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine import custody
 from ovek.engine.verdicts import judge_device
 from ovek.files.site import Site
@@ -15,14 +15,7 @@ from ovek.render.unread import Unreads
 
 @click.command("custody")
 @click.argument("image", required=False, metavar="[IMAGE|VERSION|DIGEST]")
-@click.option(
-    "--shelf",
-    "shelves",
-    multiple=True,
-    metavar="FOLDER",
-    type=click.Path(path_type=Path, exists=True, file_okay=False),
-    help="A folder that images came through after the site's shelf/, in this order.",
-)
+@SHELVES
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
 @snapshot_options()
 def command(
@@ -45,10 +38,9 @@ def command(
         copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
     ]
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    own = site.folder / "shelf"
-    for order, folder in enumerate((*((own,) if own.is_dir() else ()), *shelves)):
+    for order, (name, folder) in enumerate(shelves_of(site, shelves)):
         judged = judged_shelf(site, devices.releases, folder, measured)
-        copies += custody.on_shelf(judged, "shelf" if folder == own else str(folder), order)
+        copies += custody.on_shelf(judged, name, order)
     found = custody.follow(devices.releases, copies)
     if image is not None:
         found = [one for one in found if custody.matches(one, image)]

@@ -134,6 +134,24 @@ def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:
     return offer(judged, chosen, found)
 
 
+SHELVES = click.option(
+    "--shelf",
+    "shelves",
+    multiple=True,
+    metavar="FOLDER",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="A folder that images came through after the site's shelf/ (a laptop, a stick), in order.",
+)
+
+
+def shelves_of(site: Site, more: Iterable[Path]) -> Iterator[tuple[str, Path]]:
+    """Go through the site's shelf, where it keeps one, and more folders: what to call each."""
+    own = site.folder / "shelf"
+    if own.is_dir():
+        yield "shelf", own
+    yield from ((str(folder), folder) for folder in more)
+
+
 def judged_shelf(
     site: Site, releases: ReleaseIndex, folder: Path, also: Iterable[Algorithm] = ()
 ) -> list[ShelfVerdict]:

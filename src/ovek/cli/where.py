@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
-from ovek.cli.shelf import judged_shelf
+from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
@@ -17,14 +17,7 @@ from ovek.render.unread import Unreads
 
 @click.command("where")
 @click.argument("sought", metavar="IMAGE|VERSION|DIGEST|GLOB")
-@click.option(
-    "--shelf",
-    "shelves",
-    multiple=True,
-    metavar="FOLDER",
-    type=click.Path(path_type=Path, exists=True, file_okay=False),
-    help="A folder of images besides the site's shelf/ (a stick, downloads).",
-)
+@SHELVES
 @snapshot_options("csv")
 def command(
     sought: str,
@@ -44,9 +37,7 @@ def command(
     for device, judge in devices:
         judged = judge_device(device, judge)
         found += on_device(judged, walk_device(judged), wanted)
-    own = site.folder / "shelf"
-    for folder in (*((own,) if own.is_dir() else ()), *shelves):
-        name = "shelf" if folder == own else str(folder)
+    for name, folder in shelves_of(site, shelves):
         found += on_shelf(
             name, judged_shelf(site, devices.releases, folder, wanted.algorithms), wanted
         )
