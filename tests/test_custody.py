@@ -8,6 +8,7 @@ import pytest
 from builders import bank, device, digest, image, judged, member, published, release, sheet
 from ovek.engine import custody
 from ovek.engine.releases import ReleaseIndex
+from ovek.model.catalog import Contained
 from ovek.model.custody import Sighting
 from ovek.model.digest import Digests
 
@@ -109,6 +110,27 @@ def test_the_hop_is_the_first_folder_in_the_order_given():
     )
     other = follow(seen("shelf", "laptop/a", BAD, folder="laptop", order=1), stick)
     assert (other.wrong_in, "publisher again" in other.told[0]) == ("laptop", True)
+
+
+def test_a_copy_is_held_against_the_publisher_that_has_its_bytes():
+    theirs = release("1.0", digests=Digests(md5=digest("theirs")))
+    index = ReleaseIndex(
+        [*published(release("1.0"), publisher="A"), *published(theirs, publisher="B")]
+    )
+    copies = [seen("flash", "f"), seen("flash", "g", Digests(md5=digest("theirs")))]
+    found = custody.follow(index, copies)
+    assert [[copy.place for copy in one.groups[0].copies[1:]] for one in found] == [["f"], ["g"]]
+    assert [one.first_wrong for one in found] == [None, None]
+    bad = custody.follow(index, [*copies, seen("flash", "h", BAD)])
+    assert [one.first_wrong for one in bad] == ["flash", None]
+
+
+def test_what_a_release_contains_is_followed():
+    inside = Contained(path="x/sw-1.0.img", digests=RIGHT)
+    archive_ = release("1.0", file="sw.zip", contains=(inside,))
+    index = ReleaseIndex(published(archive_))
+    (one,) = custody.follow(index, [seen("flash", "f"), seen("flash", "g", BAD)])
+    assert (one.image, one.first_wrong, one.listed) == ("sw-1.0.img", "flash", True)
 
 
 def unlisted(*copies):

@@ -224,3 +224,5 @@ def test_a_copy_of_the_configuration_on_the_shelf_counts_as_a_backup(ovek, monke
     assert told() == {"a": set(), "a-1": set(), "b": set()}
     ovek.write("policy.toml", 'format = "ovek.policy/1"\nbackups = "conf/*.cfg"\n')
     assert "write {device} in it, once" in ovek.refuses("audit")
+    ovek.write("policy.toml", 'format = "ovek.policy/1"\nbackups = "/srv/{device}.cfg"\n')
+    assert "name files of the shelf" in ovek.refuses("audit")

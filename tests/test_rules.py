@@ -34,7 +34,7 @@ from ovek.model.digest import Digests
 from ovek.model.fleet import Expected
 from ovek.model.policy import Policy, Want
 from ovek.model.sheet import Images
-from ovek.model.shelf import ShelfFacts
+from ovek.model.shelf import Backups, ShelfFacts
 from ovek.model.snapshot import Bank, Boot, BootEntry, Config, File, Hardware, Part, Setting, Volume
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
@@ -303,9 +303,10 @@ def parted(version, **v1):
     return of(what, catalog=catalog(v1=v1))
 
 
-def kept(backups):
-    """A shelf with these configuration backups alone."""
-    return ShelfFacts(proven=frozenset(), broken={}, backups=backups)
+def kept(backups, *, whole=True):
+    """A shelf with these configuration backups alone; `whole` is whether all could be read."""
+    told = None if backups is None else Backups(newest=backups, whole=whole)
+    return ShelfFacts(proven=frozenset(), broken={}, backups=told)
 
 
 def changed(when, *others, **more):
@@ -765,6 +766,7 @@ CASES = {
         lambda: (
             of(sw(image("1.0"), config=Config(unsaved_changes=False)))
             | of(sw(image("1.0"), config=Config(backed_up="never")), shelf=kept({"sw": NOW - DAY}))
+            | of(sw(image("1.0")), shelf=kept({}, whole=False))
         ),
     ),
     "backup-before-change": (

@@ -189,6 +189,52 @@ def test_what_an_archive_contains_counts_only_while_a_publisher_has_the_archive(
     assert "tells of 'sw-1.0.img'" in shelf_site.refuses("catalog", "show", "sw-1.0.img")
 
 
+def test_what_an_archive_contains_does_not_count_while_sources_disagree_on_the_archive(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data)
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    shelf_site("shelf")
+    other = {"file": "sw-1.0.zip", "digests": {"sha256": hashlib.sha256(b"other").hexdigest()}}
+    shelf_site.write(
+        "catalog/other.json", json.dumps({"format": "ovek.catalog/1", "releases": [other]})
+    )
+    assert "tells of 'sw-1.0.img'" in shelf_site.refuses("catalog", "show", "sw-1.0.img")
+
+
+def test_what_an_archive_contains_is_proven_no_better_than_the_archive(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data, digests={"md5": hashlib.md5(data).hexdigest()})
+    used = Digests(sha512=hashlib.sha512(CONTENT["sw-1.0.img"]).hexdigest())
+    file = image("1.0", digests=used, size=len(CONTENT["sw-1.0.img"]))
+    shelf_site.snapshot(device(member(file, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img"))
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    found = judged(shelf_site)["sw-1.0.zip"]
+    ((name, _),) = found["contains"][0]["digests"].items()
+    assert (found["by"], name) == ("md5", "md5")
+    walk = shelf_site.json("bootwalk", exits=None)["devices"][0]
+    assert walk["members"][0]["starts"]["verdict"] == "unmeasured"
+
+
+def test_what_lies_in_an_archive_is_the_one_where_the_archive_is(shelf_site):
+    data = archive("zip")
+    published_archive(shelf_site, data, status="recommended", kind="system-image")
+    shelf_site.snapshot(device(member(image("0.9")), runs="0.9"))
+    shelf_site.write("shelf/sw-1.0.zip", data)
+    for _ in ("before it is kept", "after"):
+        offered = shelf_site.json("shelf", "--fits", "sw")["offer"]
+        assert {one["path"]: one["use"] for one in offered["files"]} == {
+            "sw-1.0.zip": "the one",
+            "sw-1.0.zip!dir/sw-1.0.img": "the one",
+        }
+
+
+def test_a_bad_line_of_a_list_is_told_once(shelf_site):
+    shelf_site.snapshot(device(member(image("1.0")), place="flash:sw-1.0.img"))
+    shelf_site.write("catalog/bad.md5", f"{digest('a')}  a.img\nzz\n")
+    shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"])
+    assert shelf_site("shelf", "--fits", "sw").stderr.count("left out") == 1
+
+
 def test_an_archive_that_is_altered_or_holds_a_choice_proves_nothing(shelf_site):
     data = archive("zip")
     published_archive(shelf_site, data + b"x")

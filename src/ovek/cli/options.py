@@ -5,7 +5,7 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -119,8 +119,9 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
     return SEVEREST_FIRST.index(severity) <= SEVEREST_FIRST.index(threshold)
 
 
+@lru_cache(maxsize=1)
 def releases_of(site: Site) -> ReleaseIndex:
-    """All that the sources in catalog/ tell of; lines of lists that cannot be read are told."""
+    """All that the sources in catalog/ tell of; lines that cannot be read are told, once."""
     index = ReleaseIndex(site.releases)
     for error in site.left_out:
         click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)

@@ -14,7 +14,7 @@ from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
-from ovek.files.backups import newest_backups
+from ovek.files.backups import backups_in
 from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
@@ -191,7 +191,7 @@ def shelf_facts(
         if one.structure is not None and not one.structure.sound:
             broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
     pattern = site.policy.backups
-    backups = newest_backups(folder, pattern, devices) if pattern is not None else None
+    backups = backups_in(folder, pattern, devices) if pattern is not None else None
     return ShelfFacts(proven=frozenset(proven), broken=broken, backups=backups)
 
 

@@ -95,24 +95,34 @@ def follow(releases: ReleaseIndex, copies: Iterable[tuple[str | None, Sighting]]
 
     A file of the shelf that no source lists is followed only where a flash has its bytes or name.
     """
-    by_release: dict[str, list[Sighting]] = {}
+    by_release: dict[KnownRelease, list[Sighting]] = {}
     others: list[Sighting] = []
     for name, sighting in copies:
-        if name is not None:
-            by_release.setdefault(name, []).append(sighting)
+        release = _release_of(releases, name, sighting.digests)
+        if release is not None:
+            by_release.setdefault(release, []).append(sighting)
         else:
             others.append(sighting)
     homes = {
-        fact: name for name, known in by_release.items() for copy in known for fact in copy.digests
+        fact: one for one, known in by_release.items() for copy in known for fact in copy.digests
     }
     unlisted: list[Sighting] = []
     for copy in others:
         home = next((homes[fact] for fact in copy.digests if fact in homes), None)
         (unlisted if home is None else by_release[home]).append(copy)
-    found = [
-        _custody(one, by_release[one.file]) for one in releases.releases if one.file in by_release
-    ]
+    order = {one: number for number, one in enumerate(releases.releases)}
+    listed = sorted(by_release, key=lambda one: (order.get(one, len(order)), one.file))
+    found = [_custody(one, by_release[one]) for one in listed]
     return found + [_unlisted(alike) for alike in _alike(unlisted)]
+
+
+def _release_of(releases: ReleaseIndex, name: str | None, digests: Digests) -> KnownRelease | None:
+    """The release of a name; where several publishers use it, that of these bytes, else the first.
+
+    What a release contains is one, too.
+    """
+    known = releases.named(name, case_blind=False) if name is not None else []
+    return next((one for one in known if one.has(digests)), known[0] if known else None)
 
 
 def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:

@@ -30,30 +30,39 @@ def _offered(
     judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]
 ) -> Iterator[Offered]:
     stand = standings(judged)
-    behind = {each.release.file: each.against for each in chosen.others}
+    behind = {each.release: each.against for each in chosen.others}
     hops = chosen.path.hops if chosen.path is not None else None
-    before = {hop.release.file for hop in (hops or ())[:-1]}
-    parts = {one.file for one in chosen.parts}
+    before = {hop.release for hop in (hops or ())[:-1]}
+    archives: dict[str, KnownRelease | None] = {}
     for one in found:
         if one.verdict is None:
             continue
-        release = _release(judged.judge.releases, one.release)
+        release = _release(judged.judge.releases, one)
+        if release is None and one.verdict == "proven":  # it is, by the archive that it lies in
+            release = archives.get(one.path.rpartition("!")[0])
+        archives[one.path] = release
         use: Use
         if release is None:
             use, why = "no", "no source lists it, so what it is for is not known"
-        elif chosen.chosen is not None and release.file == chosen.chosen.file:
+        elif chosen.chosen is not None and release is chosen.chosen:
             use, why = "the one", "; ".join(chosen.unsure)
-        elif release.file in before:
+        elif release in before:
             use, why = "first", f"it has to start before {chosen.chosen and chosen.chosen.file}"
-        elif release.file in parts:
+        elif release in chosen.parts:
             use, why = "part", "a part image for it"
         else:
-            against = behind.get(release.file) or fit_all(stand, release).against
+            against = behind.get(release) or fit_all(stand, release).against
             use, why = "no", "; ".join(against) or "it is no system image"
         if release is not None and use != "no" and one.verdict != "proven":
             why = "; ".join(filter(None, (why, f"this copy is {one.verdict}")))
         yield Offered(path=one.path, release=one.release, verdict=one.verdict, use=use, why=why)
 
 
-def _release(releases: ReleaseIndex, file: str | None) -> KnownRelease | None:
-    return next(iter(releases.named(file, case_blind=False)), None) if file is not None else None
+def _release(releases: ReleaseIndex, one: ShelfVerdict) -> KnownRelease | None:
+    """The release that a file was held against; of what lies in one, that one."""
+    known = releases.named(one.release, case_blind=False) if one.release is not None else []
+    found = next((each for each in known if each.has(one.digests)), known[0] if known else None)
+    if found is None or found.within is None:
+        return found
+    wholes = releases.named(found.within, case_blind=False)
+    return next((each for each in wholes if found.publisher == each.publisher), found)

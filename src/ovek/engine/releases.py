@@ -67,7 +67,7 @@ class ReleaseIndex:
                 self.by_version.setdefault(release.version, []).append(release)
         for release in self.releases:
             for contained in release.contains:
-                self._enter(_inside(release, contained))
+                self._enter(inside(release, contained))
         self._families = _families(self.by_digest)
         self._for_model: dict[str | None, list[KnownRelease]] = {}
         self.ways: dict[tuple[object, int], Route] = {}
@@ -266,15 +266,15 @@ def brought(release: KnownRelease, naming: Naming) -> KnownRelease:
     """
     if len(release.contains) != 1 or naming.of(release.file, case_blind=True).image:
         return release
-    (inside,) = release.contains
-    if not naming.of(inside.name, case_blind=True).image:
+    (image,) = release.contains
+    if not naming.of(image.name, case_blind=True).image:
         return release
     return msgspec.structs.replace(
-        _inside(release, inside), kind=release.kind, needs=release.needs, carries=release.carries
+        inside(release, image), kind=release.kind, needs=release.needs, carries=release.carries
     )
 
 
-def _inside(release: KnownRelease, contained: Contained) -> KnownRelease:
+def inside(release: KnownRelease, contained: Contained) -> KnownRelease:
     """A file that a release contains, as a release of its own.
 
     One of several is a package; one alone is what its name says.

@@ -11,11 +11,11 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from ovek.engine.releases import ReleaseIndex
+from ovek.engine.releases import ReleaseIndex, inside
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, accepted, accepted_own, judge_file
 from ovek.model.catalog import Contained
-from ovek.model.digest import Algorithm, Digests
+from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.naming import Named, Naming
 from ovek.model.shelf import ShelfFile, ShelfMember, ShelfVerdict
 from ovek.model.structure import Structure
@@ -50,13 +50,13 @@ def judge_shelf(
             yield _unread(file)
             continue
         whole = judge.of(name, file.size, file.digests)
-        inside = [
+        members = [
             (member, judge.of(member.path.rpartition("/")[2], member.size, member.digests))
             for member in file.members
         ]
         if whole is not None and whole.verdict == "proven":
-            inside = [(member, _proven_by(whole, judgement)) for member, judgement in inside]
-        better = any(one is not None and one.verdict == "proven" for _, one in inside)
+            members = [(each, _proven_by(whole, each, judgement)) for each, judgement in members]
+        better = any(one is not None and one.verdict == "proven" for _, one in members)
         if whole is not None and whole.verdict == "unlisted" and better:
             whole = None  # an archive of published files is no image itself
         yield _verdict(
@@ -68,9 +68,11 @@ def judge_shelf(
             used_by,
             file.note,
             judge.named_otherwise(name, whole),
-            tuple(judge.images_in(inside)) if whole and whole.verdict == "proven" else (),
+            tuple(judge.images_in(members, whole.by))
+            if whole and whole.verdict == "proven"
+            else (),
         )
-        for member, judgement in inside:
+        for member, judgement in members:
             if judgement is not None:
                 path = f"{file.path}!{member.path}"
                 named = judge.named_otherwise(member.path.rpartition("/")[2], judgement)
@@ -97,15 +99,16 @@ class _Judge(NamedTuple):
         return None if found is None else accepted(found, self.weakest)
 
     def images_in(
-        self, inside: Iterable[tuple[ShelfMember, Judgement | None]]
+        self, members: Iterable[tuple[ShelfMember, Judgement | None]], by: Algorithm | None
     ) -> Iterator[Contained]:
-        """The images in an archive: one, or the packages of one set.
+        """The images in an archive that `by` proves: one, or the packages of one set.
 
+        What it holds is proven no better than itself, so that no stronger digest is told.
         Several system images are a choice, of which a device takes one: nothing is told of those.
         """
         found = [
-            (Contained(path=member.path, size=member.size, digests=member.digests), named.role)
-            for member, judgement in inside
+            (_contained(member, by), named.role)
+            for member, judgement in members
             if judgement is not None and judgement.verdict == "proven"
             for named in self._named(member.path.rpartition("/")[2])
         ]
@@ -135,12 +138,23 @@ def _named(name: str, releases: ReleaseIndex) -> list[KnownRelease]:
     return [one for one in releases.releases if one.file.casefold().rpartition(".")[0] == bare]
 
 
-def _proven_by(archive: Judgement, judgement: Judgement | None) -> Judgement | None:
+def _contained(member: ShelfMember, by: Algorithm | None) -> Contained:
+    weaker = STRONGEST_FIRST[STRONGEST_FIRST.index(by) if by is not None else 0 :]
+    digests = Digests(**{name: digest for name, digest in member.digests if name in weaker})
+    return Contained(path=member.path, size=member.size, digests=digests)
+
+
+def _proven_by(
+    archive: Judgement, member: ShelfMember, judgement: Judgement | None
+) -> Judgement | None:
     """What an archive that is proven says of an image in it that nothing speaks against."""
-    if judgement is None or judgement.verdict not in ("unlisted", "unmeasured", "matched"):
+    if archive.release is None or judgement is None:
+        return judgement
+    if judgement.verdict not in ("unlisted", "unmeasured", "matched"):
         return judgement
     why = f"it lies in an archive that is proven: {archive.why}"
-    return Judgement(verdict="proven", why=why, release=archive.release, by=archive.by)
+    release = inside(archive.release, _contained(member, archive.by))
+    return Judgement(verdict="proven", why=why, release=release, by=archive.by)
 
 
 def _readings(name: str) -> Iterator[str]:

@@ -2,6 +2,7 @@
 
 A pattern is a glob with `{device}` where the name of a device stands: `configs/{device}-*.cfg`. A
 file that fits for several devices (`core-1` and `core-10`) is of the one with the longest name.
+Only the folder that the pattern names without a wildcard is looked through.
 """
 
 import os
@@ -12,37 +13,44 @@ from datetime import UTC, datetime
 from fnmatch import translate
 from pathlib import Path
 
+from ovek.model.shelf import Backups
+
 _NEVER = datetime.min.replace(tzinfo=UTC)
 _LONGEST = 255  # bytes of a file's name
 
 
-def newest_backups(folder: Path, pattern: str, devices: Collection[str]) -> dict[str, datetime]:
-    """When the newest copy of each device's configuration was written; no key: there is none.
+def backups_in(shelf: Path, pattern: str, devices: Collection[str]) -> Backups:
+    """When the newest copy of each device's configuration was written. Links are not followed.
 
-    Links are not followed. A folder that cannot be read holds nothing that is known.
+    Where a folder or file cannot be read, the copies that were not found are not known.
     """
     before, _, behind = pattern.partition("{device}")
-    found: dict[str, datetime] = {}
-    for path, _dirs, names in os.walk(folder):
+    front, back = re.compile(translate(before)), re.compile(translate(behind))
+    start = shelf / re.split(r"[*?[]", before)[0].rpartition("/")[0]
+    newest: dict[str, datetime] = {}
+    failed: list[OSError] = []
+    for path, _dirs, names in os.walk(start, onerror=failed.append):
         for name in names:
             file = Path(path) / name
-            shown = file.relative_to(folder).as_posix()
-            device = _device_of(shown, before, behind, devices)
+            device = _device_of(file.relative_to(shelf).as_posix(), front, back, devices)
             if device is None:
                 continue
             try:
                 info = file.lstat()
-            except OSError:
+            except OSError as error:
+                failed.append(error)
                 continue
             written = datetime.fromtimestamp(int(info.st_mtime), UTC)
-            if stat.S_ISREG(info.st_mode) and written > found.get(device, _NEVER):
-                found[device] = written
-    return found
+            if stat.S_ISREG(info.st_mode) and written > newest.get(device, _NEVER):
+                newest[device] = written
+    whole = all(isinstance(error, FileNotFoundError) for error in failed)
+    return Backups(newest=newest, whole=whole)
 
 
-def _device_of(shown: str, before: str, behind: str, devices: Collection[str]) -> str | None:
+def _device_of(
+    shown: str, front: re.Pattern[str], back: re.Pattern[str], devices: Collection[str]
+) -> str | None:
     """The device whose name makes the pattern fit a path: the longest such name."""
-    front, back = re.compile(translate(before)), re.compile(translate(behind))
     starts = [at for at in range(len(shown)) if front.match(shown[:at])]
     fitting = [
         shown[at:end]

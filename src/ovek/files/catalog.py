@@ -1,7 +1,7 @@
 """Catalogs: `ovek.catalog/1` (JSON) and the two-column digest lists that `md5sum` writes."""
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
 from typing import Literal
@@ -78,16 +78,18 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     return releases + list(_vouched(opened, releases))
 
 
-def _vouched(opened: Iterable[Published], releases: Iterable[Published]) -> Iterator[Published]:
-    """What is known of the archives that a publisher's list still gives the digest of."""
-    vouched = {
-        (entry.release.file, fact)
-        for entry in releases
-        if entry.trust == "publisher"
-        for fact in entry.release.digests
-    }
+def _vouched(opened: Sequence[Published], releases: Iterable[Published]) -> Iterator[Published]:
+    """What is known of the archives of which publishers' lists give the digest, and no other."""
+    published: dict[tuple[str, str], set[str]] = {}
+    for entry in releases if opened else ():
+        for name, digest in entry.release.digests if entry.trust == "publisher" else ():
+            published.setdefault((entry.release.file, name), set()).add(digest)
     for entry in opened:
-        if any((entry.release.file, fact) in vouched for fact in entry.release.digests):
+        told = [
+            (published.get((entry.release.file, name), set()), digest)
+            for name, digest in entry.release.digests
+        ]
+        if told and all(values == {digest} for values, digest in told):
             yield entry
 
 

@@ -97,6 +97,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         self.reserve_of(0)
         if self.backups is not None and self.backups.count("{device}") != 1:
             raise ValueError(f"backups is {self.backups!r}; write {{device}} in it, once")
+        if self.backups is not None and (self.backups[0] == "/" or ".." in self.backups.split("/")):
+            raise ValueError(f"backups is {self.backups!r}; name files of the shelf, from there")
         for age in (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age):
             if age is not None:
                 parse_age(age)

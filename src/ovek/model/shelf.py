@@ -83,13 +83,23 @@ class Offer(Struct, frozen=True, kw_only=True):
     files: tuple[Offered, ...]
 
 
+class Backups(Struct, frozen=True, kw_only=True):
+    """When the newest copy of each device's configuration was written.
+
+    A device without one has none where the folder was read `whole`; else that is not known.
+    """
+
+    newest: dict[str, datetime]
+    whole: bool = True
+
+
 class ShelfFacts(Struct, frozen=True, kw_only=True):
     """What the audit takes from the shelf, by digest: what is proven there, and what is broken.
 
     `broken` tells what is wrong inside each file whose own format shows it to be damaged.
-    `backups` is when the newest copy of each device's configuration was written; None: not looked.
+    `backups` None: policy does not say what configuration backups are called.
     """
 
     proven: frozenset[str]
     broken: dict[str, str]
-    backups: dict[str, datetime] | None = None
+    backups: Backups | None = None

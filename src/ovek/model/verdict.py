@@ -7,7 +7,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind, Trust
-from ovek.model.digest import Algorithm
+from ovek.model.digest import Algorithm, Digests
 from ovek.model.place import Place
 from ovek.model.sheet import Role
 from ovek.model.snapshot import File
@@ -62,6 +62,10 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     minutes: int | None = None
     trust: Trust = "publisher"
     since: date | None = None
+
+    def has(self, digests: Digests) -> bool:
+        """Whether a digest is a published one of this release."""
+        return any(digest in self.digests.get(name, ()) for name, digest in digests)
 
     def needs_of(self, model: str | None) -> Needs:
         """What it needs on hardware of a model: what the rows for that tell, else what all do."""

@@ -51,9 +51,17 @@ def _backup_age(subject: Subject) -> timedelta | None:
     if device.config is not None and device.config.backed_up_at is not None:
         ages.append(device.now - device.config.backed_up_at)
     backups = subject.shelf.backups if subject.shelf is not None else None
-    if backups is not None and device.device in backups:
-        ages.append(device.taken_at - backups[device.device])
+    if backups is not None and device.device in backups.newest:
+        ages.append(device.taken_at - backups.newest[device.device])
     return min(ages, default=None)
+
+
+def _shelf_has_none(subject: Subject) -> bool:
+    """Whether the shelf is known to hold no copy of the configuration."""
+    backups = subject.shelf.backups if subject.shelf is not None else None
+    return (
+        backups is not None and backups.whole and subject.judged.device.device not in backups.newest
+    )
 
 
 @rule(
@@ -67,10 +75,9 @@ def backup_never(subject: Subject) -> Iterator[Said]:
     config, pattern = subject.judged.device.config, subject.policy.backups
     if _backup_age(subject) is not None:
         return
-    none = subject.shelf is not None and subject.shelf.backups is not None
     if config is not None and config.backed_up == "never":
         yield Said(member=None, place=None, saw="the configuration was never backed up")
-    elif none:
+    elif _shelf_has_none(subject):
         saw = f"no copy of its configuration is on the shelf ({pattern}), and it tells of none"
         yield Said(member=None, place=None, saw=saw)
 
@@ -222,7 +229,7 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         up
         and _backup_age(subject) is None
         and config.backed_up is None
-        and (subject.shelf is None or subject.shelf.backups is None)
+        and not _shelf_has_none(subject)
         and (policy.backup_age is not None or "config.backed_up_at" in asks)
     ):
         yield "when the configuration was last backed up", ("config.backed_up_at",)
