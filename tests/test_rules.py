@@ -311,7 +311,7 @@ def kept(backups, *, whole=True):
 
 def changed(when, *others, **more):
     """A device whose configuration was written then; `others` are more of such files."""
-    files = [plain(name, modified=when) for name in ("start.settings", *others)]
+    files = [plain("start.settings", modified=when), *(plain(o, modified=None) for o in others)]
     return sw(image("1.0"), *files, **more)
 
 

@@ -70,6 +70,7 @@ class ReleaseIndex:
                 self._enter(inside(release, contained))
         self._families = _families(self.by_digest)
         self._for_model: dict[str | None, list[KnownRelease]] = {}
+        self._recommended: dict[str | None, list[KnownRelease]] = {}
         self.ways: dict[tuple[object, int], Route] = {}
         self.searched: dict[str | None, tuple[dict[object, Any], Any]] = {}
         self.by_revision = any(release.revisions for release in self.releases)
@@ -101,6 +102,22 @@ class ReleaseIndex:
             }
             known = [release for release in self.releases if answers[release.fits]]
             self._for_model[model] = known
+        return known
+
+    def recommended(self, model: str | None) -> list[KnownRelease]:
+        """The recommended system images that are told to be for a model."""
+        known = self._recommended.get(model)
+        if known is None:
+            if len(self._recommended) > 1_000:
+                self._recommended.clear()
+            known = self._recommended[model] = [
+                one
+                for one in self.for_model(model)
+                if one.status == "recommended"
+                and one.fits is not None
+                and one.kind in (None, "system-image")
+                and one.version is not None
+            ]
         return known
 
     @cached_property
@@ -210,6 +227,8 @@ def _merged(entries: list[Published]) -> KnownRelease:
     disputed = frozenset(name for name, values in digests.items() if len(values) > 1)
 
     def first(name: str) -> Any:
+        if len(releases) == 1:  # most are told by one source
+            return getattr(releases[0], name)
         values = (getattr(release, name) for release in releases)
         return next((value for value in values if value is not None), None)
 

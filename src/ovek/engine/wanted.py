@@ -143,22 +143,13 @@ def may_be_for(found: Fit) -> bool:
     return surely and found.is_for is not False
 
 
-def _images(judged: JudgedDevice, stand: tuple[Standing, ...]) -> list[KnownRelease]:
-    """The system images that may be for the first member, by its model."""
-    model = stand[0].hardware.model
-    known = judged.judge.releases.for_model(model)
-    return [one for one in known if one.kind in (None, "system-image") and one.version is not None]
-
-
 def _recommended(judged: JudgedDevice, stand: tuple[Standing, ...]) -> KnownRelease | None:
     if stand[0].hardware.model is None:
         return None
     able = [
         release
-        for release in _images(judged, stand)
-        if release.status == "recommended"
-        and release.fits is not None
-        and may_be_for(fit_all(stand, release))
+        for release in judged.judge.releases.recommended(stand[0].hardware.model)
+        if may_be_for(fit_all(stand, release))
     ]
     scheme = judged.judge.sheet.versions.pattern
 

@@ -95,24 +95,36 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
     Of several configuration files nobody knows which is the one that counts.
     """
     device, backed_up = subject.judged.device, _backup_age(subject)
+    if backed_up is None or not _any_younger(subject, device.now, backed_up - _TOGETHER):
+        return
     found = list(_configurations(subject))
-    if backed_up is None or len(found) != 1:
+    if len(found) != 1:
         return
     member, place, modified = found[0]
-    if backed_up - (device.now - modified) > _TOGETHER:
+    if modified is not None and device.now - modified < backed_up - _TOGETHER:
         saw = f"it was changed {show_age(device.now - modified)} before the snapshot, and the "
         saw += f"newest backup is {show_age(backed_up)} old"
         yield Said(member=member, place=place, saw=saw)
 
 
-def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime]]:
-    """The configuration files of a device, with when each was written, where that is known."""
+def _any_younger(subject: Subject, now: datetime, age: timedelta) -> bool:
+    """Whether any file was written so late: most devices have none, and roles cost time."""
+    return any(
+        file.modified is not None and now - file.modified < age
+        for member in subject.members
+        for volume in member.one.member.volumes or ()
+        for file in volume.files or ()
+    )
+
+
+def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime | None]]:
+    """The configuration files of a device, with when each was written; None: not known."""
     naming = subject.judged.judge.naming
     for member in subject.members:
         for volume in member.one.member.volumes or ():
             for file in volume.files or ():
                 role = naming.role(file.path, case_blind=volume.case_blind)
-                if role == "configuration" and file.modified is not None:
+                if role == "configuration":
                     yield member.id, Place(volume.name, file.path), file.modified
 
 
