@@ -95,7 +95,7 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
     Of several configuration files nobody knows which is the one that counts.
     """
     device, backed_up = subject.judged.device, _backup_age(subject)
-    if backed_up is None or not _any_younger(subject, device.now, backed_up - _TOGETHER):
+    if backed_up is None or not _any_later(subject, device.ago(backed_up - _TOGETHER)):
         return
     found = list(_configurations(subject))
     if len(found) != 1:
@@ -107,10 +107,10 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
         yield Said(member=member, place=place, saw=saw)
 
 
-def _any_younger(subject: Subject, now: datetime, age: timedelta) -> bool:
-    """Whether any file was written so late: most devices have none, and roles cost time."""
+def _any_later(subject: Subject, moment: datetime) -> bool:
+    """Whether any file was written after a moment: most devices have none, and roles cost time."""
     return any(
-        file.modified is not None and now - file.modified < age
+        file.modified is not None and file.modified > moment
         for member in subject.members
         for volume in member.one.member.volumes or ()
         for file in volume.files or ()
