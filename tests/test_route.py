@@ -249,3 +249,18 @@ def test_a_search_is_shared_only_by_members_of_which_every_release_asks_the_same
     assert len(searched) == 1
     assert [hops(4 * MIB - 1), hops(2 * MIB), hops(None)] == [None, None, None]
     assert len(searched) == 3
+
+
+def test_what_is_wanted_is_shared_only_by_devices_alike_and_tells_of_each_its_own():
+    needy = published(release("1.0"), release("2.0", needs={"memory": 4 * MIB}))
+    wants = Wants(Policy(target="2.0"), {})
+
+    def told(memory):
+        what = device(member(image("1.0")), hardware=Hardware(model="SW10", memory=memory))
+        wanted = wants.of(judged(what, catalog=needy))
+        return None if wanted.unfit is None else "; ".join(wanted.unfit.against)
+
+    assert [told(8 * MIB), told(4 * MIB)] == [None, None]
+    assert "there is 2.00 MiB" in told(2 * MIB)
+    assert "there is 1.00 MiB" in told(MIB)
+    assert told(16 * MIB) is None

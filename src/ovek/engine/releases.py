@@ -43,7 +43,7 @@ class ReleaseIndex:
 
     `releases` are in the order of their file names, whatever order they came in. `by_revision` and
     `by_variant` are whether any is for some hardware revisions, or of a variant. `ways` are routes
-    that were worked out, `searched` by hardware model what was found for members alike. `ours` are
+    that were worked out, `searched` what was found for members alike, by `needs`. `ours` are
     those that only lists of somebody's own copies tell of.
     """
 
@@ -72,7 +72,8 @@ class ReleaseIndex:
         self._for_model: dict[str | None, list[KnownRelease]] = {}
         self._recommended: dict[str | None, list[KnownRelease]] = {}
         self.ways: dict[tuple[object, int], Route] = {}
-        self.searched: dict[str | None, tuple[dict[object, Any], Any]] = {}
+        self.searched: dict[object, Any] = {}
+        self.needs: Any = None
         self.by_revision = any(release.revisions for release in self.releases)
         self.by_variant = any(release.variant for release in self.releases)
 

@@ -65,7 +65,7 @@ def route(
             return Route(start=standing.version, target=target, hops=(back,))
         missing = f"{target} is earlier than {standing.version}; no release says how to go back"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
-    key = None if needs is None else (_alike(standing, needs), tuple(map(id, targets)))
+    key = None if needs is None else (alike(standing, needs), tuple(map(id, targets)))
     found = searched.get(key) if searched is not None and key is not None else None
     if found is None:
         found = _search(standing, targets, known)
@@ -92,7 +92,7 @@ def needed(known: Iterable[KnownRelease]) -> Needed:
     )
 
 
-def _alike(standing: Standing, needs: Needed) -> Standing:
+def alike(standing: Standing, needs: Needed) -> Standing:
     """What is the same for all members of which each release asks the same."""
 
     def rank(amount: int | None, amounts: tuple[int, ...]) -> int | None:

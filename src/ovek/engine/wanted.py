@@ -18,7 +18,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit_all, standings
-from ovek.engine.route import needed, route
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.route import Needed, alike, needed, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
 from ovek.model.fit import REACHING, Fit, Route
@@ -67,14 +68,19 @@ class Wants:
         """What is wanted of a device. Raises ContradictionError."""
         device, sheet = judged.device, judged.judge.sheet
         role = self.roles.get(device.device)
-        stand = tuple(replace(one, version=None, parts=None) for one in standings(judged))
+        needs = _needs(judged.judge.releases)
+        stand = tuple(
+            alike(replace(one, version=None, parts=None), needs) for one in standings(judged)
+        )
         by_name = device.device if self._by_device else None
         key = (sheet.name, device.hardware.model, role, by_name, stand)
         wanted = self._known.get(key)
         if wanted is None:
             if len(self._known) > 10_000:
                 self._known.clear()
-            wanted = self._known[key] = self._work_out(judged, role)
+            wanted = self._work_out(judged, role)
+            if wanted.unfit is None:  # else it tells of this device's own memory and volumes
+                self._known[key] = wanted
         return wanted
 
     def _work_out(self, judged: JudgedDevice, role: str | None) -> Wanted:
@@ -107,6 +113,8 @@ class Wants:
 
     def _said(self, key: str, names: Mapping[str, str | None]) -> Any:
         """What the narrowest want says of one thing."""
+        if not self.policy.want:
+            return getattr(self.policy, key)
         for selector in SELECTORS:
             name = names[selector]
             ours = [
@@ -187,6 +195,14 @@ def _is_for_hardware(found: Fit) -> bool:
     return all(each.holds for each in found.conditions if each.of in ("hardware", "revision"))
 
 
+def _needs(releases: ReleaseIndex) -> Needed:
+    """What tells members apart, by all releases: members of a device may be of several models."""
+    if releases.needs is None:
+        releases.needs = needed(releases.releases)
+    found: Needed = releases.needs
+    return found
+
+
 def way_to(judged: JudgedDevice, release: KnownRelease, wanted: Wanted, member: str) -> Route:
     """The way of one member to a release, by what policy wants; remembered by the catalog."""
     stand = standings(judged, wanted.variant, wanted.track)
@@ -197,12 +213,9 @@ def way_to(judged: JudgedDevice, release: KnownRelease, wanted: Wanted, member: 
     if way is None:
         if len(releases.ways) > 10_000:
             releases.ways.clear()
-        model = standing.hardware.model
-        known = releases.for_model(model)
-        if model not in releases.searched:
-            releases.searched[model] = ({}, needed(known))
-        searched, needs = releases.searched[model]
-        way = releases.ways[key] = route(standing, [release], known, searched, needs)
+            releases.searched.clear()
+        known, needs = releases.for_model(standing.hardware.model), _needs(releases)
+        way = releases.ways[key] = route(standing, [release], known, releases.searched, needs)
     return way
 
 

@@ -271,7 +271,8 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     Of banks only the one that starts next counts: the variant would change at the reload, also
     where the version does not.
     """
-    if not any(member.proven for member in subject.members):
+    releases = subject.judged.judge.releases
+    if not releases.by_variant and subject.layout.holder == "files":
         return
     runs = variant_of(subject.judged.device, subject.judged.judge.naming)
     variant = subject.wanted.variant or runs
