@@ -57,7 +57,7 @@ def main() -> None:
             _, little = timed(*audit, str(small))
             print(
                 f"audit {form:5}: {ours:.2f} s, decode {merely:.2f} s, ratio {ratio:.2f} "
-                f"(wanted: 4.00 or less); peak {peak:.0f} MiB, with a tenth of the devices "
+                f"(wanted: 2.50 or less); peak {peak:.0f} MiB, with a tenth of the devices "
                 f"{little:.0f} MiB"
             )
 

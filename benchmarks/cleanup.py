@@ -29,7 +29,7 @@ def main() -> None:
             )
             print(
                 f"cleanup {' '.join(asked)}: {ours:.2f} s, audit {audited:.2f} s, ratio "
-                f"{ratio:.2f} (wanted: 2.00 or less); peak {peak:.0f} MiB"
+                f"{ratio:.2f} (wanted: 1.50 or less); peak {peak:.0f} MiB"
             )
 
 

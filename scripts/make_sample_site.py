@@ -52,6 +52,8 @@ RELEASES: dict[str, list[tuple]] = {
         ("radio-7.4.2.oxp", 104_857_600, "7.4.2", "full", "package", "recommended"),
         ("web-7.4.2.oxp", 62_914_560, "7.4.2", "full", "package", "recommended"),
         ("web-2.6.pkg", 9_437_184, "2.6", None, "part-image", "current"),
+        ("ldr-10.1.12.img", 4_194_304, "10.1.12", None, "part-image", "current"),
+        ("card-4.9.pkg", 12_582_912, "4.9", None, "part-image", "current"),
     ],
     "tolvane": [
         ("tv8_5.1.0.tvf", 37_748_736, "5.1.0", None, "system-image", "old"),
@@ -65,6 +67,18 @@ RELEASES: dict[str, list[tuple]] = {
         ("pl9-3.8.11.bundle", 428_867_584, "3.8.11", None, "system-image", "current"),
         ("pl9-3.9.2.bundle", 431_489_024, "3.9.2", None, "system-image", "recommended"),
     ],
+}
+# A chassis has cards of its own that have to be new enough: a row for that hardware alone.
+CHASSIS = ("ox40-full-7.4.2.img", "OX40-C6", {"boot-loader": "10.1.10", "line-card": "4.9"})
+# What a release can be loaded from, what it needs of parts, and what it brings.
+MORE: dict[str, dict] = {
+    "ox40-full-7.4.2.img": {
+        "from": ["7.3", "7.4"],
+        "needs": {"parts": {"boot-loader": "10.1.10"}},
+        "minutes": 12,
+    },
+    "ldr-10.1.12.img": {"carries": {"boot-loader": "10.1.12"}, "minutes": 4},
+    "card-4.9.pkg": {"carries": {"line-card": "4.9"}, "minutes": 6},
 }
 FITS = {"oxwick": "OX40-*", "tolvane": "TV8-*", "merrowby": "MW*", "pellard": "PL9*"}
 SIZES = {row[0]: row[1] for rows in RELEASES.values() for row in rows}
@@ -213,6 +227,7 @@ def device(
     at: str | None = None,
     *,
     in_bank: str | None = None,
+    variant: str | None = None,
 ) -> Device:
     taken, switch = TAKEN + timedelta(seconds=len(name)), sheet == "oxwick-40"
     behind = timedelta(days=3 if name == "heron-bridge" else 0)
@@ -231,7 +246,7 @@ def device(
             serial=serial(name, "1") if switch and alone else None,
         ),
         source=Source(kind="sample"),
-        running=Running(version=version, place=at, bank=in_bank),
+        running=Running(version=version, variant=variant, place=at, bank=in_bank),
         members=members and tuple(told(each, name, len(members) > 1, version) for each in members),
         config=Config(unsaved_changes=False, backed_up_at=days_ago(2)),
     )
@@ -375,6 +390,33 @@ def fleet() -> list[Device]:
                     plain("ox40-lite-7.4.2.img.partial", 17_825_792, 51)],
                    ["flash:ox40-lite-7.4.2.img"], capacity=122 * MIB),),
                "7.4.2", "flash:ox40-lite-7.4.2.img"),
+        # A typing slip in the order: the image is there, under its right name.
+        device("arle-crane", ox, arle, "OX40-24P",
+               (switch_member([old, new], ["flash:ox40-full-7.4.2.imgg", flash("7.4.1")]),),
+               "7.4.1", flash("7.4.1")),
+        # Short of room, and the order still names what broke: out with the entry, then the file.
+        device("holm-locker", ox, holm, "OX40-24F",
+               (switch_member([old, image(full("7.3.3"), content="flipped bits", age=300)],
+                              [flash("7.4.1"), flash("7.3.3")], capacity=1_500 * MIB),),
+               "7.4.1", flash("7.4.1")),
+        # So old that the way leads over a release between, and needs a newer loader on it.
+        device("brack-slip", ox, brack, "OX40-24F",
+               (switch_member([image(full("7.2.5"), age=700)], [flash("7.2.5")],
+                              parts=(Part(part="boot-loader", version="10.0.3"),)),),
+               "7.2.5", flash("7.2.5")),
+        # Two cards: the one in bay 3 is too old for the release that is wanted.
+        device("arle-chassis", ox, arle, "OX40-C6",
+               (switch_member([old, image(full("7.3.3"), age=400)],
+                              [flash("7.4.1"), flash("7.3.3")], parts=(
+                                  Part(part="boot-loader", version="10.1.12"),
+                                  Part(part="line-card", slot="2", version="4.9"),
+                                  Part(part="line-card", slot="3", version="4.0"))),),
+               "7.4.1", flash("7.4.1")),
+        # Another variant of the same release starts next.
+        device("holm-gate", ox, holm, "OX40-24F",
+               (switch_member([new, image("ox40-lite-7.4.2.img", age=9)],
+                              ["flash:ox40-lite-7.4.2.img", flash("7.4.2")]),),
+               "7.4.2", flash("7.4.2"), variant="full"),
         # A clock three days behind, and so small a flash that only the running image could make
         # room.
         device("heron-bridge", ox, "MV Heron", "OX40-8P",
@@ -448,6 +490,9 @@ def catalog(vendor: str) -> bytes:
         }
         if variant:
             release["variant"] = variant
+        release.update(MORE.get(name, {}))
+        if name == CHASSIS[0]:  # the narrower row first: the first that fits counts
+            releases.append(release | {"fits": [CHASSIS[1]], "needs": {"parts": CHASSIS[2]}})
         releases.append(release)
     catalog = {
         "format": "ovek.catalog/1",

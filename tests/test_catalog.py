@@ -487,6 +487,23 @@ def test_a_row_that_hides_another_is_a_mistake():
     assert checked(narrow, wide) == []
 
 
+def test_the_needs_of_a_model_are_those_of_the_first_row_that_fits():
+    wide = release("2.0", fits=("SW*",), needs={"memory": 5})
+    narrow = release("2.0", fits=("SW10*",), needs={"memory": 9})
+    for rows, memory in (((narrow, wide), 9), ((wide, narrow), 5)):
+        entries = [
+            each for at, one in enumerate(rows) for each in published(one, file=f"{at}.json")
+        ]
+        (merged,) = ReleaseIndex(entries).releases
+        assert merged.needs_of("SW10-4").memory == memory
+        assert merged.needs_of("SW20").memory == 5
+
+
+def test_a_step_over_a_file_of_several_rows_is_found():
+    rows = [release("1.5.2", fits=(glob,)) for glob in ("SW10*", "SW*")]
+    assert kinds(*rows, release("2.0", fits=("SW*",), from_=("1.5",))) == []
+
+
 def test_an_upgrade_step_with_a_slip_names_the_near_ones():
     found = checked(release("7.4.1"), release("7.5.0", from_=("7.4.1a",)))
     assert [kind for kind, _ in found] == ["unreachable-step"]

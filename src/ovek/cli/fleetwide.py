@@ -15,6 +15,7 @@ from typing import Any, Protocol, TypeVar
 
 from ovek.cli.options import Devices
 from ovek.cli.progress import bytes_bar
+from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
 from ovek.files.state import Line, State
@@ -102,6 +103,7 @@ def _spread(
 ) -> Iterator[Made[T]]:
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
     start = (devices.site.folder, devices.state.root, devices.state.files, make, args)
+    _FORKED[:] = [devices]
     with ProcessPoolExecutor(workers, initializer=_start, initargs=start) as pool:
         waiting: deque[Future[Made[T]]] = deque()
         try:
@@ -116,6 +118,8 @@ def _spread(
                 future.cancel()
 
 
+# What was read of the site before: a process that is forked has it, and does not read it again.
+_FORKED: list[Devices] = []
 # What a process of its own works with; set once when it starts.
 _OWN: list[tuple[Devices, Work[Any]]] = []
 
@@ -123,7 +127,9 @@ _OWN: list[tuple[Devices, Work[Any]]] = []
 def _start(
     folder: Path, root: Path, files: list[Path], make: Make[Any], args: tuple[Any, ...]
 ) -> None:
-    devices = Devices(Site(folder), State(root, files, {}), quiet=True)
+    site = _FORKED[0].site if _FORKED else Site(folder)
+    releases = _FORKED[0].releases if _FORKED else ReleaseIndex(site.releases)
+    devices = Devices(site, State(root, files, {}), releases=releases)
     _OWN[:] = [(devices, make(devices, *args))]
 
 

@@ -1,5 +1,6 @@
 """What several commands share: options, the devices they name, and writing results out."""
 
+import gc
 import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -122,7 +123,12 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
 @lru_cache(maxsize=1)
 def releases_of(site: Site) -> ReleaseIndex:
     """All that the sources in catalog/ tell of; lines that cannot be read are told, once."""
-    index = ReleaseIndex(site.releases)
+    gc.disable()  # a catalog stays as long as the command: nobody has to look for waste in it
+    try:
+        index = ReleaseIndex(site.releases)
+    finally:
+        gc.enable()
+        gc.freeze()
     for error in site.left_out:
         click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)
     return index
@@ -132,8 +138,8 @@ class Devices:
     """The devices of a fleet as they were last read, each with what its images are held against.
 
     `named` are names, `globs` patterns of names; none is all. `state` tells where the line of each
-    device stands: `chosen` are those that are taken. What the catalog leaves out is told, unless
-    `quiet`.
+    device stands: `chosen` are those that are taken. `releases` are what the catalog tells, where
+    it was read already; what it leaves out is told where it is read here.
     """
 
     def __init__(
@@ -143,12 +149,12 @@ class Devices:
         named: Iterable[str] = (),
         globs: tuple[str, ...] = (),
         *,
-        quiet: bool = False,
+        releases: ReleaseIndex | None = None,
     ) -> None:
         self.site, self.state = site, state
         self.named, self.globs = tuple(dict.fromkeys(named)), globs
         self._judges: dict[str, Judge] = {}
-        self.releases = ReleaseIndex(site.releases) if quiet else releases_of(site)
+        self.releases = releases_of(site) if releases is None else releases
         self._fleet = {device.name: device for device in site.fleet.device}
         self.chosen = state.only(name for name in state.names if self.takes(name))
 

@@ -93,7 +93,7 @@ def mistakes(
             )
         for start in one.reached_from or ():
             known = [each for each in releases.releases if each.version is not None]
-            family = [each for each in known if each.fits == one.fits]
+            family = [each for each in known if _share_hardware(each, one)]
             if not any(leads_from(each.version or "", start) for each in family):
                 versions = [each.version for each in family if each.version is not None]
                 near = get_close_matches(start, versions, n=2, cutoff=0.5)
@@ -105,6 +105,14 @@ def mistakes(
                     + told_near,
                     "Import the releases of that version, or correct from",
                 )
+
+
+def _share_hardware(one: KnownRelease, other: KnownRelease) -> bool:
+    """Whether two releases may be for the same hardware, as far as is told."""
+    if one.fits is None or other.fits is None:
+        return True
+    pairs = ((ours, theirs) for ours in one.fits for theirs in other.fits)
+    return any(fnmatchcase(ours, theirs) or fnmatchcase(theirs, ours) for ours, theirs in pairs)
 
 
 # What two sources of one release may not tell differently, and how that is called.

@@ -2,7 +2,7 @@
 
 1. Entries with one file name are one release, told by several sources; two publishers that both
    give their names may use one file name for two releases. Rows that name one file for several
-   hardware are one release for all of them, with the needs of each.
+   hardware are one release for all of them; the needs are those of the first row that fits.
 2. Where two sources give different digests for one algorithm, that algorithm is disputed: both
    are kept, neither is taken.
 3. Any other fact is taken from the first source that knows it, by the name of its file. In what
@@ -250,7 +250,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         track=first("track"),
         published=first("published"),
         needs=first("needs") or Needs(),
-        by_hardware=_by_hardware(releases),
+        by_hardware=_by_hardware(entries),
         with_=first("with_") or (),
         minutes=first("minutes"),
         trust=entries[0].trust,
@@ -271,11 +271,17 @@ def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
     return tuple(dict.fromkeys(glob for globs in told for glob in globs)) if told else None
 
 
-def _by_hardware(releases: list[Release]) -> tuple[tuple[tuple[str, ...], Needs], ...]:
-    """The needs of each row that tells of some hardware, where rows differ."""
-    rows = {
-        release.fits: release.needs or Needs() for release in releases if release.fits is not None
-    }
+def _by_hardware(entries: list[Published]) -> tuple[tuple[tuple[str, ...], Needs], ...]:
+    """The needs of each row that tells of some hardware, where rows differ.
+
+    They come as they stand in their source, since the first that fits counts.
+    """
+    if len(entries) == 1:
+        return ()
+    rows: dict[tuple[str, ...], Needs] = {}
+    for entry in sorted(entries, key=lambda one: (one.origin.file, one.origin.line)):
+        if entry.release.fits is not None:
+            rows.setdefault(entry.release.fits, entry.release.needs or Needs())
     return tuple(rows.items()) if len({repr(needs) for needs in rows.values()}) > 1 else ()
 
 

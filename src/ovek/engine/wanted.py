@@ -9,7 +9,7 @@
    one is told with what speaks against it.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cmp_to_key
 from typing import Any
@@ -22,7 +22,7 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import Needed, alike, needed, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
-from ovek.model.fit import REACHING, Fit, Route
+from ovek.model.fit import REACHING, Fit, Hop, Route
 from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, BankRule, Policy, Want
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
@@ -233,9 +233,24 @@ def told_way(way: Route, release: KnownRelease) -> str:
         return f"{known} {release.file}: {way.missing}"
     if len(way.hops) < 2:
         return ""
-    steps = " → ".join(f"{hop.release.version} ({hop.release.file})" for hop in way.hops)
     first = way.hops[0].release.file
+    steps = told_hops(way.hops)
     return f"{release.file} cannot be loaded over {way.start} directly: {steps}; first {first}"
+
+
+def told_hops(hops: Sequence[Hop]) -> str:
+    """Hops in words, each with its file; of a long way the first ones and the last."""
+    if len(hops) > 6:
+        shown = [*map(_told_hop, hops[:4]), f"{len(hops) - 5} more", _told_hop(hops[-1])]
+    else:
+        shown = list(map(_told_hop, hops))
+    return " → ".join(shown)
+
+
+def _told_hop(hop: Hop) -> str:
+    brings = ", ".join(f"{part} {version}" for part, version in hop.release.carries.items())
+    what = brings if hop.loads == "part" else hop.release.version
+    return f"{what} ({hop.release.file})"
 
 
 def against_it(judged: JudgedDevice, release: KnownRelease, wanted: Wanted) -> str:

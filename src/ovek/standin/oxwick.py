@@ -43,11 +43,12 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
             member.parts is not None and member.pointers is not None
         ):
             loads = {each.part: each.place for each in member.pointers}
-            versions = {each.part: each.version for each in member.parts}
-            yield "Part          Version   Loads\n"
-            for part in versions | loads:
-                version = versions.get(part) or "-"
-                yield f"{part:<12}  {version:<8}  {loads.get(part, 'itself')}\n"
+            rows = [(each.part, each.slot, each.version) for each in member.parts]
+            rows += [(part, None, None) for part in loads if part not in {row[0] for row in rows}]
+            yield "Part          Bay  Version   Loads\n"
+            for part, bay, version in rows:
+                yield f"{part:<12}  {bay or '-':<3}  {version or '-':<8}  "
+                yield f"{loads.get(part, 'itself')}\n"
         case ["digest", algorithm, unit, store, path] if volume := _store(device, unit, store):
             yield from _digest(volume, algorithm, path, rate)
         case ["goodbye"]:

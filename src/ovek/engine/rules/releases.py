@@ -4,8 +4,7 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.wanted import way_to
-from ovek.model.fit import Hop
+from ovek.engine.wanted import told_hops, way_to
 from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 
@@ -120,7 +119,7 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
             continue
         told = way.missing or ""
         if way.hops is not None:
-            told = " → ".join([f"the way is {version}", *map(_hop, way.hops)])
+            told = f"the way is {version} → {told_hops(way.hops)}"
         pending = any(subject.order(each.starts, release.version) == 0 for each in members)
         cannot = "cannot be loaded from there directly" if way.hops else "there is no way to it"
         yield Said(
@@ -130,12 +129,6 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
             + ("; the next reload starts it all the same" if pending else ""),
             severity="critical" if pending else "warning" if wanted.target is not None else None,
         )
-
-
-def _hop(hop: Hop) -> str:
-    brings = ", ".join(f"{part} {version}" for part, version in hop.release.carries.items())
-    what = brings if hop.loads == "part" else hop.release.version
-    return f"{what} ({hop.release.file})"
 
 
 @rule(
