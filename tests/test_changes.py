@@ -176,7 +176,8 @@ def test_measuring_and_heeding_bring_knowledge_and_the_configuration_back():
     load = LoadPart(member="1", part="loader", version="10")
     assert effect(what, load, SHEET).members[0].parts[0].version == "10"
     assert middle(what, load, SHEET).members[0].parts[0].version is None
-    assert effect(what, BackUp(), SHEET) == what
+    assert effect(what, BackUp(place=AT), SHEET) == what
+    assert effect(what, BackUp(), SHEET).config.backed_up_at == what.now
 
 
 def test_a_change_takes_as_long_as_its_bytes_at_the_rate_of_the_sheet():

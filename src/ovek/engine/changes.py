@@ -6,7 +6,7 @@ leaves (`middle`), how long it takes (`seconds`) and what undoes it (`undoing`):
 | change | does | in its middle |
 | --- | --- | --- |
 | measure, back-up | brings knowledge, or a copy off the device | nothing |
-| delete | a file goes, and its set with it | nothing: it is there or gone |
+| delete | a file goes, and its set with it | of a set, only its set file is gone |
 | copy | a file comes, over one of its name | a file cut short |
 | write-bank, copy-bank | a bank holds an image | a bad bank |
 | load-part | a part has other firmware | the part has none that is known |
@@ -54,6 +54,7 @@ from ovek.model.sheet import Sheet
 from ovek.model.snapshot import (
     Bank,
     Boot,
+    Config,
     Device,
     File,
     Member,
@@ -84,8 +85,10 @@ def content_of(release: KnownRelease) -> Content:
 def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None = None) -> Device:
     """The device once a change is done; `walk` is that of the device, which a reload needs."""
     match change:
-        case Delete(place=place):
-            return _on_volume(device, place, lambda volume: _without(volume, place, sheet))
+        case Delete(place=place, also=also):
+            for each in (place, *also):
+                device = _deleted(device, each, sheet)
+            return device
         case Copy(place=place, content=content):
             file = File(path=place.path, size=content.size, digests=content.digests)
             copied = _on_volume(device, place, lambda volume: _with(volume, file, sheet))
@@ -96,8 +99,8 @@ def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None
             held = _member(device, member).bank(source)
             copy = None if held is None else replace(held, name=name)
             return _on_bank(device, member, name, lambda bank: copy or bank)
-        case LoadPart(member=member, part=part, version=version):
-            return _on_member(device, member, lambda one: _with_part(one, part, version))
+        case LoadPart(member=member, part=part, version=version, slot=slot):
+            return _on_member(device, member, lambda one: _with_part(one, part, slot, version))
         case Measure(place=place, digests=digests):
             return _with_digests(device, place, digests)
         case Commit(member=member):
@@ -109,9 +112,11 @@ def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None
         case Spoil(place=place):
             return _with_digests(device, place, None)
         case BackUp():
-            return device
+            return device if change.place is not None else _backed_up(device)
+        case Save(member=None):
+            return _config_saved(device)
         case _:
-            return _on_member(device, change.member, lambda one: _set(one, change))
+            return _on_member(device, change.member or "", lambda one: _set(one, change))
 
 
 def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
@@ -124,8 +129,10 @@ def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
             return _pointed(copied, change)
         case WriteBank(member=member, bank=name) | CopyBank(member=member, bank=name):
             return _on_bank(device, member, name, lambda _: Bank(name=name, state="bad"))
-        case LoadPart(member=member, part=part):
-            return _on_member(device, member, lambda one: _with_part(one, part, None))
+        case Delete(place=place, also=also) if also:
+            return _deleted(device, place, sheet)
+        case LoadPart(member=member, part=part, slot=slot):
+            return _on_member(device, member, lambda one: _with_part(one, part, slot, None))
         case Commit(member=member):
             return _on_member(device, member, lambda one: _committed(one, half=True))
         case _:
@@ -241,6 +248,21 @@ def _more_free(volume: Volume, more: int) -> int | None:
     return free if volume.capacity is None else min(free, volume.capacity)
 
 
+def _deleted(device: Device, place: Place, sheet: Sheet) -> Device:
+    return _on_volume(device, place, lambda volume: _without(volume, place, sheet))
+
+
+def _backed_up(device: Device) -> Device:
+    config = replace(device.config or Config(), backed_up_at=device.now, backed_up=None)
+    return replace(device, config=config)
+
+
+def _config_saved(device: Device) -> Device:
+    config = device.config
+    saved = None if config is None else replace(config, unsaved_changes=False)
+    return replace(device, config=saved)
+
+
 def _without(volume: Volume, place: Place, sheet: Sheet) -> Volume:
     name = volume.folded(place.path)
     gone = [file for file in volume.files or () if volume.folded(file.path) == name]
@@ -289,11 +311,13 @@ def _written(name: str, content: Content) -> Bank:
     )
 
 
-def _with_part(member: Member, part: str, version: str | None) -> Member:
+def _with_part(member: Member, part: str, slot: str | None, version: str | None) -> Member:
+    """A member with other firmware of a part in one slot."""
     parts = tuple(
-        replace(each, version=version) if each.part == part else each for each in member.parts or ()
+        replace(each, version=version) if (each.part, each.slot) == (part, slot) else each
+        for each in member.parts or ()
     )
-    return replace(member, parts=parts)
+    return replace(member, parts=parts if member.parts is not None else None)
 
 
 def _other_bytes(digests: Digests | None) -> Digests | None:
@@ -316,7 +340,7 @@ def _with_digests(device: Device, place: Place, digests: Digests | None) -> Devi
 
     def changed(volume: Volume) -> Volume:
         files = tuple(
-            replace(file, digests=digests or _other_bytes(file.digests))
+            replace(file, digests=digests or _other_bytes(file.digests), digests_at=None)
             if file.path == name
             else file
             for file in volume.files or ()
@@ -430,12 +454,12 @@ def _reloaded(device: Device, walk: DeviceWalk | None) -> Device:
         version = begun.version if begun is not None else None
         return replace(member, boot=after, running_version=version if several else None)
 
-    config = device.config
     return replace(
-        device,
+        _config_saved(device),
+        at="running",
+        reload_at=None,
         running=running,
         members=tuple(map(started, device.members or ())),
-        config=None if config is None else replace(config, unsaved_changes=False),
     )
 
 

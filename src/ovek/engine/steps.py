@@ -25,7 +25,7 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.change import BackUp, Change, Copy, Delete, WriteBank
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.naming import IMAGE_ROLES
-from ovek.model.place import Place
+from ovek.model.place import BANK, Place
 from ovek.model.plan import Lost, Step
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Volume
@@ -103,7 +103,8 @@ def _back_ups(choice: Choice) -> Iterator[Act]:
     if lost is None or spot is None or spot.replaces:
         return
     if lost.verdict not in (None, "altered", "cut-short") and not lost.elsewhere:
-        yield Act(Step(kind="back-up", bank=spot.bank, version=lost.version), (BackUp(),))
+        bank = Place(BANK, spot.bank or "", choice.one.member.id)
+        yield Act(Step(kind="back-up", bank=spot.bank, version=lost.version), (BackUp(place=bank),))
 
 
 def _checks(choice: Choice, walk: DeviceWalk, gone: set[Place]) -> Iterator[Act]:

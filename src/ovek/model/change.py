@@ -40,9 +40,10 @@ class BackUp(Struct, frozen=True, kw_only=True, tag="back-up"):
 
 
 class Delete(Struct, frozen=True, kw_only=True, tag="delete"):
-    """Delete one file."""
+    """Delete a unit: one file, or a set file first and then the packages that go with it."""
 
     place: Place
+    also: tuple[Place, ...] = ()
 
 
 class Copy(Struct, frozen=True, kw_only=True, tag="copy"):
@@ -70,11 +71,13 @@ class CopyBank(Struct, frozen=True, kw_only=True, tag="copy-bank"):
 
 
 class LoadPart(Struct, frozen=True, kw_only=True, tag="load-part"):
-    """Load the firmware of a part."""
+    """Load the firmware of a part, in its slot where there are several, from an image of it."""
 
     member: str
     part: str
     version: str
+    slot: str | None = None
+    image: str | None = None
 
 
 class SetOrder(Struct, frozen=True, kw_only=True, tag="set-order"):
@@ -112,9 +115,12 @@ class HeedConfig(Struct, frozen=True, kw_only=True, tag="heed-config"):
 
 
 class Save(Struct, frozen=True, kw_only=True, tag="save"):
-    """The live settings of a member, where they are known, become the saved ones."""
+    """The live settings of a member, where they are known, become the saved ones.
 
-    member: str
+    `member` None is the configuration of the device, without its boot settings.
+    """
+
+    member: str | None
 
 
 class Commit(Struct, frozen=True, kw_only=True, tag="commit"):

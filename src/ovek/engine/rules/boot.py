@@ -1,14 +1,12 @@
 """Rules on the next start: boot settings, what they name, and what starts."""
 
-import re
-import unicodedata
 from collections.abc import Iterator
-from difflib import get_close_matches
 from typing import TypeVar
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import effect
 from ovek.engine.layouts.interface import Seen
+from ovek.engine.nearest import nearest
 from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file, rejudge
 from ovek.model.change import Lose
@@ -235,7 +233,7 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
         saw = f"the boot settings name it, but {candidate.why}"
         if raw := _raw(member, candidate):
             saw += f"; the device writes it as {raw!r}"
-        if near := _nearest(subject, place):
+        if near := nearest(subject.judged, place):
             saw += f"; the nearest name there is {near[0]!r}{near[1]}"
         if member.running_on.sure and place in member.running_on.places:
             saw += "; what runs was started from it and now lives in memory only"
@@ -295,45 +293,6 @@ def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
         if entry.place == candidate.place and entry.raw is not None:
             return None if entry.raw.strip("\n") == entry.place else entry.raw
     return None
-
-
-def _nearest(subject: Subject, place: Place) -> tuple[str, str] | None:
-    """The nearest real name, and how it differs, in words."""
-    owner = subject.judged.member(place.member or "")
-    volume = owner.member.volume(place.volume) if owner is not None else None
-    names = sorted(file.path for file in volume.files or ()) if volume is not None else []
-    for how, fold in _FOLDS:
-        for name in names:
-            if fold(name) == fold(place.path):
-                return name, f" ({how})"
-    close = get_close_matches(place.path, names, n=1, cutoff=0.75)
-    return (close[0], "") if close else None
-
-
-def _without_blanks(name: str) -> str:
-    return re.sub(r"\s+", "", name)
-
-
-def _without_suffix(name: str) -> str:
-    return re.sub(r"\.[A-Za-z]{1,8}$", "", _without_blanks(name).casefold())
-
-
-_ALIKE = str.maketrans("0oO1lIiS5B8Z2", "0001111558822")
-
-
-def _look(name: str) -> str:
-    """A name with the characters that look alike made one (also letters of other scripts)."""
-    plain = unicodedata.normalize("NFKD", name)
-    letters = {"а": "a", "е": "e", "о": "o", "р": "p", "с": "c", "х": "x", "і": "i"}
-    return "".join(letters.get(each, each) for each in plain).translate(_ALIKE).casefold()
-
-
-_FOLDS = (
-    ("a blank more or less", _without_blanks),
-    ("only the case differs", str.casefold),
-    ("only the suffix differs", _without_suffix),
-    ("characters that look alike", _look),
-)
 
 
 @rule(
