@@ -181,7 +181,7 @@ def test_a_device_stuck_at_its_boot_loader_is_read_from_a_saved_session(stuck):
     assert [each["result"] for each in walk["tried"]] == ["missing", "unmeasured"]
     found = stuck.json("audit", exits=1)["devices"][0]["findings"]
     assert found[0]["rule"] == "at-boot-loader"
-    assert found[0]["do"].startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")
+    assert found[0]["words"].startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")
     assert not any("running version" in each["saw"] for each in found)
     stuck("survey", "--replay")
     assert newest(stuck).at == "boot-loader"

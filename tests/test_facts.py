@@ -151,8 +151,8 @@ def test_a_missing_fact_names_the_question_that_asks_for_it():
     answer = audit(what, curious(sheet()))
     finding = next(each for each in answer.findings if each.rule == "facts-missing")
     assert "the running version" in finding.saw
-    assert "ovek survey sw" in finding.do
-    assert "the sheet switch asks in: order, boot, device" in finding.do
+    assert "ovek survey sw" in finding.words
+    assert "the sheet switch asks in: order, boot, device" in finding.words
 
 
 def test_a_fact_that_the_sheet_never_asks_for_is_not_missed():

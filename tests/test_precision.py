@@ -243,7 +243,7 @@ def test_a_device_at_its_boot_loader_runs_nothing_and_holds_nothing_as_running()
 def test_what_to_do_at_the_boot_loader_is_what_starts_or_can_be_started():
     def do(*files, boots=(ONE,), **more):
         found = audit(replace(device(member(*files, boots=boots, **more)), at="boot-loader"))
-        return next(each.do for each in found.findings if each.rule == "at-boot-loader")
+        return next(each.words for each in found.findings if each.rule == "at-boot-loader")
 
     assert do(image("1.0")).startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")
     assert "by hand from flash:sw-2.0.img (2.0, proven)" in do(image("2.0"))
@@ -274,7 +274,7 @@ def test_a_catalog_with_digests_that_the_device_is_never_asked_for_is_told_so():
     assert told.saw.startswith(
         "sw-1.0.img is published with SHA-1 only, and the device is asked for SHA-512 and MD5"
     )
-    assert "Add sha1 to reading.digests of the sheet switch" in told.do
+    assert "Add sha1 to reading.digests of the sheet switch" in told.words
     both = published(release("1.0", digests=Digests(sha1="1" * 40, md5="2" * 32)))
     found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, both).findings
     told = next(each for each in found if each.rule == "image-unmeasured")

@@ -141,12 +141,12 @@ def test_a_stranded_device_is_told_once_with_every_candidate_and_a_way_out():
     assert {each.severity for each in found[1:]} <= {"note"}
     assert "flash:gone is missing" in found[0].saw
     assert f"{ONE} is altered" in found[0].saw
-    assert TWO in found[0].do
+    assert TWO in found[0].words
 
 
 def test_a_stranded_device_without_a_sound_image_needs_one_copied():
     found = audit(sw(image("1.0", content="x"))).findings
-    assert "copy a proven image" in found[0].do
+    assert "copy a proven image" in found[0].words
 
 
 def test_a_missing_boot_target_is_critical_where_it_leads():
@@ -915,7 +915,7 @@ def test_a_variant_that_changes_at_the_reload_is_told_though_the_version_stays(n
 def test_where_the_order_is_good_the_mode_is_what_must_change():
     def told(what):
         found = audit(what).findings
-        return next(one.do for one in found if one.rule == "starts-unwanted")
+        return next(one.words for one in found if one.rule == "starts-unwanted")
 
     files = (image("1.0"), image("2.0"), image("3.0"))
     good = device(member(*files, boots=(TWO,), mode="first-found"), runs="2.0", place=TWO)
@@ -956,7 +956,9 @@ def banks_said(*banks, policy, runs="2.0", in_bank="a", more=()):
     known = [*CATALOG, *published(*more, file="more.json")]
     what = banked(*banks, runs=runs, in_bank=in_bank)
     found = audit(what, BANKS, known, replace(policy, severity=QUIET)).findings
-    return [(each.severity, each.saw, each.do) for each in found if each.rule == "bank-rule-broken"]
+    return [
+        (each.severity, each.saw, each.words) for each in found if each.rule == "bank-rule-broken"
+    ]
 
 
 def test_the_release_before_is_the_one_of_the_catalog():

@@ -1,16 +1,19 @@
 """The audit of one device: verdicts, the boot walk, then every rule."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from datetime import datetime
-from graphlib import TopologicalSorter
 
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.rules import Rule, Said, Subject, subject_of
+from ovek.engine.remedies import Remedies
+from ovek.engine.rules import Subject, subject_of
 from ovek.engine.rules.every import RULES
+from ovek.engine.telling import dos_of, told
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
+from ovek.model.advice import Do
 from ovek.model.finding import (
     SEVEREST_FIRST,
     AuditedImage,
@@ -18,7 +21,6 @@ from ovek.model.finding import (
     DeviceAudit,
     Finding,
     RuleCard,
-    Severity,
     Space,
 )
 from ovek.model.fleet import Expected
@@ -27,17 +29,6 @@ from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
 
-
-def _most_telling_first() -> list[Rule]:
-    """The rules so that each comes before those it speaks for, else as they are listed."""
-    graph: dict[str, set[str]] = {slug: set() for slug in RULES}
-    for each in RULES.values():
-        for quiet in each.speaks_for:
-            graph[quiet].add(each.slug)
-    return [RULES[slug] for slug in TopologicalSorter(graph).static_order()]
-
-
-_ORDER = _most_telling_first()
 _PLACE_IN_LIST = {slug: at for at, slug in enumerate(RULES)}
 
 
@@ -68,12 +59,14 @@ def audit_device(
     used: set[Waiver] | None = None,
     expected: Expected | None = None,
     not_read: str | None = None,
+    advise: bool = True,
 ) -> DeviceAudit:
     """Audit one device; findings come severest first, then in the order of the rules.
 
     `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
     of use are added to `used`. `expected` are the members that the fleet file tells of, `not_read`
-    is why the last survey could not read it. Raises ContradictionError where two wants contradict
+    is why the last survey could not read it. `advise` is whether lists of changes are looked for.
+    Raises ContradictionError where two wants contradict
     each other.
     """
     judged = judge_device(device, judge)
@@ -81,7 +74,9 @@ def audit_device(
     age = (now - device.taken_at).total_seconds()
     wanted = wants.of(judged)
     subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
-    findings = list(_findings(subject))
+    said = list(heard(subject))
+    remedies = Remedies(subject, wants, said) if advise else None
+    findings = [_finding(one, subject, remedies) for one in said]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, waivers, now.date())
     if used is not None:
@@ -104,33 +99,19 @@ def _severest_first(finding: Finding) -> tuple[int, int, str, str]:
     return severity, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
 
 
-def _findings(subject: Subject) -> Iterator[Finding]:
-    """Ask every rule; one that another has spoken for about a member is not heard on it."""
-    changed = subject.policy.severity
-    alone = len(subject.members) == 1
-    quiet = set[tuple[str | None, str]]()
-    for rule in _ORDER:
-        asked = changed.get(rule.slug) if changed else None
-        if asked == "off":
-            continue
-        for said in rule.check(subject):
-            member = None if alone else said.member
-            if quiet and ((member, rule.slug) in quiet or (None, rule.slug) in quiet):
-                continue
-            if said.whole:
-                quiet.update((member, slug) for slug in rule.speaks_for)
-            severity = asked or said.severity or rule.severity
-            yield _finding(rule, severity, said, subject)
-
-
-def _finding(rule: Rule, severity: Severity, said: Said, subject: Subject) -> Finding:
-    several = len(subject.members) > 1
+def _finding(one: Heard, subject: Subject, remedies: Remedies | None) -> Finding:
+    said, several = one.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)
     saw = said.saw
     if place is None and several and said.member is not None:
         saw = f"member {said.member}: {saw}"
+    words, do = said.do or one.rule.remedy, tuple[Do, ...]()
+    advice = remedies.of(one) if remedies is not None else None
+    if advice is not None:
+        do = dos_of(advice.replay, subject.judged.device, subject.judged.judge.sheet)
+        words = told(do)
     return Finding(
-        rule=rule.slug, severity=severity, place=place, saw=saw, do=said.do or rule.remedy
+        rule=one.rule.slug, severity=one.severity, place=place, saw=saw, words=words, do=do
     )
 
 

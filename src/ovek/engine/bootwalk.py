@@ -106,11 +106,11 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
         starts=started,
         tried=tuple(tried),
         note=note,
-        rescue=_rescue(judged, one) if outcome == "stranded" else (),
+        rescue=rescue(judged, one) if outcome == "stranded" else (),
     )
 
 
-def _rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
+def rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
     """What a person could start a stranded member from, on whatever volume or bank it lies.
 
     The best proven first, of those what runs, then the newest.

@@ -402,14 +402,13 @@ def _copy_is_quiet(case: _Case, choice: Choice, looked_at: set[Place]) -> bool:
     return proves and plain and suits and release.kind == "system-image"
 
 
-def _meant(choice: Choice) -> Place | None:
+def _meant(choice: Choice) -> frozenset[Place]:
     """Where the member is to start from at the end."""
-    if choice.spot is None:
-        return None
-    member = choice.one.member.id
-    if choice.spot.bank is not None:
-        return Place(BANK, choice.spot.bank, member)
-    return choice.spot.place
+    spot, member = choice.spot, choice.one.member.id
+    if spot is None or (spot.bank is None and spot.place is None):
+        return frozenset()
+    at = spot.place if spot.bank is None else Place(BANK, spot.bank, member)
+    return frozenset({at} if at is not None else ())
 
 
 def _replaced(told: Told, member: str, replaced: frozenset[Place]) -> Told:

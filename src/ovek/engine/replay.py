@@ -7,21 +7,34 @@ What is no worse (`harm` is empty where it is so), for every member:
    of a pair. A start that is *meant*, from the place that the changes point it at, is no harm.
    Nor is one after which more is known, or where nothing started before.
 
-A change to a file that no walk looked at, nor is made of, changes none: then nothing is walked
-again.
+A change to a file that no walk looked at, nor is made of, changes none; nor does a live setting of
+which the saved one is known: then nothing is walked again.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import effect, middle
 from ovek.engine.layouts import layout_of
 from ovek.engine.verdicts import JudgedDevice, rejudge
-from ovek.model.change import BackUp, Change, Delete, Measure
+from ovek.model.change import (
+    BackUp,
+    Change,
+    Delete,
+    HeedConfig,
+    LoadPart,
+    Reload,
+    Save,
+    SetDefault,
+    SetMode,
+    SetOrder,
+)
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import Device
+from ovek.model.snapshot import Boot, Device
+from ovek.model.version import compare
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
 
 
@@ -60,22 +73,31 @@ def replay(
     changes: Iterable[Change],
     *,
     before: DeviceWalk | None = None,
-    meant: Place | None = None,
+    meant: Set[Place] = frozenset(),
+    walk: DeviceWalk | None = None,
 ) -> Replay:
-    """Apply changes one by one. `meant` is the place that a member is to start from at the end."""
+    """Apply changes one by one. `meant` is where members are to start from.
+
+    `before` is the walk that nothing may be worse than, `walk` that of the device as it is, where
+    it is not the same.
+    """
     before = walk_device(judged) if before is None else before
-    now, walk, sheet = judged, before, judged.judge.sheet
-    looked_at = footprint(judged, before)
+    now, walk, sheet = judged, walk or before, judged.judge.sheet
+    looked_at: set[Place] | None = None
     device, stages = judged.device, list[Stage]()
     for change in changes:
         halfway, half = list[str](), middle(device, change, sheet)
         if half is not None:
             halfway = worse(before, walk_device(rejudge(now, half)), meant)
-        device = effect(device, change, sheet, walk)
-        if not _quiet(change, looked_at):
+        device = done(
+            rejudge(now, device) if isinstance(change, Reload) else now, device, change, walk
+        )
+        if looked_at is None and isinstance(change, Delete):
+            looked_at = footprint(now, walk)
+        if not _quiet(change, looked_at or set(), device):
             now = rejudge(now, device)
             walk = walk_device(now)
-            looked_at |= footprint(now, walk)
+            looked_at = None if looked_at is None else looked_at | footprint(now, walk)
         harm = worse(before, walk, meant)
         stages.append(
             Stage(
@@ -88,6 +110,32 @@ def replay(
         )
     now = rejudge(now, device)
     return Replay(before=before, stages=tuple(stages), judged=now, walk=walk)
+
+
+def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk) -> Device:
+    """The device once a change is done; a reload loads the firmware that an image brings, too."""
+    sheet = judged.judge.sheet
+    if not isinstance(change, Reload):
+        return effect(device, change, sheet, walk)
+    running = None
+    for member in walk.members:
+        at = member.starts.at if member.starts is not None else None
+        image = judged.image(at) if at is not None else None
+        release = image.judgement.release if image is not None else None
+        running = running or release
+        one = judged.member(member.member)
+        for part in (one.member.parts or ()) if one is not None and release is not None else ():
+            assert release is not None
+            brings = release.carries.get(part.part)
+            scheme = sheet.versions.parts.pattern
+            if brings and (part.version is None or compare(part.version, brings, scheme) == -1):
+                load = LoadPart(
+                    member=member.member, part=part.part, slot=part.slot, version=brings
+                )
+                device = effect(device, load, sheet)
+    device = effect(device, change, sheet, walk)
+    variant = running.variant if running is not None else None
+    return replace(device, running=replace(device.running, variant=variant))
 
 
 def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
@@ -111,18 +159,36 @@ def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
     return found
 
 
-def _quiet(change: Change, looked_at: set[Place]) -> bool:
+def _quiet(change: Change, looked_at: set[Place], device: Device) -> bool:
     """Whether a change cannot change any walk."""
     match change:
-        case Delete(place=place):
-            return place not in looked_at
-        case BackUp() | Measure():
-            return isinstance(change, BackUp)
+        case Delete(place=place, also=also):
+            return looked_at.isdisjoint((place, *also))
+        case BackUp() | Save(member=None):
+            return True
+        case SetOrder() | SetMode() | SetDefault() | HeedConfig():
+            return _live_only(change, device)
         case _:
             return False
 
 
-def worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> list[str]:
+def _live_only(change: SetOrder | SetMode | SetDefault | HeedConfig, device: Device) -> bool:
+    """Whether a setting is changed of which a start reads the saved one, which is known."""
+    boot = (
+        next((one.boot for one in device.members or () if one.id == change.member), None) or Boot()
+    )
+    match change:
+        case SetOrder():
+            return boot.order.saved is not None
+        case SetMode():
+            return boot.mode.saved is not None
+        case SetDefault():
+            return boot.default_bank.saved is not None
+        case _:
+            return True  # no walk reads it
+
+
+def worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozenset()) -> list[str]:
     """What is worse after than before, member by member, in words.
 
     >>> import msgspec
@@ -147,13 +213,13 @@ def worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> 
     return found
 
 
-def no_worse(before: DeviceWalk, after: DeviceWalk, meant: Place | None = None) -> bool:
+def no_worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozenset()) -> bool:
     """Whether no member's next start is worse after than before."""
     return not worse(before, after, meant)
 
 
-def _worse(before: MemberWalk, after: MemberWalk, meant: Place | None) -> str:
-    if meant is not None and after.starts is not None and after.starts.at == meant:
+def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place]) -> str:
+    if after.starts is not None and after.starts.at in meant:
         return ""
     rank = RELOADS_WORST_FIRST.index
     if rank(after.outcome) < rank(before.outcome):

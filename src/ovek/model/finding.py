@@ -5,6 +5,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from ovek.model.advice import Do
 from ovek.model.digest import Algorithm
 from ovek.model.verdict import Verdict
 from ovek.model.walk import Reload
@@ -14,13 +15,18 @@ SEVEREST_FIRST: tuple[Severity, ...] = ("critical", "warning", "note")
 
 
 class Finding(Struct, frozen=True, kw_only=True):
-    """One thing a rule has to say: where, what was seen, what to do."""
+    """One thing a rule has to say: where, what was seen, what to do.
+
+    `do` are the changes that end it, tried out one by one; none where no list of changes of this
+    device does. `words` say the same to a person, or what else there is to do.
+    """
 
     rule: str
     severity: Severity
     place: str | None
     saw: str
-    do: str
+    words: str
+    do: tuple[Do, ...] = ()
     waived: str | None = None
 
 

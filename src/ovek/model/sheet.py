@@ -354,8 +354,32 @@ StepKind = Literal[
     "write-bank",
     "reload",
 ]
-# What the wording of a step may name; a step that is not about one leaves it empty.
-STEP_WORDS = frozenset({"member", "volume", "path", "bank", "file", "algorithm", "digest"})
+# What a person types a line for: the steps of a plan, and every change that a person makes.
+Worded = (
+    StepKind
+    | Literal[
+        "back-up-config",
+        "check-bank",
+        "copy-bank",
+        "load-part",
+        "set-order",
+        "set-mode",
+        "set-default",
+        "set-once",
+        "clear-once",
+        "heed-config",
+        "save",
+        "save-config",
+        "commit",
+    ]
+)
+# What the wording of a line may name; a line that is not about one leaves it empty.
+STEP_WORDS = frozenset(
+    {
+        *("member", "volume", "path", "bank", "source", "file", "algorithm", "digest"),
+        *("part", "slot", "version", "mode", "order"),
+    }
+)
 
 
 class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -376,7 +400,7 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     versions: Versions = Versions()
     capacity: Capacity = Capacity()
     reading: Reading = field(default_factory=Reading)
-    wording: dict[StepKind, Name] = {}
+    wording: dict[Worded, Name] = {}
 
     def __post_init__(self) -> None:
         for kind, line in self.wording.items():
@@ -389,7 +413,16 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                         + ", ".join(sorted(STEP_WORDS))
                     )
 
-    def worded(self, kind: StepKind, words: dict[str, str]) -> str | None:
+    def mode_word(self, mode: BootMode) -> str:
+        """What this kind of device calls a boot mode."""
+        for question in self.reading.question:
+            for name in ("mode.live", "mode.saved"):
+                for word, means in question.words.get(name, {}).items():
+                    if means == mode:
+                        return word
+        return mode
+
+    def worded(self, kind: Worded, words: dict[str, str]) -> str | None:
         """The line that a person types for a step, its words filled in; None: the sheet has none.
 
         Braces that hold no word stay as they are.

@@ -179,7 +179,7 @@ def _findings(audit: DeviceAudit) -> Iterator[str]:
         head = finding.severity if finding.waived is None else "waived"
         yield f"  {head:<8}  {finding.rule}{place}"
         yield from plain("            seen:", finding.saw, indent=18)
-        yield from plain("            do:", finding.do, indent=18)
+        yield from plain("            do:", finding.words, indent=18)
         if finding.waived is not None:
             yield from plain("            waived:", finding.waived, indent=20)
 

@@ -26,7 +26,7 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
                     one.rule,
                     one.place or "",
                     one.saw,
-                    one.do,
+                    one.words,
                     one.waived or "",
                 )
             )

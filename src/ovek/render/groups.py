@@ -56,7 +56,7 @@ def _by_rule(audits: Iterable[DeviceAudit], cards: Iterable[RuleCard]) -> Iterat
         for one in audit.findings:
             found.setdefault(one.rule, []).append((audit.device, one))
     for slug, each in found.items():
-        dos = {one.do for _, one in each}
+        dos = {one.words for _, one in each}
         do = next(iter(dos)) if len(dos) == 1 else known[slug].remedy
         told = [("why:", known[slug].reason), ("do:", do)]
         yield Group(title=slug, severity=_severest(each), told=told, found=each)

@@ -54,7 +54,7 @@ def _error(device: str, told: str) -> str:
 
 def _case(device: str, one: Finding, *, failed: bool) -> str:
     name = _quoted(f"{one.rule} {one.place}" if one.place else one.rule)
-    told = f"{one.severity}: {one.saw}. {one.do}"
+    told = f"{one.severity}: {one.saw}. {one.words}"
     if one.waived is not None:
         inside = f"<skipped message={_quoted(f'waived {one.waived}')}/>"
     elif failed:

@@ -45,7 +45,7 @@ def _finding(one: Finding, title: str) -> Iterator[str]:
     place = f" at {escaped(one.place)}" if one.place else ""
     yield f"- **{one.severity}: {escaped(title.strip())}**{place}"
     yield f"  - seen: {escaped(one.saw)}"
-    yield f"  - do: {escaped(one.do)}"
+    yield f"  - do: {escaped(one.words)}"
     if one.waived is not None:
         yield f"  - waived {escaped(one.waived)}"
 

@@ -14,6 +14,7 @@ from datetime import datetime, timedelta
 
 from msgspec import Struct
 
+from ovek.engine.advice import GoalKind
 from ovek.engine.bootwalk import cited_candidates
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Layout
@@ -37,7 +38,8 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
     """One thing a rule says of a member: where, what was seen, what to do.
 
     `place` is as the member names it; None is the member as a whole, and no member the device.
-    `do` None is the rule's usual remedy. `whole` is whether it tells the whole trouble, so that
+    `do` None is the rule's usual remedy. `also` are more places that it speaks of, `free` the bytes
+    that are to be free. `whole` is whether it tells the whole trouble, so that
     the rules it speaks for stay silent.
     """
 
@@ -45,6 +47,8 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
     place: Place | None
     saw: str
     do: str | None = None
+    also: tuple[Place, ...] = ()
+    free: int | None = None
     severity: Severity | None = None
     whole: bool = True
 
@@ -169,7 +173,8 @@ class Rule(Struct, frozen=True, kw_only=True):
     """One rule: slug, usual severity, why it matters, the usual remedy, and what looks.
 
     `group` is the part of the audit that it belongs to, `speaks_for` the rules that stay silent
-    about a member once it has told a trouble whole.
+    about a member once it has told a trouble whole. `goal` is what would end it, where changes of a
+    device can.
     """
 
     slug: str
@@ -179,13 +184,19 @@ class Rule(Struct, frozen=True, kw_only=True):
     remedy: str
     speaks_for: frozenset[str]
     check: Check
+    goal: GoalKind | None = None
 
 
 RULES: dict[str, Rule] = {}
 
 
 def rule(
-    slug: str, severity: Severity, reason: str, remedy: str, *speaks_for: str
+    slug: str,
+    severity: Severity,
+    reason: str,
+    remedy: str,
+    *speaks_for: str,
+    goal: GoalKind | None = None,
 ) -> Callable[[Check], Check]:
     """Enter a function into the list of rules."""
 
@@ -198,6 +209,7 @@ def rule(
             remedy=remedy,
             speaks_for=frozenset(speaks_for),
             check=check,
+            goal=goal,
         )
         return check
 

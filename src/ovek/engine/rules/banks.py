@@ -73,6 +73,7 @@ def _first(member: MemberSubject, leads: bool) -> str:
     "With no second bank to start from there is no way back.",
     "Write a proven image to it",
     *_EXPLAINED,
+    goal="way-back",
 )
 def bank_empty(subject: Subject) -> Iterator[Said]:
     """A bank holds nothing."""
@@ -93,6 +94,7 @@ def bank_empty(subject: Subject) -> Iterator[Said]:
     "A bank that the device calls bad cannot be started from.",
     "Write a proven image to it; if it stays bad, suspect the flash",
     *_EXPLAINED,
+    goal="way-back",
 )
 def bank_bad(subject: Subject) -> Iterator[Said]:
     """The device itself calls a bank bad."""
@@ -119,6 +121,7 @@ def _default(subject: Subject, member: MemberSubject) -> str | None:
     "A default that names no bank of the device starts nothing that anybody chose.",
     "Set the default to a bank that is there and holds a proven image, and save",
     *_EXPLAINED,
+    goal="starts",
 )
 def default_bank_missing(subject: Subject) -> Iterator[Said]:
     """The default bank is one that the device does not have."""
@@ -147,6 +150,7 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     "no-fallback",
     "bank-rule-broken",
     "pair-differs",
+    goal="way-back",
 )
 def bank_cannot_start(subject: Subject) -> Iterator[Said]:
     """A bank holds part firmware, or an image for other hardware of its member."""
@@ -170,6 +174,7 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
     "warning",
     "The second bank is the way back; policy says what it has to hold.",
     "Write to the other bank what policy wants there",
+    goal="bank-rule",
 )
 def bank_rule_broken(subject: Subject) -> Iterator[Said]:
     """The banks do not match, or the other one does not hold an earlier release."""
@@ -256,6 +261,7 @@ def _broken(
     "warning",
     "A start from the other bank brings a device up with other features than it had.",
     "Write an image of the same variant to both banks",
+    goal="bank-rule",
 )
 def bank_variant_differs(subject: Subject) -> Iterator[Said]:
     """Two banks hold different variants."""
@@ -276,6 +282,7 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
     "warning",
     "A device that runs from another bank than the default starts something else at reload.",
     "Set the default bank to the one that is meant, and save",
+    goal="starts",
 )
 def bank_runs_other(subject: Subject) -> Iterator[Said]:
     """What runs was started from another bank than the next start tries first."""
@@ -302,6 +309,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
     "bank-runs-other",
     "boot-order-old-first",
     "boot-mode-ignores-order",
+    goal="starts",
 )
 def next_start_older(subject: Subject) -> Iterator[Said]:
     """An older version starts next than runs now, and policy does not want it."""
@@ -328,6 +336,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
     "bank-runs-other",
     "bank-rule-broken",
     "starts-unwanted",
+    goal="bank-rule",
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
     """The trial runs, and a reload goes back to what is committed."""
@@ -364,6 +373,7 @@ def _runs_trial(member: MemberSubject, trial: Image) -> bool:
     "note",
     "A trial that lies there and is not scheduled is started by no reload.",
     "Schedule the trial start, or make both directories the same",
+    goal="bank-rule",
 )
 def pair_differs(subject: Subject) -> Iterator[Said]:
     """Committed and trial hold different files, and the committed ones run."""

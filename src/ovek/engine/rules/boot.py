@@ -72,6 +72,7 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
     "warning",
     "A reload that comes by itself finds the device as it is, at night and with nobody there.",
     "Cancel that reload, or mend the next start before it",
+    goal="starts",
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
     """The device is set to reload by itself, and its next start is not ready."""
@@ -89,6 +90,7 @@ def reload_scheduled(subject: Subject) -> Iterator[Said]:
     "warning",
     "A stick that somebody pulls takes the next start with it.",
     "Copy a proven image to a volume that stays, and name it in the boot settings",
+    goal="starts",
 )
 def starts_from_removable(subject: Subject) -> Iterator[Said]:
     """The next start is from a removable volume, and nothing starts without that."""
@@ -119,6 +121,7 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
     "boot-mode-ignores-order",
     "boot-order-old-first",
     "no-fallback",
+    goal="starts",
 )
 def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     """The saved boot mode stops the loader."""
@@ -151,6 +154,7 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     "volume-absent",
     "volume-unreadable",
     "member-starts-differ",
+    goal="starts",
 )
 def stranded(subject: Subject) -> Iterator[Said]:
     """A member would stop in its boot loader. Names every candidate, so no other rule does."""
@@ -222,6 +226,7 @@ _LEADS = (
     *_LEADS,
     "volume-absent",
     "volume-unreadable",
+    goal="starts",
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names a file, volume or bank that is not there, or is empty."""
@@ -252,6 +257,7 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
     "A boot setting that names a file which cannot start fails at the worst moment.",
     "Copy a proven image there, or take the entry out of the boot order and save",
     *_LEADS,
+    goal="starts",
 )
 def boot_target_broken(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names something that is there but cannot start."""
@@ -300,6 +306,7 @@ def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
     "warning",
     "Without a boot order the loader takes whatever it finds first.",
     "Put the image that is wanted into the boot order, and save",
+    goal="starts",
 )
 def boot_order_empty(subject: Subject) -> Iterator[Said]:
     """The order is followed, and it is empty."""
@@ -314,6 +321,7 @@ def boot_order_empty(subject: Subject) -> Iterator[Said]:
     "note",
     "An entry that is there twice gives no second chance.",
     "Take one of the two out of the boot order, and save",
+    goal="order-tidy",
 )
 def boot_target_twice(subject: Subject) -> Iterator[Said]:
     """The boot order names one file twice."""
@@ -383,6 +391,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     "next-start-older",
     "reload-pending",
     "bank-runs-other",
+    goal="settings-saved",
 )
 def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     """Live and saved boot settings differ (order or default bank; it names the mode, too)."""
@@ -408,6 +417,7 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     "warning",
     "A boot mode that was changed but not saved is lost at reload.",
     "Save the boot settings if the live mode is meant, else set it back",
+    goal="settings-saved",
 )
 def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
     """The boot mode differs live and saved."""
@@ -450,6 +460,7 @@ def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
     "Put the newer image first if it is meant, and save",
     "release-not-target",
     "recommended-newer",
+    goal="order-tidy",
 )
 def boot_order_old_first(subject: Subject) -> Iterator[Said]:
     """The first entry starts, and a later one is a newer, proven image."""
@@ -489,6 +500,7 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
     "note",
     "A loader that takes the first image it finds does not look at the boot order.",
     "Set the boot mode to follow the boot order, and save",
+    goal="order-tidy",
 )
 def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
     """The mode is first-found, and there is an order that nobody follows."""
@@ -513,6 +525,7 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
     "critical",
     "A device that starts without its saved configuration comes up unreachable.",
     "Set the device to read its saved configuration at start, and save that",
+    goal="config-heeded",
 )
 def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     """The next start does not read the saved configuration."""
@@ -535,6 +548,7 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     "reload-pending",
     "bank-runs-other",
     "member-starts-differ",
+    goal="starts",
 )
 def starts_unwanted(subject: Subject) -> Iterator[Said]:
     """A fallback starts a version that neither runs nor is the target."""
@@ -582,6 +596,7 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
     "Reload in a window, and see that every member comes back on it",
     "release-not-target",
     "recommended-newer",
+    goal="runs-target",
 )
 def reload_pending(subject: Subject) -> Iterator[Said]:
     """A newer version starts next than runs now, as the settings say."""
@@ -607,6 +622,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
     "warning",
     "A start from a server fails when the server or the way to it does, as after a power cut.",
     "Put a proven local image first in the boot order, and save",
+    goal="starts",
 )
 def boot_needs_server(subject: Subject) -> Iterator[Said]:
     """The next start is from a server."""
@@ -622,6 +638,7 @@ def boot_needs_server(subject: Subject) -> Iterator[Said]:
     "What runs lives in memory only: after a reload there is no way back to it.",
     "Copy the running release back before you reload, or make sure of the next one",
     "no-fallback",
+    goal="way-back",
 )
 def running_image_gone(subject: Subject) -> Iterator[Said]:
     """The image that runs is no longer on its volume, and no boot setting says so."""
@@ -652,6 +669,7 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
     "note",
     "Where only one image can start, a fault in that one strands the device.",
     "Keep a second proven image, and name it behind the first in the boot order",
+    goal="way-back",
 )
 def no_fallback(subject: Subject) -> Iterator[Said]:
     """Were the image that starts next missing, nothing would start."""

@@ -29,6 +29,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     "warning",
     "A file under a published name that is not what was published may stop a start, or worse.",
     "Do not start on it; delete it, or copy it again from a proven file",
+    goal="image-gone",
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
     """An image is not what its name was published as; no boot setting names it."""
@@ -64,6 +65,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
     "critical",
     "A weak digest that agrees while a strong one does not is how a forged collision looks.",
     "Do not start on it; keep it as evidence off the device, and ask who copied it",
+    goal="image-gone",
 )
 def image_forged(subject: Subject) -> Iterator[Said]:
     """An image agrees by a weak digest and not by a stronger one."""
@@ -77,6 +79,7 @@ def image_forged(subject: Subject) -> Iterator[Said]:
     "warning",
     "A transfer that broke off leaves a file that looks like an image and cannot start.",
     "Do not start on it; delete it, or copy it again",
+    goal="image-gone",
 )
 def image_cut_short(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
@@ -111,6 +114,7 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
     "note",
     "An image without a digest on both sides may be anything of that name.",
     "Read its digest on the device, and see that catalog/ has the published one",
+    goal="measured",
 )
 def image_unmeasured(subject: Subject) -> Iterator[Said]:
     """Images that no digest speaks for: the one that starts, then the rest of a member as one."""
@@ -132,7 +136,8 @@ def image_unmeasured(subject: Subject) -> Iterator[Said]:
         if len(images) > 1:
             others = ", ".join(str(image.place) for image in images[1:])
             saw += f"; the same holds for {others}"
-        yield Said(member=name, place=images[0].place, saw=saw, do=do)
+        also = tuple(image.place for image in images[1:])
+        yield Said(member=name, place=images[0].place, saw=saw, do=do, also=also)
 
 
 def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
@@ -158,6 +163,7 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
     "note",
     "A flash can rot while names, sizes and times stay: an old digest says what was there then.",
     "Measure it again: ovek survey --fresh",
+    goal="measured-anew",
 )
 def proof_old(subject: Subject) -> Iterator[Said]:
     """Images whose digests were measured longer ago than policy wants, a member as one."""
@@ -184,7 +190,8 @@ def proof_old(subject: Subject) -> Iterator[Said]:
                 saw += f"; the same holds for {', '.join(str(each) for _, each in images[1:])}"
             severity: Severity | None = "warning" if used else None
             do = f"Measure it again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
-            yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity)
+            also = tuple(each for _, each in images[1:])
+            yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity, also=also)
 
 
 @rule(
@@ -226,6 +233,7 @@ def image_weakly_proven(subject: Subject) -> Iterator[Said]:
     "note",
     "A withdrawn release that lies on flash is started one day by a fallback.",
     "Delete it once nothing names it; ovek cleanup says when",
+    goal="image-gone",
 )
 def image_withdrawn(subject: Subject) -> Iterator[Said]:
     """An image that its publisher withdrew, and that neither runs nor starts next."""
@@ -243,6 +251,7 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
     "warning",
     "An image for other hardware does not start here, however well it is proven.",
     "Delete it, or see who copied it here",
+    goal="image-gone",
 )
 def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     """A proven image that is for other hardware; no boot setting names it."""
@@ -264,6 +273,7 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     "An image of another variant starts, and lacks or adds features.",
     "Keep images of the variant that runs",
     "bank-variant-differs",
+    goal="image-gone",
 )
 def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs or is wanted; a warning where it starts next.
@@ -302,6 +312,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     "note",
     "A renamed image is proven all the same, but people and scripts look for its name.",
     "Give it its published name, or leave it and know what it is",
+    goal="image-gone",
 )
 def image_renamed(subject: Subject) -> Iterator[Said]:
     """A proven image whose file has another name than its release."""
@@ -335,6 +346,7 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
     "note",
     "A second copy on the same volume takes room and is no way back.",
     "Delete the copy that nothing names; ovek cleanup says which",
+    goal="image-gone",
 )
 def image_second_copy(subject: Subject) -> Iterator[Said]:
     """One image lies twice on a volume."""
@@ -383,6 +395,7 @@ def _copies(member: MemberSubject) -> dict[Image, Place]:
     "note",
     "An image that is on no shelf cannot be put back when the flash fails.",
     "Copy it from the device to the shelf, or download it again",
+    goal="image-backed-up",
 )
 def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
     """What runs is not on the shelf, where the site keeps one."""
@@ -407,6 +420,7 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
     "warning",
     "A file whose own format shows damage cannot start, whoever published it.",
     "Do not start on it; copy the image again from its publisher",
+    goal="image-gone",
 )
 def image_broken_inside(subject: Subject) -> Iterator[Said]:
     """An image is, digest by digest, a file of the shelf that is broken inside."""

@@ -131,6 +131,7 @@ def _grouped(subject: Subject, name: str) -> dict[str, list[str]] | None:
     "member-target-missing",
     "release-not-target",
     "recommended-newer",
+    goal="runs-target",
 )
 def member_versions_differ(subject: Subject) -> Iterator[Said]:
     """Two members run different versions."""
@@ -168,6 +169,7 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
     "Point the boot settings of every member at the same release, and save",
     "member-settings-differ",
     "member-target-missing",
+    goal="starts",
 )
 def member_starts_differ(subject: Subject) -> Iterator[Said]:
     """Two members start different versions, and run the same now."""
@@ -181,6 +183,7 @@ def member_starts_differ(subject: Subject) -> Iterator[Said]:
     "note",
     "A member that lacks the target image is left behind by the upgrade.",
     "Copy the target image to that member, too",
+    goal="runs-target",
 )
 def member_target_missing(subject: Subject) -> Iterator[Said]:
     """Some member holds the target image, proven, and another does not."""
@@ -216,6 +219,7 @@ def _lacking(subject: Subject) -> list[MemberSubject]:
     "note",
     "Members that are set differently start differently once an image changes.",
     "Set all members alike, and save",
+    goal="order-tidy",
 )
 def member_settings_differ(subject: Subject) -> Iterator[Said]:
     """The boot settings of two members differ, though the next starts do not."""

@@ -63,6 +63,7 @@ def _is_there(place: Place, volume: Volume) -> bool:
     "warning",
     "A part that is too old for the system image fails in ways that look like other faults.",
     "Copy the part image that goes with the system image, and point the part at it",
+    goal="parts",
 )
 def pointer_mismatch(subject: Subject) -> Iterator[Said]:
     """A pointer's file is older than the next system image needs, or for other hardware.
@@ -99,6 +100,7 @@ def pointer_mismatch(subject: Subject) -> Iterator[Said]:
     "warning",
     "An image that needs newer part firmware may not start, or start without that part.",
     "Update the part first, then reload",
+    goal="parts",
 )
 def part_too_old(subject: Subject) -> Iterator[Said]:
     """A part is older than the image that starts next needs, and the image does not carry it."""
@@ -176,6 +178,7 @@ def part_updated_at_reload(subject: Subject) -> Iterator[Said]:
     "An image that brings firmware and did not load it leaves a part that it was not tested with.",
     "See why it was not loaded, and load the firmware of that part by hand",
     "part-too-old",
+    goal="parts",
 )
 def part_not_updated(subject: Subject) -> Iterator[Said]:
     """The image that runs brings newer firmware for a part than the part has."""

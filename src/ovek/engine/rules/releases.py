@@ -48,6 +48,7 @@ def _release(image: Image | None) -> KnownRelease | None:
     "release-not-target",
     "recommended-newer",
     "feature-track",
+    goal="runs-target",
 )
 def release_withdrawn(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is withdrawn by its publisher."""
@@ -75,6 +76,7 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
     "release-not-target",
     "recommended-newer",
     "feature-track",
+    goal="runs-target",
 )
 def release_not_allowed(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is none of the allowed versions."""
@@ -104,6 +106,7 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
     "Go by the step in between; ovek catalog path shows every way",
     "release-not-target",
     "recommended-newer",
+    goal="runs-target",
 )
 def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     """The target cannot be reached directly from what runs."""
@@ -157,6 +160,7 @@ def target_does_not_fit(subject: Subject) -> Iterator[Said]:
     "Make room (ovek cleanup --room-for), copy it, set the boot order, and reload in a window",
     "feature-track",
     "recommended-newer",
+    goal="runs-target",
 )
 def release_not_target(subject: Subject) -> Iterator[Said]:
     """Another version runs than the target."""
@@ -200,6 +204,7 @@ def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> 
     "A feature release brings what is new along with what is mended.",
     "Move to a release of the maintenance track",
     "recommended-newer",
+    goal="runs-target",
 )
 def feature_track(subject: Subject) -> Iterator[Said]:
     """What runs is of the feature track, and policy wants maintenance."""
@@ -217,6 +222,7 @@ def feature_track(subject: Subject) -> Iterator[Said]:
     "note",
     "What the publisher recommends mends what is known to be wrong in older releases.",
     "Read what it mends, then plan the upgrade, or set a target in policy.toml",
+    goal="runs-target",
 )
 def recommended_newer(subject: Subject) -> Iterator[Said]:
     """A recommended release is newer than what runs, and policy names no target."""

@@ -1,0 +1,220 @@
+"""From a goal to the list of changes, tried out.
+
+1. A goal is reached by paths: kinds of moves, one after another. A move is a few changes that
+   belong together (see `moves/`).
+2. Lists are looked at by what they cost: first the shortest exposed stretch, which is the changes
+   after or in the middle of which a member would start worse than it does now; then what is given
+   up, by the highest tier; then the number of changes; then the seconds that they take.
+3. Each list is tried out by `replay`. The first one that ends what it is for is the advice; whether
+   it does, the caller says, who sees the device as it would be.
+4. Where no list does, there is none.
+"""
+
+from collections.abc import Callable, Iterator
+from heapq import heappop, heappush
+from itertools import count
+from typing import Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace as replaced
+
+from ovek.engine.changes import refusal, seconds
+from ovek.engine.moves import NOTHING, About, Moves, Situation, Tiers
+from ovek.engine.moves.acts import back_up_config, commit, load_parts, reload, save_config
+from ovek.engine.moves.course import course
+from ovek.engine.moves.images import (
+    again,
+    back_up_image,
+    bring,
+    bring_back,
+    copy_bank,
+    measure,
+    remeasure,
+    remove,
+    room,
+)
+from ovek.engine.moves.settings import heed, settings
+from ovek.engine.replay import Replay, replay
+from ovek.model.change import Change
+from ovek.model.place import Place
+from ovek.model.walk import RELOADS_WORST_FIRST
+
+GoalKind = Literal[
+    "starts",
+    "runs-target",
+    "way-back",
+    "bank-rule",
+    "settings-saved",
+    "config-heeded",
+    "config-saved",
+    "room",
+    "order-tidy",
+    "image-gone",
+    "measured",
+    "measured-anew",
+    "parts",
+    "backed-up",
+    "image-backed-up",
+]
+
+Path = tuple[Moves, ...]
+PATHS: dict[GoalKind, tuple[Path, ...]] = {
+    "starts": (
+        (settings,), (measure,), (commit,), (bring, settings), (again,), (copy_bank, settings),
+        (settings, measure), (settings, bring, settings),
+    ),
+    "runs-target": ((course,), (reload,), (settings, reload), (settings, course)),
+    "way-back": (
+        (settings,), (measure,), (bring_back,), (copy_bank,), (bring_back, settings), (bring,),
+        (settings, bring_back, settings),
+    ),
+    "bank-rule": (
+        (settings,), (copy_bank,), (commit,), (course,), (settings, reload), (bring_back,),
+        (settings, reload, copy_bank), (course, copy_bank), (reload, copy_bank),
+    ),
+    "settings-saved": ((settings,),),
+    "config-heeded": ((heed,),),
+    "config-saved": ((save_config,),),
+    "room": ((room,), (settings, room), (settings, remove)),
+    "order-tidy": ((settings,),),
+    "image-gone": ((remove,), (again,), (settings, remove), (settings, again)),
+    "measured": ((measure,), (again,)),
+    "measured-anew": ((remeasure,),),
+    "parts": ((load_parts,), (course,)),
+    "backed-up": ((back_up_config,), (save_config, back_up_config)),
+    "image-backed-up": ((back_up_image,),),
+}  # fmt: skip
+"""The paths to each goal, a kind of moves after another."""
+
+_LEAST: dict[Moves, int] = {bring: 2, bring_back: 2, again: 2, course: 2}  # changes of a move
+_MOST = 60  # lists that are tried out for one goal
+
+
+class Goal(Struct, frozen=True, kw_only=True):
+    """What is to be so, and of what."""
+
+    kind: GoalKind
+    about: About
+
+
+class Advice(Struct, frozen=True, kw_only=True):
+    """The list of changes for a goal, and how it went when it was tried out."""
+
+    changes: tuple[Change, ...]
+    replay: Replay
+    after: Situation
+
+
+class Cost(Struct, frozen=True, order=True):
+    """What a list costs, the most telling first."""
+
+    exposed: int = 0
+    tiers: Tiers = NOTHING
+    changes: int = 0
+    seconds: int = 0
+    serial: int = 0
+
+
+class _List(Struct, frozen=True, kw_only=True):
+    """A list of changes on a path, and the moves that are left of it.
+
+    `tried` is how it went, and `now` where it led to; None where it was not tried out yet.
+    """
+
+    changes: tuple[Change, ...]
+    meant: frozenset[Place]
+    left: Path
+    now: Situation | None = None
+    tried: Replay | None = None
+    last: Moves | None = None
+
+
+def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], bool]) -> Advice | None:
+    """Find the list of changes after which a goal is reached, as `ended` tells; else None."""
+    search = _Search(situation, goal.about)
+    for path in PATHS[goal.kind]:
+        search.open(Cost(), _List(changes=(), meant=frozenset(), left=path, now=situation))
+    for found in search.lists():
+        assert found.now is not None
+        assert found.tried is not None
+        if _no_worse(situation, found.now) and ended(found.now):
+            return Advice(changes=found.changes, replay=found.tried, after=found.now)
+    return None
+
+
+class _Search:
+    """Lists by what they cost, each tried out before it counts.
+
+    What a kind of moves comes to is asked for only once nothing cheaper is left than the least that
+    it may cost.
+    """
+
+    def __init__(self, situation: Situation, about: About) -> None:
+        self.situation, self.about = situation, about
+        self.waiting: list[tuple[Cost, _List]] = []
+        self.serial = count()
+
+    def open(self, cost: Cost, found: _List) -> None:
+        """Keep in mind that a list goes on with moves of its path."""
+        moves, *left = found.left
+        later = replaced(found, left=tuple(left), last=moves)
+        self._push(cost, later, changes=cost.changes + _LEAST.get(moves, 1))
+
+    def lists(self) -> Iterator[_List]:
+        """Go through whole lists, the cheapest first."""
+        seen, looked_at = set[tuple[Change, ...]](), 0
+        while self.waiting and looked_at < _MOST:
+            cost, found = heappop(self.waiting)
+            if found.last is not None:
+                self._go_on(cost, found, found.last)
+            elif found.tried is None:
+                looked_at += 1
+                self._try(cost, found)
+            elif found.left:
+                self.open(cost, found)
+            elif found.changes not in seen:
+                seen.add(found.changes)
+                yield found
+
+    def _push(self, cost: Cost, found: _List, **changed: Any) -> None:
+        heappush(self.waiting, (replaced(cost, serial=next(self.serial), **changed), found))
+
+    def _try(self, cost: Cost, found: _List) -> None:
+        """Try a list out; one of which a change cannot be done is none."""
+        before = self.situation
+        tried = replay(
+            before.judged, found.changes, before=before.walk, walk=before.walk, meant=found.meant
+        )
+        device, sheet = before.judged.device, before.judged.judge.sheet
+        for stage in tried.stages:
+            if refusal(device, stage.change, sheet):
+                return
+            device = stage.device
+        exposed = sum(bool(stage.harm) + bool(stage.halfway) for stage in tried.stages)
+        whole = replaced(found, now=before.after(tried), tried=tried)
+        self._push(cost, whole, exposed=exposed)
+
+    def _go_on(self, cost: Cost, found: _List, moves: Moves) -> None:
+        """The list with each move of a kind behind it."""
+        assert found.now is not None
+        judged, least = found.now.judged, cost.changes - _LEAST.get(moves, 1)
+        for move in moves(found.now, self.about):
+            takes = [seconds(one, judged.device, judged.judge.sheet) for one in move.changes]
+            tiers = tuple(one + other for one, other in zip(cost.tiers, move.tiers, strict=True))
+            longer = _List(
+                changes=(*found.changes, *move.changes),
+                meant=found.meant | move.meant,
+                left=found.left,
+            )
+            self._push(
+                cost,
+                longer,
+                tiers=tiers,
+                changes=least + len(move.changes),
+                seconds=cost.seconds + sum(each or 0 for each in takes),
+            )
+
+
+def _no_worse(before: Situation, after: Situation) -> bool:
+    rank = RELOADS_WORST_FIRST.index
+    return rank(after.walk.reload) >= rank(before.walk.reload)

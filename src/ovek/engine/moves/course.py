@@ -1,0 +1,142 @@
+"""The whole way to the wanted release: every install on every member, and the reloads between.
+
+1. Each member goes its own route; firmware that an image needs is loaded before it.
+2. An image is brought unless it is there; it is measured; the next start is pointed at it, what
+   runs behind it.
+3. Once every member that has a hop left is ready for it, the device reloads.
+4. A pair commits what its trial shows to be good.
+"""
+
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from ovek.engine.moves import About, Move, Situation, joined
+from ovek.engine.moves.acts import commit, load, parts_below, reload
+from ovek.engine.moves.images import bring_to
+from ovek.engine.moves.settings import settings
+from ovek.engine.replay import replay
+from ovek.engine.runs import runs_of
+from ovek.engine.verdicts import JudgedMember
+from ovek.engine.wanted import way_to
+from ovek.model.fit import Hop
+from ovek.model.verdict import KnownRelease
+from ovek.model.version import compare
+
+_ROUNDS = 8  # reloads on the way
+
+
+def course(situation: Situation, about: About) -> Iterator[Move]:
+    """All that is left to do until every member runs the wanted image."""
+    goal = situation.wanted.goal
+    if goal is None or goal.version is None:
+        return
+    moves = list[Move]()
+    for _ in range(_ROUNDS):
+        left = [one for one in situation.judged.members or () if not _runs(situation, one, goal)]
+        if not left:
+            break
+        for one in left:
+            found = _prepared(situation, one.member.id, goal)
+            if found is None:
+                return
+            situation = _tried(situation, found)
+            moves.append(found)
+        again = next(reload(situation, about), None)
+        if again is None or not any(_new(situation, one) for one in left):
+            return
+        situation = _tried(situation, again)
+        moves.append(again)
+    for kept in commit(situation, About(tuple(w.member for w in situation.walk.members))):
+        situation = _tried(situation, kept)
+        moves.append(kept)
+    if moves and all(_runs(situation, one, goal) for one in situation.judged.members or ()):
+        yield joined(moves)
+
+
+def _tried(situation: Situation, move: Move) -> Situation:
+    """Where a move leads to."""
+    tried = replay(situation.judged, move.changes, walk=situation.walk, before=situation.walk)
+    return situation.after(tried)
+
+
+def _runs(situation: Situation, one: JudgedMember, goal: KnownRelease) -> bool:
+    """Whether a member runs a release, as far as its version tells."""
+    runs = next(each for each in runs_of(situation.judged) if each.member == one.member.id)
+    scheme = situation.judged.judge.sheet.versions.pattern
+    return runs.version is not None and compare(runs.version, goal.version or "", scheme) == 0
+
+
+def _new(situation: Situation, one: JudgedMember) -> bool:
+    """Whether a member starts another version than it runs."""
+    starts = situation.walk_of(one.member.id).starts
+    runs = next(each for each in runs_of(situation.judged) if each.member == one.member.id)
+    return starts is not None and starts.version != runs.version
+
+
+def _prepared(situation: Situation, member: str, goal: KnownRelease) -> Move | None:
+    """What makes a member ready for its next hop; None where there is no way."""
+    way = way_to(situation.judged, goal, situation.wanted, member)
+    if not way.hops:
+        return None
+    moves = list[Move]()
+    for hop in way.hops:
+        move = (
+            _firmware(situation, member, hop)
+            if hop.loads == "part"
+            else _installed(situation, member, hop.release)
+        )
+        if move is None:
+            return None
+        situation = _tried(situation, move)
+        moves.append(move)
+        if hop.loads == "image":
+            break
+    return joined(moves)
+
+
+def _firmware(situation: Situation, member: str, hop: Hop) -> Move:
+    """Load a part image into every slot that has less than it brings."""
+    one = situation.member(member)
+    scheme = situation.judged.judge.sheet.versions.parts.pattern
+    return Move(
+        tuple(
+            load(one, part, hop.release)
+            for name, brings in hop.release.carries.items()
+            for part in parts_below(one, name, brings, scheme)
+        )
+    )
+
+
+def _installed(situation: Situation, member: str, release: KnownRelease) -> Move | None:
+    """Bring an image to a member and have it start next."""
+    if _starts(situation, member, release):
+        return Move(())
+    for _, brought in bring_to(situation, member, release):
+        there = _tried(situation, brought)
+        for pointed in _pointed(there, member, release):
+            if _starts(_tried(there, pointed), member, release):
+                return joined([brought, pointed])
+    return None
+
+
+def _pointed(situation: Situation, member: str, release: KnownRelease) -> Iterator[Move]:
+    """The settings that may start a release, the plainest first."""
+    return settings(_wanting(situation, release), About((member,)))
+
+
+def _wanting(situation: Situation, release: KnownRelease) -> Situation:
+    """The same, wanting this release: a hop is wanted before what it leads to."""
+    wanted = situation.wanted
+    if wanted.target is not None:
+        return replace(situation, wanted=replace(wanted, release=release))
+    return replace(situation, wanted=replace(wanted, recommended=release))
+
+
+def _starts(situation: Situation, member: str, release: KnownRelease) -> bool:
+    """Whether a member starts a release next, proven."""
+    starts = situation.walk_of(member).starts
+    image = situation.judged.image(starts.at) if starts is not None and starts.at else None
+    if image is None or image.judgement.verdict != "proven":
+        return False
+    return image.judgement.release is release or image.version == release.version

@@ -1,0 +1,277 @@
+"""Moves that change boot settings, and save them.
+
+In a layout of files: save the live settings, or go back to the saved ones; correct entries to the
+nearest real name; take out what starts nothing; put an image first, or behind the others; order the
+newest first; follow the order. In one of banks: another default. In a pair: try the trial, or give
+it up. In each: take back what is set for one start, and heed the saved configuration.
+"""
+
+from collections.abc import Iterator, Sequence
+from functools import cmp_to_key
+from typing import TypeVar
+
+from ovek.engine.bootwalk import cited_candidates, rescue
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.paired import TRIAL
+from ovek.engine.moves import About, Move, Situation, for_each
+from ovek.engine.nearest import nearest_of
+from ovek.engine.runs import runs_of
+from ovek.engine.verdicts import JudgedMember
+from ovek.model.change import (
+    Change,
+    HeedConfig,
+    Save,
+    SetDefault,
+    SetMode,
+    SetOnce,
+    SetOrder,
+)
+from ovek.model.place import BANK, Place, parse_place
+from ovek.model.snapshot import Boot, BootEntry, BootMode, Setting
+from ovek.model.version import compare
+from ovek.model.walk import BROKEN, GOES_ON, Candidate
+
+T = TypeVar("T")
+Order = tuple[BootEntry, ...]
+_MOST = 4  # images that an order is tried with
+
+
+def settings(situation: Situation, about: About) -> Iterator[Move]:
+    """Every sitting at the boot settings that may matter, the plainest first."""
+    return for_each(about, lambda member: _of_member(situation, situation.member(member)))
+
+
+def heed(situation: Situation, about: About) -> Iterator[Move]:
+    """Have the next start read the saved configuration again."""
+
+    def of_member(member: str) -> Iterator[tuple[str, Move]]:
+        boot = situation.member(member).member.boot or Boot()
+        if effective(boot.ignores_saved_config):
+            yield "heed", Move(_edited(boot, member, heeds=True))
+
+    return for_each(about, of_member)
+
+
+def effective(setting: Setting[T]) -> T | None:
+    """What the next start reads; the live value where the saved one is not known."""
+    return setting.saved if setting.saved is not None else setting.live
+
+
+def _of_member(situation: Situation, one: JudgedMember) -> Iterator[tuple[str, Move]]:
+    boot = one.member.boot
+    if boot is None:
+        return
+    layout = layout_of(situation.judged.judge.sheet.start.layout)
+    yield "as-live", _move(situation, one)
+    if layout.pair:
+        yield from _of_pair(one, boot)
+    elif layout.holder == "banks":
+        yield from _of_banks(situation, one, boot)
+    else:
+        yield from _of_files(situation, one, boot)
+
+
+def _of_pair(one: JudgedMember, boot: Boot) -> Iterator[tuple[str, Move]]:
+    member = one.member.id
+    if boot.once is not None:
+        yield "give-up", Move((SetOnce(member=member, entry=None),))
+    elif one.member.bank(TRIAL) is not None:
+        at = Place(BANK, TRIAL, member)
+        entry = BootEntry(place=f"{BANK}:{TRIAL}")
+        yield "try", Move((SetOnce(member=member, entry=entry),), frozenset({at}))
+
+
+def _of_banks(situation: Situation, one: JudgedMember, boot: Boot) -> Iterator[tuple[str, Move]]:
+    if boot.default_bank.saved is not None:
+        yield "as-saved", _move(situation, one, default=boot.default_bank.saved)
+    for label, place in _able(situation, one):
+        if place.is_bank:
+            yield label, _move(situation, one, default=place.path)
+            if boot.once is not None:
+                yield f"{label}, only", _move(situation, one, default=place.path, only=True)
+    if boot.once is not None:
+        yield "only", _move(situation, one, only=True)
+
+
+def _of_files(situation: Situation, one: JudgedMember, boot: Boot) -> Iterator[tuple[str, Move]]:
+    order, saved = effective(boot.order), boot.order.saved
+    if saved is not None and boot.order.live is not None:
+        yield "as-saved", _move(situation, one, entries=saved, mode=boot.mode.saved)
+    orders = list(_orders(situation, one, order or ()))
+    mode = effective(boot.mode) or situation.judged.judge.sheet.start.mode
+    modes: list[BootMode | None] = [None] if mode in (None, "listed") else [None, "listed"]
+    if order is not None and mode not in (None, "listed"):
+        yield "listed", _move(situation, one, mode="listed")
+    if boot.once is not None:
+        yield "only", _move(situation, one, only=True)
+    for each in modes:
+        for label, entries in orders:
+            yield f"{label}, {each}", _move(situation, one, entries=entries, mode=each)
+            if boot.once is not None:
+                only = _move(situation, one, entries=entries, mode=each, only=True)
+                yield f"{label}, {each}, only", only
+
+
+def _orders(situation: Situation, one: JudgedMember, order: Order) -> Iterator[tuple[str, Order]]:
+    """Boot orders that may be better than the one there is."""
+    cited = _cited(situation, one, order)
+    clean = tuple(entry for entry, candidate in cited if _good(candidate))
+    clean = _once_each(clean)
+    yield "correct", _once_each(tuple(_corrected(situation, one, *each) for each in cited))
+    yield "clean", clean
+    able = [(label, _entry(place)) for label, place in _able(situation, one) if not place.is_bank]
+    for label, entry in able:
+        yield f"first {label}", (entry, *_without(clean, entry))
+    for label, entry in able:
+        yield f"last {label}", (*_without(clean, entry), entry)
+    for label, entry in able:
+        yield f"among {label}", (entry, *_without(order, entry))
+    yield "newest", _newest_first(situation, one, clean)
+
+
+def _cited(
+    situation: Situation, one: JudgedMember, order: Order
+) -> list[tuple[BootEntry, Candidate]]:
+    """Each entry of the order that counts, and what comes of it."""
+    walk = situation.walk_of(one.member.id)
+    cited = [c for c in cited_candidates(situation.judged, one, walk) if c.origin == "order"]
+    return list(zip(order, cited, strict=True)) if len(cited) == len(order) else []
+
+
+def _good(candidate: Candidate) -> bool:
+    return candidate.result not in GOES_ON and candidate.result not in BROKEN
+
+
+def _once_each(order: Order) -> Order:
+    """An order without what it names again."""
+    return tuple({_key(entry): entry for entry in reversed(order)}.values())[::-1]
+
+
+def _key(entry: BootEntry) -> str:
+    return entry.place or entry.remote or entry.raw or ""
+
+
+def _without(order: Order, entry: BootEntry) -> Order:
+    return tuple(each for each in order if _key(each) != _key(entry))
+
+
+def _entry(place: Place) -> BootEntry:
+    return BootEntry(place=str(place.on(None)))
+
+
+def _corrected(
+    situation: Situation, one: JudgedMember, entry: BootEntry, candidate: Candidate
+) -> BootEntry:
+    """An entry by the name that was meant, where it names nothing and one is near."""
+    if entry.place is None or candidate.result not in GOES_ON:
+        return entry
+    place = parse_place(entry.place)
+    able = [each for _, each in _able(situation, one, most=None) if not each.is_bank]
+    for each in able:
+        if each.path == place.path:  # only the volume is another
+            return _entry(each)
+    there = {each.path: each for each in able if each.volume == place.volume}
+    near = nearest_of(place.path, sorted(there))
+    return entry if near is None else _entry(there[near[0]])
+
+
+def _newest_first(situation: Situation, one: JudgedMember, order: Order) -> Order:
+    scheme = situation.judged.judge.sheet.versions.pattern
+
+    def version(entry: BootEntry) -> str:
+        if entry.place is None:
+            return ""
+        place = situation.judged.located(parse_place(entry.place), one.member.id)
+        image = situation.judged.image(place)
+        return (image.version if image is not None else None) or ""
+
+    def later_first(one: BootEntry, other: BootEntry) -> int:
+        return compare(version(other), version(one), scheme) or 0
+
+    return tuple(sorted(order, key=cmp_to_key(later_first)))
+
+
+def _able(
+    situation: Situation, one: JudgedMember, most: int | None = _MOST
+) -> list[tuple[str, Place]]:
+    """What could be started: the image that is wanted, what runs, then the best proven.
+
+    Each with a label that is the same on every member.
+    """
+    member, goal = one.member.id, situation.wanted.goal
+    runs = next(each for each in runs_of(situation.judged) if each.member == member)
+    able = [each.at for each in rescue(situation.judged, one) if each.at is not None]
+    found: dict[Place, str] = {}
+    for at in able:
+        image = situation.judged.image(at)
+        if goal is not None and image is not None and image.judgement.release is goal:
+            found.setdefault(at, "wanted")
+    for at in able:
+        if at in runs.places:
+            found.setdefault(at, "running")
+    for number, at in enumerate(able):
+        found.setdefault(at, f"{number}")
+    return [(label, at) for at, label in found.items()][:most]
+
+
+def _move(
+    situation: Situation,
+    one: JudgedMember,
+    *,
+    entries: Order | None = None,
+    mode: BootMode | None = None,
+    default: str | None = None,
+    only: bool = False,
+) -> Move:
+    """What is to be set and is not so yet, then save; `only` takes back the once entry."""
+    boot, member = one.member.boot or Boot(), one.member.id
+    changes = _edited(boot, member, entries=entries, mode=mode, default=default, only=only)
+    meant = set[Place]()
+    order = entries if entries is not None else boot.order.live
+    for entry in (order or ())[:1]:
+        if entry.place is not None:
+            meant.add(situation.judged.located(parse_place(entry.place), member))
+    bank = default or boot.default_bank.live
+    if bank is not None:
+        meant.add(Place(BANK, bank, member))
+    return Move(changes, frozenset(meant))
+
+
+def _edited(
+    boot: Boot,
+    member: str,
+    *,
+    entries: Order | None = None,
+    mode: BootMode | None = None,
+    default: str | None = None,
+    only: bool = False,
+    heeds: bool = False,
+) -> tuple[Change, ...]:
+    changes = list[Change]()
+    if entries is not None and _names(entries) != _names(boot.order.live):
+        changes.append(SetOrder(member=member, entries=entries))
+    if mode is not None and mode != boot.mode.live:
+        changes.append(SetMode(member=member, mode=mode))
+    if default is not None and default != boot.default_bank.live:
+        changes.append(SetDefault(member=member, bank=default))
+    if heeds and boot.ignores_saved_config.live is not False:
+        changes.append(HeedConfig(member=member))
+    after = (
+        (entries if entries is not None else boot.order.live, boot.order.saved),
+        (mode if mode is not None else boot.mode.live, boot.mode.saved),
+        (default if default is not None else boot.default_bank.live, boot.default_bank.saved),
+        (False if heeds else boot.ignores_saved_config.live, boot.ignores_saved_config.saved),
+    )
+    if any(live is not None and _told(live) != _told(saved) for live, saved in after):
+        changes.append(Save(member=member))
+    if only and boot.once is not None:
+        changes.append(SetOnce(member=member, entry=None))
+    return tuple(changes)
+
+
+def _told(value: object) -> object:
+    return _names(value) if isinstance(value, tuple) else value
+
+
+def _names(order: Sequence[BootEntry] | None) -> tuple[str, ...] | None:
+    return None if order is None else tuple(map(_key, order))

@@ -1,0 +1,92 @@
+"""The remedy of each finding: the list of changes that ends it, tried out by auditing again.
+
+A list ends a finding where its rule says no more of the same thing, and no other rule says anything
+as severe that was not said before. What no change of a device can end, the rule's own words tell.
+"""
+
+from msgspec.structs import replace
+
+from ovek.engine.advice import Advice, Goal, advise
+from ovek.engine.heard import Heard, heard
+from ovek.engine.moves import About, Situation
+from ovek.engine.rules import Subject, subject_of
+from ovek.engine.wanted import Wants
+from ovek.model.finding import SEVEREST_FIRST, Severity
+from ovek.model.place import Place
+
+
+class Remedies:
+    """The remedies of one device's findings; `before` is all that is heard of it."""
+
+    def __init__(self, subject: Subject, wants: Wants, before: list[Heard]) -> None:
+        self.subject, self.wants = subject, wants
+        self.situation = situation_of(subject)
+        self.before: dict[object, Severity] = {}
+        for each in before:
+            known = self.before.get(each.key)
+            if known is None or _as_severe(each.severity, known):
+                self.before[each.key] = each.severity
+        self._found: list[tuple[Situation, Advice]] = []
+
+    def of(self, one: Heard) -> Advice | None:
+        """The list that ends a finding; None where there is none."""
+        if one.rule.goal is None or not self.subject.up:
+            return None
+        about = about_of(one, self.subject)
+        goal = Goal(kind=one.rule.goal, about=about)
+        return advise(self.situation, goal, lambda after: self._ended(one, after))
+
+    def _ended(self, one: Heard, after: Situation) -> bool:
+        subject = subject_after(self.subject, after, self.wants)
+        wrong = one.rule.check(subject)
+        if any((said.member, said.place) == (one.said.member, one.said.place) for said in wrong):
+            return False
+        return not any(
+            _as_severe(each.severity, one.severity)
+            and not _as_severe(self.before.get(each.key), each.severity)
+            for each in heard(subject)
+        )
+
+
+def _as_severe(one: Severity | None, other: Severity) -> bool:
+    """Whether one severity is at or above another."""
+    return one is not None and SEVEREST_FIRST.index(one) <= SEVEREST_FIRST.index(other)
+
+
+def situation_of(subject: Subject) -> Situation:
+    """A device as the advice looks at it."""
+    return Situation(
+        judged=subject.judged,
+        walk=subject.walk,
+        wanted=subject.wanted,
+        policy=subject.policy,
+        shelf=subject.shelf.proven if subject.shelf is not None else frozenset(),
+    )
+
+
+def subject_after(subject: Subject, after: Situation, wants: Wants) -> Subject:
+    """What the rules look at once changes were made."""
+    shelf = subject.shelf
+    if shelf is not None and shelf.proven != after.shelf:
+        shelf = replace(shelf, proven=after.shelf)
+    return subject_of(
+        after.judged,
+        after.walk,
+        subject.policy,
+        wants.of(after.judged),
+        subject.age,
+        shelf,
+        subject.expected,
+    )
+
+
+def about_of(one: Heard, subject: Subject) -> About:
+    """What a finding's goal is about: its member, else all of them, and its places."""
+    said = one.said
+    members = (said.member,) if said.member is not None else tuple(m.id for m in subject.members)
+    places: list[Place] = []
+    for place in (said.place, *said.also):
+        if place is not None:
+            owner = place.member if place.member is not None else said.member
+            places.append(place.on(owner))
+    return About(members, tuple(places), said.free)

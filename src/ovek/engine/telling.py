@@ -1,0 +1,292 @@
+"""Changes in words, and as the list that results tell."""
+
+from collections.abc import Iterator, Sequence
+
+from msgspec.structs import replace
+
+from ovek.engine.changes import seconds
+from ovek.engine.replay import Replay, Stage
+from ovek.model.advice import Do
+from ovek.model.change import (
+    BackUp,
+    Change,
+    Commit,
+    Copy,
+    CopyBank,
+    Delete,
+    HeedConfig,
+    LoadPart,
+    Measure,
+    Reload,
+    Save,
+    SetDefault,
+    SetMode,
+    SetOnce,
+    SetOrder,
+    WriteBank,
+)
+from ovek.model.digest import STRONGEST_FIRST, TITLES
+from ovek.model.place import Place, parse_place
+from ovek.model.sheet import Sheet, Worded
+from ovek.model.snapshot import BootEntry, Device
+from ovek.model.typed import is_plain
+from ovek.model.walk import DeviceWalk
+
+_MANY = 8  # changes that a sentence tells; of more it tells the first ones
+MODES = {
+    "listed": "follow the boot order",
+    "first-found": "take the first image found",
+    "hold": "stop in the loader",
+}
+
+
+def told(dos: Sequence[Do]) -> str:
+    """A list of changes as one sentence."""
+    parts = list[str]()
+    for at, one in enumerate(dos):
+        before = dos[at - 1] if at else None
+        parts.append(_words(one, before))
+    if len(parts) > _MANY:
+        left = len(parts) - _MANY + 1
+        parts = [*parts[: _MANY - 1], f"then {left} changes more"]
+    text = ", ".join(parts[:-1]) + (", then " if len(parts) > 1 else "") + parts[-1]
+    text = text.replace(", then then ", ", then ")
+    harm = [number for number, one in enumerate(dos, 1) if one.harm]
+    if harm:
+        first, last = harm[0], harm[-1]
+        which = f"change {first}" if first == last else f"changes {first} to {last}"
+        text += f"; a power cut in {which} would leave it worse: {dos[first - 1].harm[0]}"
+    return text[:1].upper() + text[1:]
+
+
+def _words(one: Do, before: Do | None) -> str:
+    """One change in words; `before` is what was said last, so that it is not said again."""
+    of = f" of member {one.member}" if one.member is not None else ""
+    at = one.place
+    match one.change:
+        case "measure":
+            assert one.algorithm is not None
+            if (
+                before is not None
+                and before.change in ("copy", "write-bank")
+                and one.place in (before.place, f"bank:{before.bank}")
+            ):
+                return f"check its {TITLES[one.algorithm]}"
+            return f"read the {TITLES[one.algorithm]} of {at} on the device"
+        case "back-up":
+            return f"back up {at}" if at is not None else "back up the configuration"
+        case "delete":
+            more = f" and the {len(one.also)} files of its set" if one.also else ""
+            return f"delete {at}{more}"
+        case "copy":
+            return f"copy {one.image} to {at}" if not _same_name(one) else f"copy {at} there"
+        case "write-bank":
+            return f"write {one.image} to bank {one.bank}{of}"
+        case "copy-bank":
+            return f"copy bank {one.source} over bank {one.bank}{of}"
+        case "load-part":
+            return f"load {one.part} {one.version} ({one.image}){of and f' on{of[3:]}'}"
+        case "set-order":
+            return f"set the boot order{of} to {', '.join(one.order or ()) or 'nothing'}"
+        case "set-mode":
+            return f"set the boot mode{of} to {MODES[one.mode or 'listed']}"
+        case "set-default":
+            return f"set the default bank{of} to {one.bank}"
+        case "set-once":
+            if one.place is None:
+                return f"take back what is set for the next start{of} alone"
+            return f"set the next start{of} alone to {one.place}"
+        case "heed-config":
+            return f"have the next start{of} read the saved configuration"
+        case "save":
+            return "save"
+        case "save-config":
+            return "save the configuration"
+        case "commit":
+            return f"commit the trial{of}"
+        case "reload":
+            return "reload in a window"
+        case _:
+            return one.change
+
+
+def _same_name(one: Do) -> bool:
+    return bool(one.image and one.place and one.place.endswith(one.image))
+
+
+def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
+    """The changes of a replay as a list, with how the device stands after each."""
+    found = list[Do]()
+    several = len(device.members or ()) > 1
+    for stage in tried.stages:
+        found.append(_do(stage, device, sheet, several=several))
+        device = stage.device
+    return tuple(found)
+
+
+def _do(stage: Stage, device: Device, sheet: Sheet, *, several: bool) -> Do:
+    change = stage.change
+    takes = seconds(change, device, sheet)
+    lines, by_hand = lines_of(change, sheet)
+    one = _about(change, several=several)
+    return replace(
+        one,
+        lines=lines,
+        by_hand=by_hand,
+        reload=stage.walk.reload,
+        starts=_starts(stage.walk),
+        harm=tuple(dict.fromkeys((*stage.halfway, *stage.harm))),
+        minutes=None if takes is None else -(-takes // 60),
+    )
+
+
+def _starts(walk: DeviceWalk) -> str | None:
+    """What starts next, where all members start the same version."""
+    found = dict.fromkeys(
+        (each.starts.version or each.starts.place) if each.starts is not None else None
+        for each in walk.members
+    )
+    if len(walk.members) == 1 and walk.members[0].starts is not None:
+        starts = walk.members[0].starts
+        return f"{starts.version} from {starts.place}" if starts.version else starts.place
+    return " / ".join(each or "nothing" for each in found) if any(found) else None
+
+
+def _shown(place: Place, *, several: bool) -> str:
+    return str(place if several else place.on(None))
+
+
+def _entry(entry: BootEntry) -> str:
+    return entry.place or entry.remote or entry.raw or ""
+
+
+def _about(change: Change, *, several: bool) -> Do:
+    """What a change is about."""
+
+    def shown(place: Place) -> str:
+        return _shown(place, several=several)
+
+    match change:
+        case Measure(place=place, digests=digests):
+            told = dict(digests)
+            name = next(each for each in STRONGEST_FIRST if each in told)
+            return Do(change="measure", place=shown(place), algorithm=name, digest=told[name])
+        case BackUp(place=place):
+            return Do(change="back-up", place=None if place is None else shown(place))
+        case Delete(place=place, also=also):
+            return Do(change="delete", place=shown(place), also=tuple(map(shown, also)))
+        case Copy(place=place, content=content, bank=bank):
+            return Do(
+                change="copy", place=shown(place), bank=bank, image=content.name,
+                version=content.version,
+            )  # fmt: skip
+        case WriteBank(member=member, bank=bank, content=content):
+            return Do(
+                change="write-bank", member=member if several else None, bank=bank,
+                image=content.name, version=content.version,
+            )  # fmt: skip
+        case CopyBank(member=member, source=source, bank=bank):
+            return Do(
+                change="copy-bank", member=member if several else None, source=source, bank=bank
+            )
+        case LoadPart(member=member, part=part, slot=slot, version=version, image=image):
+            where = part if slot is None else f"{part} in slot {slot}"
+            return Do(
+                change="load-part", member=member if several else None, part=where,
+                version=version, image=image,
+            )  # fmt: skip
+        case _:
+            return _setting(change, several=several)
+
+
+def _setting(change: Change, *, several: bool) -> Do:
+    """What a change of settings, or of the device as a whole, is about."""
+    member = getattr(change, "member", None) if several else None
+    match change:
+        case SetOrder(entries=entries):
+            return Do(change="set-order", member=member, order=tuple(map(_entry, entries)))
+        case SetMode(mode=mode):
+            return Do(change="set-mode", member=member, mode=mode)
+        case SetDefault(bank=bank):
+            return Do(change="set-default", member=member, bank=bank)
+        case SetOnce(entry=entry):
+            place = None if entry is None else _entry(entry)
+            return Do(change="set-once", member=member, place=place)
+        case HeedConfig():
+            return Do(change="heed-config", member=member)
+        case Save():
+            return Do(change="save", member=member)
+        case Commit():
+            return Do(change="commit", member=member)
+        case Reload():
+            return Do(change="reload")
+        case _:
+            raise ValueError(f"nobody does {change}")
+
+
+def lines_of(change: Change, sheet: Sheet) -> tuple[tuple[str, ...], bool]:
+    """The lines to type for a change, and whether a name in them is not safe to type."""
+    lines, by_hand = list[str](), False
+    for kind, words in _typed(change, sheet):
+        line = sheet.worded(kind, words)
+        names = [word for name, word in words.items() if name != "order"]
+        if line is None:
+            return (), False
+        if not all(is_plain(each) for each in (*names, *words.get("order", "").split(" ")) if each):
+            by_hand = True
+        lines.append(line)
+    return ((), True) if by_hand else (tuple(lines), False)
+
+
+def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str]]]:
+    """What the sheet is asked to word for a change, and with which words."""
+    words: dict[str, str] = {}
+    match change:
+        case Measure(place=place, digests=digests):
+            told = dict(digests)
+            name = next(each for each in STRONGEST_FIRST if each in told)
+            words = {**_at(place), "algorithm": name, "digest": told[name]}
+            yield ("check-bank" if place.is_bank else "check-digest"), words
+        case BackUp(place=place):
+            yield ("back-up-config", {}) if place is None else ("back-up", _at(place))
+        case Delete(place=place, also=also):
+            for each in (place, *also):
+                yield "delete", _at(each)
+        case Copy(place=place, content=content, bank=bank):
+            yield "copy", {**_at(place), "file": content.name, "bank": bank or ""}
+        case WriteBank(member=member, bank=bank, content=content):
+            yield "write-bank", {"member": member, "bank": bank, "file": content.name}
+        case CopyBank(member=member, source=source, bank=bank):
+            yield "copy-bank", {"member": member, "source": source, "bank": bank}
+        case LoadPart(member=member, part=part, slot=slot, version=version, image=image):
+            words = {"member": member, "part": part, "slot": slot or "", "version": version}
+            yield "load-part", {**words, "file": image or ""}
+        case SetOrder(member=member, entries=entries):
+            yield "set-order", {"member": member, "order": " ".join(map(_entry, entries))}
+        case SetMode(member=member, mode=mode):
+            yield "set-mode", {"member": member, "mode": sheet.mode_word(mode)}
+        case SetDefault(member=member, bank=bank):
+            kind: Worded = "set-default" if "set-default" in sheet.wording else "set-boot"
+            yield kind, {"member": member, "bank": bank}
+        case SetOnce(member=member, entry=None):
+            yield "clear-once", {"member": member}
+        case SetOnce(member=member, entry=entry) if entry is not None:
+            at = _at(parse_place(entry.place)) if entry.place is not None else {}
+            kind = "set-once" if "set-once" in sheet.wording else "set-boot"
+            yield kind, {"member": member, **at}
+        case Save(member=None):
+            yield ("save-config" if "save-config" in sheet.wording else "save"), {}
+        case HeedConfig(member=member) | Save(member=member) | Commit(member=member):
+            yield _KINDS[type(change)], {"member": member or ""}
+        case _:
+            yield "reload", {}
+
+
+_KINDS: dict[type, Worded] = {HeedConfig: "heed-config", Save: "save", Commit: "commit"}
+
+
+def _at(place: Place) -> dict[str, str]:
+    """The words for a place."""
+    if place.is_bank:
+        return {"member": place.member or "", "bank": place.path}
+    return {"member": place.member or "", "volume": place.volume, "path": place.path}

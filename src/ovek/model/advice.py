@@ -1,0 +1,41 @@
+"""What to do, change by change: part of a finding and of a runbook (`ovek.audit/1`)."""
+
+from msgspec import Struct
+
+from ovek.model.change import ChangeKind
+from ovek.model.digest import Algorithm
+from ovek.model.snapshot import BootMode
+from ovek.model.walk import Reload
+
+
+class Do(Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """One change that a person makes, and how the device stands then.
+
+    `member` is told where there are several. `place` is the file or bank that it is about; `also`
+    what goes with it; `source` the bank that is copied; `image` the file that is brought, `version`
+    what it is; `order` the entries that are set, `mode` and `bank` likewise; `algorithm` and
+    `digest` what is to be read. `lines` are what the sheet says to type, `by_hand` whether there
+    would be some but for a name that is not safe to type. `reload` and `starts` are the reload
+    verdict and the next start then, `harm` what a power cut in it or right after it would leave
+    worse than it is now. `minutes` None is not known.
+    """
+
+    change: ChangeKind
+    member: str | None = None
+    place: str | None = None
+    also: tuple[str, ...] = ()
+    source: str | None = None
+    bank: str | None = None
+    image: str | None = None
+    part: str | None = None
+    version: str | None = None
+    order: tuple[str, ...] | None = None
+    mode: BootMode | None = None
+    algorithm: Algorithm | None = None
+    digest: str | None = None
+    lines: tuple[str, ...] = ()
+    by_hand: bool = False
+    reload: Reload = "unknown"
+    starts: str | None = None
+    harm: tuple[str, ...] = ()
+    minutes: int | None = None
