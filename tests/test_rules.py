@@ -146,7 +146,7 @@ def test_a_stranded_device_is_told_once_with_every_candidate_and_a_way_out():
 
 def test_a_stranded_device_without_a_sound_image_needs_one_copied():
     found = audit(sw(image("1.0", content="x"))).findings
-    assert "copy a proven image" in found[0].words
+    assert found[0].words == "Copy sw-1.0.img to flash:, then check its SHA-512"
 
 
 def test_a_missing_boot_target_is_critical_where_it_leads():
@@ -919,10 +919,13 @@ def test_where_the_order_is_good_the_mode_is_what_must_change():
 
     files = (image("1.0"), image("2.0"), image("3.0"))
     good = device(member(*files, boots=(TWO,), mode="first-found"), runs="2.0", place=TWO)
-    assert told(good) == f"Set the boot mode to follow the boot order, which names {TWO}, and save"
+    assert told(good) == "Set the boot mode to follow the boot order, then save"
     three = "flash:sw-3.0.img"
     other = device(member(*files, boots=(three,), mode="first-found"), runs="2.0", place=TWO)
-    assert told(other).startswith("Name the image that is wanted")
+    assert told(other) == (
+        f"Set the boot order to {TWO}, {three}, set the boot mode to follow the boot order, then "
+        "save"
+    )
 
 
 @pytest.mark.parametrize(
@@ -978,13 +981,15 @@ def test_the_release_before_is_the_one_of_the_catalog():
 def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
     match = Policy(reserve="0%", bank_rule="match", target="2.0")
     ((_, _, do),) = banks_said(bank("a", "1.0"), bank("b", "2.0"), policy=match, runs="1.0")
-    assert do.startswith("Set the default to b, save, and reload in a window; then write")
+    assert do.startswith(
+        "Set the default bank to b, save, reload in a window, back up bank:a, then"
+    )
     ((_, _, do),) = banks_said(
         bank("a", "2.0"), bank("b", "1.0"), policy=match, runs="1.0", in_bank="b"
     )
-    assert do.startswith("Reload into 2.0 in a window first")
+    assert do == "Reload in a window, back up bank:b, then copy bank a over bank b"
     ((_, _, do),) = banks_said(bank("a", "2.0"), bank("b", "1.0"), policy=match)
-    assert do.startswith("Write to the other bank")
+    assert do == "Back up bank:b, then copy bank a over bank b"
 
 
 def test_a_name_of_another_release_is_a_warning_where_anything_starts_from_it():

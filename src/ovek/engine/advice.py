@@ -3,8 +3,9 @@
 1. A goal is reached by paths: kinds of moves, one after another. A move is a few changes that
    belong together (see `moves/`).
 2. Lists are looked at by what they cost: first the shortest exposed stretch, which is the changes
-   after or in the middle of which a member would start worse than it does now; then what is given
-   up, by the highest tier; then the number of changes; then the seconds that they take.
+   after or in the middle of which a member would start worse than it does now; then the members
+   that start something now and would start what neither runs nor is wanted; then what is given up,
+   by the highest tier; then the number of changes; then the seconds that they take.
 3. Each list is tried out by `replay`. The first one that ends what it is for is the advice; whether
    it does, the caller says, who sees the device as it would be.
 4. Where no list does, there is none.
@@ -20,7 +21,14 @@ from msgspec.structs import replace as replaced
 
 from ovek.engine.changes import refusal, seconds
 from ovek.engine.moves import NOTHING, About, Moves, Situation, Tiers
-from ovek.engine.moves.acts import back_up_config, commit, load_parts, reload, save_config
+from ovek.engine.moves.acts import (
+    back_up_config,
+    commit,
+    give_up,
+    load_parts,
+    reload,
+    save_config,
+)
 from ovek.engine.moves.course import course
 from ovek.engine.moves.images import (
     again,
@@ -35,6 +43,7 @@ from ovek.engine.moves.images import (
 )
 from ovek.engine.moves.settings import heed, settings
 from ovek.engine.replay import Replay, replay
+from ovek.engine.runs import runs_of
 from ovek.model.change import Change
 from ovek.model.place import Place
 from ovek.model.walk import RELOADS_WORST_FIRST
@@ -44,6 +53,7 @@ GoalKind = Literal[
     "runs-target",
     "way-back",
     "bank-rule",
+    "committed",
     "settings-saved",
     "config-heeded",
     "config-saved",
@@ -60,18 +70,20 @@ GoalKind = Literal[
 Path = tuple[Moves, ...]
 PATHS: dict[GoalKind, tuple[Path, ...]] = {
     "starts": (
-        (settings,), (measure,), (commit,), (bring, settings), (again,), (copy_bank, settings),
-        (settings, measure), (settings, bring, settings),
+        (settings,), (measure,), (commit,), (bring,), (again,), (bring, settings),
+        (copy_bank, settings), (settings, measure), (settings, remove),
+        (settings, bring, settings),
     ),
     "runs-target": ((course,), (reload,), (settings, reload), (settings, course)),
     "way-back": (
-        (settings,), (measure,), (bring_back,), (copy_bank,), (bring_back, settings), (bring,),
-        (settings, bring_back, settings),
+        (settings,), (measure,), (bring_back,), (copy_bank,), (bring_back, settings),
+        (settings, bring_back, settings), (bring_back, settings, remove),
     ),
     "bank-rule": (
         (settings,), (copy_bank,), (commit,), (course,), (settings, reload), (bring_back,),
         (settings, reload, copy_bank), (course, copy_bank), (reload, copy_bank),
     ),
+    "committed": ((commit,), (give_up,)),
     "settings-saved": ((settings,),),
     "config-heeded": ((heed,),),
     "config-saved": ((save_config,),),
@@ -109,6 +121,7 @@ class Cost(Struct, frozen=True, order=True):
     """What a list costs, the most telling first."""
 
     exposed: int = 0
+    astray: int = 0
     tiers: Tiers = NOTHING
     changes: int = 0
     seconds: int = 0
@@ -133,7 +146,7 @@ def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], bool])
     """Find the list of changes after which a goal is reached, as `ended` tells; else None."""
     search = _Search(situation, goal.about)
     for path in PATHS[goal.kind]:
-        search.open(Cost(), _List(changes=(), meant=frozenset(), left=path, now=situation))
+        search.enter(Cost(), _List(changes=(), meant=frozenset(), left=path, now=situation))
     for found in search.lists():
         assert found.now is not None
         assert found.tried is not None
@@ -154,7 +167,7 @@ class _Search:
         self.waiting: list[tuple[Cost, _List]] = []
         self.serial = count()
 
-    def open(self, cost: Cost, found: _List) -> None:
+    def enter(self, cost: Cost, found: _List) -> None:
         """Keep in mind that a list goes on with moves of its path."""
         moves, *left = found.left
         later = replaced(found, left=tuple(left), last=moves)
@@ -171,7 +184,7 @@ class _Search:
                 looked_at += 1
                 self._try(cost, found)
             elif found.left:
-                self.open(cost, found)
+                self.enter(cost, found)
             elif found.changes not in seen:
                 seen.add(found.changes)
                 yield found
@@ -191,8 +204,9 @@ class _Search:
                 return
             device = stage.device
         exposed = sum(bool(stage.harm) + bool(stage.halfway) for stage in tried.stages)
-        whole = replaced(found, now=before.after(tried), tried=tried)
-        self._push(cost, whole, exposed=exposed)
+        now = before.after(tried)
+        whole = replaced(found, now=now, tried=tried)
+        self._push(cost, whole, exposed=exposed, astray=_astray(before, now))
 
     def _go_on(self, cost: Cost, found: _List, moves: Moves) -> None:
         """The list with each move of a kind behind it."""
@@ -213,6 +227,19 @@ class _Search:
                 changes=least + len(move.changes),
                 seconds=cost.seconds + sum(each or 0 for each in takes),
             )
+
+
+def _astray(before: Situation, after: Situation) -> int:
+    """How many members would start something that neither runs now nor is wanted."""
+    goal = before.wanted.goal
+    found = 0
+    for runs in runs_of(before.judged):
+        starts = after.walk_of(runs.member).starts
+        version = starts.version if starts is not None else None
+        known = {runs.version, goal.version if goal is not None else None, before.wanted.target}
+        started = before.walk_of(runs.member).starts is not None
+        found += started and version is not None and version not in known
+    return found
 
 
 def _no_worse(before: Situation, after: Situation) -> bool:

@@ -25,7 +25,7 @@ from ovek.model.change import (
     SetOrder,
     WriteBank,
 )
-from ovek.model.digest import STRONGEST_FIRST, TITLES
+from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
 from ovek.model.place import Place, parse_place
 from ovek.model.sheet import Sheet, Worded
 from ovek.model.snapshot import BootEntry, Device
@@ -79,13 +79,14 @@ def _words(one: Do, before: Do | None) -> str:
             more = f" and the {len(one.also)} files of its set" if one.also else ""
             return f"delete {at}{more}"
         case "copy":
-            return f"copy {one.image} to {at}" if not _same_name(one) else f"copy {at} there"
+            where = at.removesuffix(one.image or "") if at is not None else None
+            return f"copy {one.image} to {where}"
         case "write-bank":
             return f"write {one.image} to bank {one.bank}{of}"
         case "copy-bank":
             return f"copy bank {one.source} over bank {one.bank}{of}"
         case "load-part":
-            return f"load {one.part} {one.version} ({one.image}){of and f' on{of[3:]}'}"
+            return f"load {one.version} ({one.image}) into the {one.part}{of}"
         case "set-order":
             return f"set the boot order{of} to {', '.join(one.order or ()) or 'nothing'}"
         case "set-mode":
@@ -99,19 +100,13 @@ def _words(one: Do, before: Do | None) -> str:
         case "heed-config":
             return f"have the next start{of} read the saved configuration"
         case "save":
-            return "save"
-        case "save-config":
-            return "save the configuration"
+            return "save the configuration" if one.config else "save"
         case "commit":
             return f"commit the trial{of}"
         case "reload":
             return "reload in a window"
         case _:
             return one.change
-
-
-def _same_name(one: Do) -> bool:
-    return bool(one.image and one.place and one.place.endswith(one.image))
 
 
 def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
@@ -156,6 +151,13 @@ def _shown(place: Place, *, several: bool) -> str:
     return str(place if several else place.on(None))
 
 
+def _read(digests: Digests) -> tuple[Algorithm, str]:
+    """The strongest of some digests."""
+    known = dict(digests)
+    name = next(each for each in STRONGEST_FIRST if each in known)
+    return name, known[name]
+
+
 def _entry(entry: BootEntry) -> str:
     return entry.place or entry.remote or entry.raw or ""
 
@@ -168,9 +170,8 @@ def _about(change: Change, *, several: bool) -> Do:
 
     match change:
         case Measure(place=place, digests=digests):
-            told = dict(digests)
-            name = next(each for each in STRONGEST_FIRST if each in told)
-            return Do(change="measure", place=shown(place), algorithm=name, digest=told[name])
+            name, digest = _read(digests)
+            return Do(change="measure", place=shown(place), algorithm=name, digest=digest)
         case BackUp(place=place):
             return Do(change="back-up", place=None if place is None else shown(place))
         case Delete(place=place, also=also):
@@ -215,7 +216,7 @@ def _setting(change: Change, *, several: bool) -> Do:
         case HeedConfig():
             return Do(change="heed-config", member=member)
         case Save():
-            return Do(change="save", member=member)
+            return Do(change="save", member=member, config=change.member is None)
         case Commit():
             return Do(change="commit", member=member)
         case Reload():
@@ -243,9 +244,8 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
     words: dict[str, str] = {}
     match change:
         case Measure(place=place, digests=digests):
-            told = dict(digests)
-            name = next(each for each in STRONGEST_FIRST if each in told)
-            words = {**_at(place), "algorithm": name, "digest": told[name]}
+            name, digest = _read(digests)
+            words = {**_at(place), "algorithm": name, "digest": digest}
             yield ("check-bank" if place.is_bank else "check-digest"), words
         case BackUp(place=place):
             yield ("back-up-config", {}) if place is None else ("back-up", _at(place))

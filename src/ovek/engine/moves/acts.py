@@ -41,6 +41,13 @@ def commit(situation: Situation, about: About) -> Iterator[Move]:
     yield from for_each(about, of_member)
 
 
+def give_up(situation: Situation, about: About) -> Iterator[Move]:
+    """Go back to what is committed, where the trial that runs is not what was published."""
+    trials = [situation.member(name).banks.get(TRIAL) for name in about.members]
+    if any(each is None or each.judgement.verdict != "proven" for each in trials):
+        yield from reload(situation, about)
+
+
 def save_config(situation: Situation, about: About) -> Iterator[Move]:
     """Save the configuration that runs."""
     config = situation.judged.device.config

@@ -114,6 +114,8 @@ def _installed(situation: Situation, member: str, release: KnownRelease) -> Move
         return Move(())
     for _, brought in bring_to(situation, member, release):
         there = _tried(situation, brought)
+        if _starts(there, member, release):
+            return brought
         for pointed in _pointed(there, member, release):
             if _starts(_tried(there, pointed), member, release):
                 return joined([brought, pointed])

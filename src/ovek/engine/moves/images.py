@@ -20,7 +20,7 @@ from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers as TiersOf
 from ovek.engine.units import cluster_of, units_of
 from ovek.engine.verdicts import JudgedMember
-from ovek.engine.wanted import may_be_for, release_for
+from ovek.engine.wanted import may_be_for, release_for, way_to
 from ovek.model.change import BackUp, Change, Copy, CopyBank, Delete, Measure, WriteBank
 from ovek.model.digest import Digests
 from ovek.model.naming import IMAGE_ROLES
@@ -56,7 +56,7 @@ def bring_to(
     one = situation.member(member)
     there = _there(situation, one, release)
     if there is not None:
-        digests = content_of(release).digests
+        digests = _readable(situation, content_of(release).digests)
         if there.judgement.verdict == "unmeasured" and digests:
             yield "measure", Move((Measure(place=there.place.on(member), digests=digests),))
         elif there.judgement.verdict == "proven":
@@ -98,8 +98,10 @@ def _plan(
     situation: Situation, member: str, room: Room, unlocked: frozenset[Unlock] = frozenset()
 ) -> CleanupPlan | None:
     """The cleanup plan of a member, where it is enough."""
+    goal = situation.wanted.goal
     asked = Asked(
         policy=situation.policy,
+        keep=(goal.file,) if goal is not None and room.release is None else (),
         room=room,
         shelf=situation.shelf,
         unlocked=unlocked,
@@ -122,16 +124,26 @@ def _brought(situation: Situation, member: str, plan: CleanupPlan, release: Know
             place = parse_place(step.place).on(member)
             changes.append(Copy(place=place, content=bare, bank=step.bank))
             measured = place if step.bank is None else Place(BANK, step.bank, member)
-            changes += _measured(place, content.digests)
+            changes += _measured(situation, place, content.digests)
             meant = frozenset({measured})
         elif step.kind == "write-bank" and step.bank is not None:
             changes.append(WriteBank(member=member, bank=step.bank, content=bare))
-            changes += _measured(Place(BANK, step.bank, member), content.digests)
+            changes += _measured(situation, Place(BANK, step.bank, member), content.digests)
     return Move(tuple(changes), meant, cleared.tiers)
 
 
-def _measured(place: Place, digests: Digests | None) -> list[Change]:
-    return [Measure(place=place, digests=digests)] if digests else []
+def _measured(situation: Situation, place: Place, digests: Digests | None) -> list[Change]:
+    """Measure what came, where the device can work out a digest that is published."""
+    known = _readable(situation, digests)
+    return [Measure(place=place, digests=known)] if known else []
+
+
+def _readable(situation: Situation, digests: Digests | None) -> Digests | None:
+    """The digests that this kind of device is asked for; all where its sheet asks for none."""
+    reading = situation.judged.judge.sheet.reading
+    asked = {*reading.digests, *reading.digest_program}
+    known = {name: digest for name, digest in digests or () if not asked or name in asked}
+    return Digests(**known) if known else None
 
 
 def _cleared(situation: Situation, member: str, plan: CleanupPlan) -> Move:
@@ -179,7 +191,10 @@ def _elsewhere(
         if volume.free >= taken(content.size, volume, sheet):
             place = Place(volume.name, release.file, one.member.id)
             bare = replace(content, digests=None)
-            copied = (Copy(place=place, content=bare), *_measured(place, content.digests))
+            copied = (
+                Copy(place=place, content=bare),
+                *_measured(situation, place, content.digests),
+            )
             yield f"on {volume.name}", Move(copied)
 
 
@@ -201,8 +216,15 @@ def _to_go_back_to(situation: Situation, about: About) -> list[KnownRelease]:
     found = {id(release): release for release in running}
     for name in about.members:
         version = next(each.version for each in runs_of(situation.judged) if each.member == name)
-        for release in _earlier(situation, version)[:2]:
+        for release in _earlier(situation, version)[:1]:
             found.setdefault(id(release), release)
+    if len(found) == len(running):  # nothing is earlier: what it may be loaded with next will do
+        for name in about.members:
+            goal = situation.wanted.goal
+            way = None if goal is None else way_to(situation.judged, goal, situation.wanted, name)
+            for hop in (way.hops or ())[:1] if way is not None else ():
+                if hop.loads == "image":
+                    found.setdefault(id(hop.release), hop.release)
     return list(found.values())
 
 
@@ -275,7 +297,8 @@ def remove(situation: Situation, about: About) -> Iterator[Move]:
         if not ours or not any(not place.is_bank for place in ours):
             return
         one, judged = situation.member(member), situation.judged
-        holds = Holds(judged, situation.walk, runs_of(judged), Wishes(policy=situation.policy))
+        wishes = Wishes(policy=situation.policy, release=situation.wanted.goal)
+        holds = Holds(judged, situation.walk, runs_of(judged), wishes)
         told = holds.of_member(one)
         tiers = TiersOf(one, told, situation.shelf, frozenset())
         cluster = judged.judge.sheet.capacity.cluster
@@ -309,10 +332,10 @@ def again(situation: Situation, about: About) -> Iterator[Move]:
             if release is None or image is None or image.judgement.verdict == "proven":
                 continue
             content = content_of(release)
-            if not content.digests or release.within is not None:
+            if not _readable(situation, content.digests) or release.within is not None:
                 continue
             changes.append(Copy(place=place, content=replace(content, digests=None)))
-            changes += _measured(place, content.digests)
+            changes += _measured(situation, place, content.digests)
             meant.add(place)
         if changes:
             yield "again", Move(tuple(changes), frozenset(meant))
@@ -347,6 +370,7 @@ def _missing(situation: Situation, one: JudgedMember, places: Iterable[Place]) -
             if release is None and held.place.is_bank and held.version is not None:
                 release, _ = release_for(held.version, situation.judged, situation.wanted)
             digests = content_of(release).digests if release is not None else None
+            digests = _readable(situation, digests)
             if held.judgement.verdict == "unmeasured" and digests:
                 yield Measure(place=at, digests=digests)
 
@@ -378,7 +402,10 @@ def copy_bank(situation: Situation, about: About) -> Iterator[Move]:
         for bank in one.member.banks or ():
             if bank.name == source.path or bank.name in busy or bank.places is not None:
                 continue
-            held = one.banks.get(bank.name)
+            held, goal = one.banks.get(bank.name), situation.wanted.goal
+            wanted = goal.version if goal is not None else None
+            if held is not None and held.version == wanted != image.version:
+                continue  # what is wanted stays
             broken = held is None or held.judgement.verdict in ("altered", "cut-short")
             alone = not broken and held is not None and held.judgement.verdict == "proven"
             changes: list[Change] = []

@@ -8,7 +8,7 @@ it up. In each: take back what is set for one start, and heed the saved configur
 
 from collections.abc import Iterator, Sequence
 from functools import cmp_to_key
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from ovek.engine.bootwalk import cited_candidates, rescue
 from ovek.engine.layouts import layout_of
@@ -38,7 +38,7 @@ _MOST = 4  # images that an order is tried with
 
 def settings(situation: Situation, about: About) -> Iterator[Move]:
     """Every sitting at the boot settings that may matter, the plainest first."""
-    return for_each(about, lambda member: _of_member(situation, situation.member(member)))
+    return for_each(about, lambda member: _of_member(situation, situation.member(member), about))
 
 
 def heed(situation: Situation, about: About) -> Iterator[Move]:
@@ -57,7 +57,7 @@ def effective(setting: Setting[T]) -> T | None:
     return setting.saved if setting.saved is not None else setting.live
 
 
-def _of_member(situation: Situation, one: JudgedMember) -> Iterator[tuple[str, Move]]:
+def _of_member(situation: Situation, one: JudgedMember, about: About) -> Iterator[tuple[str, Move]]:
     boot = one.member.boot
     if boot is None:
         return
@@ -68,7 +68,7 @@ def _of_member(situation: Situation, one: JudgedMember) -> Iterator[tuple[str, M
     elif layout.holder == "banks":
         yield from _of_banks(situation, one, boot)
     else:
-        yield from _of_files(situation, one, boot)
+        yield from _of_files(situation, one, about, boot)
 
 
 def _of_pair(one: JudgedMember, boot: Boot) -> Iterator[tuple[str, Move]]:
@@ -93,11 +93,13 @@ def _of_banks(situation: Situation, one: JudgedMember, boot: Boot) -> Iterator[t
         yield "only", _move(situation, one, only=True)
 
 
-def _of_files(situation: Situation, one: JudgedMember, boot: Boot) -> Iterator[tuple[str, Move]]:
+def _of_files(
+    situation: Situation, one: JudgedMember, about: About, boot: Boot
+) -> Iterator[tuple[str, Move]]:
     order, saved = effective(boot.order), boot.order.saved
     if saved is not None and boot.order.live is not None:
         yield "as-saved", _move(situation, one, entries=saved, mode=boot.mode.saved)
-    orders = list(_orders(situation, one, order or ()))
+    orders = [each for each in _orders(situation, one, about, order or ()) if each[1]]
     mode = effective(boot.mode) or situation.judged.judge.sheet.start.mode
     modes: list[BootMode | None] = [None] if mode in (None, "listed") else [None, "listed"]
     if order is not None and mode not in (None, "listed"):
@@ -112,13 +114,24 @@ def _of_files(situation: Situation, one: JudgedMember, boot: Boot) -> Iterator[t
                 yield f"{label}, {each}, only", only
 
 
-def _orders(situation: Situation, one: JudgedMember, order: Order) -> Iterator[tuple[str, Order]]:
+def _at(situation: Situation, one: JudgedMember, entry: BootEntry) -> Place | None:
+    """Where an entry's image lies, with the member in front."""
+    if entry.place is None:
+        return None
+    return situation.judged.located(parse_place(entry.place), one.member.id)
+
+
+def _orders(
+    situation: Situation, one: JudgedMember, about: About, order: Order
+) -> Iterator[tuple[str, Order]]:
     """Boot orders that may be better than the one there is."""
     cited = _cited(situation, one, order)
     clean = tuple(entry for entry, candidate in cited if _good(candidate))
     clean = _once_each(clean)
     yield "correct", _once_each(tuple(_corrected(situation, one, *each) for each in cited))
     yield "clean", clean
+    named = {place.on(one.member.id) for place in about.places}
+    yield "without", tuple(entry for entry in clean if _at(situation, one, entry) not in named)
     able = [(label, _entry(place)) for label, place in _able(situation, one) if not place.is_bank]
     for label, entry in able:
         yield f"first {label}", (entry, *_without(clean, entry))
@@ -227,11 +240,11 @@ def _move(
     boot, member = one.member.boot or Boot(), one.member.id
     changes = _edited(boot, member, entries=entries, mode=mode, default=default, only=only)
     meant = set[Place]()
-    order = entries if entries is not None else boot.order.live
+    order = entries if entries is not None else boot.order.live or boot.order.saved
     for entry in (order or ())[:1]:
         if entry.place is not None:
             meant.add(situation.judged.located(parse_place(entry.place), member))
-    bank = default or boot.default_bank.live
+    bank = default or boot.default_bank.live or boot.default_bank.saved
     if bank is not None:
         meant.add(Place(BANK, bank, member))
     return Move(changes, frozenset(meant))
@@ -247,22 +260,20 @@ def _edited(
     only: bool = False,
     heeds: bool = False,
 ) -> tuple[Change, ...]:
-    changes = list[Change]()
-    if entries is not None and _names(entries) != _names(boot.order.live):
-        changes.append(SetOrder(member=member, entries=entries))
-    if mode is not None and mode != boot.mode.live:
-        changes.append(SetMode(member=member, mode=mode))
-    if default is not None and default != boot.default_bank.live:
-        changes.append(SetDefault(member=member, bank=default))
-    if heeds and boot.ignores_saved_config.live is not False:
-        changes.append(HeedConfig(member=member))
-    after = (
-        (entries if entries is not None else boot.order.live, boot.order.saved),
-        (mode if mode is not None else boot.mode.live, boot.mode.saved),
-        (default if default is not None else boot.default_bank.live, boot.default_bank.saved),
-        (False if heeds else boot.ignores_saved_config.live, boot.ignores_saved_config.saved),
+    rows: tuple[tuple[Setting[Any], object, Change], ...] = (
+        (boot.order, entries, SetOrder(member=member, entries=entries or ())),
+        (boot.mode, mode, SetMode(member=member, mode=mode or "listed")),
+        (boot.default_bank, default, SetDefault(member=member, bank=default or "")),
+        (boot.ignores_saved_config, False if heeds else None, HeedConfig(member=member)),
     )
-    if any(live is not None and _told(live) != _told(saved) for live, saved in after):
+    changes, save = list[Change](), False
+    for setting, wanted, change in rows:
+        now = setting.live if setting.live is not None else setting.saved
+        if wanted is not None and _told(wanted) != _told(now):
+            changes.append(change)
+            now = wanted
+        save = save or _told(now) != _told(setting.saved)
+    if save:
         changes.append(Save(member=member))
     if only and boot.once is not None:
         changes.append(SetOnce(member=member, entry=None))

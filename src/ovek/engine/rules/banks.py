@@ -336,7 +336,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
     "bank-runs-other",
     "bank-rule-broken",
     "starts-unwanted",
-    goal="bank-rule",
+    goal="committed",
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
     """The trial runs, and a reload goes back to what is committed."""

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.wanted import told_hops, way_to
+from ovek.engine.wanted import told_hops, told_way, way_to
 from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 
@@ -181,12 +181,17 @@ def release_not_target(subject: Subject) -> Iterator[Said]:
             place=None,
             saw=f"{version} runs{', of the feature track,' if aside else ''} and the {asks} is "
             f"{target}" + (", which is on the device already, proven" if there else ""),
-            do=_upgrade(subject, release, there=there),
+            do=_upgrade(subject, release, members[0].id, there=there),
         )
 
 
-def _upgrade(subject: Subject, release: KnownRelease | None, *, there: bool) -> str | None:
+def _upgrade(
+    subject: Subject, release: KnownRelease | None, member: str, *, there: bool
+) -> str | None:
     """How to get to the target; None where its file is not known."""
+    way = None if release is None else way_to(subject.judged, release, subject.wanted, member)
+    if way is not None and release is not None and way.hops is None:
+        return f"Do not load it as it stands: {told_way(way, release)}"
     if there:
         return "Point the boot settings at it, save, and reload in a window"
     if release is None:
