@@ -71,7 +71,8 @@ def offered(case: Case, what: Device | None = None) -> set[tuple[str, str]]:
 
 def audited(case: Case, what: Device | None = None):
     judged = case.judged(what)
-    return audit_device(judged.device, judged.judge, Wants(case.policy), now=NOW)
+    wants = Wants(case.policy)
+    return audit_device(judged.device, judged.judge, wants, now=NOW, advise=False)
 
 
 @pytest.mark.parametrize("number", BLOCKS)
@@ -305,7 +306,7 @@ def test_what_is_said_of_a_device_does_not_depend_on_the_devices_beside_it(numbe
         def audits(devices, first=first, catalog=catalog, policy=policy):
             judge = judge_for(first, ReleaseIndex(catalog))
             wants = Wants(policy)
-            return [audit_device(each, judge, wants, now=NOW) for each in devices]
+            return [audit_device(each, judge, wants, now=NOW, advise=False) for each in devices]
 
         whole = audits(devices)
         assert whole == audits(devices[:3]) + audits(devices[3:])

@@ -4,8 +4,9 @@
    belong together (see `moves/`).
 2. Lists are looked at by what they cost: first the shortest exposed stretch, which is the changes
    after or in the middle of which a member would start worse than it does now; then the members
-   that start something now and would start what neither runs nor is wanted; then what is given up,
-   by the highest tier; then the number of changes; then the seconds that they take.
+   that would start something else than they do now, which is not proven, or neither runs nor is
+   wanted; then what is given up, by the highest tier; then the number of changes; then the seconds
+   that they take.
 3. Each list is tried out by `replay`. The first one that ends what it is for is the advice; whether
    it does, the caller says, who sees the device as it would be.
 4. Where no list does, there is none.
@@ -44,7 +45,7 @@ from ovek.engine.moves.images import (
 from ovek.engine.moves.settings import heed, settings
 from ovek.engine.replay import Replay, replay
 from ovek.engine.runs import runs_of
-from ovek.model.change import Change
+from ovek.model.change import BackUp, Change, Copy, Measure, WriteBank
 from ovek.model.place import Place
 from ovek.model.walk import RELOADS_WORST_FIRST
 
@@ -71,7 +72,7 @@ Path = tuple[Moves, ...]
 PATHS: dict[GoalKind, tuple[Path, ...]] = {
     "starts": (
         (settings,), (measure,), (commit,), (bring,), (again,), (bring, settings),
-        (copy_bank, settings), (settings, measure), (settings, remove),
+        (copy_bank, settings), (settings, measure), (measure, settings), (settings, remove),
         (settings, bring, settings),
     ),
     "runs-target": ((course,), (reload,), (settings, reload), (settings, course)),
@@ -151,8 +152,63 @@ def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], bool])
         assert found.now is not None
         assert found.tried is not None
         if _no_worse(situation, found.now) and ended(found.now):
-            return Advice(changes=found.changes, replay=found.tried, after=found.now)
+            return _shortest(situation, found, ended)
     return None
+
+
+def _shortest(situation: Situation, found: _List, ended: Callable[[Situation], bool]) -> Advice:
+    """A list without the changes that it can do without, one after another from the front.
+
+    A copy goes with the measuring of what came, which is never left out alone; nor is a backup.
+    """
+    assert found.tried is not None
+    assert found.now is not None
+    best = Advice(changes=found.changes, replay=found.tried, after=found.now)
+    at = 0
+    while at < len(best.changes):
+        number = _together(best.changes, at)
+        less = (*best.changes[:at], *best.changes[at + number :])
+        again = _tried(situation, less, found.meant) if number and less else None
+        if again is None or len(again.exposed) > len(best.replay.exposed):
+            at += 1
+            continue
+        after = situation.after(again)
+        strays = astray(situation, after) > astray(situation, best.after)
+        if not strays and _no_worse(situation, after) and ended(after):
+            best = Advice(changes=less, replay=again, after=after)
+            at = 0
+        else:
+            at += 1
+    return best
+
+
+def _together(changes: tuple[Change, ...], at: int) -> int:
+    """How many changes from here may be left out together; 0 where this one may not be."""
+    one = changes[at]
+    later = changes[at + 1] if at + 1 < len(changes) else None
+    match one:
+        case BackUp():
+            return 0
+        case Measure():
+            return 0 if at and isinstance(changes[at - 1], Copy | WriteBank) else 1
+        case Copy() | WriteBank():
+            return 2 if isinstance(later, Measure) else 1
+        case _:
+            return 1
+
+
+def _tried(
+    situation: Situation, changes: tuple[Change, ...], meant: frozenset[Place]
+) -> Replay | None:
+    """Try a list out; None where a change of it cannot be done."""
+    walk, sheet = situation.walk, situation.judged.judge.sheet
+    tried = replay(situation.judged, changes, before=walk, walk=walk, meant=meant)
+    device = situation.judged.device
+    for stage in tried.stages:
+        if refusal(device, stage.change, sheet):
+            return None
+        device = stage.device
+    return tried
 
 
 class _Search:
@@ -195,18 +251,12 @@ class _Search:
     def _try(self, cost: Cost, found: _List) -> None:
         """Try a list out; one of which a change cannot be done is none."""
         before = self.situation
-        tried = replay(
-            before.judged, found.changes, before=before.walk, walk=before.walk, meant=found.meant
-        )
-        device, sheet = before.judged.device, before.judged.judge.sheet
-        for stage in tried.stages:
-            if refusal(device, stage.change, sheet):
-                return
-            device = stage.device
-        exposed = sum(bool(stage.harm) + bool(stage.halfway) for stage in tried.stages)
+        tried = _tried(before, found.changes, found.meant)
+        if tried is None:
+            return
         now = before.after(tried)
         whole = replaced(found, now=now, tried=tried)
-        self._push(cost, whole, exposed=exposed, astray=_astray(before, now))
+        self._push(cost, whole, exposed=len(tried.exposed), astray=astray(before, now))
 
     def _go_on(self, cost: Cost, found: _List, moves: Moves) -> None:
         """The list with each move of a kind behind it."""
@@ -229,16 +279,22 @@ class _Search:
             )
 
 
-def _astray(before: Situation, after: Situation) -> int:
-    """How many members would start something that neither runs now nor is wanted."""
-    goal = before.wanted.goal
-    found = 0
+def astray(before: Situation, after: Situation) -> int:
+    """How much worse the next starts are than they might be, where they change.
+
+    One for each member that would start what is not proven, and one for each that starts something
+    now and would start what neither runs nor is wanted.
+    """
+    goal, found = before.wanted.goal, 0
     for runs in runs_of(before.judged):
-        starts = after.walk_of(runs.member).starts
-        version = starts.version if starts is not None else None
+        was, starts = before.walk_of(runs.member).starts, after.walk_of(runs.member).starts
+        if starts is None or (
+            was is not None and (was.at, was.verdict) == (starts.at, starts.verdict)
+        ):
+            continue
         known = {runs.version, goal.version if goal is not None else None, before.wanted.target}
-        started = before.walk_of(runs.member).starts is not None
-        found += started and version is not None and version not in known
+        found += starts.verdict != "proven"
+        found += was is not None and starts.version is not None and starts.version not in known
     return found
 
 

@@ -75,7 +75,7 @@ def audit_device(
     wanted = wants.of(judged)
     subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
     said = list(heard(subject))
-    remedies = Remedies(subject, wants, said) if advise else None
+    remedies = Remedies(subject, wants) if advise else None
     findings = [_finding(one, subject, remedies) for one in said]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, waivers, now.date())

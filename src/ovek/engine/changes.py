@@ -409,11 +409,20 @@ def _committed(member: Member, *, half: bool) -> Member:
         if file is not None:
             files.setdefault(place.volume, []).append(replace(file, path=path))
     old = {parse_place(text).path for text in committed.places or ()}
+    gone = {
+        volume.name: {
+            volume.folded(path)
+            for path in (*old, *(file.path for file in files.get(volume.name, ())))
+        }
+        if volume.name in files
+        else set[str]()
+        for volume in member.volumes or ()
+    }
     volumes = tuple(
         replace(
             volume,
             files=(
-                *(f for f in volume.files or () if f.path not in old or volume.name not in files),
+                *(f for f in volume.files or () if volume.folded(f.path) not in gone[volume.name]),
                 *files.get(volume.name, ()),
             ),
         )

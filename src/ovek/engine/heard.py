@@ -40,8 +40,8 @@ def _most_telling_first() -> list[Rule]:
 _ORDER = _most_telling_first()
 
 
-def heard(subject: Subject) -> Iterator[Heard]:
-    """Ask every rule about a device."""
+def heard(subject: Subject, *, whole: bool = False) -> Iterator[Heard]:
+    """Ask every rule about a device; `whole` is also what another has spoken for."""
     changed = subject.policy.severity
     alone = len(subject.members) == 1
     quiet = set[tuple[str | None, str]]()
@@ -51,7 +51,7 @@ def heard(subject: Subject) -> Iterator[Heard]:
             continue
         for said in rule.check(subject):
             member = None if alone else said.member
-            if quiet and ((member, rule.slug) in quiet or (None, rule.slug) in quiet):
+            if quiet and not whole and ((member, rule.slug) in quiet or (None, rule.slug) in quiet):
                 continue
             if said.whole:
                 quiet.update((member, slug) for slug in rule.speaks_for)

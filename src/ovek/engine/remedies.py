@@ -1,8 +1,11 @@
 """The remedy of each finding: the list of changes that ends it, tried out by auditing again.
 
-A list ends a finding where its rule says no more of the same thing, and no other rule says anything
-as severe that was not said before. What no change of a device can end, the rule's own words tell.
+A list ends a finding where its rule says no more of the same thing, and nothing as severe is heard
+that no rule said before; what a rule said and another had spoken for is nothing new. What no change
+of a device can end, the rule's own words tell.
 """
+
+from functools import cached_property
 
 from msgspec.structs import replace
 
@@ -16,17 +19,21 @@ from ovek.model.place import Place
 
 
 class Remedies:
-    """The remedies of one device's findings; `before` is all that is heard of it."""
+    """The remedies of one device's findings."""
 
-    def __init__(self, subject: Subject, wants: Wants, before: list[Heard]) -> None:
+    def __init__(self, subject: Subject, wants: Wants) -> None:
         self.subject, self.wants = subject, wants
         self.situation = situation_of(subject)
-        self.before: dict[object, Severity] = {}
-        for each in before:
-            known = self.before.get(each.key)
+
+    @cached_property
+    def before(self) -> dict[object, Severity]:
+        """All that any rule says of the device as it is, and how severe it is."""
+        found: dict[object, Severity] = {}
+        for each in heard(self.subject, whole=True):
+            known = found.get(each.key)
             if known is None or _as_severe(each.severity, known):
-                self.before[each.key] = each.severity
-        self._found: list[tuple[Situation, Advice]] = []
+                found[each.key] = each.severity
+        return found
 
     def of(self, one: Heard) -> Advice | None:
         """The list that ends a finding; None where there is none."""

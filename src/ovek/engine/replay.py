@@ -61,6 +61,19 @@ class Replay(Struct, frozen=True, kw_only=True):
     walk: DeviceWalk
 
     @property
+    def exposed(self) -> tuple[int, ...]:
+        """The changes, counted from 1, in the middle of which or after which something is worse.
+
+        One that is worse in its middle and after it is there twice.
+        """
+        return tuple(
+            number
+            for number, each in enumerate(self.stages, 1)
+            for harm in (each.halfway, each.harm)
+            if harm
+        )
+
+    @property
     def harm(self) -> tuple[str, ...]:
         """What is worse at some point; empty where no point is worse than before."""
         return tuple(

@@ -1,0 +1,172 @@
+"""What is advised ends what it is advised for, on thousands of random devices (`builders.chance`).
+
+The changes are applied here one by one to the device; each walk and audit is made from scratch.
+"""
+
+import os
+
+import pytest
+
+from builders import NOW
+from builders.chance import Case, cases
+from ovek.engine.advice import astray
+from ovek.engine.audit import audit_device
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import middle, refusal
+from ovek.engine.heard import heard
+from ovek.engine.remedies import Remedies
+from ovek.engine.replay import done, worse
+from ovek.engine.rules import subject_of
+from ovek.engine.verdicts import judge_device
+from ovek.engine.wanted import Wants
+from ovek.model.change import BackUp, Copy, Measure, WriteBank
+from ovek.model.finding import SEVEREST_FIRST
+from ovek.model.walk import RELOADS_WORST_FIRST
+
+BROUGHT = Copy | WriteBank
+TIMES = int(os.environ.get("OVEK_CASES", "1"))
+BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 4)
+
+
+class Asked:
+    """One random device, what is heard of it, and what is advised."""
+
+    def __init__(self, case: Case, what=None, judge=None) -> None:
+        self.case, self.wants = case, Wants(case.policy)
+        self.judge = judge or case.judged().judge
+        self.judged = judge_device(what or case.device, self.judge)
+        self.walk = walk_device(self.judged)
+        self.subject = subject_of(
+            self.judged, self.walk, case.policy, self.wants.of(self.judged), 0.0
+        )
+        self.heard = list(heard(self.subject))
+        self.remedies = Remedies(self.subject, self.wants)
+
+    def after(self, changes):
+        """The device as each change leaves it, and as its middle would."""
+        device = self.judged.device
+        for change in changes:
+            judged = judge_device(device, self.judge)
+            assert not refusal(device, change, self.case.sheet), change
+            half = middle(device, change, self.case.sheet)
+            device = done(judged, device, change, walk_device(judged))
+            yield change, half, device
+
+
+def of(findings):
+    """What is said, and how severely at most."""
+    found = {}
+    for one in findings:
+        key = one.rule, one.place
+        found[key] = min(found.get(key, 9), SEVEREST_FIRST.index(one.severity))
+    return found
+
+
+def audits(asked: Asked, device):
+    return audit_device(device, asked.judge, asked.wants, now=NOW.replace(), advise=False)
+
+
+def block(number: int, size: int):
+    return cases(number * 1_000_000 + 500_000, size * TIMES)
+
+
+@pytest.mark.parametrize("number", BLOCKS)
+def test_what_is_advised_ends_the_finding_and_makes_nothing_worse(number):
+    for case in block(number, 40):
+        asked = Asked(case)
+        before = audits(asked, asked.judged.device)
+        for one in asked.heard:
+            advice = asked.remedies.of(one)
+            if advice is None:
+                continue
+            where = case.seed, one.rule.slug, advice.changes
+            harmful = [bool(each.harm or each.halfway) for each in advice.replay.stages]
+            device = asked.judged.device
+            meant = {
+                at for walk in advice.after.walk.members if walk.starts and (at := walk.starts.at)
+            }
+            for told, (_, half, device) in zip(harmful, asked.after(advice.changes), strict=True):
+                for each in (half, device):
+                    if each is not None and not told:
+                        walk = walk_device(judge_device(each, asked.judge))
+                        rank = RELOADS_WORST_FIRST.index
+                        assert rank(walk.reload) >= rank(asked.walk.reload) or not worse(
+                            asked.walk, walk, meant
+                        ), where
+            after = audits(asked, device)
+            assert RELOADS_WORST_FIRST.index(after.reload) >= RELOADS_WORST_FIRST.index(
+                before.reload
+            )
+            was, now = of(before.findings), of(after.findings)
+            rank = SEVEREST_FIRST.index(one.severity)
+            new = {k for k, v in now.items() if v <= rank and was.get(k, 9) > rank}
+            assert not new, (*where, new)
+
+
+@pytest.mark.parametrize("number", BLOCKS)
+def test_no_advised_change_is_superfluous(number):
+    """Without any one of them, or in no other way, the finding would stay."""
+    for case in block(number, 30):
+        asked = Asked(case)
+        for one in asked.heard:
+            advice = asked.remedies.of(one)
+            for less in shorter(advice.changes if advice is not None else ()):
+                assert not ends(asked, one, less, advice), (
+                    case.seed,
+                    one.rule.slug,
+                    advice.changes,
+                    less,
+                )
+
+
+def shorter(changes):
+    """Lists that lack a change; a copy goes with its check, and no backup is left out."""
+    for at, change in enumerate(changes):
+        checked = at + 1 < len(changes) and isinstance(changes[at + 1], Measure)
+        check = at and isinstance(change, Measure) and isinstance(changes[at - 1], BROUGHT)
+        if not check and not isinstance(change, BackUp):
+            number = 2 if isinstance(change, BROUGHT) and checked else 1
+            yield (*changes[:at], *changes[at + number :])
+
+
+def ends(asked: Asked, one, changes, advice) -> bool:
+    """Whether changes end a finding as well as what is advised, as far as they can be done."""
+    device = asked.judged.device
+    for change in changes:
+        judged = judge_device(device, asked.judge)
+        if refusal(device, change, asked.case.sheet):
+            return False
+        device = done(judged, device, change, walk_device(judged))
+    after = Asked(asked.case, device, asked.judge)
+    situation, before = after.remedies.situation, asked.remedies.situation
+    if astray(before, situation) > astray(before, advice.after):
+        return False
+    worsens = worse(asked.walk, after.walk, meant_by(after))
+    return not worsens and asked.remedies._ended(one, situation)
+
+
+def meant_by(asked: Asked):
+    return {walk.starts.at for walk in asked.walk.members if walk.starts and walk.starts.at}
+
+
+def kept_away(change):
+    """Whether a copy is kept that a device does not tell of."""
+    return isinstance(change, BackUp) and change.place is not None
+
+
+@pytest.mark.parametrize("number", BLOCKS)
+def test_after_the_first_change_the_rest_is_advised(number):
+    for case in block(number, 30):
+        asked = Asked(case)
+        for one in asked.heard:
+            advice = asked.remedies.of(one)
+            if advice is None or len(advice.changes) < 2 or any(map(kept_away, advice.changes)):
+                continue
+            for _, _, device in asked.after(advice.changes[:1]):
+                again = Asked(case, device, asked.judge)
+                same = [each for each in again.heard if each.key == one.key]
+                if not same:
+                    continue
+                more = again.remedies.of(same[0])
+                assert more is not None, (case.seed, one.rule.slug, advice.changes)
+                assert more.changes == advice.changes[1:], (case.seed, one.rule.slug)
