@@ -89,7 +89,7 @@ PATHS: dict[GoalKind, tuple[Path, ...]] = {
     "config-heeded": ((heed,),),
     "config-saved": ((save_config,),),
     "room": ((room,), (settings, room), (settings, remove)),
-    "order-tidy": ((settings,),),
+    "order-tidy": ((settings,), (settings, reload)),
     "image-gone": ((remove,), (again,), (settings, remove), (settings, again)),
     "measured": ((measure,), (again,)),
     "measured-anew": ((remeasure,),),
@@ -154,6 +154,11 @@ def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], bool])
         if _no_worse(situation, found.now) and ended(found.now):
             return _shortest(situation, found, ended)
     return None
+
+
+def _least(path: Path) -> int:
+    """The fewest changes that the moves of a path may come to."""
+    return sum(_LEAST.get(moves, 1) for moves in path)
 
 
 def _shortest(situation: Situation, found: _List, ended: Callable[[Situation], bool]) -> Advice:
@@ -227,7 +232,7 @@ class _Search:
         """Keep in mind that a list goes on with moves of its path."""
         moves, *left = found.left
         later = replaced(found, left=tuple(left), last=moves)
-        self._push(cost, later, changes=cost.changes + _LEAST.get(moves, 1))
+        self._push(cost, later, changes=len(found.changes) + _least(found.left))
 
     def lists(self) -> Iterator[_List]:
         """Go through whole lists, the cheapest first."""
@@ -261,7 +266,7 @@ class _Search:
     def _go_on(self, cost: Cost, found: _List, moves: Moves) -> None:
         """The list with each move of a kind behind it."""
         assert found.now is not None
-        judged, least = found.now.judged, cost.changes - _LEAST.get(moves, 1)
+        judged = found.now.judged
         for move in moves(found.now, self.about):
             takes = [seconds(one, judged.device, judged.judge.sheet) for one in move.changes]
             tiers = tuple(one + other for one, other in zip(cost.tiers, move.tiers, strict=True))
@@ -274,7 +279,7 @@ class _Search:
                 cost,
                 longer,
                 tiers=tiers,
-                changes=least + len(move.changes),
+                changes=len(longer.changes) + _least(found.left),
                 seconds=cost.seconds + sum(each or 0 for each in takes),
             )
 

@@ -37,7 +37,7 @@ class Remedies:
 
     def of(self, one: Heard) -> Advice | None:
         """The list that ends a finding; None where there is none."""
-        if one.rule.goal is None or not self.subject.up:
+        if one.rule.goal is None or not one.said.advised or not self.subject.up:
             return None
         about = about_of(one, self.subject)
         goal = Goal(kind=one.rule.goal, about=about)

@@ -163,13 +163,11 @@ def rejudge(judged: JudgedDevice, device: Device) -> JudgedDevice:
 def _again(judged: JudgedDevice, device: Device, member: Member) -> JudgedMember:
     """The verdicts of a member, those that it had where nothing that they rest on was edited."""
     known = judged.member(member.id)
-    same = (
-        known is not None
-        and known.member is member
-        and known.hardware == device.hardware_of(member)
-        and known.named == _named_on(device, member)
-    )
-    return known if same and known is not None else _judge_member(member, device, judged.judge)
+    if known is None or known.hardware != device.hardware_of(member):
+        return _judge_member(member, device, judged.judge)
+    if known.member is member and known.named == _named_on(device, member):
+        return known
+    return _judge_member(member, device, judged.judge, known)
 
 
 def judge_file(
@@ -337,13 +335,27 @@ def _sources(release: KnownRelease) -> str:
     return ", ".join(str(origin) for origin in release.origins)
 
 
-def _judge_member(member: Member, device: Device, judge: Judge) -> JudgedMember:
+def _judge_member(
+    member: Member, device: Device, judge: Judge, known: JudgedMember | None = None
+) -> JudgedMember:
+    """Judge a member; `known` is what was judged of it before an edit."""
     hardware = device.hardware_of(member)
     named = _named_on(device, member)
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
     for volume in member.volumes or ():
-        _judge_files(volume, hardware, judge, images, named)
+        kept = None if known is None else _kept(volume, known, named)
+        if kept is None:
+            _judge_files(volume, hardware, judge, images, named)
+        else:
+            edited = tuple(file for file in volume.files or () if id(file) not in kept)
+            fresh: dict[Place, Image] = {}
+            _judge_files(replace(volume, files=edited), hardware, judge, fresh, named)
+            for file in volume.files or ():
+                place = Place(volume.name, file.path)
+                found = kept[id(file)] if id(file) in kept else fresh.get(place)
+                if found is not None:
+                    images[place] = found
         for file_set in volume.sets or ():
             image = _judge_set(volume, file_set, images, judge)
             sets[image.place] = image
@@ -382,6 +394,29 @@ def _named_on(device: Device, member: Member) -> NamedOn:
             if (own and place.member is None) or place.member == member.id:
                 loaded.add(place.on(None))
     return NamedOn(frozenset(started), frozenset(loaded))
+
+
+def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> dict[int, Image | None] | None:
+    """What is known of the files of a volume that an edit left as they were, each by its identity.
+
+    None where that has to be found out anew: names that a listing cut are judged with each other.
+    """
+    old = known.member.volume(volume.name)
+    if old is None or old.case_blind != volume.case_blind or old.sets != volume.sets:
+        return None
+    if any(file.path_cut for each in (old, volume) for file in each.files or ()):
+        return None
+    other = known.named
+    changed = {
+        volume.folded(place.path)
+        for place in (named.started ^ other.started) | (named.loaded ^ other.loaded)
+        if place.volume == volume.name
+    }
+    return {
+        id(file): known.images.get(Place(volume.name, file.path))
+        for file in old.files or ()
+        if not changed or volume.folded(file.path) not in changed
+    }
 
 
 def _judge_files(

@@ -39,8 +39,8 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
 
     `place` is as the member names it; None is the member as a whole, and no member the device.
     `do` None is the rule's usual remedy. `also` are more places that it speaks of, `free` the bytes
-    that are to be free. `whole` is whether it tells the whole trouble, so that
-    the rules it speaks for stay silent.
+    that are to be free, `advised` whether changes are looked for that end it. `whole` is whether it
+    tells the whole trouble, so that the rules it speaks for stay silent.
     """
 
     member: str | None
@@ -49,6 +49,7 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
     do: str | None = None
     also: tuple[Place, ...] = ()
     free: int | None = None
+    advised: bool = True
     severity: Severity | None = None
     whole: bool = True
 

@@ -491,6 +491,7 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
                     f"({image.version}" + (", the target)" if wanted else ")"),
                     severity="warning" if wanted else None,
                     whole=wanted,
+                    advised=wanted,  # else nobody knows whether the newer one is meant
                 )
                 break
 
