@@ -165,8 +165,10 @@ def _again(judged: JudgedDevice, device: Device, member: Member) -> JudgedMember
     known = judged.member(member.id)
     if known is None or known.hardware != device.hardware_of(member):
         return _judge_member(member, device, judged.judge)
-    if known.member is member and known.named == _named_on(device, member):
-        return known
+    was = known.member
+    files = was.volumes is member.volumes and was.banks is member.banks
+    if files and known.named == _named_on(device, member):
+        return known if was is member else replace(known, member=member)
     return _judge_member(member, device, judged.judge, known)
 
 
