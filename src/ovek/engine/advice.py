@@ -100,6 +100,7 @@ PATHS: dict[GoalKind, tuple[Path, ...]] = {
 """The paths to each goal, a kind of moves after another."""
 
 _LEAST: dict[Moves, int] = {bring: 2, bring_back: 2, again: 2, course: 2}  # changes of a move
+_LONGER = 2  # changes more that are worth it to bare nothing
 _MOST = 60  # lists that are tried out for one goal
 
 
@@ -143,17 +144,29 @@ class _List(Struct, frozen=True, kw_only=True):
     last: Moves | None = None
 
 
-def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], bool]) -> Advice | None:
-    """Find the list of changes after which a goal is reached, as `ended` tells; else None."""
-    search = _Search(situation, goal.about)
+Ended = Literal["no", "bares", "yes"]
+"""Whether a list ends what it is for; `bares` that it does, and that another trouble which was told
+with it stays to be told by itself."""
+
+
+def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], Ended]) -> Advice | None:
+    """Find the list of changes after which a goal is reached, as `ended` tells; else None.
+
+    One that bares nothing is taken before one that does, where it is little longer.
+    """
+    search, spare = _Search(situation, goal.about), list[_List]()
     for path in PATHS[goal.kind]:
         search.enter(Cost(), _List(changes=(), meant=frozenset(), left=path, now=situation))
     for found in search.lists():
         assert found.now is not None
-        assert found.tried is not None
-        if _no_worse(situation, found.now) and ended(found.now):
-            return _shortest(situation, found, ended)
-    return None
+        if spare and len(found.changes) > len(spare[0].changes) + _LONGER:
+            break
+        told = ended(found.now) if _no_worse(situation, found.now) else "no"
+        if told == "yes":
+            return _shortest(situation, found, lambda after: ended(after) == "yes")
+        if told == "bares" and not spare:
+            spare.append(found)
+    return _shortest(situation, spare[0], lambda after: ended(after) != "no") if spare else None
 
 
 def _least(path: Path) -> int:

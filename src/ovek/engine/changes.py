@@ -151,9 +151,10 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
         case Copy(place=place, content=content):
             return _no_room(device, place, content, sheet)
         case WriteBank(member=member, bank=name):
-            return _no_bank(device, member, name)
+            return _no_bank(device, member, name) or _runs_bank(device, member, name)
         case CopyBank(member=member, source=source, bank=name):
-            return _no_bank(device, member, source) or _no_bank(device, member, name)
+            missing = _no_bank(device, member, source) or _no_bank(device, member, name)
+            return missing or _runs_bank(device, member, name)
         case Commit(member=member):
             return _no_bank(device, member, TRIAL) or _no_bank(device, member, COMMITTED)
         case SetDefault(member=member, bank=name):
@@ -494,3 +495,10 @@ def _no_room(device: Device, place: Place, content: Content, sheet: Sheet) -> st
 def _no_bank(device: Device, member: str, name: str) -> str:
     one = next((m for m in device.members or () if m.id == member), None)
     return "" if one is not None and one.bank(name) else f"there is no bank {name}"
+
+
+def _runs_bank(device: Device, member: str, name: str) -> str:
+    """Whether a member was started from a bank, as the device tells; empty where it was not."""
+    one, running = _member(device, member), device.running
+    alike = one.running_version in (None, running.version)
+    return f"bank {name} runs" if running.bank == name and alike else ""

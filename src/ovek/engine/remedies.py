@@ -1,15 +1,17 @@
 """The remedy of each finding: the list of changes that ends it, tried out by auditing again.
 
 A list ends a finding where its rule says no more of the same thing, and nothing as severe is heard
-that no rule said before; what a rule said and another had spoken for is nothing new. What no change
-of a device can end, the rule's own words tell.
+that no rule said before. What a rule said and another had spoken for is nothing new, but a list
+that bares it comes after one that does not. What no change of a device can end, the rule's own
+words tell.
 """
 
+from collections.abc import Iterable
 from functools import cached_property
 
 from msgspec.structs import replace
 
-from ovek.engine.advice import Advice, Goal, advise
+from ovek.engine.advice import Advice, Ended, Goal, advise
 from ovek.engine.heard import Heard, heard
 from ovek.engine.moves import About, Situation
 from ovek.engine.rules import Subject, subject_of
@@ -26,14 +28,14 @@ class Remedies:
         self.situation = situation_of(subject)
 
     @cached_property
+    def heard(self) -> dict[object, Severity]:
+        """What is heard of the device as it is, and how severe it is."""
+        return _severest(heard(self.subject))
+
+    @cached_property
     def before(self) -> dict[object, Severity]:
         """All that any rule says of the device as it is, and how severe it is."""
-        found: dict[object, Severity] = {}
-        for each in heard(self.subject, whole=True):
-            known = found.get(each.key)
-            if known is None or _as_severe(each.severity, known):
-                found[each.key] = each.severity
-        return found
+        return _severest(heard(self.subject, whole=True))
 
     def of(self, one: Heard) -> Advice | None:
         """The list that ends a finding; None where there is none."""
@@ -41,18 +43,33 @@ class Remedies:
             return None
         about = about_of(one, self.subject)
         goal = Goal(kind=one.rule.goal, about=about)
-        return advise(self.situation, goal, lambda after: self._ended(one, after))
+        return advise(self.situation, goal, lambda after: self.ended(one, after))
 
-    def _ended(self, one: Heard, after: Situation) -> bool:
+    def ended(self, one: Heard, after: Situation) -> Ended:
+        """Whether changes that led here end a finding."""
         subject = subject_after(self.subject, after, self.wants)
         wrong = one.rule.check(subject)
         if any((said.member, said.place) == (one.said.member, one.said.place) for said in wrong):
-            return False
-        return not any(
-            _as_severe(each.severity, one.severity)
-            and not _as_severe(self.before.get(each.key), each.severity)
-            for each in heard(subject)
-        )
+            return "no"
+        answer: Ended = "yes"
+        for each in heard(subject):
+            if not _as_severe(each.severity, one.severity):
+                continue
+            if not _as_severe(self.before.get(each.key), each.severity):
+                return "no"
+            if not _as_severe(self.heard.get(each.key), each.severity):
+                answer = "bares"
+        return answer
+
+
+def _severest(found: Iterable[Heard]) -> dict[object, Severity]:
+    """What is said, and how severely at most."""
+    most: dict[object, Severity] = {}
+    for each in found:
+        known = most.get(each.key)
+        if known is None or _as_severe(each.severity, known):
+            most[each.key] = each.severity
+    return most
 
 
 def _as_severe(one: Severity | None, other: Severity) -> bool:

@@ -214,17 +214,17 @@ def _able(
     member, goal = one.member.id, situation.wanted.goal
     runs = next(each for each in runs_of(situation.judged) if each.member == member)
     able = [each.at for each in rescue(situation.judged, one) if each.at is not None]
-    found: dict[Place, str] = {}
-    for at in able:
-        image = situation.judged.image(at)
-        if goal is not None and image is not None and image.judgement.release is goal:
-            found.setdefault(at, "wanted")
-    for at in able:
-        if at in runs.places:
-            found.setdefault(at, "running")
-    for number, at in enumerate(able):
-        found.setdefault(at, f"{number}")
-    return [(label, at) for at, label in found.items()][:most]
+    images = {at: situation.judged.image(at) for at in able}
+    wanted = [at for at, image in images.items() if image and image.judgement.release is goal]
+    running = [at for at in able if at in runs.places]
+    found: dict[str, Place] = {}
+    for label, places in (("wanted", wanted if goal is not None else []), ("running", running)):
+        for at in places[:1]:
+            if at not in found.values():
+                found[label] = at
+    for number, at in enumerate(at for at in able if at not in set(found.values())):
+        found[f"{number}"] = at
+    return list(found.items())[:most]
 
 
 def _move(
