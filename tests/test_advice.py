@@ -19,11 +19,12 @@ from ovek.engine.replay import done, worse
 from ovek.engine.rules import subject_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import Wants
-from ovek.model.change import BackUp, Copy, Measure, WriteBank
+from ovek.model.change import BackUp, Commit, Copy, CopyBank, Delete, Measure, Reload, WriteBank
 from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.walk import RELOADS_WORST_FIRST
 
 BROUGHT = Copy | WriteBank
+RESTS_ON = Delete | WriteBank | CopyBank | Commit | Reload
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
 BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 4)
 
@@ -111,7 +112,9 @@ def test_no_advised_change_is_superfluous(number):
         asked = Asked(case)
         for one in asked.heard:
             advice = asked.remedies.of(one)
-            for less in shorter(advice.changes if advice is not None else ()):
+            if advice is None or one.rule.goal == "runs-target":  # the route is whole or none
+                continue
+            for less in shorter(advice.changes):
                 assert not ends(asked, one, less, advice), (
                     case.seed,
                     one.rule.slug,
@@ -121,11 +124,12 @@ def test_no_advised_change_is_superfluous(number):
 
 
 def shorter(changes):
-    """Lists that lack a change; a copy goes with its check, and no backup is left out."""
+    """Lists that lack a change; a copy goes with its check, and what others rest on stays."""
     for at, change in enumerate(changes):
         checked = at + 1 < len(changes) and isinstance(changes[at + 1], Measure)
         check = at and isinstance(change, Measure) and isinstance(changes[at - 1], BROUGHT)
-        if not check and not isinstance(change, BackUp):
+        rests = any(isinstance(each, RESTS_ON) for each in changes[at + 1 :])
+        if not check and not rests:
             number = 2 if isinstance(change, BROUGHT) and checked else 1
             yield (*changes[:at], *changes[at + number :])
 
@@ -158,7 +162,7 @@ def kept_away(change):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_after_the_first_change_the_rest_is_advised(number):
-    """But for a few: where live and saved settings differ already, another list may be shorter."""
+    """But for a few, where only live settings are known, or they differ from the saved ones."""
     asks, others = 0, []
     for case in block(number, 30):
         asked = Asked(case)
@@ -176,4 +180,4 @@ def test_after_the_first_change_the_rest_is_advised(number):
                 rest = sorted(map(repr, advice.changes[1:]))
                 if more is None or sorted(map(repr, more.changes)) != rest:
                     others.append((case.seed, one.rule.slug))
-    assert len(others) <= 1, others
+    assert len(others) <= 3, others

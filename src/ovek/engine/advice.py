@@ -21,6 +21,7 @@ from msgspec import Struct
 from msgspec.structs import replace as replaced
 
 from ovek.engine.changes import refusal, seconds
+from ovek.engine.fit import fit, standings
 from ovek.engine.moves import NOTHING, About, Moves, Situation, Tiers
 from ovek.engine.moves.acts import (
     back_up_config,
@@ -45,9 +46,21 @@ from ovek.engine.moves.images import (
 from ovek.engine.moves.settings import heed, settings
 from ovek.engine.replay import Replay, replay
 from ovek.engine.runs import runs_of
-from ovek.model.change import BackUp, Change, Copy, Measure, WriteBank
+from ovek.engine.verdicts import rejudge
+from ovek.model.change import (
+    Change,
+    Commit,
+    Copy,
+    CopyBank,
+    Delete,
+    Measure,
+    Reload,
+    WriteBank,
+)
+from ovek.model.fit import REACHING
 from ovek.model.place import Place
-from ovek.model.walk import RELOADS_WORST_FIRST
+from ovek.model.snapshot import Device
+from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk
 
 GoalKind = Literal[
     "starts",
@@ -163,10 +176,31 @@ def advise(situation: Situation, goal: Goal, ended: Callable[[Situation], Ended]
             break
         told = ended(found.now) if _no_worse(situation, found.now) else "no"
         if told == "yes":
-            return _shortest(situation, found, lambda after: ended(after) == "yes")
+            return _shortest(situation, goal, found, lambda after: ended(after) == "yes")
         if told == "bares" and not spare:
             spare.append(found)
-    return _shortest(situation, spare[0], lambda after: ended(after) != "no") if spare else None
+    if not spare:
+        return None
+    return _shortest(situation, goal, spare[0], lambda after: ended(after) != "no")
+
+
+def _may_reload(situation: Situation, device: Device, walk: DeviceWalk) -> bool:
+    """Whether every member would start, proven, what may be loaded over what it runs."""
+    if walk.reload != "ready":
+        return False
+    judged, wanted = rejudge(situation.judged, device), situation.wanted
+    several = len(walk.members) > 1
+    for standing in standings(judged, wanted.variant, wanted.track):
+        for member in walk.members:
+            at = member.starts.at if member.starts is not None else None
+            image = judged.image(at) if at is not None else None
+            release = image.judgement.release if image is not None else None
+            if release is None or (several and standing.member != member.member):
+                continue
+            conditions = fit(standing, release).conditions
+            if any(each.of in REACHING and each.holds is False for each in conditions):
+                return False
+    return True
 
 
 def _least(path: Path) -> int:
@@ -174,15 +208,17 @@ def _least(path: Path) -> int:
     return sum(_LEAST.get(moves, 1) for moves in path)
 
 
-def _shortest(situation: Situation, found: _List, ended: Callable[[Situation], bool]) -> Advice:
-    """A list without the changes that it can do without, one after another from the front.
+def _shortest(
+    situation: Situation, goal: Goal, found: _List, ended: Callable[[Situation], bool]
+) -> Advice:
+    """A list without the settings and copies that it can do without, from the front.
 
-    A copy goes with the measuring of what came, which is never left out alone; nor is a backup.
+    What comes before a deletion, a write to a bank or a reload made that possible, and stays.
     """
     assert found.tried is not None
     assert found.now is not None
     best = Advice(changes=found.changes, replay=found.tried, after=found.now)
-    at = 0
+    at = len(best.changes) if goal.kind == "runs-target" else 0
     while at < len(best.changes):
         number = _together(best.changes, at)
         less = (*best.changes[:at], *best.changes[at + number :])
@@ -200,13 +236,17 @@ def _shortest(situation: Situation, found: _List, ended: Callable[[Situation], b
     return best
 
 
+# What rests on the changes before it.
+_RESTS_ON = Delete | WriteBank | CopyBank | Commit | Reload
+
+
 def _together(changes: tuple[Change, ...], at: int) -> int:
     """How many changes from here may be left out together; 0 where this one may not be."""
     one = changes[at]
     later = changes[at + 1] if at + 1 < len(changes) else None
+    if any(isinstance(each, _RESTS_ON) for each in changes[at + 1 :]):
+        return 0
     match one:
-        case BackUp():
-            return 0
         case Measure():
             return 0 if at and isinstance(changes[at - 1], Copy | WriteBank) else 1
         case Copy() | WriteBank():
@@ -220,12 +260,14 @@ def _tried(
 ) -> Replay | None:
     """Try a list out; None where a change of it cannot be done."""
     walk, sheet = situation.walk, situation.judged.judge.sheet
-    tried = replay(situation.judged, changes, before=walk, walk=walk, meant=meant)
+    tried = replay(situation.judged, changes, before=walk, walk=walk, meant=meant, strict=True)
     device = situation.judged.device
     for stage in tried.stages:
+        if isinstance(stage.change, Reload) and not _may_reload(situation, device, walk):
+            return None
         if refusal(device, stage.change, sheet):
             return None
-        device = stage.device
+        device, walk = stage.device, stage.walk
     return tried
 
 

@@ -88,8 +88,11 @@ def replay(
     before: DeviceWalk | None = None,
     meant: Set[Place] = frozenset(),
     walk: DeviceWalk | None = None,
+    strict: bool = False,
 ) -> Replay:
     """Apply changes one by one. `meant` is where members are to start from.
+
+    A start from there is no harm; where `strict`, it is one while it is less sure than before.
 
     `before` is the walk that nothing may be worse than, `walk` that of the device as it is, where
     it is not the same.
@@ -101,7 +104,7 @@ def replay(
     for change in changes:
         halfway, half = list[str](), middle(device, change, sheet)
         if half is not None:
-            halfway = worse(before, walk_device(rejudge(now, half)), meant)
+            halfway = worse(before, walk_device(rejudge(now, half)), meant, strict=strict)
         device = done(
             rejudge(now, device) if isinstance(change, Reload) else now, device, change, walk
         )
@@ -111,7 +114,7 @@ def replay(
             now = rejudge(now, device)
             walk = walk_device(now)
             looked_at = None if looked_at is None else looked_at | footprint(now, walk)
-        harm = worse(before, walk, meant)
+        harm = worse(before, walk, meant, strict=strict)
         stages.append(
             Stage(
                 change=change,
@@ -201,7 +204,13 @@ def _live_only(change: SetOrder | SetMode | SetDefault | HeedConfig, device: Dev
             return True  # no walk reads it
 
 
-def worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozenset()) -> list[str]:
+def worse(
+    before: DeviceWalk,
+    after: DeviceWalk,
+    meant: Set[Place] = frozenset(),
+    *,
+    strict: bool = False,
+) -> list[str]:
     """What is worse after than before, member by member, in words.
 
     >>> import msgspec
@@ -220,7 +229,7 @@ def worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozenset()
     several = len(before.members) > 1
     found = []
     for was in before.members:
-        told = _worse(was, members[was.member], meant)
+        told = _worse(was, members[was.member], meant, strict=strict)
         if told:
             found.append(f"member {was.member}: {told}" if several else told)
     return found
@@ -231,12 +240,13 @@ def no_worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozense
     return not worse(before, after, meant)
 
 
-def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place]) -> str:
-    if after.starts is not None and after.starts.at in meant:
-        return ""
+def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place], *, strict: bool) -> str:
+    intended = after.starts is not None and after.starts.at in meant
     rank = RELOADS_WORST_FIRST.index
-    if rank(after.outcome) < rank(before.outcome):
+    if rank(after.outcome) < rank(before.outcome) and (strict or not intended):
         return f"the next start goes from {before.outcome} to {after.outcome}"
+    if intended:
+        return ""
     if before.starts is None or after.starts is None:
         return ""
     if _as_good(before.starts, after.starts):

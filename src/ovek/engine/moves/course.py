@@ -109,22 +109,29 @@ def _firmware(situation: Situation, member: str, hop: Hop) -> Move:
 
 
 def _installed(situation: Situation, member: str, release: KnownRelease) -> Move | None:
-    """Bring an image to a member and have it start next."""
+    """Bring an image to a member and have it start next, as the first that a start tries."""
     if _starts(situation, member, release):
-        return Move(())
+        return _first(situation, member, release) or Move(())
     for _, brought in bring_to(situation, member, release):
         there = _tried(situation, brought)
+        pointed = _first(there, member, release)
+        if pointed is not None:
+            return joined([brought, pointed])
         if _starts(there, member, release):
             return brought
-        for pointed in _pointed(there, member, release):
-            if _starts(_tried(there, pointed), member, release):
-                return joined([brought, pointed])
     return None
 
 
-def _pointed(situation: Situation, member: str, release: KnownRelease) -> Iterator[Move]:
-    """The settings that may start a release, the plainest first."""
-    return settings(_wanting(situation, release), About((member,)))
+def _first(situation: Situation, member: str, release: KnownRelease) -> Move | None:
+    """The settings with which a start tries a release first; None where there are none."""
+
+    def leads(there: Situation) -> bool:
+        return _starts(there, member, release) and len(there.walk_of(member).tried) == 1
+
+    if leads(situation):
+        return Move(())
+    moves = settings(_wanting(situation, release), About((member,)))
+    return next((move for move in moves if leads(_tried(situation, move))), None)
 
 
 def _wanting(situation: Situation, release: KnownRelease) -> Situation:
