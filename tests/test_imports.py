@@ -66,7 +66,8 @@ FLOORS = [
     # what would be
     "changes", "replay", "room", "fit", "route",
     # what to do
-    "roles", "fallback", "hold", "tier", "choose", "units", "steps",
+    "roles", "fallback", "hold", "tier", "choose", "units", "steps", "cleanup", "wanted", "nearest",
+    "moves", "advice", "rules", "heard", "remedies",
 ]  # fmt: skip
 # The rooms whose functions stay short.
 SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "fit", "route", "roles",

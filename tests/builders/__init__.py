@@ -187,6 +187,7 @@ def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, 
     policy = policy or POLICY
     found = judged(what, kind, catalog, policy.weakest_digest)
     wants = Wants(policy, {found.device.device: role})
+    more.setdefault("advise", False)  # lists of changes take their time
     return audit_device(found.device, found.judge, wants, now=now, **more)
 
 

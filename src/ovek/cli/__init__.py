@@ -16,6 +16,7 @@ COMMANDS = {
     "audit": "Is the fleet fit to reload, and where not, why?",
     "bootwalk": "What does each device start on next, and what if?",
     "cleanup": "What may go to make room?",
+    "runbook": "What is left to do, in which order, how long, and what if the power fails?",
     "compare": "What changed between two snapshots?",
     "catalog": "What was released, for which hardware, reached how?",
     "shelf": "Are the files on the server or stick what was released?",

@@ -3,6 +3,8 @@
 from collections.abc import Iterable
 from datetime import datetime
 
+from msgspec.structs import replace
+
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
@@ -76,7 +78,8 @@ def audit_device(
     subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
     said = list(heard(subject))
     remedies = Remedies(subject, wants) if advise else None
-    findings = [_finding(one, subject, remedies) for one in said]
+    findings = [finding_of(one, subject, remedies) for one in said]
+    findings = _told_once(findings)
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, waivers, now.date())
     if used is not None:
@@ -94,12 +97,31 @@ def audit_device(
     )
 
 
+def _told_once(findings: list[Finding]) -> list[Finding]:
+    """Where the list that ends one finding begins that of another, the first one says so."""
+    found = list[Finding]()
+    for one in findings:
+        longer = [each for each in findings if _begins(one, each)]
+        if longer:
+            whole = max(longer, key=lambda each: len(each.do))
+            one = replace(one, words=f"{one.words} (as {whole.rule} begins)")
+        found.append(one)
+    return found
+
+
+def _begins(one: Finding, other: Finding) -> bool:
+    """Whether the changes for one finding are the first ones of those for another."""
+    number = len(one.do)
+    return 0 < number < len(other.do) and other.do[:number] == one.do
+
+
 def _severest_first(finding: Finding) -> tuple[int, int, str, str]:
     severity = SEVEREST_FIRST.index(finding.severity)
     return severity, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
 
 
-def _finding(one: Heard, subject: Subject, remedies: Remedies | None) -> Finding:
+def finding_of(one: Heard, subject: Subject, remedies: Remedies | None = None) -> Finding:
+    """What is heard as a finding, with its remedy where those are looked for."""
     said, several = one.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)
     saw = said.saw

@@ -179,7 +179,9 @@ def seconds(change: Change, device: Device, sheet: Sheet) -> int | None:
         case CopyBank(member=member, source=source):
             held = _member(device, member).bank(source)
             size = held.size if held is not None else None
-        case LoadPart() | Commit() | Reload() | Lose() | Spoil():
+        case LoadPart(minutes=minutes) | Reload(minutes=minutes):
+            return None if minutes is None else 60 * minutes
+        case Commit() | Lose() | Spoil():
             return None
         case _:
             return 0

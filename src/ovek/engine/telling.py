@@ -59,6 +59,12 @@ def told(dos: Sequence[Do]) -> str:
     return text[:1].upper() + text[1:]
 
 
+def words_of(one: Do) -> str:
+    """One change by itself, in words."""
+    text = _words(one, None)
+    return text[:1].upper() + text[1:]
+
+
 def _words(one: Do, before: Do | None) -> str:
     """One change in words; `before` is what was said last, so that it is not said again."""
     of = f" of member {one.member}" if one.member is not None else ""
@@ -114,12 +120,13 @@ def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
     found = list[Do]()
     several = len(device.members or ()) > 1
     for stage in tried.stages:
-        found.append(_do(stage, device, sheet, several=several))
+        found.append(do_of(stage, device, sheet, several=several))
         device = stage.device
     return tuple(found)
 
 
-def _do(stage: Stage, device: Device, sheet: Sheet, *, several: bool) -> Do:
+def do_of(stage: Stage, device: Device, sheet: Sheet, *, several: bool) -> Do:
+    """One change of a replay, of a device as it was before it."""
     change = stage.change
     takes = seconds(change, device, sheet)
     lines, by_hand = lines_of(change, sheet)
@@ -129,13 +136,13 @@ def _do(stage: Stage, device: Device, sheet: Sheet, *, several: bool) -> Do:
         lines=lines,
         by_hand=by_hand,
         reload=stage.walk.reload,
-        starts=_starts(stage.walk),
+        starts=starts_of(stage.walk),
         harm=tuple(dict.fromkeys((*stage.halfway, *stage.harm))),
         minutes=None if takes is None else -(-takes // 60),
     )
 
 
-def _starts(walk: DeviceWalk) -> str | None:
+def starts_of(walk: DeviceWalk) -> str | None:
     """What starts next, where all members start the same version."""
     found = dict.fromkeys(
         (each.starts.version or each.starts.place) if each.starts is not None else None

@@ -33,3 +33,17 @@ def show_age(age: timedelta) -> str:
     if hours < 48:
         return f"{hours} hour" + ("" if hours == 1 else "s")
     return f"{hours // 24} days"
+
+
+def show_minutes(minutes: int) -> str:
+    """Show a length of time in minutes, from an hour up in hours.
+
+    >>> show_minutes(0), show_minutes(25), show_minutes(60), show_minutes(135)
+    ('under 1 min', '25 min', '1 h', '2 h 15 min')
+    """
+    if minutes == 0:
+        return "under 1 min"
+    hours, rest = divmod(minutes, 60)
+    told = [f"{hours} h"] if hours else []
+    told += [f"{rest} min"] if rest else []
+    return " ".join(told)

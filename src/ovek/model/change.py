@@ -78,6 +78,7 @@ class LoadPart(Struct, frozen=True, kw_only=True, tag="load-part"):
     version: str
     slot: str | None = None
     image: str | None = None
+    minutes: int | None = None
 
 
 class SetOrder(Struct, frozen=True, kw_only=True, tag="set-order"):
@@ -130,7 +131,9 @@ class Commit(Struct, frozen=True, kw_only=True, tag="commit"):
 
 
 class Reload(Struct, frozen=True, kw_only=True, tag="reload"):
-    """What the walk starts becomes what runs."""
+    """What the walk starts becomes what runs; `minutes` is how long that takes, if it is known."""
+
+    minutes: int | None = None
 
 
 class Lose(Struct, frozen=True, kw_only=True, tag="lose"):

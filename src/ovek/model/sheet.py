@@ -428,7 +428,7 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         Braces that hold no word stay as they are.
         """
         line = self.wording.get(kind)
-        return line and _PLACEHOLDER.sub(lambda found: words.get(found[1], ""), line)
+        return line and _PLACEHOLDER.sub(lambda found: words.get(found[1], ""), line).rstrip()
 
     def asks(self) -> dict[str, str]:
         """The facts that the sheet asks for, and the first question of each.

@@ -4,6 +4,7 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 
+from ovek.model.runbook import Runbook
 from ovek.render.forms import AuditResult
 from ovek.render.unread import why
 from ovek.render.visible import visible
@@ -33,6 +34,33 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
     for unread in result.not_read:
         told = why(unread, result.as_of)
         yield row((unread.device, "not read", "", "", "", told, unread.do, ""))
+
+
+STEPS = ("device", "number", "stage", "change", "words", "line", "minutes", "reload", "starts")
+
+
+def write_runbooks(found: Iterable[Runbook]) -> Iterator[bytes]:
+    """Write a header, then a row for each change, or for what has to be found out."""
+    yield row(STEPS)
+    for one in found:
+        for told in one.find_out:
+            yield row((one.device, "", "find out", "", told, "", "", one.reload, ""))
+        for number, step in enumerate(one.steps, 1):
+            do = step.do
+            minutes = "" if do.minutes is None else str(do.minutes)
+            yield row(
+                (
+                    one.device,
+                    str(number),
+                    step.stage,
+                    do.change,
+                    step.words,
+                    " | ".join(do.lines),
+                    minutes,
+                    do.reload,
+                    do.starts or "",
+                )
+            )
 
 
 def row(cells: Iterable[str]) -> bytes:

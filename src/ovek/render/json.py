@@ -15,6 +15,7 @@ from ovek.model.fit import Route
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
+from ovek.model.runbook import Runbook
 from ovek.model.shelf import Offer, ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
@@ -74,6 +75,20 @@ def compare(
 def baseline(name: str, snapshot: str, devices: int) -> bytes:
     """Write `ovek.baseline/1`."""
     whole = {"format": "ovek.baseline/1", "name": name, "snapshot": snapshot, "devices": devices}
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def runbooks(
+    found: Iterable[Runbook], not_read: Iterable[Unread], source: str, now: datetime
+) -> bytes:
+    """Write `ovek.runbook/1`."""
+    whole = {
+        "format": "ovek.runbook/1",
+        "as_of": now,
+        "source": source,
+        "devices": list(found),
+        "not_read": list(not_read),
+    }
     return _ENCODER.encode(whole) + b"\n"
 
 

@@ -19,7 +19,13 @@ def reload(situation: Situation, about: About) -> Iterator[Move]:
     """Reload, where every member would start, and all that is to start is proven."""
     if situation.walk.reload == "ready":
         starts = [each.starts.at for each in situation.walk.members if each.starts is not None]
-        yield Move((Reload(),), frozenset(at for at in starts if at is not None))
+        places = frozenset(at for at in starts if at is not None)
+        images = [situation.judged.image(at) for at in places]
+        releases = [image.judgement.release if image is not None else None for image in images]
+        takes = [release.minutes if release is not None else None for release in releases]
+        known = [each for each in takes if each is not None]
+        minutes = max(known) if known and len(known) == len(takes) else None
+        yield Move((Reload(minutes=minutes),), places)
 
 
 def commit(situation: Situation, about: About) -> Iterator[Move]:
@@ -123,4 +129,5 @@ def load(one: JudgedMember, part: Part, release: KnownRelease) -> LoadPart:
         slot=part.slot,
         version=release.carries[part.part],
         image=release.file,
+        minutes=release.minutes,
     )

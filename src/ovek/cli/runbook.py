@@ -1,0 +1,174 @@
+"""`ovek runbook`: what is left to do, in which order, how long, and what if the power fails?"""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+from msgspec.structs import replace
+
+from ovek.cli.fleetwide import each_part
+from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.shelf import shelf_facts
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.rules import subject_of
+from ovek.engine.runbook import runbook
+from ovek.engine.verdicts import Judge, judge_device
+from ovek.engine.wanted import ContradictionError, Wants
+from ovek.files.errors import InputError
+from ovek.files.site import Site
+from ovek.files.whole import write_whole
+from ovek.model.policy import Policy
+from ovek.model.runbook import Aim, Runbook
+from ovek.model.shelf import ShelfFacts
+from ovek.model.snapshot import Device
+from ovek.render.unread import Unreads
+
+_AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
+
+
+@click.command("runbook")
+@click.argument("device", nargs=-1)
+@click.option(
+    "--for",
+    "aim",
+    default="all",
+    metavar="start|target|VERSION|way-back|tidy",
+    help="Only what leads there: it starts again, it runs the target (or this version), it has a "
+    "way back, its settings and flash are tidy.",
+)
+@click.option(
+    "--into",
+    "folder",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
+    help="Write a checklist for each device into this folder.",
+)
+@click.option("-v", "--verbose", is_flag=True, help="Every change of every device.")
+@snapshot_options("markdown", "csv")
+def command(
+    device: tuple[str, ...],
+    aim: str,
+    folder: Path | None,
+    verbose: bool,
+    site_folder: Path,
+    snapshot_file: str | None,
+    format_: str,
+) -> None:
+    """What is left to do on each DEVICE to bring it to what policy wants? (default: all)
+
+    Every change in order, tried out on the device as it is known: what to type, what to expect,
+    what a power cut in the middle leaves, what undoes it, how long it takes. What is done already
+    is not asked again, so that the same command after each change shows the rest. Exit code 1
+    where something is left, or has to be found out.
+    """
+    site = Site(site_folder)
+    devices = Devices(site, site.state(snapshot_file), device)
+    check_policy(site, devices.releases)
+    policy = site.policy if aim in _AIMS else _wanting(site, devices, aim)
+    kind = next((each for each in _AIMS if each == aim), "target")
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    now = datetime.now(UTC).replace(microsecond=0)
+    found = [one for part in each_part(devices, Planning, now, shelf, policy, kind) for one in part]
+    unread = Unreads(devices.not_read, now)
+    if folder is not None:
+        _into(folder, found)
+    elif format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.runbooks(found, devices.not_read, devices.label, now)])
+    elif format_ == "csv":
+        from ovek.render.csv import write_runbooks
+
+        write_bytes(write_runbooks(found))
+    elif format_ == "markdown":
+        from ovek.render.runbook import checklist
+
+        write_bytes([checklist(found)])
+    else:
+        _show(found, unread, whole=verbose or len(found) == 1)
+    exit_code(any(one.steps or one.find_out or one.open for one in found), devices)
+
+
+def _show(found: list[Runbook], unread: Unreads, *, whole: bool) -> None:
+    from ovek.render.runbook import fleet, runbook
+
+    if not whole or not found:
+        write_lines(fleet(found, unread))
+        return
+    for at, one in enumerate(found):
+        write_lines([""] if at else [])
+        write_lines(runbook(one))
+    write_lines(unread.lines())
+
+
+def _into(folder: Path, found: list[Runbook]) -> None:
+    """Write a checklist for each device; raise InputError."""
+    from ovek.render.runbook import checklist
+
+    if folder.exists() and not folder.is_dir():
+        raise InputError(folder, "is no folder", "Name a folder for the checklists")
+    folder.mkdir(parents=True, exist_ok=True)
+    names: dict[str, Runbook] = {}
+    for one in found:
+        name = "".join(each if each.isalnum() or each in "._-" else "_" for each in one.device)
+        while not name.strip(".") or name in names:
+            name += "_"
+        names[name] = one
+    for name, one in names.items():
+        write_whole(folder / f"{name}.md", [checklist([one])])
+    click.echo(f"{len(names)} checklist{'s' if len(names) != 1 else ''} in {folder}", err=True)
+
+
+def _wanting(site: Site, devices: Devices, version: str) -> Policy:
+    """The policy, with this version as everybody's target; raise UsageError where it is none."""
+    known = devices.releases.by_version
+    if version not in known:
+        from difflib import get_close_matches
+
+        near = get_close_matches(version, [*known, *_AIMS], n=1)
+        hint = f"did you mean {near[0]!r}?" if near else "see ovek catalog show"
+        what = f"{version!r} is neither {', '.join(_AIMS)} nor the version of a release; {hint}"
+        raise click.BadParameter(what, param_hint="--for")
+    wants = tuple(replace(want, target=None) for want in site.policy.want)
+    return replace(site.policy, target=version, want=wants)
+
+
+class Planning:
+    """Makes the runbooks of the devices of a site."""
+
+    def __init__(
+        self,
+        devices: Devices,
+        now: datetime,
+        shelf: ShelfFacts | None,
+        policy: Policy,
+        aim: Aim,
+    ) -> None:
+        self.devices, self.now, self.shelf, self.aim = devices, now, shelf, aim
+        self.wants = Wants(policy, wants_of(devices.site).roles)
+        self.made: list[Runbook] = []
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Plan for one device."""
+        judged = judge_device(device, judge)
+        try:
+            wanted = self.wants.of(judged)
+        except ContradictionError as error:
+            raise contradiction(self.devices.site, error) from None
+        subject = subject_of(
+            judged,
+            walk_device(judged),
+            self.wants.policy,
+            wanted,
+            (self.now - device.taken_at).total_seconds(),
+            self.shelf,
+            self.devices.expected(device.device),
+        )
+        waivers = self.devices.site.waivers
+        self.made.append(runbook(subject, self.wants, self.aim, waivers))
+
+    def result(self) -> list[Runbook]:
+        """The runbooks of the devices taken since the last call."""
+        made, self.made = self.made, []
+        return made

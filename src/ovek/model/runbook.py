@@ -1,0 +1,103 @@
+"""A runbook: all that is left to do on a device, change by change (`ovek.runbook/1`)."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ovek.model.advice import Do
+from ovek.model.walk import Reload
+
+Stage = Literal[
+    "configuration",
+    "server copy",
+    "room",
+    "image",
+    "digest",
+    "parts",
+    "settings",
+    "saved",
+    "reload",
+    "commit",
+    "second bank",
+    "way back",
+    "tidy",
+]
+STAGES: tuple[Stage, ...] = (
+    "configuration",
+    "server copy",
+    "room",
+    "image",
+    "digest",
+    "parts",
+    "settings",
+    "saved",
+    "reload",
+    "commit",
+    "second bank",
+    "way back",
+    "tidy",
+)
+"""In the order in which engineers work."""
+
+Aim = Literal["all", "start", "target", "way-back", "tidy"]
+
+
+class Cut(Struct, frozen=True, kw_only=True):
+    """How the device stands after a power cut in the middle of a change."""
+
+    reload: Reload
+    starts: str | None
+
+
+class RunbookStep(Struct, frozen=True, kw_only=True):
+    """One change of a runbook, and what to expect of it.
+
+    `ends` is the rule whose finding the change helps to end. `free` are the bytes free on the
+    volume that it is about, once it is made. `cut` None: there is no middle, it is made or not.
+    `undo` are the changes that undo it, none where nothing can.
+    """
+
+    stage: Stage
+    ends: str
+    do: Do
+    words: str
+    free: int | None = None
+    cut: Cut | None = None
+    undo: tuple[str, ...] = ()
+
+
+class Open(Struct, frozen=True, kw_only=True):
+    """A finding that no change of the device ends: what was seen, and what else there is to do."""
+
+    rule: str
+    place: str | None
+    saw: str
+    words: str
+
+
+class Runbook(Struct, frozen=True, kw_only=True):
+    """All that is left to do on one device.
+
+    `done` and `left` are stages; `find_out` what has to be known first, in words: then nothing is
+    planned. `minutes` are those of the steps of which it is known, `untimed` how many others there
+    are. `reload` and `starts` are as the device stands, `reload_after` and `starts_after` as it
+    would in the end; `open` is what no change ends.
+    """
+
+    device: str
+    site: str | None = None
+    sheet: str
+    model: str | None = None
+    wants: str | None
+    done: tuple[Stage, ...] = ()
+    left: tuple[Stage, ...] = ()
+    steps: tuple[RunbookStep, ...] = ()
+    minutes: int = 0
+    untimed: int = 0
+    reloads: int = 0
+    reload: Reload
+    starts: str | None
+    reload_after: Reload
+    starts_after: str | None
+    find_out: tuple[str, ...] = ()
+    open: tuple[Open, ...] = ()

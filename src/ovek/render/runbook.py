@@ -1,0 +1,178 @@
+"""Runbooks in a terminal, and as checklists in Markdown: one box a change."""
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+
+from rich.text import Text
+
+from ovek.model.age import show_minutes
+from ovek.model.change import ChangeKind
+from ovek.model.digest import TITLES
+from ovek.model.runbook import Runbook, RunbookStep
+from ovek.model.size import show_size
+from ovek.render.lines import Line, count, hanging, table
+from ovek.render.markdown import escaped
+from ovek.render.unread import Unreads
+from ovek.render.visible import visible
+
+
+def headline(one: Runbook) -> str:
+    """Where a device stands, in one sentence behind its name."""
+    if one.find_out:
+        return f"nothing is planned yet; first find out: {one.find_out[0]}"
+    stages = f"{len(one.done)} of {len(one.done) + len(one.left)} done"
+    if not one.steps:
+        whole = "nothing is left to do" if not one.open else "no change of the device is left to do"
+        return f"{whole} ({stages})."
+    return (
+        f"{stages}; {count(len(one.steps), 'change')} left, {took(one)}, "
+        f"{count(one.reloads, 'reload')}; next: {_lower(one.steps[0].words)}."
+    )
+
+
+def took(one: Runbook) -> str:
+    """How long all changes take, as far as it is known."""
+    if not one.minutes and one.untimed:
+        return "of unknown length"
+    told = f"about {show_minutes(one.minutes)}" if one.minutes else "under a minute"
+    return f"{told} and {one.untimed} of unknown length" if one.untimed else told
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:]
+
+
+def stands(one: Runbook) -> str:
+    """What is wanted, how the device stands and how it would in the end."""
+    wants = f"wants {one.wants}; " if one.wants else "no release is wanted; "
+    now = f"next start now: {one.starts or 'nothing'} ({one.reload})"
+    if not one.steps:
+        return wants + now
+    return f"{wants}{now}; in the end: {one.starts_after or 'nothing'} ({one.reload_after})"
+
+
+def runbook(one: Runbook) -> Iterator[Line]:
+    """Go through one device, change by change."""
+    yield from hanging(f"{visible(one.device)}: ", headline(one), indent=2)
+    yield from hanging("  ", stands(one), indent=2)
+    for told in one.find_out if len(one.find_out) > 1 else ():
+        yield from hanging("  find out: ", told, indent=12)
+    for number, step in enumerate(one.steps, 1):
+        yield ""
+        yield from hanging(f"  {number:>2}. {step.stage:<14}", step.words, indent=20, style="bold")
+        for name, told in details(step):
+            yield from hanging(f"      {name}:", told, indent=20)
+    if one.open:
+        yield from ("", Text("  WHAT NO CHANGE OF THE DEVICE ENDS", "bold"))
+    for each in one.open:
+        place = f"  {each.place}" if each.place else ""
+        yield from hanging(f"    {each.rule}{place}: ", each.saw, indent=8)
+        yield from hanging("        do:", each.words, indent=12)
+
+
+def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
+    """What to type and to expect, what a power cut leaves, what undoes it, how long it takes."""
+    do = step.do
+    for line in do.lines:
+        yield "type", line
+    if do.by_hand:
+        yield "type", "nothing: a name in this line is not safe to type; do it by hand"
+    if do.algorithm is not None:
+        yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
+    room = f"{show_size(step.free)} free; " if step.free is not None else ""
+    yield "expect", f"{room}next start: {do.starts or 'nothing'} ({do.reload})"
+    if step.cut is not None:
+        told = f"half done; it starts {step.cut.starts or 'nothing'} ({step.cut.reload})"
+        yield "power cut", told + (", which is worse than now" if do.harm else "")
+    elif do.harm:
+        yield "power cut", f"worse than now: {'; '.join(do.harm)}"
+    else:
+        yield "power cut", "it is made, or it is not; the next start is as told"
+    yield "undo", "; ".join(step.undo) or _no_undo(step)
+    yield "takes", "not known" if do.minutes is None else show_minutes(do.minutes)
+
+
+_NO_UNDO: dict[ChangeKind, str] = {
+    "measure": "nothing has to be undone",
+    "back-up": "nothing has to be undone",
+    "save": "set it back, and save again",
+    "reload": "put what ran first again, save, and reload",
+    "delete": "only a copy of it brings it back",
+    "load-part": "load the firmware that was there, from its own image",
+}
+
+
+def _no_undo(step: RunbookStep) -> str:
+    """What to say where no change undoes one."""
+    return _NO_UNDO.get(step.do.change, "nothing undoes it")
+
+
+def fleet(found: Sequence[Runbook], unread: Unreads) -> Iterator[Line]:
+    """Go through many devices, a line each."""
+    yield summary(found, unread)
+    yield ""
+    yield from table(
+        ("DEVICE", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
+        [_row(one) for one in found],
+        right=(3, 4),
+    )
+    yield from unread.lines()
+
+
+def summary(found: Sequence[Runbook], unread: Unreads) -> str:
+    """How many devices are done, have something left, or have to be found out about first."""
+    asks = sum(bool(one.find_out) for one in found)
+    left = sum(bool(one.steps) for one in found)
+    opens = sum(bool(one.open) and not one.steps for one in found)
+    told = [f"{left} with changes left", f"{len(found) - left - asks - opens} done"]
+    told += [f"{opens} with what no change ends"] if opens else []
+    told += [f"{asks} to find out about"] if asks else []
+    told += [f"{len(unread.devices)} not read"] if unread else []
+    return f"{count(len(found) + len(unread.devices), 'device')}: {', '.join(told)}."
+
+
+def _row(one: Runbook) -> tuple[str, ...]:
+    stages = f"{len(one.done)} of {len(one.done) + len(one.left)}"
+    if one.find_out:
+        return visible(one.device), one.wants or "-", "-", "-", "-", "-", "find out what starts"
+    if not one.steps:
+        nothing = "nothing" if not one.open else f"see {one.open[0].rule}"
+        return visible(one.device), one.wants or "-", stages, "0", "0", "-", nothing
+    takes = show_minutes(one.minutes) + (" +" if one.untimed else "")
+    takes = takes if one.minutes or not one.untimed else "not known"
+    row = (visible(one.device), one.wants or "-", stages, str(len(one.steps)), str(one.reloads))
+    return (*row, takes, visible(one.steps[0].words))
+
+
+def checklist(found: Iterable[Runbook]) -> bytes:
+    """Write runbooks as a checklist, a device after another."""
+    lines = ["# Runbook", ""]
+    lines += ["Ovek planned this and does nothing itself. Stop where a change does not come out as"]
+    lines += [
+        "expected, read the device again, and ask again: what is done is not asked twice.",
+        "",
+    ]
+    for one in found:
+        said = headline(one)
+        lines += [f"## {escaped(one.device)}", "", escaped(said[:1].upper() + said[1:]), ""]
+        lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
+        lines += [f"- find out: {escaped(told)}" for told in one.find_out]
+        for number, step in enumerate(one.steps, 1):
+            lines.append(f"- [ ] {number}. {escaped(step.words)} *({step.stage})*")
+            for name, told in details(step):
+                lines += _typed(told) if name == "type" and step.do.lines else [
+                    f"  - {name}: {escaped(told)}"
+                ]  # fmt: skip
+        lines += ["", "What no change of the device ends:", ""] if one.open else []
+        lines += [
+            f"- {each.rule}: {escaped(each.saw)} — {escaped(each.words)}" for each in one.open
+        ]
+        lines.append("")
+    return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
+
+
+def _typed(line: str) -> list[str]:
+    """A line to type, in a fence that nothing in it leaves."""
+    longest = max((len(run) for run in re.findall("`+", line)), default=0)
+    fence = "`" * max(3, longest + 1)
+    return ["", f"  {fence}", f"  {visible(line)}", f"  {fence}", ""]

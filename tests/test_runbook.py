@@ -1,0 +1,144 @@
+"""What is left to do: in order, tried out, and nothing that is done already."""
+
+import pytest
+from msgspec.structs import replace
+
+from builders import device, image, member, published, release, sheet
+from builders.chance import cases
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import refusal
+from ovek.engine.heard import heard
+from ovek.engine.releases import ReleaseIndex
+from ovek.engine.replay import done
+from ovek.engine.rules import subject_of
+from ovek.engine.runbook import planned, runbook
+from ovek.engine.verdicts import judge_device, judge_for
+from ovek.engine.wanted import Wants
+from ovek.model.change import Reload
+from ovek.model.policy import Policy
+from ovek.model.walk import RELOADS_WORST_FIRST
+from test_advice import BLOCKS, TIMES, Asked
+
+ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+POLICY = 'format = "ovek.policy/1"\ntarget = "2.0"\nreserve = "0%"\nkeep = 1\n'
+
+
+def old(name="sw", *more, **told):
+    return device(
+        member(image("1.0"), *more, boots=(ONE,), live=(ONE,)), place=ONE, device=name, **told
+    )
+
+
+@pytest.mark.parametrize("number", BLOCKS)
+def test_a_runbook_ends_what_it_is_for_and_asks_for_nothing_twice(number):
+    for case in cases(number * 1_000_000 + 250_000, 8 * TIMES):
+        asked = Asked(case)
+        if runbook(asked.subject, asked.wants).find_out:
+            continue
+        taken, after = planned(asked.subject, asked.wants)
+        now = asked.judged.device
+        for change in (change for each in taken for change in each.advice.changes):
+            judged = judge_device(now, asked.judge)
+            walk = walk_device(judged)
+            assert not refusal(now, change, case.sheet), (case.seed, change)
+            assert not isinstance(change, Reload) or walk.reload == "ready", case.seed
+            now = done(judged, now, change, walk)
+        again = Asked(case, now, asked.judge)
+        assert again.walk == after.walk, case.seed
+        ranks = [RELOADS_WORST_FIRST.index(each.reload) for each in (asked.walk, again.walk)]
+        assert ranks[0] <= ranks[1], case.seed
+        keys = {one.key for one in again.heard}
+        back = {each.one.key for each in taken} & keys
+        assert len(back) <= 1, (case.seed, back)
+
+
+def test_the_first_line_says_where_a_device_stands(ovek):
+    ovek.write("policy.toml", POLICY)
+    ovek.snapshot(old())
+    shown = ovek("runbook", exits=1).stdout
+    first = " ".join(shown.split("\n\n")[0].split())
+    assert first.startswith("sw: ")
+    assert "5 changes left" in first and "next: copy sw-2.0.img to flash:" in first
+    assert "in the end: 2.0 from flash:sw-2.0.img (ready)" in first
+    book = ovek.json("runbook", exits=1)
+    assert book["format"] == "ovek.runbook/1"
+    steps = book["devices"][0]["steps"]
+    assert [step["do"]["change"] for step in steps] == [
+        "copy", "measure", "set-order", "save", "reload"
+    ]  # fmt: skip
+    assert steps[0]["cut"] == {"reload": "ready", "starts": "1.0 from flash:sw-1.0.img"}
+    assert steps[0]["undo"] == ["Delete flash:sw-2.0.img"]
+
+
+def test_what_is_done_is_not_asked_again(ovek):
+    ovek.write("policy.toml", POLICY)
+    ovek.snapshot(old("sw", image("2.0", digests=None)))
+    steps = ovek.json("runbook", exits=1)["devices"][0]["steps"]
+    assert [step["do"]["change"] for step in steps] == ["measure", "set-order", "save", "reload"]
+    there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
+    ovek.snapshot(there)
+    assert "sw: nothing is left to do" in ovek("runbook").stdout
+
+
+def test_a_device_of_which_the_boot_settings_are_not_known_is_to_be_found_out_about(ovek):
+    ovek.snapshot(device(replace(member(image("1.0")), boot=None), place=ONE))
+    book = ovek.json("runbook", exits=1)["devices"][0]
+    assert book["steps"] == [] and book["find_out"]
+    assert "first find out" in ovek("runbook", exits=1).stdout
+
+
+def test_a_fleet_is_a_line_a_device_and_a_checklist_each(ovek):
+    ovek.write("policy.toml", POLICY)
+    ovek.snapshot(old("a"), old("b/c"), device(
+        member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO, device="z"
+    ))  # fmt: skip
+    shown = ovek("runbook", exits=1).stdout
+    assert shown.startswith("3 devices: 2 with changes left, 1 done.")
+    assert max(map(len, shown.splitlines())) <= 100
+    ovek("runbook", "--into", "lists", exits=1)
+    assert sorted(file.name for file in (ovek.folder / "lists").iterdir()) == [
+        "a.md", "b_c.md", "z.md"
+    ]  # fmt: skip
+    text = (ovek.folder / "lists/a.md").read_text()
+    assert "- [ ] 1. Copy sw-2.0.img to flash: *(image)*" in text
+    rows = ovek("runbook", "--format", "csv", exits=1).stdout.splitlines()
+    assert len(rows) == 11 and rows[1].startswith("a,1,image,copy,")
+
+
+def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):
+    ovek.write("policy.toml", POLICY.replace('target = "2.0"\n', ""))
+    ovek.snapshot(old())
+    assert "nothing is left to do" in ovek("runbook", "--for", "start").stdout
+    shown = ovek("runbook", "--for", "2.0", exits=1).stdout
+    assert "wants 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
+    assert "did you mean '2.0'?" in ovek.refuses("runbook", "--for", "2.O")
+
+
+def test_what_somebody_has_accepted_is_let_be(ovek):
+    ovek.write("policy.toml", POLICY)
+    ovek.snapshot(old())
+    ovek.write(
+        "waivers.toml",
+        'format = "ovek.waivers/1"\n[[waiver]]\nrule = "release-not-target"\ndevice = "sw"\n'
+        'by = "A. Flett"\nwhy = "next year"\nuntil = 2099-01-01\n',
+    )
+    assert ovek.json("runbook")["devices"][0]["steps"] == []
+
+
+def test_a_route_is_gone_hop_by_hop_with_a_reload_between():
+    from builders import (
+        CATALOG,  # noqa: F401 - the usual catalog is not this one
+    )
+
+    catalog = published(
+        release("1.0"), release("2.0", from_=("1.0",)), release("3.0", from_=("2.0",))
+    )
+
+    policy = Policy(target="3.0", reserve="0%", keep=1)
+    judged = judge_device(old(), judge_for(sheet(), ReleaseIndex(catalog)))
+    wants = Wants(policy)
+    subject = subject_of(judged, walk_device(judged), policy, wants.of(judged))
+    assert any(one.rule.slug == "upgrade-needs-step" for one in heard(subject))
+    made = [step.do.change for step in runbook(subject, wants).steps]
+    hop = ["copy", "measure", "set-order", "save", "reload"]
+    assert made == hop + hop
