@@ -111,7 +111,7 @@ def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):
     assert "nothing is left to do" in ovek("runbook", "--for", "start").stdout
     shown = ovek("runbook", "--for", "2.0", exits=1).stdout
     assert "wants 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
-    assert "did you mean '2.0'?" in ovek.refuses("runbook", "--for", "2.O")
+    assert "did you mean '2.0'?" in ovek("runbook", "--for", "2.O", exits=2).stderr
 
 
 def test_what_somebody_has_accepted_is_let_be(ovek):
