@@ -617,6 +617,24 @@ def standins(devices: list[Device]) -> bytes:
     return b"".join(lines)
 
 
+def server() -> bytes:
+    """What the file server has: every release, as it was published."""
+    found = []
+    for rows in RELEASES.values():
+        for name, size, version, variant, kind, _ in rows:
+            image_ = {
+                "file": name,
+                "size": size,
+                "digests": {each: digest(each, name) for each in ("md5", "sha256", "sha512")},
+                "version": version,
+                "kind": kind,
+            }
+            image_ |= {"variant": variant} if variant else {}
+            image_ |= {key: MORE[name][key] for key in ("carries",) if key in MORE.get(name, {})}
+            found.append(image_)
+    return (json.dumps(found, indent=1) + "\n").encode()
+
+
 def addresses(devices: list[Device]) -> bytes:
     """Addresses from the documentation ranges (RFC 5737)."""
     rows = "".join(f"{one.device},192.0.2.{at},22,reader\n" for at, one in enumerate(devices, 10))
@@ -630,6 +648,7 @@ def write_site(folder: Path) -> None:
     write_whole(folder / "standins.jsonl", [standins(devices)])
     write_whole(folder / "policy.toml", [POLICY.encode()])
     write_whole(folder / "waivers.toml", [WAIVERS.encode()])
+    write_whole(folder / "server.json", [server()])
     for vendor in RELEASES:
         write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])
     stick = ["ox40-full-7.4.2.img", "tv8_5.1.4.tvf"]

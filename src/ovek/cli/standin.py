@@ -15,7 +15,7 @@ from ovek.cli.options import SITE
 from ovek.files.whole import write_whole
 
 if TYPE_CHECKING:
-    from ovek.standin.serve import Record
+    from ovek.standin.serve import Obeying, Record
     from ovek.standin.state import Standin
 
 
@@ -33,14 +33,33 @@ def command() -> None:
     type=click.Path(path_type=Path),
     help="Write down every byte that the stand-ins receive, a JSON line each time.",
 )
-def serve_command(site_folder: Path, record_file: Path | None) -> None:
+@click.option(
+    "--obey",
+    is_flag=True,
+    help="Do what is typed by the lines of the sheets' wording: copy, delete, set, save, reload.",
+)
+@click.option(
+    "--cut-after",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="With --obey: the power fails in the middle of the Nth change typed at each stand-in.",
+)
+def serve_command(
+    site_folder: Path, record_file: Path | None, obey: bool, cut_after: int | None
+) -> None:
     """Serve the stand-ins of a site (standins.jsonl), one port each, until Ctrl-C.
 
+    With --obey a person can work on them: they copy what the site's server.json lists, and start
+    by boot loaders of their own. `ovek survey` sends them nothing but questions all the same.
     Writes the site's addresses.csv and known_hosts, so that `ovek survey` finds them. The user is
     reader, the password harbour, unless the state file says otherwise.
     """
+    from ovek.standin.hands import read_server
+    from ovek.standin.serve import Obeying
     from ovek.standin.state import read_standins
 
+    if cut_after is not None and not obey:
+        raise click.UsageError("--cut-after goes with --obey")
     standins = list(read_standins(site_folder / "standins.jsonl"))
     with contextlib.ExitStack() as stack:
         record = None
@@ -51,13 +70,19 @@ def serve_command(site_folder: Path, record_file: Path | None) -> None:
                 out.write(json.dumps({"device": device, "received": received}) + "\n")
                 out.flush()
 
-        asyncio.run(_serve(standins, site_folder, record))
+        obeying = Obeying(read_server(site_folder / "server.json"), cut_after) if obey else None
+        asyncio.run(_serve(standins, site_folder, record, obeying))
 
 
-async def _serve(standins: "list[Standin]", site_folder: Path, record: "Record | None") -> None:
+async def _serve(
+    standins: "list[Standin]",
+    site_folder: Path,
+    record: "Record | None",
+    obeying: "Obeying | None",
+) -> None:
     from ovek.standin.serve import LOOPBACK, serve
 
-    serving, closing = await serve(standins, site_folder, record)
+    serving, closing = await serve(standins, site_folder, record, obeying)
     rows = io.StringIO(newline="")
     writer = csv.writer(rows)
     writer.writerow(["name", "host", "port", "user"])

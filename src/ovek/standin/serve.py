@@ -6,15 +6,19 @@ What a stand-in receives can be recorded, byte for byte. Faults are on demand, b
 import asyncio
 import random
 import socket
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
+from itertools import count
 from pathlib import Path
 from types import ModuleType
 
 import asyncssh
 from msgspec import Struct
 
+from ovek.model.snapshot import Device
 from ovek.standin import merrowby, oxwick, pellard, tolvane
+from ovek.standin.hands import Hands, ServerImage
+from ovek.standin.obey import RELOADS, hands_of, obeyed
 from ovek.standin.state import Standin
 
 LANGUAGES: dict[str, ModuleType] = {
@@ -33,6 +37,13 @@ class Serving(Struct, frozen=True):
     standin: Standin
     port: int
     known_host: str
+
+
+class Obeying(Struct, frozen=True):
+    """A fleet that does what is typed: what its server has, and which change the power fails in."""
+
+    server: dict[str, ServerImage]
+    cut_after: int | None = None
 
 
 class _Server(asyncssh.SSHServer):
@@ -64,7 +75,10 @@ class _Server(asyncssh.SSHServer):
 
 
 async def serve(
-    standins: Iterable[Standin], folder: Path, record: Record | None = None
+    standins: Iterable[Standin],
+    folder: Path,
+    record: Record | None = None,
+    obeying: Obeying | None = None,
 ) -> tuple[list[Serving], list[asyncssh.SSHAcceptor | socket.socket]]:
     """Serve each stand-in on a free port of loopback; `folder` is where its SFTP folder lies.
 
@@ -86,7 +100,7 @@ async def serve(
                 0,
                 server_host_keys=[key],
                 server_factory=lambda one=standin: _Server(one),
-                process_factory=_terminal(standin, record),
+                process_factory=_terminal(standin, record, obeying),
                 sftp_factory=_sftp(standin, folder),
                 line_editor=False,
                 encoding="utf-8",
@@ -109,10 +123,17 @@ def _sftp(standin: Standin, folder: Path) -> Callable[..., asyncssh.SFTPServer] 
 
 
 def _terminal(
-    standin: Standin, record: Record | None
+    standin: Standin, record: Record | None, obeying: Obeying | None
 ) -> Callable[[asyncssh.SSHServerProcess[str]], object]:
+    hands = None if obeying is None else hands_of(standin, obeying.server)
+    # What is typed over all log-ins counts.
+    changes = count(1)
+
     async def run(process: asyncssh.SSHServerProcess[str]) -> None:
         terminal = _Terminal(standin, process, record)
+        if hands is not None and obeying is not None:
+            terminal.hands, terminal.changes = hands, changes
+            terminal.cut_after = obeying.cut_after
         with suppress(asyncssh.Error, ConnectionError, asyncio.IncompleteReadError):
             await terminal.run()
         with suppress(OSError):
@@ -129,8 +150,16 @@ class _Terminal:
     ) -> None:
         self.standin, self.process, self.record = standin, process, record
         self.language = LANGUAGES[standin.language]
-        self.device = standin.device
         self._waiting = ""
+        self.hands: Hands | None = None
+        self.changes: Iterator[int] = count(1)
+        self.cut_after: int | None = None
+        self._dark = False
+
+    @property
+    def device(self) -> Device:
+        """The device as it is now."""
+        return self.standin.device if self.hands is None else self.hands.device
 
     async def run(self) -> None:
         if self.standin.fault == "hang-login":
@@ -145,8 +174,28 @@ class _Terminal:
                     return
                 if asked >= 2 and await self._misbehaves():
                     return
-                await self._print(words)
+                if not self._obey(words):
+                    await self._print(words)
+                elif self._dark:  # it starts anew, and every log-in ends
+                    return
             self._write(self.language.prompt(self.device))
+
+    def _obey(self, words: list[str]) -> bool:
+        """Do what was typed, where it changes the device; tell whether it was such a line."""
+        if self.hands is None:
+            return False
+        before = self.hands.device
+        self.hands.cut = False
+        probe = Hands(before, self.hands.server, lambda device, _: device)
+        if obeyed(self.standin.language, probe, words) is None:
+            return False
+        number = next(self.changes)
+        self.hands.cut = number == self.cut_after
+        cut = self.hands.cut
+        said = obeyed(self.standin.language, self.hands, words) or ""
+        self._dark = cut or words in RELOADS
+        self._write("" if cut else said)
+        return True
 
     def _write(self, text: str) -> None:
         self.process.stdout.write(text.replace("\n", "\r\n"))
