@@ -529,6 +529,25 @@ backup_age = "20000d"
 digest_age = "20000d"
 start_digest_age = "20000d"
 
+canaries = ["arle-quay"]   # goes first
+apart = [["arle-core", "arle-stack"], ["brack-*"]]    # never down together
+
+[[reload_in]]
+site = "MV *"
+when = "in port"           # only people can tell
+
+[[reload_in]]
+site = "Port Arle"
+days = "sat"
+from = "01:00"
+to = "04:00"
+
+[[reload_in]]
+site = "Brackness"
+days = ["tue", "thu"]
+from = "23:30"
+to = "00:15"               # past midnight
+
 [[want]]
 sheet = "tolvane-8"
 bank_rule = "previous"     # the second bank keeps the release before

@@ -15,11 +15,12 @@ from ovek.engine.rules import subject_of
 from ovek.engine.runbook import runbook
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
+from ovek.engine.waves import waves
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.whole import write_whole
 from ovek.model.policy import Policy
-from ovek.model.runbook import Aim, Runbook
+from ovek.model.runbook import Aim, Runbook, Waves
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.render.unread import Unreads
@@ -45,7 +46,7 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     help="Write a checklist for each device into this folder.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Every change of every device.")
-@snapshot_options("markdown", "csv")
+@snapshot_options("markdown", "csv", "ical")
 def command(
     device: tuple[str, ...],
     aim: str,
@@ -71,30 +72,35 @@ def command(
     now = datetime.now(UTC).replace(microsecond=0)
     found = [one for part in each_part(devices, Planning, now, shelf, policy, kind) for one in part]
     unread = Unreads(devices.not_read, now)
+    planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
     if folder is not None:
         _into(folder, found)
     elif format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.runbooks(found, devices.not_read, devices.label, now)])
+        write_bytes([json.runbooks(found, planned, devices.not_read, devices.label, now)])
     elif format_ == "csv":
         from ovek.render.csv import write_runbooks
 
         write_bytes(write_runbooks(found))
+    elif format_ == "ical":
+        from ovek.render.calendar import calendar
+
+        write_bytes([calendar(planned, site.fleet.name, now)])
     elif format_ == "markdown":
         from ovek.render.runbook import checklist
 
-        write_bytes([checklist(found)])
+        write_bytes([checklist(found, planned)])
     else:
-        _show(found, unread, whole=verbose or len(found) == 1)
+        _show(found, planned, unread, whole=verbose or len(found) == 1)
     exit_code(any(one.steps or one.find_out or one.open for one in found), devices)
 
 
-def _show(found: list[Runbook], unread: Unreads, *, whole: bool) -> None:
+def _show(found: list[Runbook], planned: Waves, unread: Unreads, *, whole: bool) -> None:
     from ovek.render.runbook import fleet, runbook
 
     if not whole or not found:
-        write_lines(fleet(found, unread))
+        write_lines(fleet(found, planned, unread))
         return
     for at, one in enumerate(found):
         write_lines([""] if at else [])

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.fleet import Fleet
-from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, Policy, Want
+from ovek.model.policy import DAYS, RECOMMENDED, SELECTORS, WANTED, Policy, Want, Window
 from ovek.model.waiver import Waiver
 
 
@@ -45,6 +45,7 @@ def policy_mistakes(
             met="keep is 1, and bank_rule wants the release before in the other bank",
             do="Keep 2 or more, or leave bank_rule out",
         )
+    yield from _windows(policy, fleet)
     versions = [one.version for one in releases.releases if one.version is not None]
     yield from _target("", policy, policy.allowed, policy.track, versions, releases)
     for at, want in enumerate(policy.want):
@@ -54,6 +55,43 @@ def policy_mistakes(
         yield from _target(f"want[{at}].", want, allowed, track, versions, releases)
         for before, other in enumerate(policy.want[:at]):
             yield from _against(before, other, at, want)
+
+
+def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
+    """Windows for nobody, or that overlap themselves; names that keep apart what is not there."""
+    names = [device.name for device in fleet.device]
+    sites = sorted({device.site for device in fleet.device if device.site is not None})
+    for at, window in enumerate(policy.reload_in):
+        key = f"reload_in[{at}]"
+        for kind, pattern, known in (
+            ("site", window.site, sites),
+            ("device", window.device, names),
+        ):
+            if pattern is not None and names and not any(fnmatchcase(n, pattern) for n in known):
+                yield _unknown(f"{key}.{kind}", kind, pattern, known)
+        for before, other in enumerate(policy.reload_in[:at]):
+            if window.selector == other.selector and _overlap(window, other):
+                yield PolicyMistake(
+                    key=key,
+                    met=f"{window.shown} overlaps reload_in[{before}], {other.shown}, for "
+                    f"{window.selector}",
+                    do="Make one window of the two",
+                )
+    groups = [(f"apart[{at}]", globs) for at, globs in enumerate(policy.apart)]
+    for key, globs in [*groups, ("canaries", policy.canaries)]:
+        for glob in globs:
+            if names and not any(fnmatchcase(name, glob) for name in names):
+                yield _unknown(key, "device", glob, names)
+
+
+def _overlap(one: Window, other: Window) -> bool:
+    """Whether two windows have a minute of the week in common."""
+    weeks = [set[int](), set[int]()]
+    for minutes, window in zip(weeks, (one, other), strict=True):
+        for day in window.weekdays if window.length is not None else ():
+            begins = DAYS.index(day) * 1440 + window.start
+            minutes.update(each % 10080 for each in range(begins, begins + (window.length or 0)))
+    return bool(weeks[0] & weeks[1])
 
 
 def waiver_mistakes(

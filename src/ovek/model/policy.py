@@ -2,6 +2,7 @@
 
 import re
 from datetime import timedelta
+from difflib import get_close_matches
 from functools import lru_cache
 from typing import Annotated, Literal
 
@@ -61,6 +62,81 @@ SELECTORS = ("device", "role", "model", "sheet")
 WANTED = ("target", "allowed", "bank_rule", "track", "variant")
 
 
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_CLOCK = re.compile(r"([01]\d|2[0-3]):([0-5]\d)", re.ASCII)
+
+
+class Window(
+    Struct, frozen=True, forbid_unknown_fields=True, kw_only=True, rename={"from_": "from"}
+):
+    """When some devices may reload: by their place (`site`, a glob), or by name (`device`).
+
+    Either `when` says it in words that only people can tell (in port), or it is each of `days`
+    (all where none is told) `from` one time `to` another, past midnight where that is earlier.
+    """
+
+    site: Name | None = None
+    device: Name | None = None
+    when: Name | None = None
+    days: str | tuple[str, ...] = ()
+    from_: str | None = None
+    to: str | None = None
+
+    def __post_init__(self) -> None:
+        if (self.site is None) == (self.device is None):
+            raise ValueError("a window names its devices by one of: site, device")
+        if self.when is not None and (self.days or self.from_ or self.to):
+            raise ValueError(f"a window says when ({self.when!r}) and hours, too; say one of them")
+        for day in self.weekdays:
+            if day not in DAYS:
+                near = get_close_matches(day, DAYS, n=1)
+                meant = f"; did you mean {near[0]!r}?" if near else ""
+                raise ValueError(f"there is no day {day!r}; write {', '.join(DAYS)}{meant}")
+        if self.when is not None:
+            return
+        for name, time in (("from", self.from_), ("to", self.to)):
+            if time is None or not _CLOCK.fullmatch(time):
+                raise ValueError(f"{name} is {time!r}; write a time like 01:30, or say when")
+        if self.from_ == self.to:
+            raise ValueError(f"a window from {self.from_} to {self.to} never is; give it some time")
+
+    @property
+    def weekdays(self) -> tuple[str, ...]:
+        """The days by name; all where none is told."""
+        days = self.days.replace(",", " ").split() if isinstance(self.days, str) else self.days
+        return tuple(days) or (DAYS if self.when is None else ())
+
+    @property
+    def selector(self) -> str:
+        """Which devices it is for, in words."""
+        return f"site {self.site}" if self.site is not None else f"device {self.device}"
+
+    @property
+    def start(self) -> int:
+        """The minute of the day at which it begins."""
+        return _minute(self.from_)
+
+    @property
+    def length(self) -> int | None:
+        """How many minutes it has; None where only people can tell."""
+        if self.when is not None:
+            return None
+        return (_minute(self.to) - _minute(self.from_)) % (24 * 60)
+
+    @property
+    def shown(self) -> str:
+        """When it is, in words."""
+        if self.when is not None:
+            return self.when
+        days = "every day" if len(self.weekdays) == len(DAYS) else ", ".join(self.weekdays)
+        return f"{days} {self.from_} to {self.to}"
+
+
+def _minute(time: str | None) -> int:
+    hours, _, minutes = (time or "0:0").partition(":")
+    return 60 * int(hours) + int(minutes)
+
+
 class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """The policy of a site; every part has a default that is useful by itself.
 
@@ -72,6 +148,9 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `backups` is the glob of configuration backups on the shelf, with `{device}` in it.
     `digest_age` is how old a digest may be that is not measured anew, `start_digest_age` that of an
     image that runs or starts next. `severity` changes that of a rule.
+    `reload_in` are the windows in which devices may reload; `apart` are groups of globs of which no
+    two devices go down together, `at_once` how many devices go down together at most, `canaries`
+    globs of those that go first.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -92,6 +171,10 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     start_digest_age: str | None = None
     severity: dict[Name, Severity | Literal["off"]] = {}
     want: tuple[Want, ...] = ()
+    reload_in: tuple[Window, ...] = ()
+    apart: tuple[Globs, ...] = ()
+    at_once: Annotated[int, Meta(ge=1)] | None = None
+    canaries: Globs = ()
 
     def __post_init__(self) -> None:
         self.reserve_of(0)

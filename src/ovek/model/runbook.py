@@ -1,5 +1,6 @@
 """A runbook: all that is left to do on a device, change by change (`ovek.runbook/1`)."""
 
+from datetime import datetime
 from typing import Literal
 
 from msgspec import Struct
@@ -101,3 +102,36 @@ class Runbook(Struct, frozen=True, kw_only=True):
     starts_after: str | None
     find_out: tuple[str, ...] = ()
     open: tuple[Open, ...] = ()
+
+
+class Wave(Struct, frozen=True, kw_only=True):
+    """Devices that reload together in one window, once what `before` says is so.
+
+    `minutes` are those of the device that takes longest, from its first reload on; `untimed` is
+    whether some of its changes are of unknown length. `begins` is the first time at which it may
+    be, by the clock of the place; None where only people can tell. `group` is `canaries` or `rest`.
+    """
+
+    number: int
+    group: Literal["canaries", "rest"]
+    window: str
+    devices: tuple[str, ...]
+    minutes: int
+    untimed: bool
+    length: int | None
+    begins: datetime | None
+    before: str
+
+
+class Misfit(Struct, frozen=True, kw_only=True):
+    """A device that no wave takes, and why."""
+
+    device: str
+    why: str
+
+
+class Waves(Struct, frozen=True, kw_only=True):
+    """A fleet's reloads in waves, and the devices that fit into none."""
+
+    waves: tuple[Wave, ...] = ()
+    misfits: tuple[Misfit, ...] = ()

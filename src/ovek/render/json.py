@@ -15,7 +15,7 @@ from ovek.model.fit import Route
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
-from ovek.model.runbook import Runbook
+from ovek.model.runbook import Runbook, Waves
 from ovek.model.shelf import Offer, ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
@@ -79,13 +79,19 @@ def baseline(name: str, snapshot: str, devices: int) -> bytes:
 
 
 def runbooks(
-    found: Iterable[Runbook], not_read: Iterable[Unread], source: str, now: datetime
+    found: Iterable[Runbook],
+    waves: Waves,
+    not_read: Iterable[Unread],
+    source: str,
+    now: datetime,
 ) -> bytes:
     """Write `ovek.runbook/1`."""
     whole = {
         "format": "ovek.runbook/1",
         "as_of": now,
         "source": source,
+        "waves": list(waves.waves),
+        "misfits": list(waves.misfits),
         "devices": list(found),
         "not_read": list(not_read),
     }

@@ -8,7 +8,7 @@ from rich.text import Text
 from ovek.model.age import show_minutes
 from ovek.model.change import ChangeKind
 from ovek.model.digest import TITLES
-from ovek.model.runbook import Runbook, RunbookStep
+from ovek.model.runbook import Runbook, RunbookStep, Wave, Waves
 from ovek.model.size import show_size
 from ovek.render.lines import Line, count, hanging, table
 from ovek.render.markdown import escaped
@@ -107,7 +107,7 @@ def _no_undo(step: RunbookStep) -> str:
     return _NO_UNDO.get(step.do.change, "nothing undoes it")
 
 
-def fleet(found: Sequence[Runbook], unread: Unreads) -> Iterator[Line]:
+def fleet(found: Sequence[Runbook], waves: Waves, unread: Unreads) -> Iterator[Line]:
     """Go through many devices, a line each."""
     yield summary(found, unread)
     yield ""
@@ -116,7 +116,33 @@ def fleet(found: Sequence[Runbook], unread: Unreads) -> Iterator[Line]:
         [_row(one) for one in found],
         right=(3, 4),
     )
+    yield from _waves(waves)
     yield from unread.lines()
+
+
+def _waves(waves: Waves) -> Iterator[Line]:
+    """When who reloads together, and who fits into no wave."""
+    if len(waves.waves) > 1 or waves.misfits:
+        yield from ("", Text("WAVES", "bold"))
+        yield "  What needs no reload may be done before. Each wave begins once the one before it"
+        yield "  runs what is wanted, proven; the way back: put what ran first again, and reload."
+    for wave in waves.waves if len(waves.waves) > 1 or waves.misfits else ():
+        yield from hanging(f"  {wave.number:>2}. ", told_wave(wave), indent=6)
+    for one in waves.misfits:
+        yield from hanging("   - ", f"{one.device} fits into no wave: {one.why}", indent=6)
+
+
+def told_wave(wave: Wave) -> str:
+    """One wave in a sentence: when, how long, who."""
+    begins = f", first on {wave.begins:%a %Y-%m-%d %H:%M}" if wave.begins is not None else ""
+    more = " and more" if wave.untimed else ""
+    takes = "of unknown length" if wave.untimed and not wave.minutes else show_minutes(wave.minutes)
+    canaries = "canaries, " if wave.group == "canaries" else ""
+    names = ", ".join(visible(name) for name in wave.devices)
+    took_ = takes + (more if wave.minutes else "")
+    return (
+        f"{canaries}{wave.window}{begins}: {count(len(wave.devices), 'device')}, {took_}: {names}"
+    )
 
 
 def summary(found: Sequence[Runbook], unread: Unreads) -> str:
@@ -144,14 +170,22 @@ def _row(one: Runbook) -> tuple[str, ...]:
     return (*row, takes, visible(one.steps[0].words))
 
 
-def checklist(found: Iterable[Runbook]) -> bytes:
-    """Write runbooks as a checklist, a device after another."""
+def checklist(found: Iterable[Runbook], waves: Waves | None = None) -> bytes:
+    """Write runbooks as a checklist: the waves, then a device after another."""
     lines = ["# Runbook", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a change does not come out as"]
     lines += [
         "expected, read the device again, and ask again: what is done is not asked twice.",
         "",
     ]
+    if waves is not None and (len(waves.waves) > 1 or waves.misfits):
+        lines += ["## Waves", ""]
+        for wave in waves.waves:
+            lines += [f"- [ ] {wave.number}. {escaped(told_wave(wave))}"]
+            lines += [f"  - before it: {escaped(wave.before)}"]
+        for each in waves.misfits:
+            lines.append(f"- fits into no wave: {escaped(f'{each.device}: {each.why}')}")
+        lines.append("")
     for one in found:
         said = headline(one)
         lines += [f"## {escaped(one.device)}", "", escaped(said[:1].upper() + said[1:]), ""]

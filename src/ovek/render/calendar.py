@@ -1,0 +1,53 @@
+"""Waves as a calendar (iCalendar, RFC 5545): one event a wave, by the clock of the place."""
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+
+from ovek.model.runbook import Wave, Waves
+from ovek.render.visible import visible
+
+
+def calendar(found: Waves, name: str, now: datetime) -> bytes:
+    """Write the waves of which it is known when they are; `now` in UTC."""
+    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Ovek//waves//EN"]
+    for wave in found.waves:
+        if wave.begins is not None:
+            lines += _event(wave, wave.begins, name, now)
+    lines.append("END:VCALENDAR")
+    return "".join(f"{part}\r\n" for line in lines for part in _folded(line)).encode()
+
+
+def _event(wave: Wave, begins: datetime, name: str, now: datetime) -> list[str]:
+    ends = begins + timedelta(minutes=wave.length or wave.minutes or 1)
+    number = len(wave.devices)
+    told = f"Wave {wave.number}: {number} device{'s' if number != 1 else ''} reload"
+    about = [", ".join(wave.devices), f"Before it: {wave.before}", f"About {wave.minutes} min"]
+    return [
+        "BEGIN:VEVENT",
+        f"UID:{_text(f'{name}-{wave.number}-{begins:%Y%m%dT%H%M%S}@ovek')}",
+        f"DTSTAMP:{now:%Y%m%dT%H%M%SZ}",
+        f"DTSTART:{begins:%Y%m%dT%H%M%S}",
+        f"DTEND:{ends:%Y%m%dT%H%M%S}",
+        f"SUMMARY:{_text(told)}",
+        f"DESCRIPTION:{_text(chr(10).join(about))}",
+        "END:VEVENT",
+    ]
+
+
+def _text(text: str) -> str:
+    """A text as RFC 5545, section 3.3.11, writes it."""
+    shown = "\n".join(visible(line) for line in text.split("\n"))
+    for mark in ("\\", ";", ","):
+        shown = shown.replace(mark, "\\" + mark)
+    return shown.replace("\n", "\\n")
+
+
+def _folded(line: str) -> Iterator[str]:
+    """A line in pieces of at most 75 octets (section 3.1)."""
+    piece = ""
+    for each in line:
+        if len((piece + each).encode()) > 75:
+            yield piece
+            piece = " "
+        piece += each
+    yield piece

@@ -1,0 +1,127 @@
+"""A fleet's reloads in waves: windows, what is kept apart, canaries, and what does not fit."""
+
+from datetime import datetime
+
+import pytest
+from msgspec.structs import replace
+
+from ovek.engine.waves import next_time, waves
+from ovek.model.advice import Do
+from ovek.model.policy import Policy, Window
+from ovek.model.runbook import Runbook, RunbookStep, Waves
+from ovek.render.calendar import calendar
+
+NOW = datetime(2026, 11, 26, 12, 0)
+SATURDAYS = Window(site="Port", days="sat", from_="01:00", to="02:00")
+
+
+def book(name: str, minutes: int | None = 10, site: str = "Port", reloads: int = 1) -> Runbook:
+    step = RunbookStep(
+        stage="reload", ends="release-not-target", words="Reload",
+        do=Do(change="reload", minutes=minutes),
+    )  # fmt: skip
+    copy = replace(step, stage="image", do=Do(change="copy", minutes=500))
+    return Runbook(
+        device=name, site=site, sheet="s", wants="2.0", steps=(copy, *[step] * reloads),
+        reloads=reloads, reload="ready", starts=None, reload_after="ready", starts_after=None,
+    )  # fmt: skip
+
+
+def told(found: Waves):
+    return [wave.devices for wave in found.waves], [one.device for one in found.misfits]
+
+
+def test_without_windows_all_that_reload_go_together_at_any_time():
+    found = waves([book("a"), book("b"), book("c", reloads=0)], Policy(), NOW)
+    assert told(found) == ([("a", "b")], [])
+    assert (found.waves[0].window, found.waves[0].minutes) == ("any time", 10)
+
+
+def test_canaries_go_first_and_others_wait_for_the_next_time_of_the_window():
+    policy = Policy(reload_in=(SATURDAYS,), canaries=("b",), at_once=2)
+    found = waves([book(name) for name in "abcd"], policy, NOW)
+    assert told(found)[0] == [("b",), ("a", "c"), ("d",)]
+    assert [wave.begins.isoformat()[:10] for wave in found.waves] == [
+        "2026-11-28", "2026-12-05", "2026-12-12"
+    ]  # fmt: skip
+    assert found.waves[0].group == "canaries" and "wave 1 runs" in found.waves[1].before
+
+
+def test_two_of_a_group_never_go_down_together():
+    policy = Policy(apart=(("core-*", "edge"),))
+    found = waves([book(name) for name in ("core-1", "core-2", "desk", "edge")], policy, NOW)
+    assert told(found)[0] == [("core-1", "desk"), ("core-2",), ("edge",)]
+
+
+def test_what_takes_longer_than_its_window_is_told_and_not_squeezed_in():
+    policy = Policy(reload_in=(SATURDAYS,))
+    found = waves([book("a", 61), book("b", 60), book("c", site="Pier")], policy, NOW)
+    assert told(found) == ([("b",)], ["a", "c"])
+    assert "it takes 61 min" in found.misfits[0].why and "has 60" in found.misfits[0].why
+    assert "no window of reload_in is for it (Pier)" in found.misfits[1].why
+
+
+def test_a_device_goes_by_its_own_window_before_that_of_its_place():
+    own = Window(device="a", when="in port")
+    found = waves([book("a"), book("b")], Policy(reload_in=(SATURDAYS, own)), NOW)
+    assert [(wave.devices, wave.begins is None) for wave in found.waves] == [
+        (("a",), True), (("b",), False)
+    ]  # fmt: skip
+
+
+def test_a_window_past_midnight_begins_on_its_day():
+    window = Window(site="*", days=("thu", "tue"), from_="23:30", to="00:15")
+    assert window.length == 45
+    assert next_time(window, NOW).isoformat() == "2026-11-26T23:30:00"
+    assert next_time(window, NOW.replace(hour=23, minute=31)).isoformat() == "2026-12-01T23:30:00"
+
+
+def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():
+    policy = Policy(reload_in=(SATURDAYS,))
+    names = [f"a-long-name-{number};{number}" for number in range(20)]
+    text = calendar(waves([book(name) for name in names], policy, NOW), "Port, ours", NOW).decode()
+    assert text.count("BEGIN:VEVENT\r\n") == 1
+    assert "DTSTART:20261128T010000\r\nDTEND:20261128T020000\r\n" in text
+    assert max(len(line.encode()) for line in text.split("\r\n")) <= 75
+    whole = text.replace("\r\n ", "")
+    assert "a-long-name-0\\;0\\, a-long-name-1\\;1" in whole
+
+
+@pytest.mark.parametrize(
+    ("window", "met"),
+    [
+        ('site = "Port"\nfrom = "01:00"\nto = "01:00"', "never is"),
+        ('site = "Port"\nfrom = "1:00"\nto = "02:00"', "write a time like 01:30"),
+        ('site = "Port"\ndays = "sar"\nfrom = "01:00"\nto = "02:00"', "did you mean 'sat'?"),
+        ('site = "Port"\nwhen = "in port"\nfrom = "01:00"', "say one of them"),
+        ('from = "01:00"\nto = "02:00"', "names its devices by one of"),
+        ('site = "Prot"\nfrom = "01:00"\nto = "02:00"', "Did you mean 'Port'?"),
+    ],
+)
+def test_a_bad_window_is_refused_with_what_was_met(ovek, window, met):
+    fleet = 'name = "Test"\n[[device]]\nname = "sw"\nsheet = "switch"\nsite = "Port"\n'
+    ovek.write("fleet.toml", fleet)
+    ovek.write("policy.toml", f'format = "ovek.policy/1"\n[[reload_in]]\n{window}\n')
+    said = ovek("policy", "check", exits=2).stderr
+    assert met in said and "policy.toml" in said
+
+
+def test_windows_that_overlap_and_names_that_nobody_has_are_told_at_once(ovek):
+    fleet = 'name = "Test"\n[[device]]\nname = "sw"\nsheet = "switch"\nsite = "Port"\n'
+    ovek.write("fleet.toml", fleet)
+    window = '[[reload_in]]\nsite = "Port"\ndays = "sat"\nfrom = "{}"\nto = "{}"\n'
+    ovek.write(
+        "policy.toml",
+        'format = "ovek.policy/1"\ncanaries = ["sv"]\napart = [["sw", "cor*"]]\n'
+        + window.format("23:00", "02:00").replace("sat", "fri")
+        + window.format("01:00", "04:00"),
+    )
+    said = ovek("policy", "check", exits=2).stderr
+    assert "overlaps reload_in[0]" in said
+    assert "no device 'sv'" in said and "no device 'cor*'" in said
+    ovek.write(
+        "policy.toml",
+        'format = "ovek.policy/1"\n' + window.format("23:00", "01:00").replace("sat", "fri")
+        + window.format("01:00", "04:00"),
+    )  # fmt: skip
+    ovek("policy", "check")
