@@ -32,6 +32,8 @@ SHOTS = {
     "what-if": "ovek bootwalk arle-core brack-core --if-bad flash:ox40-full-7.4.1.img --if-saved",
     "compare": "ovek compare before-7.4.2 --expect 7.4.2 --device 'arle-[cs]*'",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
+    "runbook": "ovek runbook brack-hall heron-bridge -v | head -n 46",
+    "waves": "ovek runbook | tail -n 46",
     "catalog": "ovek catalog pick arle-quay",
     "custody": "ovek custody 7.4.2",
     "where": "ovek where 7.4.2",

@@ -35,8 +35,12 @@ def test_the_policy_and_the_sheet_that_the_pages_show_are_right(ovek):
     toml = {text.split('"')[1]: text for text in blocks("files.md", "toml")}
     ovek.write("sheets/oxwick-40.toml", toml["ovek.sheet/1"])
     ovek.write("policy.toml", toml["ovek.policy/1"])
-    names = ("sw", "holm-ramp")
-    rows = [f'[[device]]\nname = "{name}"\nsheet = "switch"\n' for name in names]
+    names = {"sw": "MV Tern", "holm-ramp": "Port Arle"}
+    names |= dict.fromkeys(("arle-quay", "core-1", "core-2"), "Port Arle")
+    rows = [
+        f'[[device]]\nname = "{name}"\nsheet = "switch"\nsite = "{place}"\n'
+        for name, place in names.items()
+    ]
     ovek.write("fleet.toml", 'name = "Test"\n' + "\n".join(rows))
     ovek.write("waivers.toml", toml["ovek.waivers/1"])
     told = ovek("audit", exits=2).stderr

@@ -46,7 +46,7 @@ class Person:
         self.standin = STANDINS[name]
         self.hands = hands_of(self.standin, SERVER)
         site = Site(SAMPLE)
-        self.devices, self.wants = Devices(site, site.state()), wants_of(site)
+        self.devices, self.wants = Devices(site, site.state("2026-11-20")), wants_of(site)
 
     def subject(self):
         device = self.hands.device

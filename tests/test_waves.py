@@ -41,8 +41,9 @@ def test_canaries_go_first_and_others_wait_for_the_next_time_of_the_window():
     policy = Policy(reload_in=(SATURDAYS,), canaries=("b",), at_once=2)
     found = waves([book(name) for name in "abcd"], policy, NOW)
     assert told(found)[0] == [("b",), ("a", "c"), ("d",)]
-    assert [wave.begins.isoformat()[:10] for wave in found.waves] == [
-        "2026-11-28", "2026-12-05", "2026-12-12"
+    # Behind the canaries in the next night; after that in the same one, while there is time.
+    assert [wave.begins.isoformat()[:16] for wave in found.waves] == [
+        "2026-11-28T01:00", "2026-12-05T01:00", "2026-12-05T01:10"
     ]  # fmt: skip
     assert found.waves[0].group == "canaries" and "wave 1 runs" in found.waves[1].before
 
@@ -73,7 +74,12 @@ def test_a_window_past_midnight_begins_on_its_day():
     window = Window(site="*", days=("thu", "tue"), from_="23:30", to="00:15")
     assert window.length == 45
     assert next_time(window, NOW).isoformat() == "2026-11-26T23:30:00"
-    assert next_time(window, NOW.replace(hour=23, minute=31)).isoformat() == "2026-12-01T23:30:00"
+    late = NOW.replace(hour=23, minute=50)
+    assert next_time(window, late, 20).isoformat() == "2026-11-26T23:50:00"
+    assert next_time(window, late, 30).isoformat() == "2026-12-01T23:30:00"
+    assert next_time(window, late.replace(day=27, hour=0, minute=5)).isoformat() == (
+        "2026-11-27T00:05:00"
+    )
 
 
 def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():

@@ -40,6 +40,16 @@ TOUR = (
         "were told to: do not touch them before you have read why. The rest is fit.",
     ),
     Stop(
+        ("runbook", "brack-slip"),
+        "What is left to do on one old switch, change by change: over a release between, a newer "
+        "boot loader, and two reloads. Each was tried out, also with a power cut in its middle.",
+    ),
+    Stop(
+        ("runbook",),
+        "And for the fleet: who is done, what comes next, and the reloads in waves that keep to "
+        "the windows of policy.",
+    ),
+    Stop(
         ("bootwalk", "arle-quay"),
         "Its boot order names a file that is not there, so the loader takes the first image that "
         "it finds: a release two years older.",

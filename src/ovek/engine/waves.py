@@ -6,8 +6,8 @@
    than its window is. That is told, not squeezed in.
 3. Canaries first. In a wave all go by one window, no two are to be kept apart, and there are not
    more than may be down at once.
-4. Waves are one after another: each begins at the first time that its window is after the one
-   before, and only once that one runs what is wanted, proven.
+4. Waves are one after another: each begins once the one before it runs what is wanted, proven; in
+   the same night where the window has the time left, but behind canaries in the next one.
 """
 
 from collections.abc import Iterator, Sequence
@@ -47,7 +47,9 @@ def waves(books: Sequence[Runbook], policy: Policy, now: datetime) -> Waves:
     for group in _groups(going, policy):
         wave = _wave(len(found) + 1, group, begins)
         if wave.begins is not None:
-            begins = wave.begins + timedelta(minutes=max(wave.minutes, 1))
+            # What the canaries show is seen by day: the others wait for the next window.
+            taken = wave.length if wave.group == "canaries" else None
+            begins = wave.begins + timedelta(minutes=taken or max(wave.minutes, 1))
         found.append(wave)
     return Waves(waves=tuple(found), misfits=tuple(misfits))
 
@@ -121,7 +123,7 @@ def _apart(one: _Going, other: _Going, policy: Policy) -> bool:
 
 
 def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
-    first = group[0]
+    first, minutes = group[0], max(one.minutes for one in group)
     before = "nothing: it is the first" if number == 1 else (
         f"every device of wave {number - 1} runs what is wanted, proven, on every member"
     )  # fmt: skip
@@ -130,27 +132,32 @@ def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
         group="canaries" if first.canary else "rest",
         window=_ANY if first.window is None else first.window.shown,
         devices=tuple(one.book.device for one in group),
-        minutes=max(one.minutes for one in group),
+        minutes=minutes,
         untimed=any(one.untimed for one in group),
         length=None if first.window is None else first.window.length,
-        begins=None if first.window is None else next_time(first.window, after),
+        begins=None if first.window is None else next_time(first.window, after, minutes),
         before=before,
     )
 
 
-def next_time(window: Window, after: datetime) -> datetime | None:
-    """The first time that a window begins at or after a moment; None where only people can tell.
+def next_time(window: Window, after: datetime, minutes: int = 0) -> datetime | None:
+    """The first time after a moment at which so many minutes of a window are left.
+
+    None where only people can tell when the window is.
 
     >>> saturdays = Window(site="*", days="sat", from_="01:00", to="04:00")
     >>> next_time(saturdays, datetime(2026, 11, 26, 12, 0)).isoformat()
     '2026-11-28T01:00:00'
+    >>> next_time(saturdays, datetime(2026, 11, 28, 2, 0), 90).isoformat()
+    '2026-11-28T02:00:00'
     """
     if window.length is None:
         return None
     day = after.replace(hour=0, minute=0, second=0, microsecond=0)
-    for ahead in range(8):
+    for ahead in range(-1, 9):  # yesterday's may last past midnight
         begins = day + timedelta(days=ahead, minutes=window.start)
         named = DAYS[(day + timedelta(days=ahead)).weekday()] in window.weekdays
-        if named and begins >= after:
-            return begins
+        ends, when = begins + timedelta(minutes=window.length), max(begins, after)
+        if named and when < ends and when + timedelta(minutes=minutes) <= ends:
+            return when
     return None

@@ -303,6 +303,9 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
                 place=image.place,
                 saw=f"it is the variant {own}, {which}"
                 + (", and it starts next" if starts else ""),
+                do=f"Put an image of the variant {variant} first in the boot settings, and save"
+                if starts
+                else None,
                 severity="warning" if starts else None,
             )
 
