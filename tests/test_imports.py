@@ -67,7 +67,7 @@ FLOORS = [
     "changes", "replay", "room", "fit", "route",
     # what to do
     "roles", "fallback", "hold", "tier", "choose", "units", "steps", "cleanup", "wanted", "nearest",
-    "moves", "advice", "rules", "heard", "remedies",
+    "moves", "advice", "rules", "heard", "telling", "remedies",
 ]  # fmt: skip
 # The rooms whose functions stay short.
 SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "fit", "route", "roles",

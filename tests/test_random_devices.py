@@ -303,10 +303,10 @@ def test_what_is_said_of_a_device_does_not_depend_on_the_devices_beside_it(numbe
         catalog, policy = some[0].catalog, some[0].policy
         devices = [replace(case.device, device=f"sw{at}") for at, case in enumerate(some)]
 
-        def audits(devices, first=first, catalog=catalog, policy=policy):
+        def audits(devices, first=first, catalog=catalog, policy=policy, at=at):
             judge = judge_for(first, ReleaseIndex(catalog))
             wants = Wants(policy)
-            return [audit_device(each, judge, wants, now=NOW, advise=False) for each in devices]
+            return [audit_device(each, judge, wants, now=NOW, advise=at == 0) for each in devices]
 
         whole = audits(devices)
         assert whole == audits(devices[:3]) + audits(devices[3:])

@@ -152,6 +152,7 @@ class _List(Struct, frozen=True, kw_only=True):
     changes: tuple[Change, ...]
     meant: frozenset[Place]
     left: Path
+    tiers: Tiers = NOTHING
     now: Situation | None = None
     tried: Replay | None = None
     last: Moves | None = None
@@ -206,6 +207,15 @@ def _may_reload(situation: Situation, device: Device, walk: DeviceWalk) -> bool:
 def _least(path: Path) -> int:
     """The fewest changes that the moves of a path may come to."""
     return sum(_LEAST.get(moves, 1) for moves in path)
+
+
+def _given_up(path: Path) -> Tiers:
+    """The least that the moves of a path give up: a leftover for each that makes room."""
+    return (0, 0, 0, 0, 0, sum(moves in (room, remove) for moves in path))
+
+
+def _added(one: Tiers, other: Tiers) -> Tiers:
+    return tuple(ours + theirs for ours, theirs in zip(one, other, strict=True))  # type: ignore[return-value]
 
 
 def _shortest(
@@ -287,7 +297,8 @@ class _Search:
         """Keep in mind that a list goes on with moves of its path."""
         moves, *left = found.left
         later = replaced(found, left=tuple(left), last=moves)
-        self._push(cost, later, changes=len(found.changes) + _least(found.left))
+        tiers = _added(found.tiers, _given_up(found.left))
+        self._push(cost, later, changes=len(found.changes) + _least(found.left), tiers=tiers)
 
     def lists(self) -> Iterator[_List]:
         """Go through whole lists, the cheapest first."""
@@ -324,16 +335,16 @@ class _Search:
         judged = found.now.judged
         for move in moves(found.now, self.about):
             takes = [seconds(one, judged.device, judged.judge.sheet) for one in move.changes]
-            tiers = tuple(one + other for one, other in zip(cost.tiers, move.tiers, strict=True))
             longer = _List(
                 changes=(*found.changes, *move.changes),
                 meant=found.meant | move.meant,
                 left=found.left,
+                tiers=_added(found.tiers, move.tiers),
             )
             self._push(
                 cost,
                 longer,
-                tiers=tiers,
+                tiers=_added(longer.tiers, _given_up(found.left)),
                 changes=len(longer.changes) + _least(found.left),
                 seconds=cost.seconds + sum(each or 0 for each in takes),
             )

@@ -11,7 +11,6 @@ from ovek.engine.layouts.writing import image_volume
 from ovek.engine.remedies import Remedies
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.rules.every import RULES
-from ovek.engine.telling import dos_of, told
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
@@ -128,10 +127,9 @@ def finding_of(one: Heard, subject: Subject, remedies: Remedies | None = None) -
     if place is None and several and said.member is not None:
         saw = f"member {said.member}: {saw}"
     words, do = said.do or one.rule.remedy, tuple[Do, ...]()
-    advice = remedies.of(one) if remedies is not None else None
-    if advice is not None:
-        do = dos_of(advice.replay, subject.judged.device, subject.judged.judge.sheet)
-        words = told(do)
+    remedy = remedies.told(one) if remedies is not None else None
+    if remedy is not None:
+        words, do = remedy
     return Finding(
         rule=one.rule.slug, severity=one.severity, place=place, saw=saw, words=words, do=do
     )

@@ -15,9 +15,22 @@ from ovek.engine.advice import Advice, Ended, Goal, advise
 from ovek.engine.heard import Heard, heard
 from ovek.engine.moves import About, Situation
 from ovek.engine.rules import Subject, subject_of
+from ovek.engine.telling import dos_of, told
 from ovek.engine.wanted import Wants
+from ovek.model.advice import Do
+from ovek.model.change import (
+    Change,
+    HeedConfig,
+    Measure,
+    Save,
+    SetDefault,
+    SetMode,
+    SetOnce,
+    SetOrder,
+)
 from ovek.model.finding import SEVEREST_FIRST, Severity
 from ovek.model.place import Place
+from ovek.model.verdict import Image
 
 
 class Remedies:
@@ -36,6 +49,59 @@ class Remedies:
     def before(self) -> dict[object, Severity]:
         """All that any rule says of the device as it is, and how severe it is."""
         return _severest(heard(self.subject, whole=True))
+
+    def told(self, one: Heard) -> tuple[str, tuple[Do, ...]] | None:
+        """The list that ends a finding, in words and change by change; None where there is none.
+
+        What is found for one device holds for all that are alike in what it rests on.
+        """
+        judged = self.subject.judged
+        key = (one.rule.slug, one.severity, one.said.member, one.said.place, one.said.also)
+        known = self.wants.remedies.get((*key, self._alike)) if self._alike else None
+        if known is None:
+            advice = self.of(one)
+            if advice is None:
+                return None
+            do = dos_of(advice.replay, judged.device, judged.judge.sheet)
+            known = told(do), do
+            if self._alike and _rests_on_little(advice.changes):
+                if len(self.wants.remedies) > 10_000:
+                    self.wants.remedies.clear()
+                self.wants.remedies[(*key, self._alike)] = known
+        return known
+
+    @cached_property
+    def _alike(self) -> tuple[object, ...]:
+        """What a list of settings and readings rests on: all but leftovers, room and ages."""
+        judged, device = self.subject.judged, self.subject.judged.device
+        members = tuple(
+            (
+                one.member.id,
+                one.member.running_version,
+                replace(one.hardware, serial=None),
+                one.member.boot,
+                one.member.banks,
+                one.member.pointers,
+                one.member.parts,
+                tuple(
+                    (each.name, each.state, each.filesystem, each.removable)
+                    for each in one.member.volumes or ()
+                ),
+                tuple(_of_image(image) for image in (*one.images.values(), *one.sets.values())),
+            )
+            for one in judged.members or ()
+        )
+        config = device.config
+        return (
+            id(judged.judge),
+            self.subject.wanted,
+            id(self.subject.shelf),
+            replace(device.hardware, serial=None),
+            device.running,
+            None if config is None else config.unsaved_changes,
+            device.reload_at is None,
+            members,
+        )
 
     def of(self, one: Heard) -> Advice | None:
         """The list that ends a finding; None where there is none."""
@@ -60,6 +126,27 @@ class Remedies:
             if not _as_severe(self.heard.get(each.key), each.severity):
                 answer = "bares"
         return answer
+
+
+def _of_image(image: Image) -> tuple[object, ...]:
+    """What a start sees of an image."""
+    file = image.file
+    return (
+        image.place,
+        image.role,
+        image.judgement.verdict,
+        id(image.judgement.release),
+        image.version,
+        image.suits,
+        image.parts,
+        None if file is None else (file.size, file.path_cut, file.digests is None),
+    )
+
+
+def _rests_on_little(changes: tuple[Change, ...]) -> bool:
+    """Whether a list is so short and plain that no room that there may be makes a better one."""
+    plain = (SetOrder, SetMode, SetDefault, SetOnce, HeedConfig, Save, Measure)
+    return len(changes) <= 2 and all(isinstance(each, plain) for each in changes)
 
 
 def _severest(found: Iterable[Heard]) -> dict[object, Severity]:

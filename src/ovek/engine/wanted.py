@@ -57,12 +57,16 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
 
 
 class Wants:
-    """What a policy wants, remembered for each kind of device. `roles` are those of the fleet."""
+    """What a policy wants, remembered for each kind of device. `roles` are those of the fleet.
+
+    `remedies` are what was found to end findings of devices that are alike.
+    """
 
     def __init__(self, policy: Policy, roles: Mapping[str, str | None] | None = None) -> None:
         self.policy, self.roles = policy, roles or {}
         self._by_device = any(want.device is not None for want in policy.want)
         self._known: dict[tuple[object, ...], Wanted] = {}
+        self.remedies: dict[object, Any] = {}
 
     def of(self, judged: JudgedDevice) -> Wanted:
         """What is wanted of a device. Raises ContradictionError."""
