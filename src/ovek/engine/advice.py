@@ -43,7 +43,7 @@ from ovek.engine.moves.images import (
     remove,
     room,
 )
-from ovek.engine.moves.settings import heed, settings
+from ovek.engine.moves.settings import heed, settings, unname
 from ovek.engine.replay import Replay, replay
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import rejudge
@@ -101,9 +101,9 @@ PATHS: dict[GoalKind, tuple[Path, ...]] = {
     "settings-saved": ((settings,),),
     "config-heeded": ((heed,),),
     "config-saved": ((save_config,),),
-    "room": ((room,), (settings, room), (settings, remove)),
+    "room": ((room,), (unname, room), (unname, remove)),
     "order-tidy": ((settings,), (settings, reload)),
-    "image-gone": ((remove,), (again,), (settings, remove), (settings, again)),
+    "image-gone": ((remove,), (again,), (unname, remove), (settings, remove), (settings, again)),
     "measured": ((measure,), (again,)),
     "measured-anew": ((remeasure,),),
     "parts": ((load_parts,), (course,)),

@@ -41,6 +41,21 @@ def settings(situation: Situation, about: About) -> Iterator[Move]:
     return for_each(about, lambda member: _of_member(situation, situation.member(member), about))
 
 
+def unname(situation: Situation, about: About) -> Iterator[Move]:
+    """Take out of the order what starts nothing, or what the goal names, so that it may go."""
+
+    def of_member(member: str) -> Iterator[tuple[str, Move]]:
+        one = situation.member(member)
+        boot = one.member.boot or Boot()
+        if layout_of(situation.judged.judge.sheet.start.layout).holder != "files":
+            return
+        for label, entries in _shorter(situation, one, about, effective(boot.order) or ()):
+            if entries:
+                yield label, _move(situation, one, entries=entries)
+
+    return for_each(about, of_member)
+
+
 def heed(situation: Situation, about: About) -> Iterator[Move]:
     """Have the next start read the saved configuration again."""
 
@@ -126,12 +141,10 @@ def _orders(
 ) -> Iterator[tuple[str, Order]]:
     """Boot orders that may be better than the one there is."""
     cited = _cited(situation, one, order)
-    clean = tuple(entry for entry, candidate in cited if _good(candidate))
-    clean = _once_each(clean)
+    (_, clean), (_, without) = _shorter(situation, one, about, order)
     yield "correct", _once_each(tuple(_corrected(situation, one, *each) for each in cited))
     yield "clean", clean
-    named = {place.on(one.member.id) for place in about.places}
-    yield "without", tuple(entry for entry in clean if _at(situation, one, entry) not in named)
+    yield "without", without
     able = [(label, _entry(place)) for label, place in _able(situation, one) if not place.is_bank]
     for label, entry in able:
         yield f"first {label}", (entry, *_without(clean, entry))
@@ -140,6 +153,17 @@ def _orders(
     for label, entry in able:
         yield f"among {label}", (entry, *_without(order, entry))
     yield "newest", _newest_first(situation, one, clean)
+
+
+def _shorter(
+    situation: Situation, one: JudgedMember, about: About, order: Order
+) -> tuple[tuple[str, Order], tuple[str, Order]]:
+    """An order without what starts nothing or is there twice; and without what the goal names."""
+    cited = _cited(situation, one, order)
+    clean = _once_each(tuple(entry for entry, candidate in cited if _good(candidate)))
+    named = {place.on(one.member.id) for place in about.places}
+    without = tuple(entry for entry in clean if _at(situation, one, entry) not in named)
+    return ("clean", clean), ("without", without)
 
 
 def _cited(
