@@ -6,8 +6,9 @@ The changes are applied here one by one to the device; each walk and audit is ma
 import os
 
 import pytest
+from msgspec.structs import replace
 
-from builders import NOW
+from builders import NOW, sheet
 from builders.chance import Case, cases
 from ovek.engine.advice import astray
 from ovek.engine.audit import audit_device
@@ -17,10 +18,23 @@ from ovek.engine.heard import heard
 from ovek.engine.remedies import Remedies
 from ovek.engine.replay import done, worse
 from ovek.engine.rules import subject_of
+from ovek.engine.telling import lines_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import Wants
-from ovek.model.change import BackUp, Commit, Copy, CopyBank, Delete, Measure, Reload, WriteBank
+from ovek.model.change import (
+    BackUp,
+    Commit,
+    Copy,
+    CopyBank,
+    Delete,
+    Measure,
+    Reload,
+    SetOrder,
+    WriteBank,
+)
 from ovek.model.finding import SEVEREST_FIRST
+from ovek.model.place import Place
+from ovek.model.snapshot import BootEntry
 from ovek.model.walk import RELOADS_WORST_FIRST
 
 BROUGHT = Copy | WriteBank
@@ -181,3 +195,17 @@ def test_after_the_first_change_the_rest_is_advised(number):
                 if more is None or sorted(map(repr, more.changes)) != rest:
                     others.append((case.seed, one.rule.slug))
     assert len(others) <= 3, others
+
+
+@pytest.mark.parametrize("name", ["sw 2.0.img", "sw-2.0.img;reboot", "-sw-2.0.img"])
+def test_a_name_that_is_not_safe_is_in_no_line_to_type(name):
+    order = SetOrder(member="1", entries=(BootEntry(place=f"flash:{name}"),))
+    delete = Delete(place=Place("flash", name, "1"))
+    wording = {"set-order": "order {member} {order}", "delete": "drop {volume} {path}"}
+    kind = replace(sheet(), wording=wording)
+    if not name.startswith("-"):  # behind its volume, a dash is no option
+        assert lines_of(order, kind) == ((), True)
+    assert lines_of(delete, kind) == ((), True)
+    plain = SetOrder(member="1", entries=(BootEntry(place="flash:a"), BootEntry(place="flash:b")))
+    assert lines_of(plain, kind) == (("order 1 flash:a flash:b",), False)
+    assert lines_of(Reload(), kind) == ((), False), "the sheet has no line for it"

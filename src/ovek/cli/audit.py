@@ -197,6 +197,7 @@ class Auditing:
                 used=part.used,
                 expected=self.devices.expected(device.device),
                 not_read=self.unread.get(device.device),
+                advise=self.only or True,
             )
         except ContradictionError as error:
             raise contradiction(self.site, error) from None

@@ -60,14 +60,14 @@ def audit_device(
     used: set[Waiver] | None = None,
     expected: Expected | None = None,
     not_read: str | None = None,
-    advise: bool = True,
+    advise: bool | frozenset[str] = True,
 ) -> DeviceAudit:
     """Audit one device; findings come severest first, then in the order of the rules.
 
     `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
     of use are added to `used`. `expected` are the members that the fleet file tells of, `not_read`
-    is why the last survey could not read it. `advise` is whether lists of changes are looked for.
-    Raises ContradictionError where two wants contradict
+    is why the last survey could not read it. `advise` is whether lists of changes are looked for, or
+    for which rules' findings. Raises ContradictionError where two wants contradict
     each other.
     """
     judged = judge_device(device, judge)
@@ -77,7 +77,7 @@ def audit_device(
     subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
     said = list(heard(subject))
     remedies = Remedies(subject, wants) if advise else None
-    findings = [finding_of(one, subject, remedies) for one in said]
+    findings = [finding_of(one, subject, remedies if _shown(one, advise) else None) for one in said]
     findings = _told_once(findings)
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, waivers, now.date())
@@ -94,6 +94,11 @@ def audit_device(
         space=_space(subject),
         findings=marked,
     )
+
+
+def _shown(one: Heard, advise: bool | frozenset[str]) -> bool:
+    """Whether a list of changes is looked for, for one finding."""
+    return one.rule.slug in advise if isinstance(advise, frozenset) else advise
 
 
 def _told_once(findings: list[Finding]) -> list[Finding]:

@@ -234,16 +234,18 @@ def _setting(change: Change, *, several: bool) -> Do:
 
 def lines_of(change: Change, sheet: Sheet) -> tuple[tuple[str, ...], bool]:
     """The lines to type for a change, and whether a name in them is not safe to type."""
-    lines, by_hand = list[str](), False
+    lines = list[str]()
     for kind, words in _typed(change, sheet):
         line = sheet.worded(kind, words)
-        names = [word for name, word in words.items() if name != "order"]
         if line is None:
             return (), False
-        if not all(is_plain(each) for each in (*names, *words.get("order", "").split(" ")) if each):
-            by_hand = True
         lines.append(line)
-    return ((), True) if by_hand else (tuple(lines), False)
+        names = [word for name, word in words.items() if name != "order"]
+        if isinstance(change, SetOrder):  # each by itself: a blank in one would make two of it
+            names += map(_entry, change.entries)
+        if not all(map(is_plain, filter(None, names))):
+            return (), True
+    return tuple(lines), False
 
 
 def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str]]]:
