@@ -513,6 +513,12 @@ FLEET_HEAD = """\
 format = "ovek.fleet/1"
 name = "Skerrow Ferries"
 lists = ["addresses.csv"]      # host, port and user of each device
+
+[site."MV Heron"]
+link = "512 kbit/s"            # a satellite: all that is aboard shares it
+
+[site."MV Tern"]
+link = "512 kbit/s"
 """
 
 POLICY = """\

@@ -142,3 +142,47 @@ def test_a_route_is_gone_hop_by_hop_with_a_reload_between():
     made = [step.do.change for step in runbook(subject, wants).steps]
     hop = ["copy", "measure", "set-order", "save", "reload"]
     assert made == hop + hop
+
+
+def test_the_slower_of_link_and_device_tells_how_long_a_copy_takes(ovek):
+    ovek.write("policy.toml", POLICY)
+    fleet = 'name = "Test"\n[site."MV Tern"]\nlink = "{}"\n'
+    names = ("a", "b")
+    rows = "".join(
+        f'[[device]]\nname = "{name}"\nsheet = "switch"\nsite = "MV Tern"\n' for name in names
+    )
+    ovek.write("fleet.toml", fleet.format("8 Mbit/s") + rows)
+    ovek.snapshot(*(old(name) for name in names))
+    steps = ovek.json("runbook", "a", exits=1)["devices"][0]["steps"]
+    assert steps[0]["do"]["minutes"] == 2  # 100 MiB at a million bytes a second
+    shown = " ".join(ovek("runbook", exits=1).stdout.split())
+    assert "the link of MV Tern is shared by 2 devices: their copies take 4 min" in shown
+    ovek.write("fleet.toml", fleet.format("0 Mbit/s") + rows)
+    assert "carries nothing" in ovek.refuses("runbook")
+    ovek.write("fleet.toml", fleet.format("fast") + rows)
+    assert "write it like 2 Mbit/s" in ovek.refuses("runbook")
+
+
+def test_a_later_snapshot_is_held_against_the_runbook(ovek):
+    ovek.write("policy.toml", POLICY)
+    spare = image("1.0", path="spare.img", content="other")
+    ovek.snapshot(old("sw", spare), name="before.jsonl")
+    half = old("sw", image("2.0"))  # copied, and a file went that nobody asked for
+    ovek.snapshot(half, name="later.jsonl")
+    told = ovek.json("runbook", "--snapshot", "before", "--confirm", "later", exits=1)
+    (one,) = told["devices"]
+    read = "Read the SHA-512 of flash:sw-2.0.img on the device"
+    assert one["done"] == ["Copy sw-2.0.img to flash:", read]
+    assert one["not_done"][-1] == "Reload in a window"
+    assert one["too_much"] == ["flash:spare.img is gone, and no change deletes it"]
+    shown = ovek("runbook", "--snapshot", "before", "--confirm", "later", exits=1).stdout
+    assert shown.startswith("sw: 2 of 5 changes done, 3 not done, and something that nobody asked")
+
+
+def test_no_name_of_a_device_reaches_the_terminal_or_leaves_a_list(ovek):
+    ovek.write("policy.toml", POLICY)
+    bad = "sw-2.0.img\x1b[31m `x`\u202e|"
+    ovek.snapshot(old("sw", image("2.0", path=bad, digests=None, size=5)))
+    for form in ("table", "markdown", "csv", "ical"):
+        said = ovek("runbook", "--format", form, exits=1).stdout
+        assert "\x1b" not in said and "\u202e" not in said, form

@@ -11,14 +11,16 @@ from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, 
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.rules import subject_of
-from ovek.engine.runbook import runbook
+from ovek.engine.rules import Subject, subject_of
+from ovek.engine.runbook import followed, runbook
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.engine.waves import waves
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.whole import write_whole
+from ovek.model.age import show_minutes
+from ovek.model.fleet import Fleet
 from ovek.model.policy import Policy
 from ovek.model.runbook import Aim, Runbook, Waves
 from ovek.model.shelf import ShelfFacts
@@ -45,12 +47,19 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     type=click.Path(path_type=Path),
     help="Write a checklist for each device into this folder.",
 )
+@click.option(
+    "--confirm",
+    "later",
+    metavar="SNAPSHOT",
+    help="Hold this later snapshot against the runbooks: done, not done, done too much.",
+)
 @click.option("-v", "--verbose", is_flag=True, help="Every change of every device.")
 @snapshot_options("markdown", "csv", "ical")
 def command(
     device: tuple[str, ...],
     aim: str,
     folder: Path | None,
+    later: str | None,
     verbose: bool,
     site_folder: Path,
     snapshot_file: str | None,
@@ -67,11 +76,15 @@ def command(
     devices = Devices(site, site.state(snapshot_file), device)
     check_policy(site, devices.releases)
     policy = site.policy if aim in _AIMS else _wanting(site, devices, aim)
-    kind = next((each for each in _AIMS if each == aim), "target")
+    kind: Aim = next((each for each in _AIMS if each == aim), "target")
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
     now = datetime.now(UTC).replace(microsecond=0)
+    if later is not None:
+        _confirm(Planning(devices, now, shelf, policy, kind), later, format_)
+        return
     found = [one for part in each_part(devices, Planning, now, shelf, policy, kind) for one in part]
     unread = Unreads(devices.not_read, now)
+    links = shared_links(site.fleet, found)
     planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
     if folder is not None:
         _into(folder, found)
@@ -92,20 +105,64 @@ def command(
 
         write_bytes([checklist(found, planned)])
     else:
-        _show(found, planned, unread, whole=verbose or len(found) == 1)
+        _show(found, planned, links, unread, whole=verbose or len(found) == 1)
     exit_code(any(one.steps or one.find_out or one.open for one in found), devices)
 
 
-def _show(found: list[Runbook], planned: Waves, unread: Unreads, *, whole: bool) -> None:
+def _confirm(planning: "Planning", later: str, format_: str) -> None:
+    """Hold a later snapshot against the runbooks of the devices; ends the program."""
+    if format_ not in ("table", "json"):
+        raise click.UsageError(f"--confirm is for table and json, not for {format_}")
+    devices = planning.devices
+    after = Devices(devices.site, devices.site.state(later), devices.named)
+    subjects = {one.device: planning.subject(one, judge) for one, judge in after}
+    found, gone = [], []
+    for device, judge in devices:
+        if device.device not in subjects:
+            gone.append(device.device)
+            continue
+        before = planning.subject(device, judge)
+        waivers = devices.site.waivers
+        now = subjects[device.device]
+        found.append(followed(before, now, planning.wants, planning.aim, waivers))
+    if format_ == "json":
+        from ovek.render import json
+
+        write_bytes([json.followed(found, gone)])
+    else:
+        from ovek.render.runbook import followed as lines
+
+        write_lines(lines(found, gone))
+    exit_code(bool(gone) or any(one.not_done or one.too_much for one in found), devices)
+
+
+def _show(
+    found: list[Runbook], planned: Waves, links: list[str], unread: Unreads, *, whole: bool
+) -> None:
     from ovek.render.runbook import fleet, runbook
 
     if not whole or not found:
-        write_lines(fleet(found, planned, unread))
+        write_lines(fleet(found, planned, links, unread))
         return
     for at, one in enumerate(found):
         write_lines([""] if at else [])
         write_lines(runbook(one))
     write_lines(unread.lines())
+
+
+def shared_links(fleet: Fleet, found: list[Runbook]) -> list[str]:
+    """What is to be copied over each link that several devices share, and how long that takes."""
+    over: dict[tuple[int, str], list[Runbook]] = {}
+    for one in found:
+        link = fleet.link_of(one.device)
+        if link is not None and one.copies:
+            over.setdefault(link, []).append(one)
+    return [
+        f"the link of {name} is shared by {len(ours)} devices: their copies take "
+        + show_minutes(-(-sum(one.copies for one in ours) // rate // 60))
+        for (rate, name), ours in over.items()
+        if len(ours) > 1
+    ]
 
 
 def _into(folder: Path, found: list[Runbook]) -> None:
@@ -155,14 +212,14 @@ class Planning:
         self.wants = Wants(policy, wants_of(devices.site).roles)
         self.made: list[Runbook] = []
 
-    def take(self, device: Device, judge: Judge) -> None:
-        """Plan for one device."""
+    def subject(self, device: Device, judge: Judge) -> Subject:
+        """A device as the rules look at it; raises InputError."""
         judged = judge_device(device, judge)
         try:
             wanted = self.wants.of(judged)
         except ContradictionError as error:
             raise contradiction(self.devices.site, error) from None
-        subject = subject_of(
+        return subject_of(
             judged,
             walk_device(judged),
             self.wants.policy,
@@ -171,8 +228,14 @@ class Planning:
             self.shelf,
             self.devices.expected(device.device),
         )
-        waivers = self.devices.site.waivers
-        self.made.append(runbook(subject, self.wants, self.aim, waivers))
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Plan for one device."""
+        site = self.devices.site
+        link = site.fleet.link_of(device.device)
+        rate = link[0] if link is not None else None
+        subject = self.subject(device, judge)
+        self.made.append(runbook(subject, self.wants, self.aim, site.waivers, rate))
 
     def result(self) -> list[Runbook]:
         """The runbooks of the devices taken since the last call."""

@@ -66,9 +66,8 @@ def audit_device(
 
     `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
     of use are added to `used`. `expected` are the members that the fleet file tells of, `not_read`
-    is why the last survey could not read it. `advise` is whether lists of changes are looked for, or
-    for which rules' findings. Raises ContradictionError where two wants contradict
-    each other.
+    is why the last survey could not read it. `advise` is whether lists of changes are looked for,
+    or for which rules' findings. Raises ContradictionError where two wants contradict each other.
     """
     judged = judge_device(device, judge)
     walk = walk_device(judged)

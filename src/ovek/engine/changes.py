@@ -163,10 +163,14 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
             return ""
 
 
-def seconds(change: Change, device: Device, sheet: Sheet) -> int | None:
-    """How long a change takes, by the sizes and the sheet's rates; None is not known."""
+def seconds(change: Change, device: Device, sheet: Sheet, link: int | None = None) -> int | None:
+    """How long a change takes, by the sizes and the sheet's rates; None is not known.
+
+    `link` is the rate of the way to the device, in bytes a second: the slower of the two counts.
+    """
     size: int | None = None
-    rate = sheet.capacity.transfer_rate
+    rates = [each for each in (sheet.capacity.transfer_rate, link) if each is not None]
+    rate = min(rates, default=None)
     match change:
         case Copy(content=content) | WriteBank(content=content):
             size = content.size
@@ -178,7 +182,7 @@ def seconds(change: Change, device: Device, sheet: Sheet) -> int | None:
             size, rate = file.size if file is not None else None, sheet.capacity.digest_rate
         case CopyBank(member=member, source=source):
             held = _member(device, member).bank(source)
-            size = held.size if held is not None else None
+            size, rate = held.size if held is not None else None, sheet.capacity.transfer_rate
         case LoadPart(minutes=minutes) | Reload(minutes=minutes):
             return None if minutes is None else 60 * minutes
         case Commit() | Lose() | Spoil():

@@ -41,8 +41,18 @@ from ovek.model.change import (
     Save,
     WriteBank,
 )
-from ovek.model.runbook import STAGES, Aim, Cut, Open, Runbook, RunbookStep, Stage
-from ovek.model.snapshot import Device
+from ovek.model.place import Place
+from ovek.model.runbook import (
+    STAGES,
+    Aim,
+    Cut,
+    Followed,
+    Open,
+    Runbook,
+    RunbookStep,
+    Stage,
+)
+from ovek.model.snapshot import Device, Member
 from ovek.model.waiver import Waiver
 
 
@@ -82,15 +92,24 @@ class Done(Struct, frozen=True):
 
 
 def runbook(
-    subject: Subject, wants: Wants, aim: Aim = "all", waivers: Sequence[Waiver] = ()
+    subject: Subject,
+    wants: Wants,
+    aim: Aim = "all",
+    waivers: Sequence[Waiver] = (),
+    link: int | None = None,
 ) -> Runbook:
-    """The runbook of one device; what somebody has accepted is let be."""
+    """The runbook of one device; what somebody has accepted is let be.
+
+    `link` is the rate of the way there, in bytes a second.
+    """
     device, missing = subject.judged.device, tuple(_find_out(subject))
     taken, now = ([], subject) if missing else planned(subject, wants, aim, waivers)
-    steps = tuple(step for done in taken for step in _steps(done, subject))
+    steps = tuple(step for done in taken for step in _steps(done, subject, link))
     opened = tuple(_not_ended(now, aim, waivers)) if not missing else ()
     asked = set(_asked(subject, aim))
+    server = _server(subject, steps)
     there = {step.stage for step in steps} | (asked & set(_barred(opened)))
+    there |= {"server copy"} if server else set()
     left = tuple(stage for stage in STAGES if stage in there)
     goal = subject.wanted.goal
     return Runbook(
@@ -111,6 +130,8 @@ def runbook(
         starts_after=starts_of(now.walk),
         find_out=missing,
         open=opened,
+        server=server,
+        copies=sum(_brought(stage.change) for done in taken for stage in done.advice.replay.stages),
     )
 
 
@@ -183,6 +204,31 @@ def _find_out(subject: Subject) -> Iterator[str]:
             yield "its members are not known: read it again"
 
 
+def _server(subject: Subject, steps: Sequence[RunbookStep]) -> tuple[str, ...]:
+    """The images that are to be brought, and that the shelf does not hold, proven."""
+    shelf = subject.shelf
+    if shelf is None:
+        return ()
+    brought = dict.fromkeys(step.do.image for step in steps if step.do.image is not None)
+    known = subject.judged.judge.releases
+    return tuple(
+        name
+        for name in brought
+        if name is not None
+        and not any(
+            digest in shelf.proven
+            for release in known.named(name, case_blind=False)
+            for digests in release.digests.values()
+            for digest in digests
+        )
+    )
+
+
+def _brought(change: Change) -> int:
+    """The bytes that a change brings over the way to the device."""
+    return change.content.size or 0 if isinstance(change, Copy | WriteBank) else 0
+
+
 def _barred(opened: Iterable[Open]) -> Iterator[Stage]:
     """The stages that cannot be done, since there is no way to the wanted release."""
     if any(RULES[each.rule].goal == "runs-target" for each in opened):
@@ -233,11 +279,11 @@ def _parts(subject: Subject) -> bool:
     return goal is not None and bool(goal.needs_of(model).parts)
 
 
-def _steps(done: Done, subject: Subject) -> Iterator[RunbookStep]:
+def _steps(done: Done, subject: Subject, link: int | None) -> Iterator[RunbookStep]:
     device, sheet = done.before, subject.judged.judge.sheet
     several = len(device.members or ()) > 1
     for stage in done.advice.replay.stages:
-        do = do_of(stage, device, sheet, several=several)
+        do = do_of(stage, device, sheet, several=several, link=link)
         yield RunbookStep(
             stage=_stage(stage.change, done.one),
             ends=done.one.rule.slug,
@@ -311,3 +357,77 @@ def _stage(change: Change, one: Heard) -> Stage:
     if isinstance(change, BackUp | Delete):
         return "room"
     return _BY_CHANGE.get(type(change), "settings")
+
+
+# What a device writes and throws away by itself.
+_COMES_AND_GOES = ("log", "crash-file", "leftover")
+
+
+def followed(
+    subject: Subject, later: Subject, wants: Wants, aim: Aim, waivers: Sequence[Waiver]
+) -> Followed:
+    """Hold the runbook of a device against the same device in a later snapshot."""
+    taken, _ = planned(subject, wants, aim, waivers)
+    words = [step.words for done in taken for step in _steps(done, subject, None)]
+    left = [step.words for step in runbook(later, wants, aim, waivers).steps]
+    done, not_done = list[str](), list[str]()
+    for each in words:
+        if each in left:
+            left.remove(each)  # one that is asked for twice is done once
+            not_done.append(each)
+        else:
+            done.append(each)
+    return Followed(
+        device=subject.judged.device.device,
+        done=tuple(done),
+        not_done=tuple(not_done),
+        too_much=tuple(_too_much(subject, later, taken)),
+        reload=later.walk.reload,
+    )
+
+
+def _too_much(subject: Subject, later: Subject, taken: Sequence[Done]) -> Iterator[str]:
+    """Files that went, and settings that came, though no change of a runbook asks for it."""
+    before, now = subject.judged, later.judged
+    several = len(before.members or ()) > 1
+    stages = [stage for done in taken for stage in done.advice.replay.stages]
+    deleted = {
+        place
+        for stage in stages
+        if isinstance(stage.change, Delete)
+        for place in (stage.change.place, *stage.change.also)
+    }
+    for one in before.members or ():
+        after = now.member(one.member.id)
+        for volume in one.member.volumes or ():
+            kept = after.member.volume(volume.name) if after is not None else None
+            if kept is None or kept.files is None:
+                continue
+            there = {kept.folded(file.path) for file in kept.files}
+            for file in volume.files or ():
+                place = Place(volume.name, file.path, one.member.id)
+                role = before.judge.naming.of(file.path, case_blind=volume.case_blind).role
+                gone = volume.folded(file.path) not in there
+                if gone and place not in deleted and role not in _COMES_AND_GOES:
+                    shown = place if several else place.on(None)
+                    yield f"{shown} is gone, and no change deletes it"
+        if after is not None:
+            yield from _other_settings(one.member, after.member, stages)
+
+
+def _other_settings(was: Member, now: Member, stages: Sequence[Replayed]) -> Iterator[str]:
+    """Saved settings that are neither what they were nor what any change makes them."""
+    known = [was, *(m for stage in stages for m in stage.device.members or () if m.id == was.id)]
+    for name, told in (("order", "order"), ("mode", "mode"), ("default_bank", "default bank")):
+        values = [getattr(member.boot, name).saved for member in known if member.boot is not None]
+        value = getattr(now.boot, name).saved if now.boot is not None else None
+        if value is not None and _plain(value) not in map(_plain, values):
+            yield f"the saved boot {told} is {_plain(value)}, which no change sets"
+
+
+def _plain(value: object) -> str:
+    """A setting in words."""
+    if isinstance(value, tuple):
+        names = [entry.place or entry.remote or entry.raw or "" for entry in value]
+        return ", ".join(names) or "empty"
+    return str(value)

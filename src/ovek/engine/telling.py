@@ -125,10 +125,12 @@ def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
     return tuple(found)
 
 
-def do_of(stage: Stage, device: Device, sheet: Sheet, *, several: bool) -> Do:
+def do_of(
+    stage: Stage, device: Device, sheet: Sheet, *, several: bool, link: int | None = None
+) -> Do:
     """One change of a replay, of a device as it was before it."""
     change = stage.change
-    takes = seconds(change, device, sheet)
+    takes = seconds(change, device, sheet, link)
     lines, by_hand = lines_of(change, sheet)
     one = _about(change, several=several)
     return replace(

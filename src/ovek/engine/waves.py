@@ -47,8 +47,9 @@ def waves(books: Sequence[Runbook], policy: Policy, now: datetime) -> Waves:
     for group in _groups(going, policy):
         wave = _wave(len(found) + 1, group, begins)
         if wave.begins is not None:
-            # What the canaries show is seen by day: the others wait for the next window.
-            taken = wave.length if wave.group == "canaries" else None
+            # What the canaries show is seen by day: the others wait for the next window. So do
+            # they where nobody knows how long a wave takes.
+            taken = wave.length if wave.group == "canaries" or wave.untimed else None
             begins = wave.begins + timedelta(minutes=taken or max(wave.minutes, 1))
         found.append(wave)
     return Waves(waves=tuple(found), misfits=tuple(misfits))

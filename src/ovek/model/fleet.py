@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct
 
+from ovek.model.rate import parse_rate
 from ovek.model.snapshot import Name
 
 FORMAT = "ovek.fleet/1"
@@ -32,8 +33,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
 
     `ways` are taken in their order, each adding what the ones before left open. `capture` are
     globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
-    as the `volume` of the `member`. Paths are relative to the site. `user`, `key` and `through`
-    are as in `Access`. `members` is how many members it is to have, `serials` are theirs.
+    as the `volume` of the `member`. Paths are relative to the site. `user`, `key`, `through` and
+    `link` are as in `Access`. `members` is how many members it is to have, `serials` are theirs.
     """
 
     name: Name
@@ -52,8 +53,11 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     member: Name = "1"
     members: Annotated[int, Meta(ge=1, le=1000)] | None = None
     serials: tuple[Name, ...] = ()
+    link: str | None = None
 
     def __post_init__(self) -> None:
+        if self.link is not None:
+            parse_rate(self.link)
         for way, key in WAYS.items():
             if way in self.ways and not getattr(self, key):
                 raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
@@ -74,11 +78,17 @@ class Access(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     `key` is the file of a private key; of a public one (`.pub`), the agent has the private one.
     `through` names a jump host or a device that the connection goes through; empty for none.
+    `link` is the rate of the way there (2 Mbit/s), which all devices of the place share.
     """
 
     user: str | None = None
     key: str | None = None
     through: str | None = None
+    link: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.link is not None:
+            parse_rate(self.link)
 
 
 class JumpHost(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -128,6 +138,18 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         for name, times in hosts.items():
             if times > 1:
                 raise ValueError(f"the jump host {name!r} is listed twice; list it once")
+
+    def link_of(self, device: str) -> tuple[int, str] | None:
+        """The rate of the way to a device, in bytes a second, and who shares it; None: not told."""
+        one = next((each for each in self.device if each.name == device), None)
+        if one is None:
+            return None
+        if one.link is not None:
+            return parse_rate(one.link), one.name
+        place = self.site.get(one.site or "")
+        if place is None or place.link is None:
+            return None
+        return parse_rate(place.link), one.site or ""
 
     def logins(self) -> Iterator[tuple[FleetDevice, Login | str]]:
         """Go through the devices with a host: how each is logged in to, or why it cannot be."""

@@ -82,7 +82,8 @@ class Runbook(Struct, frozen=True, kw_only=True):
     `done` and `left` are stages; `find_out` what has to be known first, in words: then nothing is
     planned. `minutes` are those of the steps of which it is known, `untimed` how many others there
     are. `reload` and `starts` are as the device stands, `reload_after` and `starts_after` as it
-    would in the end; `open` is what no change ends.
+    would in the end; `open` is what no change ends. `server` are the images of which the shelf has
+    no proven copy, `copies` the bytes that are to be brought.
     """
 
     device: str
@@ -102,6 +103,8 @@ class Runbook(Struct, frozen=True, kw_only=True):
     starts_after: str | None
     find_out: tuple[str, ...] = ()
     open: tuple[Open, ...] = ()
+    server: tuple[str, ...] = ()
+    copies: int = 0
 
 
 class Wave(Struct, frozen=True, kw_only=True):
@@ -135,3 +138,16 @@ class Waves(Struct, frozen=True, kw_only=True):
 
     waves: tuple[Wave, ...] = ()
     misfits: tuple[Misfit, ...] = ()
+
+
+class Followed(Struct, frozen=True, kw_only=True):
+    """A runbook held against a later snapshot: changes done and not done, in words.
+
+    `too_much` is what happened though no change asks for it. `reload` is the verdict now.
+    """
+
+    device: str
+    done: tuple[str, ...]
+    not_done: tuple[str, ...]
+    too_much: tuple[str, ...]
+    reload: Reload

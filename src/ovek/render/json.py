@@ -15,7 +15,7 @@ from ovek.model.fit import Route
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
-from ovek.model.runbook import Runbook, Waves
+from ovek.model.runbook import Followed, Runbook, Waves
 from ovek.model.shelf import Offer, ShelfVerdict
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
@@ -94,6 +94,16 @@ def runbooks(
         "misfits": list(waves.misfits),
         "devices": list(found),
         "not_read": list(not_read),
+    }
+    return _ENCODER.encode(whole) + b"\n"
+
+
+def followed(found: Iterable[Followed], gone: Iterable[str]) -> bytes:
+    """Write `ovek.runbook-confirmed/1`; `gone` are the devices that the later snapshot lacks."""
+    whole = {
+        "format": "ovek.runbook-confirmed/1",
+        "devices": list(found),
+        "not_there": list(gone),
     }
     return _ENCODER.encode(whole) + b"\n"
 

@@ -8,7 +8,7 @@ from rich.text import Text
 from ovek.model.age import show_minutes
 from ovek.model.change import ChangeKind
 from ovek.model.digest import TITLES
-from ovek.model.runbook import Runbook, RunbookStep, Wave, Waves
+from ovek.model.runbook import Followed, Runbook, RunbookStep, Wave, Waves
 from ovek.model.size import show_size
 from ovek.render.lines import Line, count, hanging, table
 from ovek.render.markdown import escaped
@@ -55,6 +55,9 @@ def runbook(one: Runbook) -> Iterator[Line]:
     """Go through one device, change by change."""
     yield from hanging(f"{visible(one.device)}: ", headline(one), indent=2)
     yield from hanging("  ", stands(one), indent=2)
+    for name in one.server:
+        told = f"the shelf has no proven copy of {name}; see ovek shelf before you copy it"
+        yield from hanging("  server copy: ", told, indent=15)
     for told in one.find_out if len(one.find_out) > 1 else ():
         yield from hanging("  find out: ", told, indent=12)
     for number, step in enumerate(one.steps, 1):
@@ -107,7 +110,9 @@ def _no_undo(step: RunbookStep) -> str:
     return _NO_UNDO.get(step.do.change, "nothing undoes it")
 
 
-def fleet(found: Sequence[Runbook], waves: Waves, unread: Unreads) -> Iterator[Line]:
+def fleet(
+    found: Sequence[Runbook], waves: Waves, links: Sequence[str], unread: Unreads
+) -> Iterator[Line]:
     """Go through many devices, a line each."""
     yield summary(found, unread)
     yield ""
@@ -117,6 +122,8 @@ def fleet(found: Sequence[Runbook], waves: Waves, unread: Unreads) -> Iterator[L
         right=(3, 4),
     )
     yield from _waves(waves)
+    for told in links:
+        yield from hanging("   - ", told, indent=6)
     yield from unread.lines()
 
 
@@ -190,6 +197,7 @@ def checklist(found: Iterable[Runbook], waves: Waves | None = None) -> bytes:
         said = headline(one)
         lines += [f"## {escaped(one.device)}", "", escaped(said[:1].upper() + said[1:]), ""]
         lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
+        lines += [f"- server copy: none of {escaped(name)} is proven" for name in one.server]
         lines += [f"- find out: {escaped(told)}" for told in one.find_out]
         for number, step in enumerate(one.steps, 1):
             lines.append(f"- [ ] {number}. {escaped(step.words)} *({step.stage})*")
@@ -210,3 +218,17 @@ def _typed(line: str) -> list[str]:
     longest = max((len(run) for run in re.findall("`+", line)), default=0)
     fence = "`" * max(3, longest + 1)
     return ["", f"  {fence}", f"  {visible(line)}", f"  {fence}", ""]
+
+
+def followed(found: Sequence[Followed], gone: Sequence[str]) -> Iterator[Line]:
+    """Go through what was done of each runbook, what was not, and what nobody asked for."""
+    for one in found:
+        number = len(one.done) + len(one.not_done)
+        told = f"{len(one.done)} of {number} changes done, {len(one.not_done)} not done"
+        told += ", and something that nobody asked for" if one.too_much else ""
+        yield from hanging(f"{visible(one.device)}: ", f"{told}; {one.reload} now.", indent=2)
+        for mark, lines in (("done", one.done), ("NOT", one.not_done), ("TOO MUCH", one.too_much)):
+            for line in lines:
+                yield from hanging(f"  {mark:<9} ", line, indent=12)
+    for name in gone:
+        yield f"{visible(name)}: it is not in the later snapshot"
