@@ -10,6 +10,7 @@ from ovek.model.advice import Do
 from ovek.model.policy import Policy, Window
 from ovek.model.runbook import Runbook, RunbookStep, Waves
 from ovek.render.calendar import calendar
+from ovek.render.waves import draw_waves
 
 NOW = datetime(2026, 11, 26, 12, 0)
 SATURDAYS = Window(site="Port", days="sat", from_="01:00", to="02:00")
@@ -131,3 +132,15 @@ def test_windows_that_overlap_and_names_that_nobody_has_are_told_at_once(ovek):
         + window.format("01:00", "04:00"),
     )  # fmt: skip
     ovek("policy", "check")
+
+
+@pytest.mark.parametrize("kind", ["png", "svg"])
+def test_the_waves_are_drawn(kind):
+    policy = Policy(reload_in=(SATURDAYS,), at_once=1)
+    found = waves(
+        [book(f"a{number}$x$", None if number else 9) for number in range(45)], policy, NOW
+    )
+    drawn = draw_waves(kind, found, "Test")
+    assert drawn.startswith(b"\x89PNG" if kind == "png" else b"<?xml")
+    if kind == "svg":
+        assert b"5 of them not drawn" in drawn.replace(b"\n", b" ") or b"<path" in drawn

@@ -48,6 +48,12 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     help="Write a checklist for each device into this folder.",
 )
 @click.option(
+    "--figure",
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="Draw the waves over time (.png or .svg).",
+)
+@click.option(
     "--confirm",
     "later",
     metavar="SNAPSHOT",
@@ -59,6 +65,7 @@ def command(
     device: tuple[str, ...],
     aim: str,
     folder: Path | None,
+    figure: Path | None,
     later: str | None,
     verbose: bool,
     site_folder: Path,
@@ -72,6 +79,9 @@ def command(
     is not asked again, so that the same command after each change shows the rest. Exit code 1
     where something is left, or has to be found out.
     """
+    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
+        met = f"{figure.name!r} has to end in .png or .svg"
+        raise click.BadParameter(met, param_hint="--figure")
     site = Site(site_folder)
     devices = Devices(site, site.state(snapshot_file), device)
     check_policy(site, devices.releases)
@@ -86,6 +96,12 @@ def command(
     unread = Unreads(devices.not_read, now)
     links = shared_links(site.fleet, found)
     planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
+    if figure is not None:
+        from ovek.render.waves import draw_waves
+
+        told = f"{site.fleet.name}, {devices.label}, {now:%Y-%m-%d %H:%M} UTC"
+        drawn = draw_waves(figure.suffix.lower().removeprefix("."), planned, told)
+        write_whole(figure, [drawn])
     if folder is not None:
         _into(folder, found)
     elif format_ == "json":

@@ -128,6 +128,10 @@ def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
     before = "nothing: it is the first" if number == 1 else (
         f"every device of wave {number - 1} runs what is wanted, proven, on every member"
     )  # fmt: skip
+    begins = None if first.window is None else next_time(first.window, after, minutes)
+    into = 0
+    if begins is not None and first.window is not None:
+        into = (60 * begins.hour + begins.minute - first.window.start) % 1440
     return Wave(
         number=number,
         group="canaries" if first.canary else "rest",
@@ -136,7 +140,8 @@ def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
         minutes=minutes,
         untimed=any(one.untimed for one in group),
         length=None if first.window is None else first.window.length,
-        begins=None if first.window is None else next_time(first.window, after, minutes),
+        begins=begins,
+        into=into,
         before=before,
     )
 

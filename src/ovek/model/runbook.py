@@ -112,7 +112,8 @@ class Wave(Struct, frozen=True, kw_only=True):
 
     `minutes` are those of the device that takes longest, from its first reload on; `untimed` is
     whether some of its changes are of unknown length. `begins` is the first time at which it may
-    be, by the clock of the place; None where only people can tell. `group` is `canaries` or `rest`.
+    be, by the clock of the place; None where only people can tell. `into` is how many minutes of
+    the window are over then. `group` is `canaries` or `rest`.
     """
 
     number: int
@@ -123,6 +124,7 @@ class Wave(Struct, frozen=True, kw_only=True):
     untimed: bool
     length: int | None
     begins: datetime | None
+    into: int = 0
     before: str
 
 

@@ -1,0 +1,73 @@
+"""A figure of waves over time: each wave's window, and how much of it the wave takes.
+
+PNG or SVG, drawn with Matplotlib. One row a wave, from the first minute of its window on; at most
+forty fit. It reads in grey: what a wave takes is dark, what is left of its window light, and a wave
+of which nobody knows how long it takes is hatched.
+"""
+
+import io
+from typing import Any
+
+from ovek.model.runbook import Wave, Waves
+from ovek.render.lines import count, listed
+from ovek.render.visible import visible
+
+MOST = 40
+_DARK, _LIGHT, _EDGE = "#1b4965", "#dfe6ec", "#9aa7b3"
+
+
+def draw_waves(kind: str, found: Waves, source: str) -> bytes:
+    """The figure as `png` or `svg`; `source` says where the facts come from."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
+    from matplotlib import pyplot
+
+    shown = found.waves[:MOST]
+    figure, axes = pyplot.subplots(figsize=(12.8, max(3.0, 1.9 + 0.5 * len(shown))), dpi=100)
+    most = max([wave.length or 0 for wave in shown] + [wave.minutes for wave in shown] + [30])
+    for at, wave in enumerate(shown):
+        _row(axes, at, wave, most)
+    axes.set_yticks(range(len(shown)), [_when(wave) for wave in shown])
+    axes.invert_yaxis()
+    axes.set_xlim(0, most * 1.02)
+    axes.set_xlabel("minutes of the window")
+    more = len(found.waves) - len(shown)
+    told = f"Reloads in {count(len(found.waves), 'wave')}"
+    told += f", {more} of them not drawn" if more else ""
+    names = listed([visible(one.device) for one in found.misfits], most=4)
+    told += f"; in none: {names}" if found.misfits else ""
+    axes.set_title(told, loc="left")
+    figure.text(0.01, 0.005, visible(source), fontsize=8, color="#555555")
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
+    axes.tick_params(axis="y", length=0)
+    figure.tight_layout(rect=(0, 0.03, 1, 1))
+    drawn = io.BytesIO()
+    try:
+        figure.savefig(drawn, format=kind, bbox_inches="tight")
+    finally:
+        pyplot.close(figure)
+    return drawn.getvalue()
+
+
+def _when(wave: Wave) -> str:
+    when = f"{wave.begins:%a %Y-%m-%d %H:%M}" if wave.begins is not None else visible(wave.window)
+    return f"{wave.number}. {when}" + (" · canaries" if wave.group == "canaries" else "")
+
+
+def _row(axes: Any, at: int, wave: Wave, most: int) -> None:
+    """One wave: its window, what it takes of it, and who."""
+    length = wave.length or max(wave.minutes, most if wave.untimed else 1)
+    axes.barh(at, length, height=0.4, color=_LIGHT, edgecolor=_EDGE, linewidth=0.6)
+    if wave.minutes:
+        axes.barh(at, wave.minutes, left=wave.into, height=0.4, color=_DARK, linewidth=0)
+    if wave.untimed:
+        left = max(0, length - wave.into - wave.minutes)
+        axes.barh(at, left, left=wave.into + wave.minutes, height=0.4, color="none", hatch="///",
+                  edgecolor=_EDGE, linewidth=0.6)  # fmt: skip
+    names = listed([visible(name) for name in wave.devices], most=4)
+    takes = f"{wave.minutes} min" if wave.minutes or not wave.untimed else "not known"
+    takes += " and more" if wave.untimed and wave.minutes else ""
+    axes.text(0, at + 0.24, f"{takes}: {names}", va="top", fontsize=8.5, color="#333333")
