@@ -1,5 +1,7 @@
 """What is left to do: in order, tried out, and nothing that is done already."""
 
+import json
+
 import pytest
 from msgspec.structs import replace
 
@@ -157,6 +159,11 @@ def test_the_slower_of_link_and_device_tells_how_long_a_copy_takes(ovek):
     assert steps[0]["do"]["minutes"] == 2  # 100 MiB at a million bytes a second
     shown = " ".join(ovek("runbook", exits=1).stdout.split())
     assert "the link of MV Tern is shared by 2 devices: their copies take 4 min" in shown
+    rate = {"device": "a", "result": "read", "digest_rate": 10**5}
+    survey = {"began": "2026-03-02T21:14:05Z", "devices": [rate]}
+    ovek.write("snapshots/now.survey.json", json.dumps(survey))
+    steps = ovek.json("runbook", "a", exits=1)["devices"][0]["steps"]
+    assert steps[1]["do"]["minutes"] == 18, "as fast as it was when it was read last"
     ovek.write("fleet.toml", fleet.format("0 Mbit/s") + rows)
     assert "carries nothing" in ovek.refuses("runbook")
     ovek.write("fleet.toml", fleet.format("fast") + rows)

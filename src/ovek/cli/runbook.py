@@ -11,6 +11,7 @@ from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, 
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import Rates
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.runbook import followed, runbook
 from ovek.engine.verdicts import Judge, judge_device
@@ -18,6 +19,7 @@ from ovek.engine.wanted import ContradictionError, Wants
 from ovek.engine.waves import waves
 from ovek.files.errors import InputError
 from ovek.files.site import Site
+from ovek.files.state import digest_rates
 from ovek.files.whole import write_whole
 from ovek.model.age import show_minutes
 from ovek.model.fleet import Fleet
@@ -226,6 +228,7 @@ class Planning:
     ) -> None:
         self.devices, self.now, self.shelf, self.aim = devices, now, shelf, aim
         self.wants = Wants(policy, wants_of(devices.site).roles)
+        self.measured = digest_rates(devices.site.folder / "snapshots")
         self.made: list[Runbook] = []
 
     def subject(self, device: Device, judge: Judge) -> Subject:
@@ -249,9 +252,9 @@ class Planning:
         """Plan for one device."""
         site = self.devices.site
         link = site.fleet.link_of(device.device)
-        rate = link[0] if link is not None else None
+        rates = Rates(link[0] if link is not None else None, self.measured.get(device.device))
         subject = self.subject(device, judge)
-        self.made.append(runbook(subject, self.wants, self.aim, site.waivers, rate))
+        self.made.append(runbook(subject, self.wants, self.aim, site.waivers, rates))
 
     def result(self) -> list[Runbook]:
         """The runbooks of the devices taken since the last call."""

@@ -359,6 +359,7 @@ def _surveyed(outcome: Any) -> Surveyed:
         notes=outcome.notes,
         tries=outcome.tries,
         seconds=outcome.seconds,
+        digest_rate=outcome.digest_rate,
     )
 
 

@@ -23,6 +23,7 @@ not changed, and `refusal` is how to know beforehand.
 from collections.abc import Callable
 from typing import TypeVar
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
@@ -163,14 +164,29 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
             return ""
 
 
-def seconds(change: Change, device: Device, sheet: Sheet, link: int | None = None) -> int | None:
-    """How long a change takes, by the sizes and the sheet's rates; None is not known.
+class Rates(Struct, frozen=True):
+    """What is known of one device beside its sheet, in bytes a second.
 
-    `link` is the rate of the way to the device, in bytes a second: the slower of the two counts.
+    `link` is the rate of the way there, `digest` that at which it worked out digests lately.
+    """
+
+    link: int | None = None
+    digest: int | None = None
+
+
+NO_RATES = Rates()
+
+
+def seconds(change: Change, device: Device, sheet: Sheet, rates: Rates = NO_RATES) -> int | None:
+    """How long a change takes, by the sizes and rates; None is not known.
+
+    Of the rates of the sheet and of the way there, the slower counts; what was measured counts
+    before what the sheet says.
     """
     size: int | None = None
-    rates = [each for each in (sheet.capacity.transfer_rate, link) if each is not None]
-    rate = min(rates, default=None)
+    known = [each for each in (sheet.capacity.transfer_rate, rates.link) if each is not None]
+    rate = min(known, default=None)
+    digesting = rates.digest or sheet.capacity.digest_rate
     match change:
         case Copy(content=content) | WriteBank(content=content):
             size = content.size
@@ -179,7 +195,7 @@ def seconds(change: Change, device: Device, sheet: Sheet, link: int | None = Non
         case Measure(place=place):
             one = next((m for m in device.members or () if m.id == place.member), None)
             file = None if one is None or place.is_bank else find_file(place.on(None), one)
-            size, rate = file.size if file is not None else None, sheet.capacity.digest_rate
+            size, rate = file.size if file is not None else None, digesting
         case CopyBank(member=member, source=source):
             held = _member(device, member).bank(source)
             size, rate = held.size if held is not None else None, sheet.capacity.transfer_rate

@@ -18,7 +18,7 @@ from msgspec import Struct
 from ovek.engine.advice import Advice, GoalKind
 from ovek.engine.audit import finding_of
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.changes import middle, undoing
+from ovek.engine.changes import NO_RATES, Rates, middle, undoing
 from ovek.engine.heard import Heard, heard
 from ovek.engine.remedies import Remedies, subject_after
 from ovek.engine.replay import Stage as Replayed
@@ -96,15 +96,15 @@ def runbook(
     wants: Wants,
     aim: Aim = "all",
     waivers: Sequence[Waiver] = (),
-    link: int | None = None,
+    rates: Rates = NO_RATES,
 ) -> Runbook:
     """The runbook of one device; what somebody has accepted is let be.
 
-    `link` is the rate of the way there, in bytes a second.
+    `rates` are those of the way there, and at which it worked out digests.
     """
     device, missing = subject.judged.device, tuple(_find_out(subject))
     taken, now = ([], subject) if missing else planned(subject, wants, aim, waivers)
-    steps = tuple(step for done in taken for step in _steps(done, subject, link))
+    steps = tuple(step for done in taken for step in _steps(done, subject, rates))
     opened = tuple(_not_ended(now, aim, waivers)) if not missing else ()
     asked = set(_asked(subject, aim))
     server = _server(subject, steps)
@@ -279,11 +279,11 @@ def _parts(subject: Subject) -> bool:
     return goal is not None and bool(goal.needs_of(model).parts)
 
 
-def _steps(done: Done, subject: Subject, link: int | None) -> Iterator[RunbookStep]:
+def _steps(done: Done, subject: Subject, rates: Rates) -> Iterator[RunbookStep]:
     device, sheet = done.before, subject.judged.judge.sheet
     several = len(device.members or ()) > 1
     for stage in done.advice.replay.stages:
-        do = do_of(stage, device, sheet, several=several, link=link)
+        do = do_of(stage, device, sheet, several=several, rates=rates)
         yield RunbookStep(
             stage=_stage(stage.change, done.one),
             ends=done.one.rule.slug,
@@ -368,7 +368,7 @@ def followed(
 ) -> Followed:
     """Hold the runbook of a device against the same device in a later snapshot."""
     taken, _ = planned(subject, wants, aim, waivers)
-    words = [step.words for done in taken for step in _steps(done, subject, None)]
+    words = [step.words for done in taken for step in _steps(done, subject, NO_RATES)]
     left = [step.words for step in runbook(later, wants, aim, waivers).steps]
     done, not_done = list[str](), list[str]()
     for each in words:

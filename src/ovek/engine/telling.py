@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from msgspec.structs import replace
 
-from ovek.engine.changes import seconds
+from ovek.engine.changes import NO_RATES, Rates, seconds
 from ovek.engine.replay import Replay, Stage
 from ovek.model.advice import Do
 from ovek.model.change import (
@@ -126,11 +126,11 @@ def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
 
 
 def do_of(
-    stage: Stage, device: Device, sheet: Sheet, *, several: bool, link: int | None = None
+    stage: Stage, device: Device, sheet: Sheet, *, several: bool, rates: Rates = NO_RATES
 ) -> Do:
     """One change of a replay, of a device as it was before it."""
     change = stage.change
-    takes = seconds(change, device, sheet, link)
+    takes = seconds(change, device, sheet, rates)
     lines, by_hand = lines_of(change, sheet)
     one = _about(change, several=several)
     return replace(

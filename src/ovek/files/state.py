@@ -30,6 +30,7 @@ from ovek.model.snapshot import Device, Time
 
 INDEX = ".newest.json"
 TRIED = ".survey.json"
+_ASKED = 50  # surveys that are asked how fast devices are
 _FORMAT = "ovek.newest/1"
 _MOST_OPEN = 64
 
@@ -78,6 +79,7 @@ class _TriedDevice(Struct):
     result: str
     problem: str | None = None
     do: str | None = None
+    digest_rate: int | None = None
 
 
 class _Survey(Struct):
@@ -313,6 +315,24 @@ def _take_tried(file: Path, at: int, failed: dict[str, Failed]) -> None:
         known = failed.get(one.device)
         if one.result == "not read" and (known is None or known.at <= survey.began):
             failed[one.device] = Failed(at, survey.began, one.problem or "it was not read", one.do)
+
+
+def digest_rates(folder: Path) -> dict[str, int]:
+    """How fast devices worked out digests, in bytes a second, by the newest survey that tells.
+
+    Of many surveys the last ones are asked; one that cannot be read tells nothing.
+    """
+    found: dict[str, int] = {}
+    files = sorted(folder.glob(f"*{TRIED}"), key=lambda each: each.name, reverse=True)
+    for file in files[:_ASKED]:
+        try:
+            survey = msgspec.json.decode(read_bytes(file), type=_Survey)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError, InputError):
+            continue
+        for one in survey.devices:
+            if one.digest_rate:
+                found.setdefault(one.device, one.digest_rate)
+    return found
 
 
 def is_older(file: Path, limit: datetime) -> bool:

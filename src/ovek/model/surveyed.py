@@ -12,7 +12,8 @@ class Surveyed(Struct, frozen=True, kw_only=True):
     """One device of a survey: its result, what went wrong, and what to do about it.
 
     `missing` are facts that its snapshot line does not tell, `lost` values that could not be, each
-    with the line that told it, `notes` what was met on the way.
+    with the line that told it, `notes` what was met on the way. `digest_rate` is how fast it
+    worked out digests, in bytes a second, where it did.
     """
 
     device: str
@@ -24,3 +25,4 @@ class Surveyed(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...]
     tries: int
     seconds: float
+    digest_rate: int | None = None

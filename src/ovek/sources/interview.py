@@ -5,6 +5,7 @@ question to its text. Only what the sheet's questions make of names that are saf
 """
 
 import re
+import time
 from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from hashlib import sha256
@@ -38,6 +39,7 @@ _LOADER = "read at the boot loader"
 _SHORT = 2**14  # characters of an answer that may be understood where all devices wait for it
 _MOST_TOLD = 64 * 2**20  # characters that one device may tell in all
 _MOST_ASKED = 2_000  # things that one question is asked for
+_TELLING = 0.2  # seconds of a digest that tell how fast a device is
 _NO_RATE = 4 * 2**20  # bytes a second, where a sheet does not say how fast digests are made
 
 
@@ -158,7 +160,9 @@ class Interview:
     ) -> None:
         self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
         self.taken_at = taken_at
+        self._digested, self._digesting = 0, 0.0
         self._said: dict[str, str] = {}
+        self._digested, self._digesting = 0, 0.0  # bytes, seconds
         self._answered: set[tuple[str, str]] = set()
         self.draft = Draft(sheet, taken_at)
         self.evidence: list[Answer] = []
@@ -220,7 +224,9 @@ class Interview:
             return  # an earlier way told it
         try:
             if asked not in self._said:
+                began = time.monotonic()
                 self._said[asked] = await ask(question, asked, self.expected_seconds(context))
+                self._measure(question, context, time.monotonic() - began)
         except NoAnswerError as none:
             self.draft.problems.append(f"{question.name}: {none}")
             return
@@ -234,6 +240,18 @@ class Interview:
         self._fill(question, answer, made)
         if len(self.draft.problems) == before:
             self._answered.add((question.name, asked))
+
+    def _measure(self, question: Question, context: Mapping[str, str], seconds: float) -> None:
+        """Keep in mind how fast the device works out digests; a short wait says nothing."""
+        size = int(context.get("size", "0"))
+        if question.each == "image" and seconds >= _TELLING and size >= 2**20:
+            self._digested += size
+            self._digesting += seconds
+
+    @property
+    def digest_rate(self) -> int | None:
+        """The bytes a second at which digests were worked out; None where none took its time."""
+        return int(self._digested / self._digesting) if self._digesting else None
 
     def take(self, answer: Answer) -> None:
         """Keep one answer and fill the draft from it; a replay goes the same way."""

@@ -53,6 +53,7 @@ class Outcome(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...] = ()
     tries: int = 1
     seconds: float = 0.0
+    digest_rate: int | None = None
 
     @property
     def result(self) -> str:
@@ -182,6 +183,7 @@ def outcome_of(
         notes=notes,
         tries=tries,
         seconds=seconds,
+        digest_rate=interview.digest_rate,
     )
 
 
