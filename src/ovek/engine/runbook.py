@@ -140,42 +140,28 @@ def planned(
 ) -> tuple[list[Done], Subject]:
     """The lists that lead to an aim, phase by phase, and the device as it is in the end."""
     taken, now = list[Done](), subject
+    told, remedies = list(_counted(now, waivers)), Remedies(now, wants)
     for phase in PHASES:
-        if aim in phase.aims:
-            now = _through(phase, now, wants, taken, waivers)
+        tried = set[object]()
+        while aim in phase.aims and len(taken) < _MOST:
+            left = (one for one in told if one.key not in tried and _is_of(phase, one))
+            one = next(left, None)
+            if one is None:
+                break
+            tried.add(one.key)
+            advice = remedies.of(one)
+            if advice is not None:
+                taken.append(Done(one, advice, now.judged.device))
+                now = subject_after(now, advice.after, wants)
+                told, remedies = list(_counted(now, waivers)), Remedies(now, wants)
     return taken, now
 
 
-def _through(
-    phase: Phase,
-    subject: Subject,
-    wants: Wants,
-    taken: list[Done],
-    waivers: Sequence[Waiver],
-) -> Subject:
-    """End every finding of a phase that can be ended; the device as it stands then."""
-    tried = set[object]()
-    while len(taken) < _MOST:
-        one = next(
-            (each for each in _of_phase(phase, subject, waivers) if each.key not in tried), None
-        )
-        if one is None:
-            break
-        tried.add(one.key)
-        advice = Remedies(subject, wants).of(one)
-        if advice is not None:
-            taken.append(Done(one, advice, subject.judged.device))
-            subject = subject_after(subject, advice.after, wants)
-    return subject
-
-
-def _of_phase(phase: Phase, subject: Subject, waivers: Sequence[Waiver]) -> Iterator[Heard]:
-    """The findings that a phase ends."""
-    for one in _counted(subject, waivers):
-        # Room for the wanted release is made on the way to it, or for nothing.
-        counts = one.severity == "critical" or not phase.critical
-        if counts and one.rule.goal in phase.goals and one.rule.slug != "no-room-for-target":
-            yield one
+def _is_of(phase: Phase, one: Heard) -> bool:
+    """Whether a phase ends a finding."""
+    # Room for the wanted release is made on the way to it, or for nothing.
+    counts = one.severity == "critical" or not phase.critical
+    return counts and one.rule.goal in phase.goals and one.rule.slug != "no-room-for-target"
 
 
 def _counted(subject: Subject, waivers: Sequence[Waiver]) -> Iterator[Heard]:
