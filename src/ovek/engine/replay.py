@@ -161,6 +161,8 @@ def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
     """
     found = set[Place]()
     for member in walk.members:
+        # What a stranded member could be started from by hand is part of its walk.
+        found |= {each.at for each in member.rescue if each.at is not None}
         for candidate in member.tried:
             if candidate.at is not None:
                 found.add(candidate.at)
