@@ -117,6 +117,9 @@ def command(
     elif format_ == "ical":
         from ovek.render.calendar import calendar
 
+        if all(wave.begins is None for wave in planned.waves):
+            told = "no wave has a time: policy.toml has no window with hours for what reloads"
+            click.echo(f"ovek: {told}", err=True)
         write_bytes([calendar(planned, site.fleet.name, now)])
     elif format_ == "markdown":
         from ovek.render.runbook import checklist
