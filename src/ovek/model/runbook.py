@@ -1,7 +1,7 @@
 """A runbook: all that is left to do on a device, change by change (`ovek.runbook/1`)."""
 
 from datetime import datetime
-from typing import Literal
+from typing import Literal, get_args
 
 from msgspec import Struct
 
@@ -23,21 +23,7 @@ Stage = Literal[
     "way back",
     "tidy",
 ]
-STAGES: tuple[Stage, ...] = (
-    "configuration",
-    "server copy",
-    "room",
-    "image",
-    "digest",
-    "parts",
-    "settings",
-    "saved",
-    "reload",
-    "commit",
-    "second bank",
-    "way back",
-    "tidy",
-)
+STAGES: tuple[Stage, ...] = get_args(Stage)
 """In the order in which engineers work."""
 
 Aim = Literal["all", "start", "target", "way-back", "tidy"]

@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
+from ovek.engine.moves.settings import effective
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.rules.boot import effective
 from ovek.engine.verdicts import is_empty
 from ovek.model.finding import Severity
 from ovek.model.place import BANK, Place

@@ -6,22 +6,18 @@ from typing import TypeVar
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import effect
 from ovek.engine.layouts.interface import Seen
+from ovek.engine.moves.settings import effective
 from ovek.engine.nearest import nearest
 from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file, rejudge
 from ovek.model.change import Lose
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import BootEntry, BootMode, Setting
+from ovek.model.snapshot import BootEntry, BootMode
 from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, GOES_ON, STARTS, Candidate
 
 T = TypeVar("T")
-
-
-def effective(setting: Setting[T]) -> T | None:
-    """What the next start reads; the live value where the saved one is not known."""
-    return setting.saved if setting.saved is not None else setting.live
 
 
 def _order(member: MemberSubject) -> tuple[BootEntry, ...] | None:

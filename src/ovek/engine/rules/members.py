@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
+from ovek.engine.moves.settings import effective
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.rules.boot import effective
 from ovek.model.place import Place, parse_place
 
 
