@@ -1,25 +1,19 @@
 """Every rule there is, in the order in which they are listed."""
 
-from ovek.engine.rules import (
-    RULES,
-    banks,
-    boot,
-    images,
-    members,
-    parts,
-    releases,
-    space,
-    upkeep,
-)
+from importlib import import_module
 
-__all__ = [
-    "RULES",
-    "banks",
+from ovek.engine.rules import RULES
+
+for _group in (
     "boot",
+    "banks",
     "images",
     "members",
     "parts",
     "releases",
     "space",
     "upkeep",
-]
+):
+    import_module(f"ovek.engine.rules.{_group}")
+
+__all__ = ["RULES"]
