@@ -174,8 +174,9 @@ def _show(
 def shared_links(fleet: Fleet, found: list[Runbook]) -> list[str]:
     """What is to be copied over each link that several devices share, and how long that takes."""
     over: dict[tuple[int, str], list[Runbook]] = {}
+    links = fleet.links()
     for one in found:
-        link = fleet.link_of(one.device)
+        link = links.get(one.device)
         if link is not None and one.copies:
             over.setdefault(link, []).append(one)
     return [
@@ -231,6 +232,7 @@ class Planning:
     ) -> None:
         self.devices, self.now, self.shelf, self.aim = devices, now, shelf, aim
         self.wants = Wants(policy, wants_of(devices.site).roles)
+        self.links = devices.site.fleet.links()
         self.measured = digest_rates(devices.site.folder / "snapshots")
         self.made: list[Runbook] = []
 
@@ -254,7 +256,7 @@ class Planning:
     def take(self, device: Device, judge: Judge) -> None:
         """Plan for one device."""
         site = self.devices.site
-        link = site.fleet.link_of(device.device)
+        link = self.links.get(device.device)
         rates = Rates(link[0] if link is not None else None, self.measured.get(device.device))
         subject = self.subject(device, judge)
         self.made.append(runbook(subject, self.wants, self.aim, site.waivers, rates))

@@ -139,17 +139,19 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             if times > 1:
                 raise ValueError(f"the jump host {name!r} is listed twice; list it once")
 
-    def link_of(self, device: str) -> tuple[int, str] | None:
-        """The rate of the way to a device, in bytes a second, and who shares it; None: not told."""
-        one = next((each for each in self.device if each.name == device), None)
-        if one is None:
-            return None
-        if one.link is not None:
-            return parse_rate(one.link), one.name
-        place = self.site.get(one.site or "")
-        if place is None or place.link is None:
-            return None
-        return parse_rate(place.link), one.site or ""
+    def links(self) -> dict[str, tuple[int, str]]:
+        """The rate of the way to each device, where it is told, in bytes a second, and whose it is.
+
+        That of a place is shared by all its devices.
+        """
+        found = dict[str, tuple[int, str]]()
+        for one in self.device:
+            place = self.site.get(one.site or "")
+            if one.link is not None:
+                found[one.name] = parse_rate(one.link), one.name
+            elif place is not None and place.link is not None:
+                found[one.name] = parse_rate(place.link), one.site or ""
+        return found
 
     def logins(self) -> Iterator[tuple[FleetDevice, Login | str]]:
         """Go through the devices with a host: how each is logged in to, or why it cannot be."""

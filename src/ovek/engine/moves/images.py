@@ -23,6 +23,7 @@ from ovek.engine.verdicts import JudgedMember
 from ovek.engine.wanted import may_be_for, release_for, way_to
 from ovek.model.change import BackUp, Change, Copy, CopyBank, Delete, Measure, WriteBank
 from ovek.model.digest import Digests
+from ovek.model.fit import Fit
 from ovek.model.naming import IMAGE_ROLES
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.plan import CleanupPlan, Room, Tier, Unlock
@@ -267,7 +268,8 @@ def _earlier(situation: Situation, version: str | None) -> list[KnownRelease]:
     return newest
 
 
-def _fit(situation: Situation, release: KnownRelease):  # type: ignore[no-untyped-def]
+def _fit(situation: Situation, release: KnownRelease) -> Fit:
+    """A release held against every member, as policy wants it."""
     wanted = situation.wanted
     return fit_all(standings(situation.judged, wanted.variant, wanted.track), release)
 
