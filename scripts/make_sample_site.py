@@ -6,6 +6,7 @@ is what this script writes.
 
 import hashlib
 import json
+import re
 import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -33,6 +34,7 @@ from ovek.model.snapshot import (
     Source,
     Volume,
 )
+from ovek.standin import oxwick
 
 HERE = Path(__file__).parent.parent / "src/ovek/demo/site"
 TAKEN = datetime(2026, 11, 20, 21, 14, tzinfo=UTC)
@@ -591,10 +593,20 @@ def fleet_toml(devices: list[Device]) -> bytes:
     text = FLEET_HEAD
     for name, sheet, place in rows:
         text += f'\n[[device]]\nname = "{name}"\nsheet = "{sheet}"\nsite = "{place}"\n'
+        text += f'role = "{role_of(name)}"\n'
         if name in STACKS:
             serials = ", ".join(f'"{each}"' for each in STACKS[name])
             text += f"serials = [{serials}]    # of its members, from the inventory\n"
     return text.encode()
+
+
+# What a device does, by what its name ends in; all others are where people are plugged in.
+ROLES = {"core": "core", "stack": "core", "dist": "distribution", "wifi": "wireless",
+         "edge": "edge", "bridge": "bridge", "chassis": "core"}  # fmt: skip
+
+
+def role_of(name: str) -> str:
+    return ROLES.get(name.rstrip("-12").rpartition("-")[2], "access")
 
 
 LANGUAGES = {
@@ -666,6 +678,22 @@ def addresses(devices: list[Device]) -> bytes:
     return f"name,host,port,user\n{rows}".encode()
 
 
+def session(one: Device) -> bytes:
+    """A saved session with a stack; it was asked too little, and one answer is odd."""
+    asked = ["tell system", "tell stack", "tell stores 1", "tell files 1 flash", "tell start 1"]
+    text = oxwick.BANNER
+    for typed in asked:
+        answer = "".join(oxwick.answer(one, typed.split(), 1))
+        text += f"{oxwick.prompt(one)}{typed}\n{answer}"
+    text = text.replace("Just once    nothing", "Just once    nothing\nHeater       off")
+    text = re.sub(r"(Clock +)\d.*", rf"\g<1>{TAKEN:%d %b %Y %H:%M:%S}", text)
+    return (text + oxwick.prompt(one)).encode()
+
+
+# What lies on a stick: a release as its list tells, and one whose copy went wrong.
+STICK = {"quay-2.0.img": b"quay 2.0\n" * 400, "quay-2.1.img": b"quay 2.1\n" * 400}
+
+
 def write_site(folder: Path) -> None:
     devices = fleet()
     write_whole(folder / "fleet.toml", [fleet_toml([*devices, at_sea()])])
@@ -678,7 +706,11 @@ def write_site(folder: Path) -> None:
         write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])
     stick = ["ox40-full-7.4.2.img", "tv8_5.1.4.tvf"]
     lines = "".join(f"{digest('md5', name)} *{name}\n" for name in stick)
+    lines += "".join(f"{hashlib.md5(data).hexdigest()} *{name}\n" for name, data in STICK.items())
     write_whole(folder / "catalog/stick.md5", [(DIGEST_LIST_NOTE + lines).encode()])
+    for name, data in STICK.items():
+        write_whole(folder / "stick" / name, [data.replace(b"2.1", b"2.l")])
+    write_whole(folder / "sessions/arle-core.txt", [session(devices[0])])
     write_snapshot(folder / "baselines/before-7.4.2.jsonl", fortnight_ago(devices))
     write_snapshot(folder / "snapshots/2026-11-20.jsonl", devices)
 

@@ -17,20 +17,18 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ovek.demo import write_site
-from ovek.standin import oxwick
-from ovek.standin.state import read_standins
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs/screenshots"
 SHOTS = {
     "survey": "ovek survey -v",
-    "sheet-try": "ovek sheet try oxwick-40 session.txt | head -n 44",
+    "sheet-try": "ovek sheet try oxwick-40 sessions/arle-core.txt | head -n 44",
     "audit": "ovek audit | head -n 42",
     "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
     "by-rule": "ovek audit --group-by rule | head -n 46",
     "what-if": "ovek bootwalk arle-core brack-core --if-bad flash:ox40-full-7.4.1.img --if-saved",
-    "compare": "ovek compare before-7.4.2 --expect 7.4.2 --device 'arle-[cs]*'",
+    "compare": "ovek compare before-7.4.2 'arle-[cs]*' --expect target",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
     "runbook": "ovek runbook brack-hall heron-bridge -v | head -n 46",
     "waves": "ovek runbook | tail -n 46",
@@ -75,19 +73,6 @@ def standins(site: Path) -> Iterator[None]:
         serving.terminate()
 
 
-def write_session(site: Path) -> None:
-    """A saved session with the stack; it was asked too little, and one answer is odd."""
-    states = {one.device.device: one for one in read_standins(site / "standins.jsonl")}
-    device = states["arle-core"].device
-    asked = ["tell system", "tell stack", "tell stores 1", "tell files 1 flash", "tell start 1"]
-    text = oxwick.BANNER
-    for typed in asked:
-        answer = "".join(each for each in oxwick.answer(device, typed.split(), 1))
-        text += f"{oxwick.prompt(device)}{typed}\n{answer}"
-    text = text.replace("Just once    nothing", "Just once    nothing\nHeater       off")
-    (site / "session.txt").write_text(text + oxwick.prompt(device))
-
-
 def write_shelf(site: Path) -> None:
     """A small shelf: a release as published, one cut short, one zipped and damaged, one unknown."""
     folder = site / "shelf"
@@ -116,7 +101,6 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder:
             site = Path(folder, "skerrow-ferries")
             write_site(site)
-            write_session(site)
             with standins(site):
                 for name in wanted:
                     if name == "shelf":

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from builders import NOW, sheet
 from builders.chance import Case, cases
 from ovek.engine.advice import astray
-from ovek.engine.audit import audit_device
+from ovek.engine.audit import Terms, audit_device
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import middle, refusal
 from ovek.engine.heard import heard
@@ -73,7 +73,7 @@ def severe(severity) -> int:
 
 
 def audits(asked: Asked, device):
-    return audit_device(device, asked.judge, asked.wants, now=NOW, advise=False)
+    return audit_device(device, asked.judge, asked.wants, Terms(now=NOW, advise=False))
 
 
 def block(number: int, size: int):

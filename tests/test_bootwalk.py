@@ -460,8 +460,10 @@ def test_a_what_if_of_a_member_is_of_that_member_alone():
 
 def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     shown = ovek("bootwalk", "sw", "--if-missing", ONE, exits=1).stdout
-    assert shown.startswith(f"If {ONE} were missing: sw stranded: nothing starts")
-    assert "as it is: ready, starts 1.0" in shown
+    told = " ".join(shown.split())
+    assert told.startswith(f"If {ONE} were missing: sw: no-go, nothing starts: {ONE} is missing.")
+    assert "sw stranded: nothing starts" in shown
+    assert "as it is: go, ready, starts 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
     assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings were saved"]
     assert answer["as_it_is"][0]["reload"] == "ready"

@@ -129,7 +129,8 @@ def test_a_proof_that_is_lost_leads_and_ends_with_one(ovek):
         device(member(image("1.0"), boots=(ONE,)), place=ONE, device="more"),
     )
     lines = ovek("compare", "before", exits=1).stdout.splitlines()
-    assert lines[0] == "1 image is no longer proven: sw flash:sw-1.0.img (altered)."
+    assert lines[0].startswith("Worse on 1 device; ")
+    assert lines[1].split(None, 2)[2] == "flash:sw-1.0.img is no longer proven: altered"
     assert lines.index("more  new (not in the old snapshot)") < next(
         at for at, line in enumerate(lines) if line.startswith("sw  ")
     )
@@ -143,7 +144,8 @@ def test_a_target_is_each_devices_own(ovek):
     want = '[[want]]\ndevice = "{}"\ntarget = "{}"\n'
     ovek.write("policy.toml", want.format("sw", "2.0") + want.format("other", "1.0"))
     shown = ovek("compare", "before", "--expect", "target", exits=1).stdout
-    assert "2 of 3 devices run its own target and start it again; not known: third." in shown
+    assert shown.startswith("2 done, 0 not done, 1 not known. Tonight: ")
+    assert "Not known: third." in shown
     answer = ovek.json("compare", "before", "--expect", "target", exits=1)
     assert {one["device"]: (one["expected"], one["done"]) for one in answer["devices"]} == {
         "sw": ("2.0", True), "other": ("1.0", True), "third": (None, None),
@@ -181,23 +183,28 @@ def test_a_baseline_is_kept_and_compared_with(ovek):
     ovek.snapshot(AFTER)
     assert "is there already" in ovek.refuses("compare", "--baseline", "before")
     shown = ovek("compare", "before", "--expect", "2.0").stdout
-    assert shown.startswith("1 of 1 device run 2.0 and start it again.")
+    assert shown.startswith("1 done, 0 not done. sw: go.")
+    assert "every member runs and starts 2.0." in shown
     assert "running version 1.0 → 2.0" in shown
     ovek("compare", "before", "--expect", "3.0", exits=1)
     answer = ovek.json("compare", "before")
-    assert answer["summary"] == {"changed": 1, "same": 0, "new": 0, "gone": 0, "done": 0}
+    assert answer["summary"] == {
+        "changed": 1, "same": 0, "new": 0, "gone": 0, "done": 0, "not_done": 0, "worse": 0,
+    }  # fmt: skip
 
 
 def test_a_device_that_would_no_longer_start_ends_with_one(ovek):
     ovek("compare", "--baseline", "before")
     ovek.snapshot(device(member(boots=(ONE,)), place=ONE))
-    assert "1 device would no longer start: sw." in ovek("compare", "before", exits=1).stdout
+    shown = ovek("compare", "before", exits=1).stdout
+    assert shown.startswith("Worse on 1 device")
+    assert "  worse    sw  it would no longer start" in shown
 
 
 def test_what_cannot_be_compared_is_refused(ovek):
     ovek("compare", "--baseline", "before")
     assert "Did you mean 'before'?" in ovek.refuses("compare", "befor")
-    assert "ovek compare OLD [NEW]" in ovek("compare", exits=2).stderr
+    assert "ovek compare OLD [DEVICE]..." in ovek("compare", exits=2).stderr
     assert "no plain name" in ovek("compare", "--baseline", "../x", exits=2).stderr
     ovek.write("bad.jsonl", "{")
     assert "is not JSON" in ovek.refuses("compare", "bad.jsonl")

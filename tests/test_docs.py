@@ -1,8 +1,14 @@
 """What the pages in docs/ show works as shown."""
 
+import os
 import re
+import subprocess
+import sys
 from pathlib import Path
 
+import pytest
+
+from ovek.demo import write_site
 from ovek.engine.audit import rule_cards
 from ovek.render.rules import page
 
@@ -58,3 +64,48 @@ def test_every_picture_is_linked_from_the_readme():
     pictures = [picture.name for picture in (DOCS / "screenshots").glob("*.png")]
     assert 0 < len(pictures) < 20
     assert [name for name in pictures if name not in readme] == []
+
+
+def typed_in(page: str) -> list[tuple[str, list[str]]]:
+    """Each line that a page types, with what it shows below it."""
+    found: list[tuple[str, list[str]]] = []
+    for block in blocks(page, "console"):
+        for line in block.splitlines():
+            if line.startswith("$ "):
+                found.append((line[2:], []))
+            else:
+                found[-1][1].append(line)
+    return found
+
+
+@pytest.fixture(scope="module")
+def day(tmp_path_factory):
+    """The sample site, and a folder of programs in which `ovek` is."""
+    folder = tmp_path_factory.mktemp("day")
+    write_site(folder / "site")
+    program = folder / "bin/ovek"
+    program.parent.mkdir()
+    program.write_text(f'#!/bin/sh\nexec {sys.executable} -m ovek "$@"\n')
+    program.chmod(0o755)
+    return folder
+
+
+def test_the_day_goes_as_its_page_tells(day):
+    environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
+    for line, shown in typed_in("day.md"):
+        done = subprocess.run(
+            ["bash", "-c", line], cwd=day / "site", env=environment, capture_output=True,
+            encoding="utf-8", check=False,
+        )  # fmt: skip
+        assert "Traceback" not in done.stderr
+        assert done.returncode in (0, 1, 3), (line, done.stderr)
+        rest = done.stdout.splitlines()
+        skip = False
+        for wanted in shown:
+            if wanted == "...":
+                skip = True
+                continue
+            at = next((at for at, each in enumerate(rest) if each.startswith(wanted)), None)
+            assert at is not None, (line, wanted, done.stdout)
+            assert skip or at == 0, (line, wanted, rest[:3])
+            rest, skip = rest[at + 1 :], False

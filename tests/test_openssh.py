@@ -63,7 +63,7 @@ def box(ovek, server, sheet, boot_file):
         (images / slot / f"white-{version}.img").write_text(f"image {version}")
     (images / "a/with blank & more.log").write_text("log")
     (images / "link.img").symlink_to("/etc/passwd")
-    from ovek.files.site import find_sheet
+    from ovek.files.sheets import find_sheet
 
     text = find_sheet(ovek.folder, sheet).read_text()
     for path in ("/boot/grub/grubenv", "/boot/uboot.env"):

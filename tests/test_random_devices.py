@@ -14,7 +14,7 @@ from msgspec.structs import replace
 import plain
 from builders import NOW
 from builders.chance import Case, Chance, cases
-from ovek.engine.audit import audit_device
+from ovek.engine.audit import Terms, audit_device
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import Asked, plan_device
 from ovek.engine.compare import compare_device
@@ -72,7 +72,7 @@ def offered(case: Case, what: Device | None = None) -> set[tuple[str, str]]:
 def audited(case: Case, what: Device | None = None):
     judged = case.judged(what)
     wants = Wants(case.policy)
-    return audit_device(judged.device, judged.judge, wants, now=NOW, advise=False)
+    return audit_device(judged.device, judged.judge, wants, Terms(now=NOW, advise=False))
 
 
 @pytest.mark.parametrize("number", BLOCKS)
@@ -306,7 +306,8 @@ def test_what_is_said_of_a_device_does_not_depend_on_the_devices_beside_it(numbe
         def audits(devices, first=first, catalog=catalog, policy=policy, at=at):
             judge = judge_for(first, ReleaseIndex(catalog))
             wants = Wants(policy)
-            return [audit_device(each, judge, wants, now=NOW, advise=at == 0) for each in devices]
+            terms = Terms(now=NOW, advise=at == 0)
+            return [audit_device(each, judge, wants, terms) for each in devices]
 
         whole = audits(devices)
         assert whole == audits(devices[:3]) + audits(devices[3:])

@@ -17,7 +17,7 @@ from builders.session import SESSION
 from ovek.files.errors import InputError
 from ovek.files.evidence import read_evidence, write_evidence
 from ovek.files.journal import Journal, unfinished
-from ovek.files.site import find_sheet
+from ovek.files.sheets import find_sheet
 from ovek.model.sheet import Question, Reading, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.capture import answers_of, asking

@@ -109,14 +109,14 @@ def test_the_whole_fleet_is_one_line_each_and_totals(ovek):
         "3 of 5 volumes have room or can make it; 1 cannot, by 80.0 MiB in all; for 1 there is no "
         "plan."
     )
-    assert shown[1].startswith("Fit: 1 as they are · 1 after tier 1 · 1 after tier 4")
-    rows = {line.split()[0]: line for line in shown[4:]}
+    assert shown[1].startswith("Room: 1 fit as they are · 1 after tier 1 · 1 after tier 4")
+    rows = {line.split()[0]: line for line in shown[5:] if line}
     assert rows["short"].endswith("short by 80.0 MiB; running would do")
     assert "no plan: how much is free on flash: is not" in rows["blind"]
     answer = ovek.json("cleanup", "--whole-fleet", "--free", "100MiB", exits=1)
     assert answer["totals"] == {
-        "plans": 5, "fit": 1, "after": {"1": 1, "4": 1}, "short": 1, "short_by": 80 * MIB,
-        "no_plan": 1, "frees": 190 * MIB,
+        "plans": 5, "done": 0, "fit": 1, "after": {"1": 1, "4": 1}, "short": 1,
+        "short_by": 80 * MIB, "no_plan": 1, "frees": 190 * MIB,
     }  # fmt: skip
     assert len(answer["plans"]) == 5
 

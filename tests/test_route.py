@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from builders import MIB, device, flash, image, judged, member, plain, published, release
 from ovek.engine import catalog
-from ovek.engine.audit import audit_device
+from ovek.engine.audit import Terms, audit_device
 from ovek.engine.cleanup import Asked, plan_device
 from ovek.engine.fit import Standing, fit, fit_all, standings
 from ovek.engine.releases import ReleaseIndex
@@ -222,7 +222,7 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
     wanted = Wants(Policy(want=(wants,), reserve="0%")).of(found)
     picked = catalog.pick(found, wanted)
     assert wanted.release is None or picked.chosen is wanted.release
-    audit = audit_device(what, found.judge, Wants(Policy(want=(wants,))), now=what.taken_at)
+    audit = audit_device(what, found.judge, Wants(Policy(want=(wants,))), Terms(now=what.taken_at))
     said = " ".join(each.saw for each in audit.findings if each.rule == "upgrade-needs-step")
     ours = wanted.goal is not None and picked.chosen is wanted.goal
     if ours and picked.path is not None and len(picked.path.hops or ()) > 1:

@@ -29,7 +29,8 @@ from builders import (
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import Wants
-from ovek.files.site import find_sheet, read_sheet
+from ovek.files.sheets import find_sheet
+from ovek.files.site import read_sheet
 from ovek.model.digest import Digests
 from ovek.model.fleet import Expected
 from ovek.model.policy import Policy, Want

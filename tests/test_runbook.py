@@ -79,7 +79,8 @@ def test_what_is_done_is_not_asked_again(ovek):
     assert [step["do"]["change"] for step in steps] == ["measure", "set-order", "save", "reload"]
     there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
     ovek.snapshot(there)
-    assert "sw: nothing is left to do" in ovek("runbook").stdout
+    shown = ovek("runbook").stdout
+    assert shown.startswith("sw: go.\n  nothing is left to do")
 
 
 def test_a_device_of_which_the_boot_settings_are_not_known_is_to_be_found_out_about(ovek):
@@ -95,7 +96,9 @@ def test_a_fleet_is_a_line_a_device_and_a_checklist_each(ovek):
         member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO, device="z"
     ))  # fmt: skip
     shown = ovek("runbook", exits=1).stdout
-    assert shown.startswith("3 devices: 2 with changes left, 1 done.")
+    assert shown.startswith(
+        "Tonight: 3 go, 0 no-go, 0 unclear.\n3 devices: 2 with changes left, 1 done."
+    )
     assert max(map(len, shown.splitlines())) <= 100
     ovek("runbook", "--into", "lists", exits=1)
     assert sorted(file.name for file in (ovek.folder / "lists").iterdir()) == [
@@ -104,7 +107,7 @@ def test_a_fleet_is_a_line_a_device_and_a_checklist_each(ovek):
     text = (ovek.folder / "lists/a.md").read_text()
     assert "- [ ] 1. Copy sw-2.0.img to flash: *(image)*" in text
     rows = ovek("runbook", "--format", "csv", exits=1).stdout.splitlines()
-    assert len(rows) == 11 and rows[1].startswith("a,1,image,copy,")
+    assert len(rows) == 11 and rows[1].startswith("a,go,1,image,copy,")
 
 
 def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):

@@ -46,8 +46,8 @@ def test_a_survey_of_one_device_refreshes_it_and_hides_no_other(ovek):
     ovek.snapshot(sw("b", 1, "2.0"), name="then.jsonl")
     assert runs(ovek) == {"a": "1.0", "b": "2.0", "c": "1.0"}
     shown = ovek("audit").stdout
-    assert "All 3 devices are ready to reload." in shown
-    assert "the newest of 2 snapshots, up to then.jsonl" in shown
+    assert shown.startswith("Tonight: 3 go, 0 no-go, 0 unclear.")
+    assert "the newest of 2 snapshots (now.jsonl (2), then.jsonl (1))" in shown
     assert [one["device"] for one in ovek.json("bootwalk", "b")["devices"]] == ["b"]
 
 
@@ -67,7 +67,8 @@ def test_one_snapshot_is_named_as_commands_print_it_or_by_its_path(ovek):
     assert "Did you mean 'then'?" in ovek.refuses("audit", "--snapshot", "thn")
     missing = ovek.json("audit", "--snapshot", "then", exits=3)["not_read"]
     assert missing == [{"device": "a", "why": "then.jsonl does not hold it", "last_read": None,
-                        "do": "Read it: ovek survey a"}]  # fmt: skip
+                        "do": "Read it: ovek survey a", "site": None, "role": None,
+                        "sheet": "switch"}]  # fmt: skip
 
 
 def not_read(ovek) -> None:
@@ -89,7 +90,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
         "well": None, "lost": "it hung up",
     }  # fmt: skip
     shown = ovek("audit", exits=3).stdout
-    assert shown.startswith("3 devices: 1 ready to reload; 2 were not read.")
+    assert shown.startswith("Tonight: 1 go, 0 no-go, 2 unclear (2 not read).")
     assert "lost: it hung up; last read" in shown
     assert "never: it was never read; nothing is known of it" in shown
     rows = list(csv.DictReader(io.StringIO(ovek("audit", "--format", "csv", exits=3).stdout)))
@@ -110,9 +111,7 @@ def test_every_command_says_who_was_not_read_and_ends_with_three(ovek):
     not_read(ovek)
     walk = ovek.json("bootwalk", exits=3)
     assert [one["device"] for one in walk["not_read"]] == ["lost", "never"]
-    assert (
-        "1 of 3 devices are ready to reload; 2 were not read." in ovek("bootwalk", exits=3).stdout
-    )
+    assert "Tonight: 1 go, 0 no-go, 2 unclear (2 not read)." in ovek("bootwalk", exits=3).stdout
     for typed in (["cleanup", "--free", "1MiB"], ["cleanup", "--whole-fleet", "--free", "1MiB"],
                   ["custody"], ["compare", "now"]):  # fmt: skip
         assert "lost" in ovek(*typed, exits=3).stdout, typed
@@ -127,9 +126,9 @@ def test_every_command_says_who_was_not_read_and_ends_with_three(ovek):
 def test_only_what_is_asked_about_counts(ovek):
     not_read(ovek)
     ovek("bootwalk", "well")
-    ovek("audit", "--device", "w*")
+    ovek("audit", "w*")
     ovek("bootwalk", "never", exits=3)
-    ovek("audit", "--device", "n*", exits=3)
+    ovek("audit", "n*", exits=3)
     assert "Did you mean 'never'?" in ovek.refuses("bootwalk", "nevr")
 
 
@@ -146,7 +145,7 @@ def test_what_is_worse_than_not_read_ends_with_one(ovek):
     ovek.snapshot(bad, name="then.jsonl")
     ovek.fleet("well", "lost", "never")
     shown = ovek("audit", exits=1).stdout
-    assert shown.startswith("Do not reload 1 of 3 devices: well would not start again; 2 were not")
+    assert shown.startswith("Tonight: 0 go, 1 no-go, 2 unclear (2 not read).")
     ovek("audit", "--fail-on", "never", exits=3)
 
 
@@ -270,9 +269,9 @@ def test_old_snapshots_are_pruned_by_name_only_and_never_a_newest_line(ovek):
     assert "1 old snapshot kept, the last state of some device: 1.jsonl." in shown
     left = snapshots(ovek)
     assert left == {"1.jsonl", "1.evidence", "3.jsonl"}
-    assert ovek.json("survey", "--prune", "50d") == {
-        "format": "ovek.pruned/1", "kept": ["1.jsonl", "3.jsonl"], "removed": [],
-    }  # fmt: skip
+    made = ovek.json("survey", "--prune", "50d")
+    assert (made["format"], made["kept"]) == ("ovek.pruned/1", ["1.jsonl", "3.jsonl"])
+    assert made["removed"] == []
     assert "write it like" in ovek("survey", "--prune", "soon", exits=2).stderr
 
 

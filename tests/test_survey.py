@@ -15,7 +15,8 @@ import pytest
 
 from builders import device, flash, image, member, plain
 from ovek.files.evidence import read_evidence
-from ovek.files.site import find_sheet, read_sheet
+from ovek.files.sheets import find_sheet
+from ovek.files.site import read_sheet
 
 SAMPLE = Path(__file__).parent.parent / "src/ovek/demo/site"
 LEAVES = {"goodbye", "leave", "end", "bye"}
@@ -274,7 +275,11 @@ def test_ctrl_c_keeps_what_is_finished_and_resume_takes_the_rest(ovek):
     site_of(ovek, *quick, slow)
     with served(ovek.folder):
         command = [sys.executable, "-m", "ovek", "survey"]
-        with subprocess.Popen(command, cwd=ovek.folder, stderr=subprocess.PIPE) as process:
+        # Whoever starts the tests in the background has this signal ignored; a terminal has not.
+        heed = lambda: signal.signal(signal.SIGINT, signal.default_int_handler)  # noqa: E731
+        with subprocess.Popen(
+            command, cwd=ovek.folder, stderr=subprocess.PIPE, preexec_fn=heed
+        ) as process:
             for _ in range(300):
                 left = list((ovek.folder / "snapshots").glob("*.unfinished"))
                 if left and len(left[0].read_bytes().splitlines()) == 4:

@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import NOW
-from ovek.files.site import find_sheet, read_sheet
+from ovek.files.sheets import find_sheet
+from ovek.files.site import read_sheet
 from ovek.model.surveyed import Surveyed
 from ovek.render.lines import WIDTH
 from ovek.render.survey import answer, progress_note, survey

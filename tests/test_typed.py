@@ -7,8 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from builders import MIB, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from builders import MIB, NOW, POLICY, audit, device, flash, image, judged, member, plain, sheet
 from ovek.engine.cleanup import Asked, plan_device
+from ovek.model.context import Context
 from ovek.model.plan import Room
 from ovek.model.typed import is_plain
 from ovek.render.checklist import checklist
@@ -45,7 +46,7 @@ def plans(name):
 
 def shown(name):
     text = "\n".join(str(line) for line in cleanup(plans(name), verbose=True))
-    return text, checklist(plans(name)).decode()
+    return text, checklist(plans(name), Context(site="Test", as_of=NOW)).decode()
 
 
 @pytest.mark.parametrize("name", HOSTILE)

@@ -3,7 +3,7 @@
 import hashlib
 from datetime import UTC, datetime
 
-from ovek.engine.audit import audit_device
+from ovek.engine.audit import Terms, audit_device
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
 from ovek.engine.wanted import Wants
@@ -188,7 +188,9 @@ def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, 
     found = judged(what, kind, catalog, policy.weakest_digest)
     wants = Wants(policy, {found.device.device: role})
     more.setdefault("advise", False)  # lists of changes take their time
-    return audit_device(found.device, found.judge, wants, now=now, **more)
+    used = more.pop("used", None)
+    terms = Terms(now=now, **{**more, "waivers": tuple(more.get("waivers", ()))})
+    return audit_device(found.device, found.judge, wants, terms, used)
 
 
 POLICY = Policy(reserve="0%")

@@ -7,11 +7,15 @@ import sys
 import click
 
 from ovek import __version__
+from ovek.cli.command import Group
 from ovek.files.errors import InputError, ManyInputError
+from ovek.render.plot import NoFiguresError
 
+COMPLETE = "_OVEK_COMPLETE"  # what a shell sets that asks what a word can be
 # In the order in which an engineer works.
 COMMANDS = {
     "demo": "Write the sample site and take a tour of it.",
+    "init": "Start a site of my own.",
     "survey": "Read the devices of the fleet into a snapshot.",
     "audit": "Is the fleet fit to reload, and where not, why?",
     "bootwalk": "What does each device start on next, and what if?",
@@ -26,10 +30,11 @@ COMMANDS = {
     "policy": "What is wanted: check it against the fleet and the catalog.",
     "sheet": "How a kind of device is described: check, try, new.",
     "standin": "Simulated devices.",
+    "completion": "Completion for a shell: devices, rules, images, sheets and baselines.",
 }
 
 
-class _Commands(click.Group):
+class _Commands(Group):
     """The commands, each imported only when it is run or asked for its own help."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
@@ -65,6 +70,11 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
+    asked = os.environ.get(COMPLETE)
+    if asked is not None:
+        from ovek.cli.outline import complete
+
+        sys.exit(complete(asked))
     try:
         cli(prog_name="ovek")
     except (InputError, ManyInputError) as error:
@@ -72,6 +82,9 @@ def main() -> None:
 
         for each in error.errors if isinstance(error, ManyInputError) else [error]:
             click.echo(f"ovek: {visible(str(each))}", err=True)
+        sys.exit(2)
+    except NoFiguresError as error:
+        click.echo(f"ovek: {error}", err=True)
         sys.exit(2)
     except BrokenPipeError:
         # The reader of our output went away; say nothing, and keep Python from saying it at exit.

@@ -2,7 +2,6 @@
 
 from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -10,32 +9,35 @@ import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from ovek.cli.answering import Answering
+from ovek.cli.command import Command, OneOf
+from ovek.cli.completing import rules
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import (
     Devices,
     exit_code,
     fail_on_option,
     reaches,
-    snapshot_options,
     unknown_rule,
     write_bytes,
     write_lines,
 )
-from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.policy import check_policy, contradiction
+from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
-from ovek.engine.audit import audit_device, rule_cards
+from ovek.engine.answer import unread
+from ovek.engine.audit import answer_in, audit_device, rule_cards
 from ovek.engine.rules.every import RULES
 from ovek.engine.verdicts import Judge
 from ovek.engine.wanted import ContradictionError
-from ovek.files.site import Site
 from ovek.files.spool import Spool
 from ovek.model.age import show_age
+from ovek.model.answer import Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
 from ovek.render.forms import FORMS, AuditResult, written
-from ovek.render.unread import Unreads
 
 if TYPE_CHECKING:
     from ovek.render.audit import RowMaker
@@ -44,31 +46,43 @@ if TYPE_CHECKING:
 _TELLING = timedelta(days=2)  # an age of a proof that is worth a line
 
 
-@click.command("audit")
-@click.option(
-    "--only", multiple=True, metavar="RULE", help="Only this rule's findings (may be repeated)."
+@click.command(
+    "audit",
+    cls=Command,
+    examples=('audit --where site="Port Arle"', "audit --only boot-target-missing --format csv"),
 )
 @click.option(
-    "--device", "globs", multiple=True, metavar="GLOB", help="Only these devices (may be repeated)."
+    "--only",
+    multiple=True,
+    metavar="RULE",
+    shell_complete=rules,
+    help="Only this rule's findings, and the devices that have one (may be repeated).",
 )
 @click.option(
     "--group-by",
-    type=click.Choice(["device", "rule", "image"]),
+    type=OneOf(["device", "rule", "image"]),
     default="device",
     help="Put the findings together by this (default: device; for table and markdown).",
 )
-@snapshot_options(*(name for name in FORMS if name != "json"))
+@click.option(
+    "--rows",
+    type=OneOf(["findings", "devices"]),
+    default="findings",
+    help="With --format csv: a row for each of these (default: findings).",
+)
+@click.option("-v", "--verbose", is_flag=True, help="Name every device that is held back.")
+@device_options(*(name for name in FORMS if name not in ("json", "jsonl")))
 @fail_on_option
 def command(
     only: tuple[str, ...],
-    globs: tuple[str, ...],
     group_by: str,
-    site_folder: Path,
-    snapshot_file: str | None,
+    rows: str,
+    verbose: bool,
+    selected: Selection,
     format_: str,
     fail_on: str,
 ) -> None:
-    """Is the fleet fit to reload, and where not, why?
+    """Is the fleet (or each DEVICE, a name or glob) fit to reload, and where not, why?
 
     Holds every image against what was released, walks the next start of every member, and says
     what is wrong, where it was seen and what to do: `ovek rules` lists all that is looked for.
@@ -79,83 +93,74 @@ def command(
             raise unknown_rule(slug, RULES, "--only")
     if group_by != "device" and format_ not in ("table", "markdown"):
         raise click.UsageError(f"--group-by is for table and markdown; {format_} is by device")
-    site = Site(site_folder)
-    devices = Devices(site, site.state(snapshot_file), globs=globs)
+    if rows != "findings" and format_ != "csv":
+        raise click.UsageError(f"--rows is for csv; {format_} has both")
+    site, devices = selected.site, selected.devices()
     check_policy(site, devices.releases)
     now = datetime.now(UTC).replace(microsecond=0)
     as_table = format_ == "table" and group_by == "device"
     summary, used, lines = AuditSummary(), set[Waiver](), Spool(DeviceAudit)
     widths: list[list[int]] = []
-    stranded: list[str] = []
+    held: list[Answered] = []
+    last: Answered | None = None
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
-    unread = {one.device: one.why for one in devices.not_read if one.last_read is not None}
-    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table, unread):
+    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table):
         summary.join(part.summary)
         used |= part.used
         widths.append(part.widths)
-        stranded += part.stranded
+        held += part.held
+        last = part.last or last
         for line in part.lines:
             lines.add_line(line)
-    never = [one for one in devices.not_read if one.last_read is None]
-    summary.devices += len(never)
-    summary.not_read += len(never)
-    whole = not globs and not only
+    never = [unread(one) for one in devices.not_read if one.last_read is None]
+    for _ in never:
+        summary.add_never()
+    last = never[-1] if never else last
+    whole = selected.everything and not only
+    result = AuditResult(
+        audits=lines,
+        lines=lines.lines,
+        summary=summary,
+        held=[*held, *never],
+        one=last if summary.devices == 1 else None,
+        only=only,
+        context=devices.context(now, selected.told()),
+        group_by=group_by,
+        rows=rows,
+        not_read=devices.not_read,
+        unused=_unused(devices, used) if whole else [],
+        about=_about(devices, summary, now),
+        cards=rule_cards(),
+        verbose=verbose,
+        fails=lambda severity: reaches(severity, fail_on),
+    )
     if as_table:
         from ovek.render.audit import audit_table
 
-        about = _about(devices, summary, used, now, whole=whole)
-        told = Unreads(devices.not_read, now)
-        write_lines(audit_table(summary, lines.lines, widths, stranded, about, told))
-    else:
-        _write(
-            format_,
-            AuditResult(
-                audits=lines,
-                lines=lines.lines,
-                summary=summary,
-                as_of=now,
-                group_by=group_by,
-                not_read=devices.not_read,
-                unused=_unused(devices, used) if whole else [],
-                about=_about(devices, summary, set(), now, whole=False),
-                cards=rule_cards(),
-                fails=lambda severity: reaches(severity, fail_on),
-            ),
-        )
-    found = (name for name in SEVEREST_FIRST if getattr(summary, name))
-    exit_code(any(reaches(severity, fail_on) for severity in found), devices)
-
-
-def _write(format_: str, result: AuditResult) -> None:
-    """Write the result in any form but the usual table."""
-    if format_ == "table":
+        write_lines(audit_table(result, widths))
+    elif format_ == "table":
         from ovek.render.groups import grouped
 
-        write_lines(
-            grouped(
-                result.audits,
-                result.summary,
-                result.group_by,
-                result.cards,
-                Unreads(result.not_read, result.as_of),
-            )
-        )
+        write_lines(grouped(result))
     else:
         write_bytes(written(format_, result))
+    found = (name for name in SEVEREST_FIRST if getattr(summary, name))
+    exit_code(any(reaches(severity, fail_on) for severity in found), devices)
 
 
 class Part(Struct):
     """The audit of some devices: a line of JSON each, and what they add up to.
 
     The lines are of DeviceAudit, or of AuditRow for the table; `widths` are those of its columns.
+    `held` are the answers that are no plain go, `last` is that of the last device.
     """
 
     lines: list[bytes] = []
     summary: AuditSummary = field(default_factory=AuditSummary)
     used: set[Waiver] = field(default_factory=set)
-    looked_at: set[str] = field(default_factory=set)
+    held: list[Answered] = []
+    last: Answered | None = None
     widths: list[int] = []
-    stranded: list[str] = []
 
 
 class Auditing:
@@ -168,13 +173,9 @@ class Auditing:
         shelf: ShelfFacts | None,
         only: frozenset[str],
         as_table: bool,
-        unread: dict[str, str],
     ) -> None:
-        site = devices.site
-        self.devices, self.unread = devices, unread
-        self.site, self.waivers = site, site.waivers
-        self.wants = wants_of(site)
-        self.now, self.shelf, self.only = now, shelf, only
+        self.answering = Answering(devices, now, shelf, advise=only or True)
+        self.site, self.only = devices.site, only
         self.part = Part()
         self._encode = msgspec.json.Encoder(order="sorted").encode
         self._rows: RowMaker | None = None
@@ -185,19 +186,10 @@ class Auditing:
 
     def take(self, device: Device, judge: Judge) -> None:
         """Audit one device."""
-        part = self.part
+        part, answering = self.part, self.answering
         try:
             audit = audit_device(
-                device,
-                judge,
-                self.wants,
-                now=self.now,
-                shelf=self.shelf,
-                waivers=self.waivers,
-                used=part.used,
-                expected=self.devices.expected(device.device),
-                not_read=self.unread.get(device.device),
-                advise=self.only or True,
+                device, judge, answering.wants, answering.terms_of(device.device), part.used
             )
         except ContradictionError as error:
             raise contradiction(self.site, error) from None
@@ -205,11 +197,13 @@ class Auditing:
             findings = tuple(each for each in audit.findings if each.rule in self.only)
             audit = replace(audit, findings=findings)
         part.summary.add(audit)
+        part.last = answer = answer_in(audit)
+        if self.only and not audit.findings:
+            return
+        if answer.answer != "go" or answer.waived:
+            part.held.append(answer)
         made = audit if self._rows is None else self._rows.row(audit)
         part.lines.append(self._encode(made))
-        part.looked_at.add(audit.device)
-        if audit.reload == "stranded" and audit.not_read is None:
-            part.stranded.append(audit.device)
 
     def result(self) -> Part:
         """The part that is done."""
@@ -229,22 +223,12 @@ def _unused(devices: Devices, used: set[Waiver]) -> list[Waiver]:
     ]
 
 
-def _about(
-    devices: Devices, summary: AuditSummary, used: set[Waiver], now: datetime, *, whole: bool
-) -> list[str]:
-    """Where the facts come from, how old they are, and which waivers were of no use."""
+def _about(devices: Devices, summary: AuditSummary, now: datetime) -> list[str]:
+    """What the devices are held against, and how old the oldest proof is."""
     from ovek.render.lines import count
 
-    site = devices.site
-    number = len(devices.releases.releases)
-    lines = [f"{site.fleet.name}, {devices.label}, held against {count(number, 'release')}"]
+    lines = [f"Held against {count(len(devices.releases.releases), 'release')}"]
     if summary.oldest_proof is not None and now - summary.oldest_proof >= _TELLING:
         age = show_age(now - summary.oldest_proof)
         lines.append(f"The oldest proof was measured {age} ago: {summary.oldest_proven}")
-    for waiver in _unused(devices, used) if whole else []:
-        where = f" at {waiver.place}" if waiver.place else ""
-        lines.append(
-            f"A waiver of no use: {waiver.rule} on {waiver.device}{where}, by {waiver.by} until "
-            f"{waiver.until}; remove it from waivers.toml"
-        )
     return lines

@@ -3,18 +3,23 @@
 import sys
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
+from difflib import get_close_matches
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from ovek.cli.command import Group, OneOf
+from ovek.cli.completing import devices as complete_devices
+from ovek.cli.completing import images
 from ovek.cli.options import (
     FORMAT,
     SITE,
     Devices,
     releases_of,
+    site_context,
     snapshot_options,
-    write_bytes,
+    write_json,
     write_lines,
 )
 from ovek.cli.policy import contradiction, wants_of
@@ -26,7 +31,8 @@ from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
-from ovek.files.site import Site, sheet_names
+from ovek.files.sheets import sheet_names
+from ovek.files.site import Site
 from ovek.model.catalog import Published
 from ovek.model.choice import Pick
 from ovek.model.digest import LENGTHS
@@ -38,7 +44,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
 
-@click.group("catalog")
+@click.group("catalog", cls=Group)
 def command() -> None:
     """What was released, for which hardware, reached how?"""
 
@@ -54,7 +60,13 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     return said
 
 
-@command.command("import")
+@command.command(
+    "import",
+    examples=(
+        "catalog import catalog/stick.md5 --look",
+        "catalog import catalog/stick.md5 --name sticks --own",
+    ),
+)
 @click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--name", help="The catalog to write (default: the first file's name).")
 @click.option("--publisher", help="Who published what the files list.")
@@ -68,7 +80,7 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
 @click.option("--own", is_flag=True, help="A list of your own copies: it proves nothing by itself.")
 @click.option(
     "--algorithm",
-    type=click.Choice(list(LENGTHS)),
+    type=OneOf(list(LENGTHS)),
     help="What the digests of a list without labels are, where their length does not tell.",
 )
 @click.option("--look", is_flag=True, help="Only show what is understood; write nothing.")
@@ -149,15 +161,19 @@ def _merged(entries: list[Published]) -> list[Published]:
 
 
 def _answer(
-    format_: str, as_json: Callable[[], bytes], lines: Callable[[], "Iterable[RenderableType]"]
+    format_: str,
+    lists: str,
+    as_json: Callable[[], dict[str, Any]],
+    lines: Callable[[], "Iterable[RenderableType]"],
 ) -> None:
-    if format_ == "json":
-        write_bytes([as_json()])
+    """Write a result in the form that was asked for; `lists` is its list in JSON."""
+    if format_ in ("json", "jsonl"):
+        write_json(as_json(), format_, lists)
     else:
         write_lines(lines())
 
 
-@command.command("list")
+@command.command("list", examples=("catalog list", "catalog list --format jsonl"))
 @SITE
 @FORMAT
 def list_command(site_folder: Path, format_: str) -> None:
@@ -165,12 +181,15 @@ def list_command(site_folder: Path, format_: str) -> None:
     from ovek.render import catalog as render
     from ovek.render import json
 
-    found = releases_of(Site(site_folder)).releases
-    _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
+    site = Site(site_folder)
+    found = releases_of(site).releases
+    context = site_context(site)
+    told = lambda: json.releases(context, found)  # noqa: E731
+    _answer(format_, "releases", told, lambda: render.listing(found))
 
 
-@command.command("find")
-@click.argument("text")
+@command.command("find", examples=("catalog find 7.4.2", "catalog find OX40-24F"))
+@click.argument("text", shell_complete=images)
 @SITE
 @FORMAT
 def find_command(text: str, site_folder: Path, format_: str) -> None:
@@ -181,14 +200,20 @@ def find_command(text: str, site_folder: Path, format_: str) -> None:
     from ovek.render import catalog as render
     from ovek.render import json
 
-    found = catalog.find(releases_of(Site(site_folder)), text)
-    _answer(format_, lambda: json.releases(found), lambda: render.listing(found))
+    site = Site(site_folder)
+    found = catalog.find(releases_of(site), text)
+    context = site_context(site)
+    told = lambda: json.releases(context, found)  # noqa: E731
+    _answer(format_, "releases", told, lambda: render.listing(found))
     if not found:
         sys.exit(1)
 
 
-@command.command("show")
-@click.argument("file")
+@command.command(
+    "show",
+    examples=("catalog show ox40-full-7.4.2.img", "catalog show tv8_5.1.4.tvf --format json"),
+)
+@click.argument("file", shell_complete=images)
 @SITE
 @FORMAT
 def show_command(file: str, site_folder: Path, format_: str) -> None:
@@ -202,15 +227,18 @@ def show_command(file: str, site_folder: Path, format_: str) -> None:
     found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
     if not found:
         met = f"no source there tells of {file!r}"
-        raise InputError(site.folder / "catalog", met, "See: ovek catalog find TEXT")
+        near = get_close_matches(file, releases.by_name, n=1)
+        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog find TEXT"
+        raise InputError(site.folder / "catalog", met, do)
     _answer(
         format_,
-        lambda: json.releases(found),
+        "releases",
+        lambda: json.releases(site_context(site), found),
         lambda: (line for one in found for line in render.whole(one)),
     )
 
 
-@command.command("check")
+@command.command("check", examples=("catalog check", "catalog check --format json"))
 @SITE
 @FORMAT
 def check_command(site_folder: Path, format_: str) -> None:
@@ -225,12 +253,15 @@ def check_command(site_folder: Path, format_: str) -> None:
     today = datetime.now(UTC).date()
     found = list(catalog.mistakes(releases, today, namings, site.releases))
     number = len(releases.releases)
-    _answer(format_, lambda: json.catalog_check(found), lambda: render.check(found, number))
+    told = lambda: json.catalog_check(site_context(site), found)  # noqa: E731
+    _answer(format_, "mistakes", told, lambda: render.check(found, number))
     if found:
         sys.exit(1)
 
 
-@command.command("path")
+@command.command(
+    "path", examples=("catalog path brack-slip --to 7.4.2", "catalog path 7.2.5 --to 7.4.2")
+)
 @click.argument("start", metavar="DEVICE|VERSION")
 @click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
 @snapshot_options()
@@ -255,13 +286,16 @@ def path_command(
         found = catalog.way(judge_device(device, judge), target)
     else:
         found = catalog.path(releases, start, target)
-    _answer(format_, lambda: json.upgrade_path(found), lambda: render.upgrade_path(found))
+    told = lambda: json.upgrade_path(site_context(site), found)  # noqa: E731
+    _answer(format_, "hops", told, lambda: render.upgrade_path(found))
     if found.steps is None:
         sys.exit(1)
 
 
-@command.command("pick")
-@click.argument("device")
+@command.command(
+    "pick", examples=("catalog pick brack-slip", "catalog pick arle-wifi --format json")
+)
+@click.argument("device", shell_complete=complete_devices)
 @snapshot_options()
 def pick_command(device: str, site_folder: Path, snapshot_file: str | None, format_: str) -> None:
     """Which release is the one for DEVICE, why are the others not, and which parts go with it?
@@ -271,8 +305,10 @@ def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form
     from ovek.render import catalog as render
     from ovek.render import json
 
-    _, found = chosen_for(Site(site_folder), device, snapshot_file)
-    _answer(format_, lambda: json.pick(found), lambda: render.pick(found))
+    site = Site(site_folder)
+    _, found = chosen_for(site, device, snapshot_file)
+    told = lambda: json.pick(site_context(site), found)  # noqa: E731
+    _answer(format_, "others", told, lambda: render.pick(found))
     if found.chosen is None:
         sys.exit(1)
 

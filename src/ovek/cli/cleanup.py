@@ -14,9 +14,13 @@ import click
 import msgspec
 from msgspec import Struct, field
 
+from ovek.cli.checklists import write_checklists
+from ovek.cli.command import Command, OneOf
+from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
@@ -33,10 +37,10 @@ from ovek.engine.wanted import (
     told_way,
 )
 from ovek.files.errors import InputError
-from ovek.files.site import Site
 from ovek.files.spool import Spool
 from ovek.files.state import State, state_in
 from ovek.files.whole import write_whole
+from ovek.model.context import Context
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
 from ovek.model.size import SizeError, parse_size, show_size
@@ -79,8 +83,14 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
         raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
 
 
-@click.command("cleanup")
-@click.argument("device", nargs=-1)
+@click.command(
+    "cleanup",
+    cls=Command,
+    examples=(
+        "cleanup gannet-bridge --free 60MiB",
+        "cleanup --whole-fleet --room-for target --where role=bridge",
+    ),
+)
 @click.option(
     "--free",
     callback=_free,
@@ -90,6 +100,7 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
 @click.option(
     "--room-for",
     metavar="IMAGE|VERSION|target",
+    shell_complete=images,
     help="Room for this published file or version, or for policy's target: its size, what it "
     "unpacks to and takes while it is installed, and the reserve.",
 )
@@ -99,7 +110,7 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
 @click.option(
     "--may-drop",
     multiple=True,
-    type=click.Choice(["fallback", "running"]),
+    type=OneOf(["fallback", "running"]),
     help="Unlock the kept fallback or the running image (may be repeated).",
 )
 @click.option("--keep", multiple=True, metavar="GLOB", help="Never offer these files.")
@@ -117,10 +128,15 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
     type=click.Path(path_type=Path),
     help="Hold this later snapshot against the plan: done, not done, done too much.",
 )
+@click.option(
+    "--into",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
+    help="Write a checklist for each device into this folder.",
+)
 @click.option("-v", "--verbose", is_flag=True, help="Name every file that stays, and every step.")
-@snapshot_options("markdown")
+@device_options("markdown")
 def command(
-    device: tuple[str, ...],
     free: int | float | None,
     room_for: str | None,
     sweep: int | None,
@@ -129,12 +145,12 @@ def command(
     whole_fleet: bool,
     figure: Path | None,
     confirm_file: Path | None,
+    into: Path | None,
     verbose: bool,
-    site_folder: Path,
-    snapshot_file: str | None,
+    selected: Selection,
     format_: str,
 ) -> None:
-    """What may go on each DEVICE to make room? (default: all)
+    """What may go on each DEVICE (a name or glob) to make room? (default: all)
 
     Plans only: Ovek never deletes anything. Nothing that the device needs is offered, and the
     next start is walked again as it would be after each step. `--format markdown` is a checklist.
@@ -147,18 +163,18 @@ def command(
     for tier, name in LOCKED.items():
         if sweep is not None and sweep >= tier and name not in may_drop:
             raise click.UsageError(f"tier {tier} is unlocked by name only: add --may-drop {name}")
-    if whole_fleet and (device or format_ == "markdown" or confirm_file is not None):
-        raise click.UsageError("--whole-fleet takes no DEVICE, no checklist and no --confirm")
+    if whole_fleet and confirm_file is not None:
+        raise click.UsageError("--whole-fleet takes no --confirm; leave one of them out")
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
         raise click.BadParameter(
             f"{figure.name!r} has to end in .png or .svg", param_hint="--figure"
         )
-    site = Site(site_folder)
-    devices = Devices(site, site.state(snapshot_file), device)
+    site, devices = selected.site, selected.devices()
+    context = devices.context(datetime.now(UTC).replace(microsecond=0), selected.told())
     check_policy(site, devices.releases)
     if room_for is not None:
         _known(devices, room_for)
-    brief = format_ == "table" and figure is None
+    brief = format_ == "table" and figure is None and into is None
     asked = Asked(
         free=free if isinstance(free, int) else None,
         share=free if isinstance(free, float) else None,
@@ -166,13 +182,13 @@ def command(
         sweep=sweep,
         unlocked=frozenset(may_drop),
         keep=keep,
-        named=bool(device),
+        named=selected.by_name,
         detail="steps" if not whole_fleet else "numbers" if brief else "files",
     )
     facts = shelf_facts(site, devices.releases)
     shelf = facts.proven if facts is not None else frozenset[str]()
-    if whole_fleet:
-        _whole_fleet(devices, asked, shelf, format_, figure)
+    if whole_fleet and format_ != "markdown" and into is None:
+        _whole_fleet(devices, asked, shelf, format_, figure, context)
         return
     planner = Planner(devices, asked, shelf)
     if confirm_file is not None:
@@ -184,20 +200,35 @@ def command(
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
         _draw(figure, plans)
-    _show(plans, format_, devices, verbose=verbose)
+    if into is not None:
+        _into(into, plans, context)
+    else:
+        _show(plans, format_, devices, context, verbose=verbose)
     exit_code(not all(plan.enough for plan in plans), devices)
 
 
-def _show(plans: list[CleanupPlan], format_: str, devices: Devices, *, verbose: bool) -> None:
-    unread = Unreads(devices.not_read, datetime.now(UTC))
-    if format_ == "json":
+def _into(folder: Path, plans: list[CleanupPlan], context: Context) -> None:
+    """Write a checklist for each device that has something to do. Raises InputError."""
+    from ovek.render.checklist import checklist
+
+    by_device: dict[str, list[CleanupPlan]] = {}
+    for plan in plans:
+        by_device.setdefault(plan.device, []).append(plan)
+    write_checklists(folder, {name: checklist(ours, context) for name, ours in by_device.items()})
+
+
+def _show(
+    plans: list[CleanupPlan], format_: str, devices: Devices, context: Context, *, verbose: bool
+) -> None:
+    unread = Unreads(devices.not_read, context.as_of)
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.cleanup(plans, devices.not_read)])
+        write_json(json.cleanup(context, plans, devices.not_read), format_, "plans")
     elif format_ == "markdown":
         from ovek.render.checklist import checklist
 
-        write_bytes([checklist(plans, unread)])
+        write_bytes([checklist(plans, context, unread)])
     else:
         from ovek.render.cleanup import cleanup
 
@@ -395,7 +426,12 @@ def _draw(file: Path, plans: list[CleanupPlan]) -> None:
 
 
 def _whole_fleet(
-    devices: Devices, asked: Asked, shelf: frozenset[str], format_: str, figure: Path | None
+    devices: Devices,
+    asked: Asked,
+    shelf: frozenset[str],
+    format_: str,
+    figure: Path | None,
+    context: Context,
 ) -> None:
     """Plan for all devices: one line each, then totals."""
     as_rows = format_ == "table" and figure is None
@@ -405,7 +441,7 @@ def _whole_fleet(
         widths.append(part.widths)
         for line in part.lines:
             lines.add_line(line)
-    if not totals.plans:
+    if not totals.plans and not devices.not_read:
         met = f"holds no device that {asked.image} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
@@ -413,17 +449,20 @@ def _whole_fleet(
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes(json.cleanup_fleet(lines.lines(), totals, devices.not_read))
+        write_bytes(json.cleanup_fleet(context, lines.lines(), totals, devices.not_read))
+    elif format_ == "jsonl":
+        write_bytes(line + b"\n" for line in lines.lines())
     else:
         from ovek.render.cleanup import FleetRows, fleet
 
+        unread = Unreads(devices.not_read, context.as_of).lines()
         if as_rows:
-            write_lines(fleet(totals, lines.lines, widths))
+            write_lines(chain(fleet(totals, lines.lines, widths, context), unread))
         else:
             rows, members = FleetRows(), Counter(plan.device for plan in lines)
             made = [msgspec.json.encode(rows.cells(plan, members[plan.device])) for plan in lines]
-            write_lines(fleet(totals, lambda: made, [rows.columns.widths]))
-        write_lines(Unreads(devices.not_read, datetime.now(UTC)).lines())
+            widths = [rows.columns.widths]
+            write_lines(chain(fleet(totals, lambda: made, widths, context), unread))
     exit_code(bool(totals.short or totals.no_plan), devices)
 
 
@@ -431,10 +470,11 @@ def _confirm(planner: Planner, devices: Devices, file: Path, format_: str) -> No
     """Hold the plans against a later snapshot."""
     state = state_in(file)
     found = list(_confirmed(planner, devices, state))
-    if format_ == "json":
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.cleanup_confirmed(file.name, found)])
+        context = devices.context(datetime.now(UTC).replace(microsecond=0))
+        write_json(json.cleanup_confirmed(context, file.name, found), format_, "plans")
     else:
         from ovek.render.cleanup import confirmed
 

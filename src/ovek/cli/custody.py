@@ -5,35 +5,43 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.command import Command
+from ovek.cli.completing import images
+from ovek.cli.options import exit_code, write_json, write_lines
+from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine import custody
 from ovek.engine.verdicts import judge_device
-from ovek.files.site import Site
 from ovek.render.unread import Unreads
 
 
-@click.command("custody")
-@click.argument("image", required=False, metavar="[IMAGE|VERSION|DIGEST]")
+@click.command(
+    "custody",
+    cls=Command,
+    examples=("custody ox40-full-7.4.2.img", "custody '*' --where site=Brackness --format json"),
+)
+@click.argument(
+    "image", required=False, metavar="[IMAGE|VERSION|DIGEST|GLOB]", shell_complete=images
+)
 @SHELVES
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
-@snapshot_options()
+@device_options()
 def command(
     image: str | None,
     shelves: tuple[Path, ...],
     verbose: bool,
-    site_folder: Path,
-    snapshot_file: str | None,
+    selected: Selection,
     format_: str,
 ) -> None:
     """Where did this image go wrong? (default: all images)
 
     Follows each image from the catalog over the shelf folders, in the order given, to every flash
-    of the snapshot, its copies grouped by equal digest, and names the first hop with a wrong one.
-    What no source lists is compared with its other copies. Exit code 1 where a copy is wrong.
+    (or that of each DEVICE), its copies grouped by equal digest, and names the first hop with a
+    wrong one. What no source lists is compared with its other copies. Exit code 1 where a copy is
+    wrong.
     """
-    site = Site(site_folder)
-    devices = Devices(site, site.state(snapshot_file))
+    site, devices = selected.site, selected.devices()
+    now = datetime.now(UTC).replace(microsecond=0)
     copies = [
         copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
     ]
@@ -44,14 +52,14 @@ def command(
     found = custody.follow(devices.releases, copies)
     if image is not None:
         found = [one for one in found if custody.matches(one, image)]
-    if format_ == "json":
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.custody(found, devices.not_read)])
+        context = devices.context(now, selected.told())
+        write_json(json.custody(context, found, devices.not_read), format_, "images")
     else:
         from ovek.render.custody import custody as lines
 
-        now = datetime.now(UTC)
         write_lines(lines(found, Unreads(devices.not_read, now), verbose=verbose))
     wrong = any(one.first_wrong is not None for one in found)
     exit_code(wrong or (image is not None and not found), devices)

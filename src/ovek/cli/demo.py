@@ -9,6 +9,7 @@ from pathlib import Path
 
 import click
 
+from ovek.cli.command import Command
 from ovek.cli.options import write_lines
 from ovek.demo import TOUR, write_site
 from ovek.render.lines import STYLES, hanging
@@ -17,7 +18,7 @@ from ovek.sources.trust import PASSWORD
 _OVEK = (sys.executable, "-m", "ovek")
 
 
-@click.command("demo")
+@click.command("demo", cls=Command, examples=("demo", "demo elsewhere"))
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("skerrow-ferries"))
 def command(folder: Path) -> None:
     """Write the sample site to FOLDER (default: skerrow-ferries) and take a tour of it.

@@ -93,7 +93,7 @@ def _parts(lines: Lines) -> Iterator[Lines]:
 
 
 def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
-    for device in devices.state.devices(lines):
+    for device in devices.read(lines):
         work.take(device, devices.judge(device))
     return sum(line.length for _, line in lines), work.result()
 

@@ -1,9 +1,11 @@
 """What several commands share: options, the devices they name, and writing results out."""
 
 import gc
+import os
 import re
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from datetime import UTC, datetime
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import cached_property, lru_cache
@@ -11,12 +13,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from msgspec.structs import replace
 
+from ovek.cli.command import OneOf, colour
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, judge_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.state import State
+from ovek.files.state import Facts, Line, State
+from ovek.model.context import Context, SnapshotUsed
 from ovek.model.finding import SEVEREST_FIRST, Severity
 from ovek.model.fleet import Expected
 from ovek.model.size import SizeError, parse_size
@@ -26,7 +31,7 @@ from ovek.model.unread import Unread
 from ovek.render.visible import visible
 
 if TYPE_CHECKING:
-    from rich.console import RenderableType
+    from rich.console import Console, RenderableType
 
 _ODD = re.compile(r"[^\x20-\x7e\n\r\t]")
 F = TypeVar("F", bound=Callable[..., Any])
@@ -40,7 +45,7 @@ SITE = click.option(
     default=Path(),
     help="The site to work on (default: this folder).",
 )
-_SNAPSHOT = click.option(
+SNAPSHOT = click.option(
     "--snapshot",
     "snapshot_file",
     metavar="FILE",
@@ -48,12 +53,12 @@ _SNAPSHOT = click.option(
 )
 
 
-def format_option(*more: str) -> Callable[[F], F]:
-    """--format with table and json, and what else a command offers."""
+def format_option(*more: str, lists: bool = True) -> Callable[[F], F]:
+    """--format with table, json, jsonl where there is a list, and what else a command offers."""
     return click.option(
         "--format",
         "format_",
-        type=click.Choice(["table", "json", *more]),
+        type=OneOf(["table", "json", *(["jsonl"] if lists else []), *more]),
         default="table",
         help="How to show the result (default: table).",
     )
@@ -62,7 +67,7 @@ def format_option(*more: str) -> Callable[[F], F]:
 FORMAT = format_option()
 _FAIL_ON = click.option(
     "--fail-on",
-    type=click.Choice([*SEVEREST_FIRST, "never"]),
+    type=OneOf([*SEVEREST_FIRST, "never"]),
     default="critical",
     help="Exit with 1 from this severity up (default: critical).",
 )
@@ -72,7 +77,7 @@ def snapshot_options(*formats: str) -> Callable[[F], F]:
     """Add --site, --snapshot and --format, the last with these beside table and json."""
 
     def add(function: F) -> F:
-        return SITE(_SNAPSHOT(format_option(*formats)(function)))
+        return SITE(SNAPSHOT(format_option(*formats)(function)))
 
     return add
 
@@ -91,12 +96,18 @@ def size_option(ctx: click.Context, param: click.Parameter, value: str | None) -
 
 
 def named_devices(names: Iterable[str], known: Mapping[str, D], where: Path) -> list[D]:
-    """The things of these names (all where none is named); raise InputError for an unknown one."""
-    names = list(dict.fromkeys(names))
+    """The things that these names and globs mean (all where none is told), as they are named.
+
+    Raises InputError for one that means nothing.
+    """
+    found: dict[str, D] = {}
+    names = list(names)
     for name in names:
-        if name not in known:
+        meant = [name] if name in known else [each for each in known if fnmatchcase(each, name)]
+        if not meant:
             raise no_device(where, name, known)
-    return [known[name] for name in names] if names else list(known.values())
+        found |= {each: known[each] for each in meant}
+    return list(found.values()) if names else list(known.values())
 
 
 def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
@@ -137,9 +148,9 @@ def releases_of(site: Site) -> ReleaseIndex:
 class Devices:
     """The devices of a fleet as they were last read, each with what its images are held against.
 
-    `named` are names, `globs` patterns of names; none is all. `state` tells where the line of each
-    device stands: `chosen` are those that are taken. `releases` are what the catalog tells, where
-    it was read already; what it leaves out is told where it is read here.
+    `named` are names and globs of them; none is all. `names` are the devices that are looked at,
+    `state` tells where the line of each stands, and `chosen` are those lines. `releases` are what
+    the catalog tells, where it was read already; what it leaves out is told where it is read here.
     """
 
     def __init__(
@@ -147,21 +158,40 @@ class Devices:
         site: Site,
         state: State,
         named: Iterable[str] = (),
-        globs: tuple[str, ...] = (),
         *,
         releases: ReleaseIndex | None = None,
     ) -> None:
         self.site, self.state = site, state
-        self.named, self.globs = tuple(dict.fromkeys(named)), globs
+        self.named = tuple(dict.fromkeys(named))
         self._judges: dict[str, Judge] = {}
         self.releases = releases_of(site) if releases is None else releases
         self._fleet = {device.name: device for device in site.fleet.device}
-        self.chosen = state.only(name for name in state.names if self.takes(name))
+        known = dict.fromkeys([*self._fleet, *state.names])
+        self.names = [name for name in known if self._named(name)]
+        self.chosen = state.only(name for name in state.names if self._named(name))
 
     @property
     def file(self) -> Path:
         """Where the devices come from, for messages: a folder of snapshots, or one of them."""
         return self.state.root
+
+    def context(self, now: datetime, selected: str = "") -> Context:
+        """Where what is told of the devices comes from."""
+        lines = self.chosen.lines.values()
+        used = []
+        for at in dict.fromkeys(line.file for line in lines):
+            times = [line.taken_at for line in lines if line.file == at]
+            used.append(
+                SnapshotUsed(
+                    file=self.state.files[at].name,
+                    devices=len(times),
+                    first=min(times),
+                    last=max(times),
+                )
+            )
+        used.sort(key=lambda one: one.file)
+        name = self.site.fleet.name
+        return Context(site=name, as_of=now, snapshots=tuple(used), selected=selected)
 
     @property
     def label(self) -> str:
@@ -172,24 +202,47 @@ class Devices:
         return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
 
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
-        self.check()
-        for device in self.chosen.devices(self.chosen.lines.items()):
+        for device in self.read(self.chosen.lines.items()):
             yield device, self.judge(device)
 
-    def takes(self, name: str) -> bool:
-        """Whether a device is among those named."""
-        if self.named and name not in self.named:
-            return False
-        return not self.globs or any(fnmatchcase(name, glob) for glob in self.globs)
+    def read(self, lines: Iterable[tuple[str, Line]]) -> Iterator[Device]:
+        """Go through the devices of some lines; where each stands is what the fleet file says."""
+        for device in self.state.devices(lines):
+            listed = self._fleet.get(device.device)
+            if listed is None:
+                yield device
+                continue
+            site, role = listed.site or device.site, listed.role or device.role
+            same = site == device.site and role == device.role
+            yield device if same else replace(device, site=site, role=role)
+
+    def _named(self, name: str) -> bool:
+        """Whether a device is among those named, by its name or by a glob."""
+        if not self.named:
+            return True
+        return any(name == each or fnmatchcase(name, each) for each in self.named)
+
+    def keep(self, names: Collection[str]) -> None:
+        """Look only at these of them."""
+        self.names = [name for name in self.names if name in names]
+        self.chosen = self.state.only(name for name in self.chosen.names if name in names)
+        vars(self).pop("not_read", None)
+
+    def facts(self) -> dict[str, Facts]:
+        """What tells each device from others: where it stands, what it is and what it runs."""
+        found = dict(self.chosen.facts())
+        for name in self.names:
+            listed = self._fleet.get(name)
+            if listed is not None:
+                found[name] = found.get(name, Facts()).of_fleet(listed)
+        return found
 
     def check(self) -> None:
         """Raise InputError where a device that was named is not known at all."""
         known = {*self.state.names, *self._fleet}
         for name in self.named:
-            if name not in known:
+            if name not in known and not any(fnmatchcase(each, name) for each in known):
                 raise no_device(self.file, name, known)
-        if self.globs and not any(self.takes(name) for name in known):
-            raise no_device(self.file, " ".join(self.globs), known)
 
     def judge(self, device: Device) -> Judge:
         """What a device's images are held against; raise InputError where it has no sheet."""
@@ -218,8 +271,7 @@ class Devices:
     @cached_property
     def not_read(self) -> list[Unread]:
         """The devices asked about that were never read, or not by the last survey that tried."""
-        names = dict.fromkeys([*self._fleet, *self.state.names])
-        found = (self._unread(name) for name in names if self.takes(name))
+        found = (self._unread(name) for name in self.names)
         return [each for each in found if each is not None]
 
     def _unread(self, name: str) -> Unread | None:
@@ -230,8 +282,12 @@ class Devices:
         why = failed.problem if failed is not None else "it was never read"
         if failed is None and self.state.root.is_file():
             why = f"{self.state.root.name} does not hold it"
+        listed = self._fleet.get(name)
         return Unread(
             device=name,
+            site=listed.site if listed is not None else None,
+            role=listed.role if listed is not None else None,
+            sheet=listed.sheet if listed is not None else None,
             why=why,
             do=(failed.do if failed is not None else None) or again,
             last_read=line.taken_at if line is not None else None,
@@ -244,6 +300,18 @@ def exit_code(worse: bool, devices: Devices) -> None:
         sys.exit(1)
     if devices.not_read:
         sys.exit(3)
+
+
+def site_context(site: Site) -> Context:
+    """Where a result comes from that is about no device."""
+    return Context(site=site.fleet.name, as_of=datetime.now(UTC).replace(microsecond=0))
+
+
+def write_json(whole: dict[str, Any], format_: str, lists: str) -> None:
+    """Write a result as one object of JSON; as JSON Lines, the values of its list `lists`."""
+    from ovek.render.json import encoded
+
+    write_bytes([encoded(whole, lists if format_ == "jsonl" else None)])
 
 
 def write_bytes(chunks: Iterable[bytes]) -> None:
@@ -268,24 +336,64 @@ def _escape(match: re.Match[str]) -> str:
 
 
 def write_lines(lines: "Iterable[RenderableType]") -> None:
-    """Write lines and trees to standard output, in colour where it is a terminal."""
+    """Write lines and trees to standard output, in colour where it is a terminal.
+
+    Where that is more than a screen, the first lines, which are the answer, are told again at the
+    end.
+    """
     from rich.console import Console
     from rich.text import Text
 
-    from ovek.render.lines import WIDTH
+    from ovek.render.lines import width
 
-    console = Console(file=sys.stdout, width=WIDTH, highlight=False, markup=False, emoji=False)
+    said = colour()
+    console = Console(
+        file=sys.stdout,
+        width=width(),
+        highlight=False,
+        markup=False,
+        emoji=False,
+        force_terminal=True if said == "always" else False if said == "never" else None,
+        no_color=False if said == "always" else None,
+    )
+    answer: list[RenderableType] = []
+    written, in_answer = 0, True
     for line in lines:
-        if isinstance(line, str):
-            sys.stdout.write(f"{line}\n")
-        elif isinstance(line, Text):
-            if console.is_terminal:
-                console.print(line, soft_wrap=True)
-            else:
-                sys.stdout.write(f"{line.plain.rstrip()}\n")
-        else:
-            with console.capture() as captured:
-                console.print(line)
-            shown = captured.get().splitlines()
-            sys.stdout.write("".join(f"{each.rstrip()}\n" for each in shown))
+        in_answer = in_answer and isinstance(line, str | Text) and bool(str(line))
+        if in_answer:
+            answer.append(line)
+        written += _write_line(console, line)
+    height = _height()
+    if height is not None and answer and written > height:
+        sys.stdout.write("\n")
+        for line in answer:
+            _write_line(console, line)
     sys.stdout.flush()
+
+
+def _write_line(console: "Console", line: "RenderableType") -> int:
+    """Write one line or tree; how many lines that are."""
+    from rich.text import Text
+
+    if isinstance(line, str):
+        sys.stdout.write(f"{line}\n")
+        return 1
+    if isinstance(line, Text):
+        if console.is_terminal:
+            console.print(line, soft_wrap=True)
+        else:
+            sys.stdout.write(f"{line.plain.rstrip()}\n")
+        return 1
+    with console.capture() as captured:
+        console.print(line)
+    shown = captured.get().splitlines()
+    sys.stdout.write("".join(f"{each.rstrip()}\n" for each in shown))
+    return len(shown)
+
+
+def _height() -> int | None:
+    """How many lines the screen has; None where standard output is no terminal."""
+    try:
+        return os.get_terminal_size(sys.stdout.fileno()).lines if sys.stdout.isatty() else None
+    except (OSError, ValueError):
+        return None

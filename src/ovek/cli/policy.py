@@ -4,23 +4,32 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import FORMAT, SITE, releases_of, write_bytes, write_lines
+from ovek.cli.command import Group
+from ovek.cli.options import (
+    SITE,
+    format_option,
+    releases_of,
+    site_context,
+    write_json,
+    write_lines,
+)
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.errors import InputError, ManyInputError
-from ovek.files.site import Site, sheet_names
+from ovek.files.sheets import sheet_names
+from ovek.files.site import Site
 
 
-@click.group("policy")
+@click.group("policy", cls=Group)
 def command() -> None:
     """What is wanted of the devices: policy.toml, and the findings accepted in waivers.toml."""
 
 
-@command.command("check")
+@command.command("check", examples=("policy check", "policy check --format json"))
 @SITE
-@FORMAT
+@format_option(lists=False)
 def check(site_folder: Path, format_: str) -> None:
     """Is the policy sound, and does it name what there is?
 
@@ -32,7 +41,8 @@ def check(site_folder: Path, format_: str) -> None:
     if format_ == "json":
         from ovek.render import json
 
-        write_bytes([json.policy(site.policy, site.waivers)])
+        whole = json.policy(site_context(site), site.policy, site.waivers)
+        write_json(whole, format_, "waivers")
     else:
         from ovek.render.policy import policy
 

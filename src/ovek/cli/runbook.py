@@ -6,9 +6,14 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
+from ovek.cli.answering import Answering, not_read_of, tally_of, with_unread
+from ovek.cli.checklists import write_checklists
+from ovek.cli.command import Command
+from ovek.cli.completing import aims
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import Rates
@@ -17,14 +22,15 @@ from ovek.engine.runbook import followed, runbook
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.engine.waves import waves
-from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.state import digest_rates
 from ovek.files.whole import write_whole
 from ovek.model.age import show_minutes
+from ovek.model.answer import Answered
+from ovek.model.context import Context
 from ovek.model.fleet import Fleet
 from ovek.model.policy import Policy
-from ovek.model.runbook import Aim, Runbook, Waves
+from ovek.model.runbook import Aim, Runbook
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.render.unread import Unreads
@@ -32,13 +38,17 @@ from ovek.render.unread import Unreads
 _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
 
 
-@click.command("runbook")
-@click.argument("device", nargs=-1)
+@click.command(
+    "runbook",
+    cls=Command,
+    examples=("runbook brack-slip", "runbook --for start --where answer=no-go --format markdown"),
+)
 @click.option(
     "--for",
     "aim",
     default="all",
     metavar="start|target|VERSION|way-back|tidy",
+    shell_complete=aims,
     help="Only what leads there: it starts again, it runs the target (or this version), it has a "
     "way back, its settings and flash are tidy.",
 )
@@ -62,19 +72,17 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     help="Hold this later snapshot against the runbooks: done, not done, done too much.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Every change of every device.")
-@snapshot_options("markdown", "csv", "ical")
+@device_options("markdown", "csv", "ical")
 def command(
-    device: tuple[str, ...],
     aim: str,
     folder: Path | None,
     figure: Path | None,
     later: str | None,
     verbose: bool,
-    site_folder: Path,
-    snapshot_file: str | None,
+    selected: Selection,
     format_: str,
 ) -> None:
-    """What is left to do on each DEVICE to bring it to what policy wants? (default: all)
+    """What is left to do on each DEVICE (a name or glob) to bring it to what policy wants?
 
     Every change in order, tried out on the device as it is known: what to type, what to expect,
     what a power cut in the middle leaves, what undoes it, how long it takes. What is done already
@@ -84,8 +92,7 @@ def command(
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
         met = f"{figure.name!r} has to end in .png or .svg"
         raise click.BadParameter(met, param_hint="--figure")
-    site = Site(site_folder)
-    devices = Devices(site, site.state(snapshot_file), device)
+    site, devices = selected.site, selected.devices()
     check_policy(site, devices.releases)
     policy = site.policy if aim in _AIMS else _wanting(site, devices, aim)
     kind: Aim = next((each for each in _AIMS if each == aim), "target")
@@ -95,8 +102,7 @@ def command(
         _confirm(Planning(devices, now, shelf, policy, kind), later, format_)
         return
     found = [one for part in each_part(devices, Planning, now, shelf, policy, kind) for one in part]
-    unread = Unreads(devices.not_read, now)
-    links = shared_links(site.fleet, found)
+    context, answers = devices.context(now, selected.told()), _answers(devices, found)
     planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
     if figure is not None:
         from ovek.render.waves import draw_waves
@@ -105,15 +111,17 @@ def command(
         drawn = draw_waves(figure.suffix.lower().removeprefix("."), planned, told)
         write_whole(figure, [drawn])
     if folder is not None:
-        _into(folder, found)
-    elif format_ == "json":
+        _into(folder, found, context)
+    elif format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.runbooks(found, planned, devices.not_read, devices.label, now)])
+        tally = tally_of(answers)
+        whole = json.runbooks(context, found, planned, devices.not_read, tally)
+        write_json(whole, format_, "devices")
     elif format_ == "csv":
         from ovek.render.csv import write_runbooks
 
-        write_bytes(write_runbooks(found))
+        write_bytes(write_runbooks(found, context))
     elif format_ == "ical":
         from ovek.render.calendar import calendar
 
@@ -124,18 +132,42 @@ def command(
     elif format_ == "markdown":
         from ovek.render.runbook import checklist
 
-        write_bytes([checklist(found, planned)])
+        write_bytes([checklist(found, context, planned)])
     else:
-        _show(found, planned, links, unread, whole=verbose or len(found) == 1)
+        from ovek.render.runbook import fleet, runbook
+
+        unread = Unreads(devices.not_read, now)
+        links = shared_links(site.fleet, found)
+        if len(found) == 1 and len(answers) == 1:
+            write_lines(runbook(found[0], answers[0]))
+        else:
+            write_lines(fleet(found, answers, planned, links, unread, whole=verbose))
     exit_code(any(one.steps or one.find_out or one.open for one in found), devices)
+
+
+def _answers(devices: Devices, found: list[Runbook]) -> list[Answered]:
+    """The answers of devices as they stand, and of those that were not read."""
+    unread = not_read_of(devices)
+    told = [
+        Answered(
+            device=one.device,
+            answer=one.answer or "unclear",
+            detail=one.why,
+            waived=one.waived,
+            read=one.device not in unread,
+        )
+        for one in found
+    ]
+    return with_unread(devices, told)
 
 
 def _confirm(planning: "Planning", later: str, format_: str) -> None:
     """Hold a later snapshot against the runbooks of the devices; ends the program."""
-    if format_ not in ("table", "json"):
-        raise click.UsageError(f"--confirm is for table and json, not for {format_}")
+    if format_ not in ("table", "json", "jsonl"):
+        raise click.UsageError(f"--confirm is for table, json and jsonl, not for {format_}")
     devices = planning.devices
-    after = Devices(devices.site, devices.site.state(later), devices.named)
+    after = Devices(devices.site, devices.site.state(later))
+    after.keep(set(devices.names))
     subjects = {one.device: planning.subject(one, judge) for one, judge in after}
     found, gone = [], []
     for device, judge in devices:
@@ -146,29 +178,16 @@ def _confirm(planning: "Planning", later: str, format_: str) -> None:
         waivers = devices.site.waivers
         now = subjects[device.device]
         found.append(followed(before, now, planning.wants, planning.aim, waivers))
-    if format_ == "json":
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.followed(found, gone)])
+        context = after.context(planning.now)
+        write_json(json.followed(context, found, gone), format_, "devices")
     else:
         from ovek.render.runbook import followed as lines
 
         write_lines(lines(found, gone))
     exit_code(bool(gone) or any(one.not_done or one.too_much for one in found), devices)
-
-
-def _show(
-    found: list[Runbook], planned: Waves, links: list[str], unread: Unreads, *, whole: bool
-) -> None:
-    from ovek.render.runbook import fleet, runbook
-
-    if not whole or not found:
-        write_lines(fleet(found, planned, links, unread))
-        return
-    for at, one in enumerate(found):
-        write_lines([""] if at else [])
-        write_lines(runbook(one))
-    write_lines(unread.lines())
 
 
 def shared_links(fleet: Fleet, found: list[Runbook]) -> list[str]:
@@ -187,22 +206,11 @@ def shared_links(fleet: Fleet, found: list[Runbook]) -> list[str]:
     ]
 
 
-def _into(folder: Path, found: list[Runbook]) -> None:
+def _into(folder: Path, found: list[Runbook], context: Context) -> None:
     """Write a checklist for each device; raise InputError."""
     from ovek.render.runbook import checklist
 
-    if folder.exists() and not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name a folder for the checklists")
-    folder.mkdir(parents=True, exist_ok=True)
-    names: dict[str, Runbook] = {}
-    for one in found:
-        name = "".join(each if each.isalnum() or each in "._-" else "_" for each in one.device)
-        while not name.strip(".") or name in names:
-            name += "_"
-        names[name] = one
-    for name, one in names.items():
-        write_whole(folder / f"{name}.md", [checklist([one])])
-    click.echo(f"{len(names)} checklist{'s' if len(names) != 1 else ''} in {folder}", err=True)
+    write_checklists(folder, {one.device: checklist([one], context) for one in found})
 
 
 def _wanting(site: Site, devices: Devices, version: str) -> Policy:
@@ -234,6 +242,7 @@ class Planning:
         self.wants = Wants(policy, wants_of(devices.site).roles)
         self.links = devices.site.fleet.links()
         self.measured = digest_rates(devices.site.folder / "snapshots")
+        self.answering = Answering(devices, now, shelf)
         self.made: list[Runbook] = []
 
     def subject(self, device: Device, judge: Judge) -> Subject:
@@ -259,7 +268,10 @@ class Planning:
         link = self.links.get(device.device)
         rates = Rates(link[0] if link is not None else None, self.measured.get(device.device))
         subject = self.subject(device, judge)
-        self.made.append(runbook(subject, self.wants, self.aim, site.waivers, rates))
+        made = runbook(subject, self.wants, self.aim, site.waivers, rates)
+        answer = self.answering.answer(subject.judged)
+        told = replace(made, answer=answer.answer, why=answer.detail, waived=answer.waived)
+        self.made.append(told)
 
     def result(self) -> list[Runbook]:
         """The runbooks of the devices taken since the last call."""

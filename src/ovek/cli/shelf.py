@@ -7,7 +7,17 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import FORMAT, SITE, Devices, releases_of, write_bytes, write_lines
+from ovek.cli.command import Command
+from ovek.cli.completing import devices as complete_devices
+from ovek.cli.options import (
+    FORMAT,
+    SITE,
+    Devices,
+    releases_of,
+    site_context,
+    write_json,
+    write_lines,
+)
 from ovek.cli.progress import bytes_bar
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.offers import offer
@@ -20,7 +30,8 @@ from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.regular import opened
-from ovek.files.site import Site, sheet_names
+from ovek.files.sheets import sheet_names
+from ovek.files.site import Site
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.catalog import Origin, Published, Release
@@ -30,7 +41,7 @@ from ovek.model.shelf import Offer, ShelfFacts, ShelfFile, ShelfVerdict
 from ovek.render.visible import visible
 
 
-@click.command("shelf")
+@click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --fits brack-slip"))
 @click.argument("folder", required=False, type=click.Path(path_type=Path))
 @click.option("--expect", metavar="DIGEST", help="Compare one file with this digest instead.")
 @click.option(
@@ -39,7 +50,12 @@ from ovek.render.visible import visible
     type=click.Path(path_type=Path),
     help="Write a digest list of the folder; the ending (.md5, .sha512, …) says which digest.",
 )
-@click.option("--fits", metavar="DEVICE", help="Which of the files are for this device?")
+@click.option(
+    "--fits",
+    metavar="DEVICE",
+    shell_complete=complete_devices,
+    help="Which of the files are for this device?",
+)
 @click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
 @click.option("-v", "--verbose", is_flag=True, help="Name files that are no images, too.")
 @SITE
@@ -79,10 +95,11 @@ def command(
     found = list(_judged(site, files, releases, used_by))
     _keep_opened(site, releases, found)
     offered = _offer(site, fits, found) if fits is not None else None
-    if format_ == "json":
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.shelf(str(folder), found, offered)])
+        whole = json.shelf(site_context(site), str(folder), found, offered)
+        write_json(whole, format_, "files")
     elif offered is not None:
         from ovek.render.shelf import offer as told
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ovek.cli.command import Group
 from ovek.cli.options import SITE
 from ovek.files.whole import write_whole
 
@@ -19,12 +20,12 @@ if TYPE_CHECKING:
     from ovek.standin.state import Standin
 
 
-@click.group("standin")
+@click.group("standin", cls=Group)
 def command() -> None:
     """Simulated devices that speak the sample vendors' languages, on loopback only."""
 
 
-@command.command("serve")
+@command.command("serve", examples=("standin serve", "standin serve --obey --cut-after 3"))
 @SITE
 @click.option(
     "--record",

@@ -10,15 +10,25 @@ from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
+from msgspec.structs import replace
 
-from ovek.cli.options import FORMAT, SITE, named_devices, size_option, write_bytes, write_lines
+from ovek.cli.command import Command
+from ovek.cli.options import (
+    format_option,
+    named_devices,
+    site_context,
+    size_option,
+    write_json,
+    write_lines,
+)
+from ovek.cli.selection import Selection, selecting
 from ovek.files.errors import InputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
 from ovek.files.site import Site
 from ovek.files.snapshot import newest_snapshot
-from ovek.files.state import is_older, state_of, tried_file
+from ovek.files.state import State, is_older, state_of, tried_file
 from ovek.files.typed import read_bytes
 from ovek.files.whole import write_whole
 from ovek.model.age import AgeError, parse_age
@@ -46,10 +56,9 @@ def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timed
         raise click.BadParameter(str(error)) from None
 
 
-@click.command("survey")
-@click.argument("device", nargs=-1)
-@SITE
-@FORMAT
+@click.command("survey", cls=Command, examples=("survey", "survey gannet-bridge --fresh"))
+@selecting
+@format_option()
 @click.option("-v", "--verbose", is_flag=True, help="Tell of every device, and what was met.")
 @click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
 @click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
@@ -72,33 +81,41 @@ def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timed
 @click.option(
     "--rate", callback=size_option, metavar="SIZE", help="Read files through at SIZE a second."
 )
-def command(device: tuple[str, ...], site_folder: Path, **options: Any) -> None:
-    """Read the devices of the fleet (or each DEVICE) into a snapshot.
+def command(selected: Selection, **options: Any) -> None:
+    """Read the devices of the fleet (or each DEVICE, a name or glob) into a snapshot.
 
     Only the questions of the device's sheet are sent; nothing is changed. The snapshot goes to
     snapshots/, the raw answers beside it. A device that cannot be read costs its own line only;
     the exit code is 3 then. Ctrl-C keeps what is finished, and --resume takes the rest.
     """
-    site = Site(site_folder)
+    site = selected.site
     if options["prune"] is not None:
         _prune(site, options["prune"], options["format_"])
         return
-    jobs = _jobs(site, device)
+    jobs = _jobs(selected)
     if options["replay"]:
         snapshot, results = _replay(site, jobs)
     else:
         snapshot, results = _survey(site, jobs, options)
-    _show(snapshot, results, options)
+    _show(site, snapshot, results, options)
     if any(one.result != "read" for one in results):
         sys.exit(3)
 
 
-def _jobs(site: Site, names: tuple[str, ...]) -> list[Job]:
+def _jobs(selected: Selection) -> list[Job]:
     """The devices to read, each with its sheet, all checked before the first is asked."""
     from ovek.sources.rows import check_templates
 
-    fleet = {one.name: one for one in site.fleet.device}
-    found = named_devices(names, fleet, site.folder / "fleet.toml")
+    site, fleet = selected.site, {one.name: one for one in selected.site.fleet.device}
+    if not fleet:
+        do = "List a device there: ovek init --help says how; then run ovek survey again"
+        raise InputError(site.folder / "fleet.toml", "lists no device", do)
+    found = named_devices(selected.names, fleet, site.folder / "fleet.toml")
+    if selected.where:
+        read = any((site.folder / "snapshots").glob("*.jsonl"))
+        state = site.state() if read else State(site.folder / "fleet.toml", [], {})
+        chosen = set(selected.of(state).names)
+        found = [one for one in found if one.name in chosen]
     sheets: dict[str, Sheet] = {}
     for one in found:
         if one.sheet not in sheets:
@@ -180,7 +197,8 @@ def _leave(snapshot: Path, began: datetime, results: list[Surveyed]) -> None:
     if file.exists():
         whole = msgspec.json.decode(read_bytes(file), type=_Left)
         before, began = [one for one in whole.devices if one.device not in known], whole.began
-    write_whole(file, [json.survey(snapshot.name, [*before, *results], began)])
+    left = json.survey(None, snapshot.name, [*before, *results], began)
+    write_whole(file, [json.encoded(left)])
 
 
 class _Left(msgspec.Struct):
@@ -206,9 +224,10 @@ def _prune(site: Site, age: timedelta, format_: str) -> None:
             shutil.rmtree(evidence_folder(file), ignore_errors=True)
             tried_file(file).unlink(missing_ok=True)
             file.unlink()
-    if format_ == "json":
-        whole = {"format": "ovek.pruned/1", "kept": kept, "removed": gone}
-        write_bytes([msgspec.json.encode(whole), b"\n"])
+    if format_ in ("json", "jsonl"):
+        from ovek.render import json
+
+        write_json(json.pruned(site_context(site), kept, gone), format_, "removed")
         return
     from ovek.render.survey import pruned
 
@@ -363,16 +382,26 @@ def _surveyed(outcome: Any) -> Surveyed:
     )
 
 
-def _show(snapshot: Path, results: list[Surveyed], options: dict[str, Any]) -> None:
-    if options["format_"] == "json":
+def _show(site: Site, snapshot: Path, results: list[Surveyed], options: dict[str, Any]) -> None:
+    if options["format_"] in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.survey(str(snapshot), results, datetime.now(UTC))])
+        listed = {one.name: one for one in site.fleet.device}
+        told = [placed(one, listed.get(one.device)) for one in results]
+        whole = json.survey(site_context(site), str(snapshot), told, datetime.now(UTC))
+        write_json(whole, options["format_"], "devices")
         return
     from ovek.render.survey import survey
 
     about: Iterable[str] = [f"Snapshot: {snapshot}"] if snapshot.exists() else []
     write_lines(survey(results, list(about), verbose=options["verbose"]))
+
+
+def placed(one: Surveyed, listed: FleetDevice | None) -> Surveyed:
+    """The same, with where the fleet file says that the device stands, and what it is."""
+    if listed is None:
+        return one
+    return replace(one, site=listed.site, role=listed.role, sheet=listed.sheet)
 
 
 class _Progress:

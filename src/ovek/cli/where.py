@@ -5,34 +5,35 @@ from pathlib import Path
 
 import click
 
-from ovek.cli.options import Devices, exit_code, snapshot_options, write_bytes, write_lines
+from ovek.cli.command import Command
+from ovek.cli.completing import images
+from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
+from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
-from ovek.files.site import Site
 from ovek.model.where import Holding
 from ovek.render.unread import Unreads
 
 
-@click.command("where")
-@click.argument("sought", metavar="IMAGE|VERSION|DIGEST|GLOB")
+@click.command(
+    "where",
+    cls=Command,
+    examples=("where 7.4.2 --where site=Brackness", "where 'ox40-full-7.3*' --format csv"),
+)
+@click.argument("sought", metavar="IMAGE|VERSION|DIGEST|GLOB", shell_complete=images)
 @SHELVES
-@snapshot_options("csv")
-def command(
-    sought: str,
-    shelves: tuple[Path, ...],
-    site_folder: Path,
-    snapshot_file: str | None,
-    format_: str,
-) -> None:
-    """Which devices and shelf folders hold this image, version or digest?
+@device_options("csv")
+def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_: str) -> None:
+    """Which devices (all, or each DEVICE) and shelf folders hold this image, version or digest?
 
     A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
     or its first six characters or more, whatever has it. Exit code 1 where nothing does.
     """
-    site = Site(site_folder)
-    devices, wanted = Devices(site, site.state(snapshot_file)), Sought(sought)
+    site, devices, wanted = selected.site, selected.devices(), Sought(sought)
+    now = datetime.now(UTC).replace(microsecond=0)
+    context = devices.context(now, selected.told())
     found: list[Holding] = []
     for device, judge in devices:
         judged = judge_device(device, judge)
@@ -41,16 +42,16 @@ def command(
         found += on_shelf(
             name, judged_shelf(site, devices.releases, folder, wanted.algorithms), wanted
         )
-    if format_ == "json":
+    if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_bytes([json.where(sought, found, devices.not_read)])
+        write_json(json.where(context, sought, found, devices.not_read), format_, "copies")
     elif format_ == "csv":
         from ovek.render.where import as_csv
 
-        write_bytes(as_csv(found))
+        write_bytes(as_csv(found, context))
     else:
         from ovek.render.where import where
 
-        write_lines(where(sought, found, Unreads(devices.not_read, datetime.now(UTC))))
+        write_lines(where(sought, found, Unreads(devices.not_read, now)))
     exit_code(not found, devices)

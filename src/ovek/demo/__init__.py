@@ -30,7 +30,7 @@ TOUR = (
         "device: every command takes the newest line of each.",
     ),
     Stop(
-        ("compare", "2026-11-20", "--device", "*-bridge"),
+        ("compare", "2026-11-20", "*-bridge"),
         "An image rotted: its name, size and time are as before, and its digest is not. Of another "
         "ship the proof was carried over, and every output says how old it is.",
     ),
@@ -65,7 +65,7 @@ TOUR = (
         "is proven. Nothing was touched.",
     ),
     Stop(
-        ("compare", "before-7.4.2", "--expect", "7.4.2", "--device", "arle-[cs]*"),
+        ("compare", "before-7.4.2", "arle-[cs]*", "--expect", "7.4.2"),
         "Held against the snapshot that was kept before the upgrade: one switch is done, and the "
         "stack left a member behind.",
     ),

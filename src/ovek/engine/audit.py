@@ -1,20 +1,23 @@
 """The audit of one device: verdicts, the boot walk, then every rule."""
 
-from collections.abc import Iterable
 from datetime import datetime
 
+from msgspec import Struct
 from msgspec.structs import replace
 
+from ovek.engine.advice import GoalKind
+from ovek.engine.answer import answered
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.remedies import Remedies
-from ovek.engine.rules import Subject, subject_of
+from ovek.engine.rules import MemberSubject, Subject, subject_of
 from ovek.engine.rules.every import RULES
-from ovek.engine.verdicts import Judge, judge_device
+from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
 from ovek.model.advice import Do
+from ovek.model.answer import Answered
 from ovek.model.finding import (
     SEVEREST_FIRST,
     AuditedImage,
@@ -25,6 +28,7 @@ from ovek.model.finding import (
     Space,
 )
 from ovek.model.fleet import Expected
+from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
@@ -49,43 +53,61 @@ def rule_cards() -> list[RuleCard]:
     ]
 
 
+class Terms(Struct, frozen=True, kw_only=True):
+    """What a device is audited by, besides what is known of it.
+
+    `now` is when the audit is made, against which the snapshot's age counts. `expected` are the
+    members that the fleet file tells of, `not_read` is why the last survey could not read it.
+    `advise` is whether lists of changes are looked for, or for which rules' findings.
+    """
+
+    now: datetime
+    shelf: ShelfFacts | None = None
+    waivers: tuple[Waiver, ...] = ()
+    expected: Expected | None = None
+    not_read: str | None = None
+    advise: bool | frozenset[str] = True
+
+
 def audit_device(
     device: Device,
     judge: Judge,
     wants: Wants,
-    *,
-    now: datetime,
-    shelf: ShelfFacts | None = None,
-    waivers: Iterable[Waiver] = (),
+    terms: Terms,
     used: set[Waiver] | None = None,
-    expected: Expected | None = None,
-    not_read: str | None = None,
-    advise: bool | frozenset[str] = True,
 ) -> DeviceAudit:
-    """Audit one device; findings come severest first, then in the order of the rules.
+    """Audit one device; findings come severest first, then by what they stop.
 
-    `now` is when the audit is made, against which the snapshot's age counts. The waivers that were
-    of use are added to `used`. `expected` are the members that the fleet file tells of, `not_read`
-    is why the last survey could not read it. `advise` is whether lists of changes are looked for,
-    or for which rules' findings. Raises ContradictionError where two wants contradict each other.
+    The waivers that were of use are added to `used`. Raises ContradictionError where two wants
+    contradict each other.
     """
-    judged = judge_device(device, judge)
-    walk = walk_device(judged)
-    age = (now - device.taken_at).total_seconds()
+    return audit_judged(judge_device(device, judge), wants, terms, used)
+
+
+def audit_judged(
+    judged: JudgedDevice, wants: Wants, terms: Terms, used: set[Waiver] | None = None
+) -> DeviceAudit:
+    """Audit one device whose images are judged already. Raises ContradictionError."""
+    device, walk = judged.device, walk_device(judged)
+    age = (terms.now - device.taken_at).total_seconds()
     wanted = wants.of(judged)
-    subject = subject_of(judged, walk, wants.policy, wanted, age, shelf, expected)
+    subject = subject_of(judged, walk, wants.policy, wanted, age, terms.shelf, terms.expected)
     said = list(heard(subject))
+    advise = terms.advise
     remedies = Remedies(subject, wants) if advise else None
     findings = [finding_of(one, subject, remedies if _shown(one, advise) else None) for one in said]
     findings = _told_once(findings)
     findings.sort(key=_severest_first)
-    marked, of_use = waive(findings, device.device, waivers, now.date())
+    marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
     if used is not None:
         used |= of_use
+    answer = answered(walk, marked, terms.not_read)
     return DeviceAudit(
-        device=device.device,
-        taken_at=device.taken_at,
-        not_read=not_read,
+        **of_device(device),
+        not_read=terms.not_read,
+        answer=answer.answer,
+        reason=answer.why,
+        why=answer.detail,
         reload=walk.reload,
         runs=device.running.version,
         starts=_starts(subject),
@@ -93,6 +115,26 @@ def audit_device(
         space=_space(subject),
         findings=marked,
     )
+
+
+def answer_in(audit: DeviceAudit) -> Answered:
+    """The answer as an audit tells it."""
+    severe = [one for one in audit.findings if one.severity == "critical"]
+    return Answered(
+        device=audit.device,
+        answer=audit.answer,
+        why=audit.reason,
+        detail=audit.why,
+        waived=sum(one.waived is not None for one in severe),
+        read=audit.not_read is None,
+        reload=audit.reload,
+    )
+
+
+def answer_of(judged: JudgedDevice, wants: Wants, terms: Terms) -> Answered:
+    """The answer alone. Raises ContradictionError where two wants contradict each other."""
+    audit = audit_judged(judged, wants, replace(terms, advise=False))
+    return answered(walk_device(judged), audit.findings, terms.not_read)
 
 
 def _shown(one: Heard, advise: bool | frozenset[str]) -> bool:
@@ -118,9 +160,21 @@ def _begins(one: Finding, other: Finding) -> bool:
     return 0 < number < len(other.do) and other.do[:number] == one.do
 
 
-def _severest_first(finding: Finding) -> tuple[int, int, str, str]:
-    severity = SEVEREST_FIRST.index(finding.severity)
-    return severity, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
+# What a finding stops, the worst first: a start, the release that is wanted, a way back, the rest.
+_STOPS: tuple[tuple[GoalKind | None, ...], ...] = (
+    ("starts", "committed", None),
+    ("measured", "measured-anew"),
+    ("runs-target", "parts"),
+    ("settings-saved", "config-heeded", "config-saved", "room"),
+    ("way-back", "bank-rule"),
+)
+_STOPPED = {goal: at for at, goals in enumerate(_STOPS) for goal in goals}
+
+
+def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
+    severity, rule = SEVEREST_FIRST.index(finding.severity), RULES[finding.rule]
+    stops = _STOPPED.get(rule.goal, len(_STOPS))
+    return severity, stops, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
 
 
 def finding_of(one: Heard, subject: Subject, remedies: Remedies | None = None) -> Finding:
@@ -162,6 +216,7 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
     found = []
     for member in subject.members:
         front = member.id if several else None
+        needed = _needed(member)
         by_themselves = (image for image in member.one.banks.values() if not image.parts)
         for image in (*member.one.images.values(), *by_themselves):
             judgement, file = image.judgement, image.file
@@ -172,9 +227,20 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
                     release=judgement.release.file if judgement.release is not None else None,
                     by=judgement.by,
                     measured_at=file.digests_at if file is not None else None,
+                    needed=image.place in needed,
                 )
             )
     return tuple(found)
+
+
+def _needed(member: MemberSubject) -> set[Place]:
+    """The places that a member runs from, starts from or is told to, with what they are made of."""
+    there = [each.at for each in member.cited] + [*member.running_on.places]
+    starts = member.walk.starts
+    there.append(starts.at if starts is not None else None)
+    places = {at.on(None) for at in there if at is not None and at.member in (None, member.id)}
+    parts = [whole.parts for whole in member.wholes if whole.place in places]
+    return places.union(*parts)
 
 
 def _space(subject: Subject) -> tuple[Space, ...]:

@@ -27,6 +27,7 @@ from ovek.engine.steps import Act, Choice, acts_of, finished, started
 from ovek.engine.tier import Tiers
 from ovek.engine.units import cluster_of, units_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, fits
+from ovek.model.ofdevice import of_device
 from ovek.model.place import BANK, Place
 from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Lost, Need, Room, Unlock
 from ovek.model.policy import BankRule, Policy
@@ -285,7 +286,7 @@ def _plan_of(case: _Case, choice: Choice, goal: _Goal) -> CleanupPlan:
         after = max(volume.free, min(after, volume.capacity))
     wanted = after if goal.wanted is None else goal.wanted
     return CleanupPlan(
-        device=case.judged.device.device,
+        **of_device(case.judged.device),
         member=member,
         volume=volume.name,
         free=volume.free,
@@ -555,7 +556,7 @@ def _in_bank(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
         lost=_lost(case, spot),
     )
     plan = CleanupPlan(
-        device=case.judged.device.device,
+        **of_device(case.judged.device),
         member=member,
         volume=None,
         free=None,
@@ -595,7 +596,7 @@ def _no_plan(
     note: str,
 ) -> CleanupPlan:
     return CleanupPlan(
-        device=judged.device.device,
+        **of_device(judged.device),
         member=one.member.id,
         volume=volume.name if volume is not None else judged.judge.sheet.start.default_volume,
         free=volume.free if volume is not None else None,

@@ -12,12 +12,13 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file
 from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
+from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
-from ovek.model.size import show_size
+from ovek.model.size import show_mib
 from ovek.model.snapshot import BootEntry, Member
 from ovek.model.verdict import Image
 from ovek.model.version import compare
-from ovek.model.walk import DeviceWalk
+from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk
 
 # What differs on two devices though nothing was done to them: a log grows, a clock is read.
 _FREE_MATTERS = 2**20
@@ -37,17 +38,35 @@ def compare_device(
     outcome = "changed" if changes else "same"
     members = tuple(_done(new, after, expect)) if new and after and expect is not None else ()
     answers = {member.done for member in members} if members else {None}
+    lost = tuple(_lost_proofs(changes))
     return DeviceCompare(
-        device=there.device.device,
+        **of_device(there.device),
         outcome="new" if old is None else "gone" if new is None else outcome,  # type: ignore[arg-type]
         reload_before=before.reload if before is not None else None,
         reload_after=after.reload if after is not None else None,
         changes=changes,
         expected=expect,
-        no_longer_proven=tuple(_lost_proofs(changes)),
+        no_longer_proven=lost,
+        unasked=tuple(_unasked(before, after, lost)),
         done=False if False in answers else None if None in answers else True,
         members=members,
     )
+
+
+def _unasked(
+    before: DeviceWalk | None, after: DeviceWalk | None, lost: tuple[Change, ...]
+) -> Iterator[str]:
+    """What got worse though nobody asks for that: a start, then images."""
+    if before is not None and after is not None:
+        was, now = (RELOADS_WORST_FIRST.index(one.reload) for one in (before, after))
+        if after.reload == "stranded" and now < was:
+            yield "it would no longer start"
+        elif now < was:
+            yield f"its next start was {before.reload} and is {after.reload}"
+    for change in lost:
+        verdict = (change.now or "").partition(" (")[0]
+        front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
+        yield f"{front}{change.what} is no longer proven: {verdict}"
 
 
 def _lost_proofs(changes: tuple[Change, ...]) -> Iterator[Change]:
@@ -340,6 +359,6 @@ def _free(was: Member, now: Member, front: str | None) -> Iterator[Change]:
                 topic="volume",
                 member=front,
                 what=f"free on {volume.name}:",
-                was=show_size(old.free),
-                now=show_size(volume.free),
+                was=show_mib(old.free),
+                now=show_mib(volume.free),
             )

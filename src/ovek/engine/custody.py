@@ -15,6 +15,7 @@
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from datetime import datetime
+from fnmatch import fnmatchcase
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
@@ -151,7 +152,10 @@ def matches(one: Custody, text: str) -> bool:
     wanted = text.strip().casefold()
     digests = [digest for group in one.groups for _, digest in group.digests]
     by_digest = len(wanted) >= 6 and any(digest.startswith(wanted) for digest in digests)
-    return wanted in one.image.casefold() or wanted == (one.version or "").casefold() or by_digest
+    name = one.image.casefold()
+    if set("*?[") & set(wanted) and fnmatchcase(name, wanted):
+        return True
+    return wanted in name or wanted == (one.version or "").casefold() or by_digest
 
 
 def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:

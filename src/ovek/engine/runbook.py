@@ -41,6 +41,7 @@ from ovek.model.change import (
     Save,
     WriteBank,
 )
+from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.runbook import (
     STAGES,
@@ -113,10 +114,7 @@ def runbook(
     left = tuple(stage for stage in STAGES if stage in there)
     goal = subject.wanted.goal
     return Runbook(
-        device=device.device,
-        site=device.site,
-        sheet=device.sheet,
-        model=device.hardware.model,
+        **of_device(device),
         wants=subject.wanted.target or (goal.version if goal is not None else None),
         done=tuple(each for each in STAGES if each in asked - there and not missing),
         left=left,

@@ -15,6 +15,7 @@ from msgspec import Struct
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
+from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.snapshot import File
@@ -74,7 +75,7 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
                 continue
             at = place.on(one.member.id)
             yield Holding(
-                device=judged.device.device,
+                **of_device(judged.device),
                 place=str(place.on(one.member.id if several else None)),
                 version=version,
                 release=release.file if release is not None else None,

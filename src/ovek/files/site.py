@@ -3,12 +3,12 @@
 import os
 from difflib import get_close_matches
 from functools import cached_property
-from importlib import resources
 from pathlib import Path
 
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
+from ovek.files.sheets import find_sheet
 from ovek.files.state import State, state_in, state_of
 from ovek.files.typed import read_toml, read_toml_parts
 from ovek.model.catalog import Published
@@ -105,20 +105,3 @@ def read_sheet(file: Path) -> Sheet:
         met = f"the name is {found.name!r} but the file is {file.name}"
         raise InputError(file, met, "Give both the same name", key="name")
     return found
-
-
-def find_sheet(folder: Path, name: str) -> Path | None:
-    """The file of a sheet: the site's own, else the one that ships with Ovek, else None."""
-    if Path(name).name != name or name.startswith("."):
-        return None
-    shipped = Path(str(resources.files("ovek.files") / "sheets"))
-    candidates = (folder / "sheets" / f"{name}.toml", shipped / f"{name}.toml")
-    return next((file for file in candidates if os.path.lexists(file)), None)
-
-
-def sheet_names(folder: Path) -> list[str]:
-    """The names of all sheets: those of the site, and those that ship with Ovek."""
-    shipped = Path(str(resources.files("ovek.files") / "sheets"))
-    return sorted(
-        {file.stem for each in (folder / "sheets", shipped) for file in each.glob("*.toml")}
-    )

@@ -26,6 +26,7 @@ from ovek.files.regular import opened
 from ovek.files.snapshot import Seen, placed_lines, snapshot_device
 from ovek.files.typed import cannot_read, read_bytes
 from ovek.files.whole import write_whole
+from ovek.model.fleet import FleetDevice
 from ovek.model.snapshot import Device, Time
 
 INDEX = ".newest.json"
@@ -87,6 +88,54 @@ class _Survey(Struct):
     devices: list[_TriedDevice]
 
 
+class _Hardware(Struct, frozen=True):
+    model: str | None = None
+
+
+class _Running(Struct, frozen=True):
+    version: str | None = None
+
+
+class _Member(Struct):
+    running_version: str | None = None
+    hardware: _Hardware | None = None
+
+
+class _Told(Struct):
+    device: str
+    sheet: str | None = None
+    site: str | None = None
+    role: str | None = None
+    hardware: _Hardware = _Hardware()
+    running: _Running = _Running()
+    members: list[_Member] | None = None
+
+
+class Facts(Struct, frozen=True):
+    """What tells a device from others, without all that is on it; None is not known."""
+
+    site: str | None = None
+    role: str | None = None
+    sheet: str | None = None
+    models: tuple[str | None, ...] = ()
+    versions: tuple[str | None, ...] = ()
+
+    def told(self, key: str) -> list[str | None]:
+        """What is told under a key: site, role, sheet, model or version."""
+        several = {"model": self.models, "version": self.versions}
+        return list(several[key]) if key in several else [getattr(self, key)]
+
+    def of_fleet(self, listed: FleetDevice) -> "Facts":
+        """The same, with what the fleet file says of the device."""
+        return Facts(
+            listed.site or self.site,
+            listed.role or self.role,
+            self.sheet or listed.sheet,
+            self.models,
+            self.versions,
+        )
+
+
 class State:
     """The newest line of each device; `root` is the folder or file that it was found in."""
 
@@ -141,6 +190,20 @@ class State:
 
         Where a line is not what the index says, the index goes, so that it is made anew.
         """
+        for name, line, text in self._read(wanted):
+            file = self.files[line.file]
+            try:
+                device = snapshot_device(file, line.number, text)
+                if device.device != name:
+                    met = f"holds {device.device!r} where {name!r} was"
+                    raise InputError(file, met, "Run that again", line=line.number)
+            except InputError:
+                _forget(file)
+                raise
+            yield device
+
+    def _read(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+        """Go through some lines as they stand in their files. Raises InputError."""
         with ExitStack() as stack:
             streams: dict[int, BinaryIO] = {}
             for name, line in wanted:
@@ -153,28 +216,40 @@ class State:
                         streams[line.file] = stack.enter_context(opened(file))
                     stream = streams[line.file]
                     stream.seek(line.at)
-                    device = snapshot_device(file, line.number, stream.read(line.length))
-                    if device.device != name:
-                        met = f"holds {device.device!r} where {name!r} was"
-                        raise InputError(file, met, "Run that again", line=line.number)
-                except (OSError, InputError) as error:
-                    with suppress(OSError):
-                        file.with_name(INDEX).unlink(missing_ok=True)
-                    if isinstance(error, InputError):
-                        raise
+                    text = stream.read(line.length)
+                except OSError as error:
+                    _forget(file)
                     raise cannot_read(file, error) from None
-                yield device
+                yield name, line, text
+
+    def facts(self) -> Iterator[tuple[str, Facts]]:
+        """Go through what tells each device from others. Raises InputError."""
+        decode = msgspec.json.Decoder(_Told).decode
+        for name, _, text in self._read(self.lines.items()):
+            try:
+                told = decode(text)
+            except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+                yield name, Facts()  # what is wrong is told where it is read
+                continue
+            members = told.members or []
+            models = [each.hardware.model for each in members if each.hardware is not None]
+            versions = [each.running_version or told.running.version for each in members]
+            yield (
+                name,
+                Facts(
+                    told.site,
+                    told.role,
+                    told.sheet,
+                    tuple(dict.fromkeys(each or told.hardware.model for each in models))
+                    or (told.hardware.model,),
+                    tuple(dict.fromkeys(versions)) or (told.running.version,),
+                ),
+            )
 
     def lines_of(self) -> Iterator[bytes]:
         """Go through the newest lines as they stand in their files. Raises InputError."""
-        for line in self.lines.values():
-            file = self.files[line.file]
-            try:
-                with opened(file) as stream:
-                    stream.seek(line.at)
-                    yield stream.read(line.length).rstrip(b"\r\n") + b"\n"
-            except OSError as error:
-                raise cannot_read(file, error) from None
+        for _, _, text in self._read(self.lines.items()):
+            yield text.rstrip(b"\r\n") + b"\n"
 
     def failure(self, name: str) -> Failed | None:
         """The last survey that tried a device, where it could not read it."""
@@ -182,6 +257,12 @@ class State:
         if failed is None or (line is not None and line.taken_at >= failed.at):
             return None
         return failed
+
+
+def _forget(file: Path) -> None:
+    """Remove the index beside a snapshot that is not what it says, so that it is made anew."""
+    with suppress(OSError):
+        file.with_name(INDEX).unlink(missing_ok=True)
 
 
 def state_in(file: Path) -> State:
@@ -200,7 +281,8 @@ def state_of(folder: Path) -> State:
     there = _there(folder)
     if not any(name.endswith(".jsonl") for name in there):
         met = "holds no snapshot (*.jsonl)"
-        raise InputError(folder, met, "Put one there, or name one with --snapshot FILE")
+        do = "Read the fleet first: ovek survey; or name one with --snapshot FILE"
+        raise InputError(folder, met, do)
     known = _kept(folder, there)
     old = {file.name for file in known.files}
     new = [file for name, file in sorted(there.items()) if name not in old]

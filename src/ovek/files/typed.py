@@ -2,6 +2,7 @@
 
 import re
 import tomllib
+from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -89,6 +90,9 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
     return msgspec.convert(plain, kind)
 
 
+_DATED = re.compile(r"(?<=[=\s])\d{1,4}[-./]\d{1,2}[-./]\d{1,4}")
+
+
 def _toml(file: Path, expected: str) -> dict[str, Any]:
     """The untyped data of a TOML file; raise InputError."""
     text = text_of(file, read_bytes(file))
@@ -101,6 +105,10 @@ def _toml(file: Path, expected: str) -> dict[str, Any]:
         where = re.search(r"\(at line (\d+), column \d+\)", message)
         met = re.sub(r"\s*\(at .*\)$", "", message)
         line = int(where[1]) if where else text.count("\n") + 1
+        dated = _DATED.search([*text.split("\n"), ""][line - 1])
+        if dated is not None:
+            met, do = f"{dated[0]} is no date", "Write a date such as 2026-12-31, a month to 12"
+            raise InputError(file, met, do, line=line) from None
         raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
     except ValueError:  # a number of more digits than Python takes
         raise too_many_digits(file, text) from None
@@ -136,8 +144,10 @@ def explain(
         do = f"This Ovek reads {expected}; use a matching version of Ovek or of the file"
         return InputError(file, met, do, line=line, key="format")
     if unknown := _UNKNOWN.fullmatch(what):
-        name = unknown["name"]
-        do = "Remove the key or mend its spelling"
+        name, known = unknown["name"], _keys(inspect.type_info(kind), path)
+        near = get_close_matches(name, known, n=1)
+        do = f"Did you mean {near[0]!r}? " if near else ""
+        do += f"Known are: {', '.join(known)}" if known else "Remove it or mend its spelling"
         return InputError(
             file, f"the key {name!r} is not known", do, line=line, key=_joined(key, name)
         )
@@ -152,7 +162,33 @@ def explain(
         words = _words(inspect.type_info(kind), path, keys=bool(match and match["keys"]))
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
         return InputError(file, f"{invalid[1]} is not known here", do, line=line, key=key)
+    if invalid := re.fullmatch(r"Invalid RFC3339 encoded (date|datetime|time)", what):
+        met = f"{_shown(_follow(plain, path))} is no {invalid[1]}"
+        return InputError(file, met, f"Write {_plainly(invalid[1])}", line=line, key=key)
     return InputError(file, what, f"See the schema of {expected}", line=line, key=key)
+
+
+def _keys(kind: Any, path: str) -> list[str]:
+    """The keys that an object may have that stands at `path`; empty where that is not known."""
+    for name, _ in _STEP.findall(path):
+        kind = _one_of(kind)
+        if isinstance(kind, inspect.StructType) and name:
+            kind = next((f.type for f in kind.fields if f.encode_name == name), None)
+        elif isinstance(kind, inspect.DictType):
+            kind = kind.value_type
+        elif isinstance(kind, inspect.VarTupleType | inspect.ListType):
+            kind = kind.item_type
+    kind = _one_of(kind)
+    if not isinstance(kind, inspect.StructType):
+        return []
+    return [field.encode_name for field in kind.fields]
+
+
+def _one_of(kind: Any) -> Any:
+    """A kind without the None that it may be instead."""
+    if not isinstance(kind, inspect.UnionType):
+        return kind
+    return next((t for t in kind.types if not isinstance(t, inspect.NoneType)), None)
 
 
 def _joined(key: str, name: str) -> str:
@@ -173,6 +209,7 @@ def _plainly(what: str) -> str:
         "array": "a list",
         "object": "an object with keys",
         "bool": "true or false",
+        "date": "a date such as 2026-12-31",
         "datetime": "a time such as 2026-03-02T21:14:05Z",
         "datetime with a timezone component": "a time with its zone, such as 2026-03-02T21:14:05Z",
     }.get(what, what)
@@ -181,8 +218,7 @@ def _plainly(what: str) -> str:
 def _words(kind: Any, path: str, *, keys: bool) -> list[str]:
     """The words that `kind` allows at `path`, or as keys there; empty where not to be told."""
     for name, _ in [*_STEP.findall(path), ("", "")]:
-        if isinstance(kind, inspect.UnionType):
-            kind = next(t for t in kind.types if not isinstance(t, inspect.NoneType))
+        kind = _one_of(kind)
         if isinstance(kind, inspect.StructType) and name:
             kind = next((f.type for f in kind.fields if f.encode_name == name), None)
         elif isinstance(kind, inspect.DictType):

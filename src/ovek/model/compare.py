@@ -4,6 +4,8 @@ from typing import Literal
 
 from msgspec import Struct
 
+from ovek.model.answer import Answer
+from ovek.model.ofdevice import OfDevice
 from ovek.model.walk import Reload
 
 Topic = Literal["version", "image", "boot", "bank", "volume", "part", "configuration", "member"]
@@ -33,15 +35,20 @@ class MemberDone(Struct, frozen=True, kw_only=True):
     why: str
 
 
-class DeviceCompare(Struct, frozen=True, kw_only=True):
+class DeviceCompare(OfDevice, frozen=True, kw_only=True):
     """One device in two snapshots. `done` is whether every member runs what was expected of it.
 
     None: nothing was expected, or it is not known; `members` tells which. `expected` is the
     version. `no_longer_proven` are the images that were proven, are there, and are something else.
+    `answer` and `why` are as it is now, `answer_before` as it was. `unasked` is what got worse
+    though nobody asks for that, in words.
     """
 
-    device: str
     outcome: Outcome
+    answer: Answer | None = None
+    why: str = ""
+    answer_before: Answer | None = None
+    unasked: tuple[str, ...] = ()
     reload_before: Reload | None
     reload_after: Reload | None
     changes: tuple[Change, ...] = ()
@@ -49,3 +56,8 @@ class DeviceCompare(Struct, frozen=True, kw_only=True):
     no_longer_proven: tuple[Change, ...] = ()
     done: bool | None = None
     members: tuple[MemberDone, ...] = ()
+
+    @property
+    def worse(self) -> bool:
+        """Whether anything got worse."""
+        return bool(self.unasked)

@@ -3,10 +3,12 @@
 from datetime import datetime
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from ovek.model.advice import Do
+from ovek.model.answer import Answer
 from ovek.model.digest import Algorithm
+from ovek.model.ofdevice import OfDevice
 from ovek.model.verdict import Verdict
 from ovek.model.walk import Reload
 
@@ -48,7 +50,8 @@ class RuleCard(Struct, frozen=True, kw_only=True):
 class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
     """One image and its verdict; `release` is the published file name it was held against.
 
-    `measured_at` is when its digests were measured, where it has any.
+    `measured_at` is when its digests were measured, where it has any. `needed` is whether a member
+    runs it, starts from it or is told to.
     """
 
     place: str
@@ -56,6 +59,7 @@ class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
     release: str | None = None
     by: Algorithm | None = None
     measured_at: datetime | None = None
+    needed: bool = False
 
 
 class AuditedStart(Struct, frozen=True, kw_only=True, gc=False):
@@ -75,15 +79,17 @@ class Space(Struct, frozen=True, kw_only=True, gc=False):
     capacity: int | None
 
 
-class DeviceAudit(Struct, frozen=True, kw_only=True):
+class DeviceAudit(OfDevice, frozen=True, kw_only=True):
     """The audit of one device: one entry of `devices` in `ovek.audit/1`.
 
-    `taken_at` is when it was read. `not_read` is why the last survey that tried it could not read
-    it: what is told of it then is what was known before.
+    `answer` is what a change board asks, `reason` why in a few words and `why` in a sentence; both
+    are empty for a plain go. `not_read` is why the last survey that tried it could not read it:
+    what is told of it then is what was known before.
     """
 
-    device: str
-    taken_at: datetime
+    answer: Answer
+    reason: str = ""
+    why: str = ""
     not_read: str | None = None
     reload: Reload
     runs: str | None
@@ -94,13 +100,16 @@ class DeviceAudit(Struct, frozen=True, kw_only=True):
 
 
 class AuditSummary(Struct, kw_only=True):
-    """How many devices have which reload verdict, and how many findings which severity.
+    """How many devices have which answer and reload verdict, and how many findings which severity.
 
     A device that was not read counts as that, whatever was known of it before. `oldest_proof` is
     when the oldest digest was measured that proves an image, and `oldest_proven` what that is.
     """
 
     devices: int = 0
+    go: int = 0
+    no_go: int = field(default=0, name="no-go")
+    unclear: int = 0
     not_read: int = 0
     ready: int = 0
     unproven: int = 0
@@ -126,6 +135,8 @@ class AuditSummary(Struct, kw_only=True):
     def add(self, audit: DeviceAudit) -> None:
         """Count one device in."""
         self.devices += 1
+        answer = audit.answer.replace("-", "_")
+        setattr(self, answer, getattr(self, answer) + 1)
         reload = audit.reload if audit.not_read is None else "not_read"
         setattr(self, reload, getattr(self, reload) + 1)
         for image in audit.images:
@@ -134,6 +145,12 @@ class AuditSummary(Struct, kw_only=True):
         for finding in audit.findings:
             name = finding.severity if finding.waived is None else "waived"
             setattr(self, name, getattr(self, name) + 1)
+
+    def add_never(self) -> None:
+        """Count in a device of which nothing is known."""
+        self.devices += 1
+        self.not_read += 1
+        self.unclear += 1
 
 
 _COUNTED = tuple(

@@ -5,6 +5,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.digest import Algorithm
+from ovek.model.ofdevice import OfDevice
 from ovek.model.sheet import Role, StepKind
 from ovek.model.verdict import KnownRelease, Verdict
 from ovek.model.walk import Reload
@@ -136,7 +137,7 @@ class Step(Struct, frozen=True, kw_only=True, omit_defaults=True):
     harm: tuple[str, ...] = ()
 
 
-class CleanupPlan(Struct, frozen=True, kw_only=True):
+class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     """The plan for one volume of one member. Sizes in bytes; None is not known.
 
     `starts_before` and `starts_after` are what the member starts next, now and after the plan.
@@ -150,7 +151,6 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     the one that was asked for.
     """
 
-    device: str
     member: str
     volume: str | None
     free: int | None
@@ -179,6 +179,11 @@ class CleanupPlan(Struct, frozen=True, kw_only=True):
     ways: tuple[str, ...] = ()
     way: str = ""
 
+    @property
+    def holds(self) -> bool:
+        """Whether the image that room is made for is there already."""
+        return self.there or (self.made_of is not None and self.made_of.there)
+
 
 class Confirmed(Struct, frozen=True, kw_only=True):
     """A plan held against a later snapshot: places that went, that are still there, and that went
@@ -200,10 +205,12 @@ class Confirmed(Struct, frozen=True, kw_only=True):
 class CleanupTotals(Struct, kw_only=True):
     """A fleet's plans in numbers: `after` counts by the highest tier that has to go.
 
+    `done` are those where the image is there already, whatever else there is to say of them.
     `short_by` is in bytes, of all that are not enough; `no_plan` lack a fact.
     """
 
     plans: int = 0
+    done: int = 0
     fit: int = 0
     after: dict[str, int] = {}
     short: int = 0
@@ -214,6 +221,9 @@ class CleanupTotals(Struct, kw_only=True):
     def add(self, plan: CleanupPlan) -> None:
         """Count one plan in."""
         self.plans += 1
+        if plan.holds:
+            self.done += 1
+            return
         self.frees += sum(drop.frees for drop in plan.drop) if plan.enough else 0
         if plan.enough and not plan.drop:
             self.fit += 1
@@ -230,5 +240,5 @@ class CleanupTotals(Struct, kw_only=True):
         """Count in what other totals counted."""
         for tier, number in other.after.items():
             self.after[tier] = self.after.get(tier, 0) + number
-        for name in ("plans", "fit", "short", "short_by", "no_plan", "frees"):
+        for name in ("plans", "done", "fit", "short", "short_by", "no_plan", "frees"):
             setattr(self, name, getattr(self, name) + getattr(other, name))

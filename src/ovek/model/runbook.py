@@ -6,6 +6,8 @@ from typing import Literal, get_args
 from msgspec import Struct
 
 from ovek.model.advice import Do
+from ovek.model.answer import Answer
+from ovek.model.ofdevice import OfDevice
 from ovek.model.walk import Reload
 
 Stage = Literal[
@@ -62,20 +64,20 @@ class Open(Struct, frozen=True, kw_only=True):
     words: str
 
 
-class Runbook(Struct, frozen=True, kw_only=True):
+class Runbook(OfDevice, frozen=True, kw_only=True):
     """All that is left to do on one device.
 
     `done` and `left` are stages; `find_out` what has to be known first, in words: then nothing is
     planned. `minutes` are those of the steps of which it is known, `untimed` how many others there
     are. `reload` and `starts` are as the device stands, `reload_after` and `starts_after` as it
     would in the end; `open` is what no change ends. `server` are the images of which the shelf has
-    no proven copy, `copies` the bytes that are to be brought.
+    no proven copy, `copies` the bytes that are to be brought. `answer` and `why` are as the device
+    stands, where they are told.
     """
 
-    device: str
-    site: str | None = None
-    sheet: str
-    model: str | None = None
+    answer: Answer | None = None
+    why: str = ""
+    waived: int = 0
     wants: str | None
     done: tuple[Stage, ...] = ()
     left: tuple[Stage, ...] = ()

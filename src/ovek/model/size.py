@@ -79,3 +79,27 @@ def show_size(size: int) -> str:
         n for n, limit in ((3, 0.9995), (2, 9.995), (1, 99.95), (0, 1e9)) if amount < limit
     )
     return f"{sign}{amount:.{digits}f} {unit}"
+
+
+def show_mib(size: int) -> str:
+    """Show bytes in MiB, whatever their number, so that the rows of a table can be compared.
+
+    >>> [show_mib(n) for n in (0, 5000, 8_336_179, 55_470_000, 5_970_000_000)]
+    ['0 MiB', '<0.01 MiB', '7.95 MiB', '52.9 MiB', '5693 MiB']
+    """
+    amount = abs(size) / 2**20
+    sign = "-" if size < 0 else ""
+    if size and amount < 0.01:
+        return f"{sign}<0.01 MiB"
+    digits = 0 if not size or amount >= 99.95 else 1 if amount >= 9.995 else 2
+    return f"{sign}{amount:.{digits}f} MiB"
+
+
+def show_share(part: int, whole: int) -> str:
+    """Show a part of a whole in per cent; what is not nothing is never shown as 0%.
+
+    >>> [show_share(n, 1000) for n in (0, 4, 430, 999, 1000)]
+    ['0%', 'under 1%', '43%', '99%', '100%']
+    """
+    share = part * 100 // whole
+    return "under 1%" if part and not share else f"{share}%"

@@ -13,7 +13,8 @@ class Surveyed(Struct, frozen=True, kw_only=True):
 
     `missing` are facts that its snapshot line does not tell, `lost` values that could not be, each
     with the line that told it, `notes` what was met on the way. `digest_rate` is how fast it
-    worked out digests, in bytes a second, where it did.
+    worked out digests, in bytes a second, where it did. `site`, `role` and `sheet` are the fleet
+    file's.
     """
 
     device: str
@@ -26,3 +27,6 @@ class Surveyed(Struct, frozen=True, kw_only=True):
     tries: int
     seconds: float
     digest_rate: int | None = None
+    site: str | None = None
+    role: str | None = None
+    sheet: str | None = None

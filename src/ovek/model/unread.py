@@ -6,9 +6,15 @@ from msgspec import Struct
 
 
 class Unread(Struct, frozen=True, kw_only=True):
-    """One device that was not read: why, what to do, and when it last was; None: never."""
+    """One device that was not read: why, what to do, and when it last was; None: never.
+
+    `site`, `role` and `sheet` are what the fleet file says of it.
+    """
 
     device: str
+    site: str | None = None
+    role: str | None = None
+    sheet: str | None = None
     why: str
     do: str
     last_read: datetime | None

@@ -5,6 +5,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.digest import Algorithm
+from ovek.model.ofdevice import OfDevice
 from ovek.model.place import Place
 from ovek.model.verdict import Verdict
 
@@ -72,14 +73,15 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
     rescue: tuple[Started, ...] = ()
 
 
-class DeviceWalk(Struct, frozen=True, kw_only=True):
+class DeviceWalk(OfDevice, frozen=True, kw_only=True):
     """The walk of a device.
 
     `runs` is the version that runs; `changes` whether a member starts another version than it
     runs; `members_differ` whether two members start different versions. None: not known.
     """
 
-    device: str
+    answer: str | None = None
+    why: str = ""
     reload: Reload
     runs: str | None
     changes: bool | None

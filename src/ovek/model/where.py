@@ -17,6 +17,11 @@ class Holding(Struct, frozen=True, kw_only=True):
     """
 
     device: str | None
+    site: str | None = None
+    role: str | None = None
+    sheet: str | None = None
+    model: str | None = None
+    taken_at: datetime | None = None
     place: str
     version: str | None
     release: str | None

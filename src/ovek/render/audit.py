@@ -1,25 +1,32 @@
 """The audit, for a terminal: the answer, one line a device, then the findings by device."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 from msgspec import Struct
 from rich.text import Span, Text
 
+from ovek.model.answer import ANSWERS_WORST_FIRST, Answer, Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
-from ovek.model.size import show_size
+from ovek.model.size import show_mib, show_share
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, plain
+from ovek.render.answer import answers, of_one, tonight
+from ovek.render.context import told
+from ovek.render.forms import AuditResult
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, plain
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
-TITLES = ("DEVICE", "RUNS", "STARTS NEXT", "RELOAD", "PROVEN", "FREE", "FINDINGS")
+TITLES = (
+    "DEVICE", "RUNS", "STARTS NEXT", "ANSWER", "RELOAD", "PROVEN", "FREE", "FINDINGS",
+)  # fmt: skip
 
 
 class AuditRow(Struct, frozen=True):
     """What the table shows of one device: its line, and the lines of its findings."""
 
+    answer: Answer
     cells: tuple[str, ...]
     findings: tuple[str, ...]
 
@@ -34,82 +41,98 @@ class RowMaker:
         """The row of one device."""
         shown = cells(audit)
         self.columns.measure(shown)
-        return AuditRow(shown, tuple(_findings(audit)))
+        return AuditRow(audit.answer, shown, tuple(_findings(audit)))
 
 
 def _columns() -> Columns:
-    return Columns(TITLES, right=(4,))
+    return Columns(
+        TITLES, right=(5, 6), wrap={1: 7, 2: 11, 3: 19, 7: 14}, whole=(4,), least=(4, 5, 6, 7)
+    )
 
 
-def audit_table(
-    summary: AuditSummary,
-    rows: Callable[[], Iterable[bytes]],
-    widths: Iterable[Iterable[int]],
-    stranded: list[str],
-    about: Iterable[str],
-    unread: Unreads,
-) -> Iterator[Line]:
-    """Go through the lines.
+def audit_table(result: AuditResult, widths: Iterable[Iterable[int]]) -> Iterator[Line]:
+    """Go through the lines. The audits are AuditRows; `widths` are what they were measured to have.
 
-    `rows` starts over each time and gives each AuditRow as JSON; `widths` are those that its rows
-    were measured to have. `stranded` are devices, `about` tells of the snapshots, `unread` are the
-    devices that were not read.
+    They are gone through for the table, then for the findings: those of `no-go` devices first.
     """
-    yield from hanging("", answer(summary, stranded), indent=0)
-    reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]
-    yield _totals("Reload", reloads, summary)
-    names = (*SEVEREST_FIRST, "waived") if summary.waived else SEVEREST_FIRST
-    yield _totals("Findings", names, summary)
-    for line in about:
-        yield from hanging("", line, indent=0)
+    unread = Unreads(result.not_read, result.context.as_of)
+    yield from heading(result)
     yield ""
     table = _columns()
     for measured in widths:
         table.widen(measured)
-    never = [_never(one) for one in unread.devices if one.last_read is None]
+    never = [_never(one) for one in unread.devices if one.last_read is None and not result.only]
     for cells_ in never:
         table.measure(cells_)
     table.fit()
-    yield table.head()
     decode = msgspec.json.Decoder(AuditRow).decode
-    for row in map(decode, rows()):
-        yield table.row(row.cells)
+    if result.summary.devices:
+        yield table.head()
+    for row in map(decode, result.lines()):
+        yield from table.rows(row.cells)
     for cells_ in never:
-        yield table.row(cells_)
+        yield from table.rows(cells_)
     yield from unread.lines()
     found = False
-    for row in map(decode, rows()):
-        if row.findings:
-            if not found:
-                yield from ("", Text("FINDINGS", "bold"))
-            found = True
-            yield from map(_coloured, row.findings)
+    for answer in ANSWERS_WORST_FIRST:
+        for row in map(decode, result.lines()):
+            if row.findings and row.answer == answer:
+                if not found:
+                    yield from ("", Text("FINDINGS", "bold"))
+                found = True
+                yield from map(_coloured, row.findings)
+
+
+def heading(result: AuditResult) -> Iterator[Line]:
+    """Go through the first lines: the answer, who is held back, the totals, where it is from."""
+    summary = result.summary
+    yield from answers(first(result), held(result), whole=result.verbose)
+    if result.only:
+        yield from hanging("", only(result), indent=0)
+    reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]
+    yield _totals("Reload", reloads, summary)
+    names = (*SEVEREST_FIRST, "waived") if summary.waived else SEVEREST_FIRST
+    yield _totals("Findings", names, summary)
+    for line in about(result):
+        yield from hanging("", line, indent=0)
+
+
+def first(result: AuditResult) -> str:
+    """The first line: how many go; of one device, whether it does, and why not."""
+    return of_one(result.one) if result.one is not None else tonight(result.tally)
+
+
+def held(result: AuditResult) -> Sequence[Answered]:
+    """Who is held back, where there are several devices."""
+    return result.held if result.one is None else ()
+
+
+def only(result: AuditResult) -> str:
+    """Which devices are shown, where only some rules were asked for."""
+    number = sum(1 for _ in result.lines())
+    have = "has" if number == 1 else "have"
+    told = f"Shown: the {count(number, 'device')} of {result.summary.devices} that {have} "
+    return told + f"{' or '.join(result.only)}; all others are left out."
+
+
+def about(result: AuditResult) -> list[str]:
+    """Where the facts come from, how old they are, and which waivers were of no use."""
+    lines = [told(result.context), *map(visible, result.about)]
+    for waiver in result.unused:
+        where = f" at {waiver.place}" if waiver.place else ""
+        lines.append(
+            f"A waiver of no use: {waiver.rule} on {waiver.device}{where}, by {waiver.by} until "
+            f"{waiver.until}; remove it from waivers.toml"
+        )
+    return lines
 
 
 def _never(one: Unread) -> tuple[str, ...]:
     """The row of a device of which nothing is known."""
-    return (visible(one.device), "not known", "not known", "not read", "-", "-", "-")
-
-
-def answer(summary: AuditSummary, stranded: list[str]) -> str:
-    """The first line: is the fleet fit to reload, and where not?"""
-    all_of, unread = count(summary.devices, "device"), summary.not_read
-    if summary.stranded:
-        names = listed([visible(name) for name in stranded])
-        more = f"; {unread} {'was' if unread == 1 else 'were'} not read" if unread else ""
-        return f"Do not reload {summary.stranded} of {all_of}: {names} would not start again{more}."
-    if summary.unknown or summary.unproven or unread:
-        parts = []
-        if summary.unproven:
-            parts.append(f"{summary.unproven} would start on an image that nobody has proven")
-        if summary.unknown:
-            parts.append(f"of {summary.unknown} the next start is not known")
-        if unread:
-            parts.append(f"{unread} {'was' if unread == 1 else 'were'} not read")
-        return f"{all_of}: {summary.ready} ready to reload; {', and '.join(parts)}."
-    if summary.devices == 1:
-        return "The device is ready to reload."
-    return f"All {all_of} are ready to reload."
+    return (
+        visible(one.device), "not known", "not known", "unclear: not read", "not read", "-", "-",
+        "-",
+    )  # fmt: skip
 
 
 def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
@@ -124,14 +147,16 @@ def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
 
 def cells(audit: DeviceAudit) -> tuple[str, ...]:
     """What the table shows of one device, in the order of TITLES."""
-    proven = sum(1 for image in audit.images if image.verdict == "proven")
+    needed = [image for image in audit.images if image.needed]
+    proven = sum(image.verdict == "proven" for image in needed)
     return (
         visible(audit.device),
         _several(start.runs or "not known" for start in audit.starts) or "not known",
         _several(_next(start.version, start.place, audit.reload) for start in audit.starts)
         or "not known",
+        f"{audit.answer}: {visible(audit.reason)}" if audit.reason else audit.answer,
         audit.reload if audit.not_read is None else "not read",
-        f"{proven} of {len(audit.images)}" if audit.images else "none",
+        f"{proven} of {len(needed)}" if needed else "-",
         _free(audit),
         _worst(audit),
     )
@@ -140,11 +165,13 @@ def cells(audit: DeviceAudit) -> tuple[str, ...]:
 def _worst(audit: DeviceAudit) -> str:
     """How many findings are of the severest kind, and how many more there are."""
     found = [finding.severity for finding in audit.findings if finding.waived is None]
+    waived = len(audit.findings) - len(found)
+    told = f"{waived} waived" if waived else ""
     if not found:
-        return "all waived" if audit.findings else "none"
+        return told or "none"
     worst = found.count(found[0])
     more = len(found) - worst
-    return f"{worst} {found[0]}" + (f", {more} more" if more else "")
+    return f"{worst} {found[0]}" + (f" + {more}" if more else "") + (told and f", {told}")
 
 
 def _next(version: str | None, place: str | None, reload: str) -> str:
@@ -166,8 +193,8 @@ def _free(audit: DeviceAudit) -> str:
     if len(known) < len(audit.space):
         return "not known"
     least = min(known, key=lambda space: space.free or 0)
-    share = f" ({least.free * 100 // least.capacity}%)" if least.capacity and least.free else ""
-    return f"{show_size(least.free or 0)}{share}"
+    free, capacity = least.free or 0, least.capacity
+    return show_mib(free) + (f", {show_share(free, capacity)}" if capacity else "")
 
 
 def _findings(audit: DeviceAudit) -> Iterator[str]:

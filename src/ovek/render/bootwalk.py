@@ -6,48 +6,38 @@ from rich.console import RenderableType
 from rich.text import Text
 from rich.tree import Tree
 
+from ovek.model.answer import Answered
 from ovek.model.digest import TITLES
 from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
-from ovek.render.lines import STYLES, count, hanging, listed
+from ovek.render.answer import answers, first_line
+from ovek.render.lines import STYLES
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
 def bootwalk(
     walks: Sequence[DeviceWalk],
+    found: Sequence[Answered],
     supposed: Sequence[str] = (),
     before: Sequence[DeviceWalk] = (),
     unread: Unreads | None = None,
+    *,
+    whole: bool = False,
 ) -> Iterator[RenderableType]:
-    """Go through what is to be shown: one line, then a tree a device, then who was not read.
+    """Go through what is to be shown: the answer, then a tree a device, then who was not read.
 
-    `supposed` is what is taken to be so; `before` are the walks of the same devices as they are.
+    `found` are the answers, `supposed` is what is taken to be so; `before` are the walks of the
+    same devices as they are. All that are held back are named where the `whole` is asked for.
     """
     front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
-    if len(walks) != 1:
-        yield from hanging("", front + answer(walks, unread), indent=0)
-        front = ""
+    told = () if len(found) == 1 else found
+    yield from answers(front + first_line(found), told, whole=whole)
     as_is = {walk.device: walk for walk in before}
-    for at, walk in enumerate(walks):
-        if at or len(walks) != 1:
-            yield Text()
-        yield _tree(walk, as_is.get(walk.device), front)
+    for walk in walks:
+        yield Text()
+        yield _tree(walk, as_is.get(walk.device))
     if unread is not None:
         yield from unread.lines()
-
-
-def answer(walks: Sequence[DeviceWalk], unread: Unreads | None = None) -> str:
-    """The first line: what do these devices start on next?"""
-    old = {one.device for one in unread.devices} if unread is not None else set()
-    walks = [walk for walk in walks if walk.device not in old]
-    all_of = count(len(walks) + len(old), "device")
-    more = f"; {len(old)} {'was' if len(old) == 1 else 'were'} not read" if old else ""
-    stranded = [visible(walk.device) for walk in walks if walk.reload == "stranded"]
-    if stranded:
-        return f"{len(stranded)} of {all_of} would not start again: {listed(stranded)}{more}."
-    ready = sum(walk.reload == "ready" for walk in walks)
-    none = "" if old else "; none is stranded"
-    return f"{ready} of {all_of} are ready to reload{none}{more}."
 
 
 def _summary(walk: DeviceWalk) -> str:
@@ -75,13 +65,12 @@ def _starts(member: MemberWalk) -> str:
     return f"starts {version}from {visible(starts.place)}, {proof}"
 
 
-def _tree(walk: DeviceWalk, as_is: DeviceWalk | None, front: str) -> Tree:
-    label = Text.assemble(
-        front, (visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload])
-    )
+def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
+    label = Text.assemble((visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload]))
     tree = Tree(label.append(f": {_summary(walk)}"), guide_style="dim")
     if as_is is not None:
-        tree.add(Text(f"as it is: {as_is.reload}, {_summary(as_is)}", "dim"))
+        answer = f"{as_is.answer}, " if as_is.answer != walk.answer else ""
+        tree.add(Text(f"as it is: {answer}{as_is.reload}, {_summary(as_is)}", "dim"))
     for member in walk.members:
         branch = tree
         if len(walk.members) > 1:

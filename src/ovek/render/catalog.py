@@ -10,7 +10,7 @@ from ovek.model.digest import TITLES
 from ovek.model.fit import Route
 from ovek.model.size import show_size
 from ovek.model.verdict import KnownRelease
-from ovek.render.lines import STYLES, Line, count, hanging, table
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, table
 from ovek.render.visible import visible
 
 
@@ -23,7 +23,9 @@ def listing(found: Sequence[KnownRelease]) -> Iterator[Line]:
         return
     titles = ("FILE", "VERSION", "SIZE", "FITS", "STATUS", "DIGESTS")
     yield ""
-    yield from table(titles, [_cells(one) for one in found], right=(2,))
+    yield from table(
+        titles, [_cells(one) for one in found], right=(2,), wrap={1: 7, 3: 9, 5: 7}, least=(5, 3)
+    )
 
 
 def _cells(one: KnownRelease) -> tuple[str, ...]:
@@ -155,24 +157,28 @@ def pick(found: Pick) -> Iterator[Line]:
         yield from hanging("Part images:", ", ".join(p.file for p in found.parts), indent=13)
     if found.others:
         yield from ("", Text("NOT THE OTHERS", "bold"))
-        wide = min(40, max(len(each.release.file) for each in found.others)) + 4
-        for each in found.others:
-            first = f"  {visible(each.release.file)}  "
-            yield from hanging(first, "; ".join(each.against), indent=max(wide, len(first)))
+        rows = [(f"  {visible(one.release.file)}", "; ".join(one.against)) for one in found.others]
+        yield from table(("  FILE", "WHY NOT"), rows, wrap={0: 24, 1: 30})
 
 
 def understood(entries: Sequence[Published], kind: str) -> Iterator[Line]:
     """What an import made of a file, before it is written."""
     yield f"Understood as {kind}: {count(len(entries), 'release')}."
+    columns = Columns(("LINE", "FILE", "VERSION", "BYTES"), right=(0, 3), wrap={2: 7})
     rows = [
         (
             str(entry.origin.line),
             visible(entry.release.file),
             visible(entry.release.version or "-"),
             str(entry.release.size or "-"),
-            " ".join(f"{TITLES[name]} {digest[:8]}…" for name, digest in entry.release.digests)
-            or "none",
         )
         for entry in entries
     ]
-    yield from table(("LINE", "FILE", "VERSION", "BYTES", "DIGESTS"), rows, right=(0, 3))
+    for row in rows:
+        columns.measure(row)
+    columns.fit()
+    yield columns.head()
+    for row, entry in zip(rows, entries, strict=True):
+        yield from columns.rows(row)
+        for name, digest in entry.release.digests:
+            yield f"      {TITLES[name]} {digest}"

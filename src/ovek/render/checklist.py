@@ -3,25 +3,31 @@
 import re
 from collections.abc import Sequence
 
+from ovek.model.context import Context
 from ovek.model.plan import CleanupPlan, Step
-from ovek.model.size import show_size
+from ovek.model.size import show_mib
 from ovek.render.cleanup import names_of, power_cut, verdict_of
+from ovek.render.context import of_device
+from ovek.render.context import told as told_context
 from ovek.render.markdown import escaped
 from ovek.render.steps import by_hand, lost_of, words_of
 from ovek.render.unread import Unreads, why
 from ovek.render.visible import visible
 
 
-def checklist(plans: Sequence[CleanupPlan], unread: Unreads | None = None) -> bytes:
+def checklist(
+    plans: Sequence[CleanupPlan], context: Context, unread: Unreads | None = None
+) -> bytes:
     """Write every plan, and which devices have none since they were not read."""
-    lines = ["# Cleanup checklist", ""]
+    lines = ["# Cleanup checklist", "", f"{escaped(told_context(context))}.", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += ["expected, read the device again, and plan again.", ""]
     for plan, name in zip(plans, names_of(plans), strict=True):
         lines += [f"## {escaped(name)} {escaped(verdict_of(plan))}", ""]
+        lines += [f"{escaped(of_device(plan))}.", ""]
         if plan.free is not None and plan.free_after is not None:
-            told = f"Free now {show_size(plan.free)}, wanted {show_size(plan.wanted)}, after "
-            lines += [f"{told}{show_size(plan.free_after)}.", ""]
+            told = f"Free now {show_mib(plan.free)}, wanted {show_mib(plan.wanted)}, after "
+            lines += [f"{told}{show_mib(plan.free_after)}.", ""]
         if not plan.enough:
             lines += [f"- {escaped(way)}" for way in plan.ways]
             lines += ["Do not start: this is not enough.", ""]
@@ -44,7 +50,7 @@ def checklist(plans: Sequence[CleanupPlan], unread: Unreads | None = None) -> by
 def _box(number: int, step: Step, plan: CleanupPlan) -> list[str]:
     expected = f"next start: {step.starts or 'nothing'} ({step.reload})"
     if step.free is not None:
-        expected = f"{show_size(step.free)} free, {expected}"
+        expected = f"{show_mib(step.free)} free, {expected}"
     told = [f"- [ ] {number}. {escaped(words_of(step, plan))}"]
     if step.line is not None:
         fence = _fence(step.line)

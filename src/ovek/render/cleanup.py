@@ -5,9 +5,11 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 import msgspec
 from rich.text import Text
 
+from ovek.model.context import Context
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
-from ovek.model.size import show_size
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed
+from ovek.model.size import show_mib
+from ovek.render.context import told as told_context
+from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, table
 from ovek.render.steps import by_hand, lost_of, need_of, words_of
 from ovek.render.visible import visible
 
@@ -55,11 +57,11 @@ def verdict_of(plan: CleanupPlan) -> str:
         return f"no plan: {visible(plan.note)}"
     if plan.fits:
         goes = f"delete {_what(plan)}, then " if plan.drop else ""
-        short = show_size(plan.short_by)
+        short = show_mib(plan.short_by)
         return f"{goes}the image fits, and the reserve does not: short by {short} of it"
     if not plan.enough:
         even = "even if all below went" if plan.drop else "and nothing may go"
-        return f"not enough, short by {show_size(plan.short_by)} {even}"
+        return f"not enough, short by {show_mib(plan.short_by)} {even}"
     bank = f"write to bank {visible(plan.bank)}; " if plan.bank is not None else ""
     if not plan.drop:
         return f"{bank}there is room already, nothing has to go"
@@ -81,8 +83,8 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
         yield from hanging("  first:", plan.way, indent=10, style=STYLES["warning"])
     if plan.free is not None and plan.free_after is not None:
         yield Text(
-            f"  free now {show_size(plan.free)} → wanted {show_size(plan.wanted)} → after "
-            f"{show_size(plan.free_after)}"
+            f"  free now {show_mib(plan.free)} → wanted {show_mib(plan.wanted)} → after "
+            f"{show_mib(plan.free_after)}"
         )
         if plan.made_of is not None:
             yield from hanging("  wanted:", need_of(plan.made_of), indent=10)
@@ -105,7 +107,7 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
         places = listed([visible(place) for place in locked.places])
         text = (
             f"tier {locked.tier} ({TIERS[locked.tier]}) is locked; it would add "
-            f"{show_size(locked.adds)}, which {verb}: {places}; "
+            f"{show_mib(locked.adds)}, which {verb}: {places}; "
             f"unlock it with --may-drop {LOCKED[locked.tier]}"
         )
         yield from hanging("  locked:", text, indent=11, style="yellow")
@@ -140,7 +142,7 @@ def _steps(plan: CleanupPlan) -> Iterator[Line]:
             yield from hanging("       type:", step.line, indent=13)
         elif step.by_hand:
             yield from hanging("       type:", by_hand(step, plan), indent=13)
-        free = f"{show_size(step.free)} free, " if step.free is not None else ""
+        free = f"{show_mib(step.free)} free, " if step.free is not None else ""
         now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
         harm = "" if step.safe else f"  <- a power cut {now} leaves it worse than it was"
         told = f"{free}next start {step.starts or 'nothing'} ({step.reload}){harm}"
@@ -151,18 +153,18 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
     columns = Columns(
         ("  GOES" if plan.enough or plan.fits else "  WOULD GO", "TIER", "FREES", "WHY"),
         right=(1, 2),
+        wrap={0: 24, 3: 30},
     )
     rows = [
-        (f"  {visible(drop.place)}", str(drop.tier), show_size(drop.frees), drop.why)
+        (f"  {visible(drop.place)}", str(drop.tier), show_mib(drop.frees), drop.why)
         for drop in plan.drop
     ]
     for row in rows:
-        columns.measure((*row[:3], ""))
+        columns.measure(row)
+    columns.fit()
     yield columns.head()
-    before = sum(columns.widths[:3]) + 6
     for drop, row in zip(plan.drop, rows, strict=True):
-        first = columns.line((*row[:3], ""))
-        yield from hanging(first, row[3], indent=before)
+        yield from columns.rows(row)
         if len(drop.files) > 1:
             names = listed([visible(name) for name in drop.files[1:]], most=99)
             yield from hanging("    with", names, indent=9)
@@ -193,21 +195,15 @@ def power_cut(plan: CleanupPlan) -> str:
 def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     held = [keep for keep in plan.keep if keep.tier is None or verbose or keep.tier in (5, 6)]
     if held:
-        columns = Columns(("  STAYS", "SIZE", "WHY"), right=(1,))
         rows = [_stay(keep) for keep in held]
-        for row in rows:
-            columns.measure((*row[:2], ""))
-        yield columns.head()
-        for row in rows:
-            first = columns.line((*row[:2], ""))
-            yield from hanging(first, row[2], indent=sum(columns.widths[:2]) + 4)
+        yield from table(("  STAYS", "SIZE", "WHY"), rows, right=(1,), wrap={0: 24, 2: 30})
     left = len(plan.keep) - len(held)
     if left:
         yield Text(f"  {count(left, 'file')} more may go and need not (-v names them)")
 
 
 def _stay(keep: Keep) -> tuple[str, str, str]:
-    size = show_size(keep.size) if keep.size is not None else "not known"
+    size = show_mib(keep.size) if keep.size is not None else "not known"
     return f"  {visible(keep.place)}", size, "; ".join(keep.why)
 
 
@@ -218,7 +214,9 @@ class FleetRows:
     """Makes and measures the rows of a fleet's table, wherever the plans are made."""
 
     def __init__(self) -> None:
-        self.columns = Columns(TITLES, right=(2, 3, 4, 5))
+        self.columns = Columns(
+            TITLES, right=(2, 3, 4, 5), wrap={6: 30}, whole=(1,), least=(4, 5, 2)
+        )
 
     def cells(self, plan: CleanupPlan, members: int) -> tuple[str, ...]:
         """What the table shows of one plan of a device with so many members."""
@@ -228,20 +226,25 @@ class FleetRows:
         row = (
             visible(plan.device),
             front + volume,
-            show_size(plan.free) if plan.free is not None else "-",
-            show_size(plan.wanted) if plan.wanted else "-",
-            show_size(plan.free_after) if plan.free_after is not None else "-",
+            show_mib(plan.free) if plan.free is not None else "-",
+            show_mib(plan.wanted) if plan.wanted else "-",
+            show_mib(plan.free_after) if plan.free_after is not None else "-",
             str(files) if files else "-",
             _fleet_answer(plan),
         )
-        self.columns.measure((*row[:-1], ""))
+        self.columns.measure(row)
         return row
 
 
 def _fleet_answer(plan: CleanupPlan) -> str:
+    if plan.holds and plan.enough and not plan.drop:
+        return "holds it already"
+    if plan.holds and plan.enough:
+        tier = max(drop.tier for drop in plan.drop)
+        return f"holds it already; the reserve fits after tier {tier}"
+    if plan.holds and plan.short_by is not None:
+        return f"holds it already; the reserve is short by {show_mib(plan.short_by)}"
     if plan.enough and plan.bank is not None and not plan.drop:
-        if plan.there:
-            return "holds it already"
         return f"write bank {visible(plan.bank)}"
     if plan.enough and not plan.drop:
         return "fits"
@@ -250,41 +253,50 @@ def _fleet_answer(plan: CleanupPlan) -> str:
     if plan.short_by is None:
         return f"no plan: {visible(plan.note)}"
     if plan.fits:
-        return f"fits, the reserve does not: short by {show_size(plan.short_by)}"
+        return f"fits, the reserve does not: short by {show_mib(plan.short_by)}"
     unlocked = next((locked for locked in plan.locked if locked.enough), None)
     hint = f"; {LOCKED[unlocked.tier]} would do" if unlocked is not None else ""
-    return f"short by {show_size(plan.short_by)}{hint}"
+    return f"short by {show_mib(plan.short_by)}{hint}"
 
 
 def fleet(
-    totals: CleanupTotals, rows: Callable[[], Iterable[bytes]], widths: Iterable[Sequence[int]]
+    totals: CleanupTotals,
+    rows: Callable[[], Iterable[bytes]],
+    widths: Iterable[Sequence[int]],
+    context: Context,
 ) -> Iterator[Line]:
     """Go through the lines of a fleet's plans: the answer, the totals, then one line each.
 
     `rows` are cells as JSON, `widths` those that they were measured to have.
     """
-    reached = totals.fit + sum(totals.after.values())
-    told = f"{reached} of {count(totals.plans, 'volume')} have room or can make it"
+    able = totals.fit + sum(totals.after.values())
+    have, all_of = "has" if able == 1 else "have", count(totals.plans, "volume")
+    told = f"{able} of {all_of} {have} room or can make it"
+    if totals.done:
+        hold = "holds" if totals.done == 1 else "hold"
+        told = f"{totals.done} of {all_of} {hold} it already; "
+        told += f"{able} more {have} room or can make it"
     if totals.short:
-        told += f"; {totals.short} cannot, by {show_size(totals.short_by)} in all"
+        told += f"; {totals.short} cannot, by {show_mib(totals.short_by)} in all"
     if totals.no_plan:
         told += f"; for {totals.no_plan} there is no plan"
     yield from hanging("", f"{told}.", indent=0)
-    parts = [f"{totals.fit} as they are"]
+    parts = [f"{totals.done} hold it"] if totals.done else []
+    parts += [f"{totals.fit} fit as they are"]
     parts += [f"{number} after tier {tier}" for tier, number in sorted(totals.after.items())]
-    frees = f"; what goes frees {show_size(totals.frees)}" if totals.frees else ""
-    yield from hanging("", f"Fit: {' · '.join(parts)}{frees}", indent=0)
+    frees = f"; what goes frees {show_mib(totals.frees)}" if totals.frees else ""
+    yield from hanging("", f"Room: {' · '.join(parts)}{frees}", indent=0)
+    yield from hanging("", told_context(context), indent=0)
     yield ""
-    table = FleetRows().columns
+    columns = FleetRows().columns
     for measured in widths:
-        table.widen(measured)
-    table.fit()
-    yield table.head()
+        columns.widen(measured)
+    columns.fit()
+    yield columns.head()
     decode = msgspec.json.Decoder(tuple[str, ...]).decode
     for row in map(decode, rows()):
         style = "yellow" if row[-1].startswith(("short", "no plan")) else ""
-        first = table.line((*row[:-1], ""))
-        yield from hanging(first, row[-1], indent=len(first), style=style)
+        yield from columns.rows(row, style)
 
 
 def confirmed(found: Sequence[Confirmed], snapshot: str) -> Iterator[Line]:
@@ -310,7 +322,7 @@ def confirmed(found: Sequence[Confirmed], snapshot: str) -> Iterator[Line]:
                 yield from hanging(f"  {head}", names, indent=13)
         if one.free is not None:
             enough = "enough" if one.enough else "NOT ENOUGH"
-            told = f"{show_size(one.free)}, wanted {show_size(one.wanted)}: {enough}"
+            told = f"{show_mib(one.free)}, wanted {show_mib(one.wanted)}: {enough}"
             yield from hanging("  free:", told, indent=13)
         yield from hanging("  reload:", one.reload, indent=13)
 

@@ -1,29 +1,50 @@
 """What changed between two snapshots, for a terminal."""
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 from rich.text import Text
 
+from ovek.model.answer import Answered
 from ovek.model.compare import Change, DeviceCompare
-from ovek.render.lines import STYLES, Line, count, hanging, listed
+from ovek.model.context import Context
+from ovek.render.answer import answers, first_line
+from ovek.render.context import told as context
+from ovek.render.lines import STYLES, Line, count, hanging, listed, shortened
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
 def compare(
-    found: Sequence[DeviceCompare], old: str, new: str, expect: str | None, unread: Unreads
+    found: Sequence[DeviceCompare],
+    answers_: Sequence[Answered],
+    states: tuple[Context, Context],
+    expect: str | None,
+    unread: Unreads,
+    *,
+    whole: bool = False,
 ) -> Iterator[Line]:
     """Go through the lines: the answer, then each device that is not as it was.
 
-    Devices that were read on one side only are named first.
+    What nobody asked for comes first. `answers_` are those of now, `states` tell where the two
+    states come from. Devices that were read on one side only are named before others.
     """
-    if lost := [(one, change) for one in found for change in one.no_longer_proven]:
-        told = [f"{visible(one.device)} {_where(each)} ({_verdict(each)})" for one, each in lost]
-        what = count(len(lost), "image")
-        verb = "is" if len(lost) == 1 else "are"
-        yield from hanging("", f"{what} {verb} no longer proven: {listed(told)}.", indent=0)
-    yield from hanging("", _answer(found, expect), indent=0)
-    yield from hanging("", f"From {old} to {new}: {_totals(found)}", indent=0)
+    told = () if len(answers_) == 1 else answers_
+    front = "; ".join([*_unasked(found), *_done(found)])
+    yield from hanging("", f"{front}. {first_line(answers_)}", indent=0)
+    longest = min(max((len(visible(one.device)) for one in found if one.unasked), default=0), 30)
+    for one in found:
+        for what in one.unasked:
+            name = shortened(visible(one.device), longest)
+            front = f"  {'worse':<7}  {name:<{longest}}  "
+            yield from hanging(front, what, indent=longest + 13, style=STYLES["critical"])
+    if told:
+        yield from islice(answers("", told, whole=whole), 1, None)
+    if any(one.members for one in found):
+        yield from hanging("", _wanted(expect), indent=0)
+    yield from _not_done(found, expect)
+    yield from hanging("From ", context(states[0]), indent=5)
+    yield from hanging("to ", f"{context(states[1])}: {_totals(found)}", indent=5)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     for one in sorted(found, key=lambda one: one.outcome not in ("new", "gone")):
@@ -33,28 +54,40 @@ def compare(
             yield from _device(one, expect)
 
 
-def _answer(found: Sequence[DeviceCompare], expect: str | None) -> str:
-    all_of = count(len(found), "device")
-    if expect is not None:
-        done = sum(one.done is True for one in found)
-        wrong = [visible(one.device) for one in found if one.done is False]
-        unknown = [visible(one.device) for one in found if one.done is None]
-        version = "its own target" if expect == "target" else visible(expect)
-        version = "what is recommended for it" if expect == "recommended" else version
-        told = f"{done} of {all_of} run {version} and start it again"
-        told += f"; not done: {listed(wrong)}" if wrong else ""
-        return told + (f"; not known: {listed(unknown)}" if unknown else "") + "."
-    worse = [
-        visible(one.device)
-        for one in found
-        if one.reload_after == "stranded" and one.reload_before not in ("stranded", None)
-    ]
+def _unasked(found: Sequence[DeviceCompare]) -> Iterator[str]:
+    """On how many devices something got worse though nobody asked for it."""
+    worse = sum(one.worse for one in found)
     if worse:
-        return f"{count(len(worse), 'device')} would no longer start: {listed(worse)}."
-    changed = [visible(one.device) for one in found if one.outcome != "same"]
-    if not changed:
-        return f"Nothing changed on {all_of}."
-    return f"{len(changed)} of {all_of} changed: {listed(changed)}."
+        yield f"Worse on {count(worse, 'device')}"
+
+
+def _done(found: Sequence[DeviceCompare]) -> Iterator[str]:
+    """How many devices run what is wanted of them; where nothing is, how many changed."""
+    asked = [one for one in found if one.members]
+    if not asked:
+        changed = sum(one.outcome != "same" for one in found)
+        all_of = count(len(found), "device")
+        yield f"{changed} of {all_of} changed" if changed else f"Nothing changed on {all_of}"
+        return
+    parts = [f"{sum(one.done is True for one in asked)} done"]
+    parts.append(f"{sum(one.done is False for one in asked)} not done")
+    unknown = sum(one.done is None for one in asked)
+    yield ", ".join(parts + ([f"{unknown} not known"] if unknown else []))
+
+
+def _wanted(expect: str | None) -> str:
+    """What done means, in words."""
+    what = visible(expect or "target")
+    own = {"target": "its own target", "recommended": "what is recommended for it"}
+    return f"Done is a device of which every member runs and starts {own.get(what, what)}."
+
+
+def _not_done(found: Sequence[DeviceCompare], expect: str | None) -> Iterator[Line]:
+    """Who does not run what was expected, where something was."""
+    for done, what in ((False, "not done"), (None, "not known")):
+        names = [visible(one.device) for one in found if one.members and one.done is done]
+        if names and expect is not None:
+            yield from hanging(f"{what.capitalize()}: ", f"{listed(names, 20)}.", indent=4)
 
 
 def _totals(found: Sequence[DeviceCompare]) -> str:
@@ -80,8 +113,10 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
     else:
         title.append(f"{one.reload_before} → ")
         title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
+    if one.answer is not None and one.answer_before not in (None, one.answer):
+        title.append(f"; {one.answer_before} → ").append(one.answer, STYLES[one.answer])
     yield title
-    if expect is not None:
+    if expect is not None or one.outcome != "same":
         for member in one.members:
             front = f"member {visible(member.member)} " if len(one.members) > 1 else ""
             word = "done" if member.done else "not known" if member.done is None else "NOT DONE"
@@ -111,8 +146,3 @@ def _told(change: Change) -> str:
     if change.now is None:
         return f"- {what} (was {change.was})"
     return f"{what} {change.was} → {change.now}"
-
-
-def _verdict(change: Change) -> str:
-    """What an image is now, without the digest that tells two of one name apart."""
-    return visible((change.now or "").partition(" (")[0])

@@ -4,24 +4,42 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 
+from ovek.model.context import Context
+from ovek.model.finding import SEVEREST_FIRST
+from ovek.model.ofdevice import OfDevice
 from ovek.model.runbook import Runbook
+from ovek.model.unread import Unread
 from ovek.render.forms import AuditResult
 from ovek.render.unread import why
 from ovek.render.visible import visible
 
-COLUMNS = ("device", "reload", "severity", "rule", "place", "saw", "do", "waived")
+PLACED = ("network", "site", "role", "sheet", "model", "taken_at")
+FINDINGS = ("device", "answer", "reload", "severity", "rule", "place", "saw", "do", "waived")
+DEVICES = (
+    "device", "answer", "why", "reload", "runs", "starts", "proven", "needed", "free_bytes",
+    "capacity_bytes", "critical", "warning", "note", "waived", "not_read",
+)  # fmt: skip
 _RUN = ("=", "+", "-", "@", "\t", "\r")
 
 
 def write_audit(result: AuditResult) -> Iterator[bytes]:
-    """Write a header, then a row for each finding, then one for each device that was not read."""
-    yield row(COLUMNS)
+    """Write a header, then a row for each finding, or for each device.
+
+    Of the findings, those devices have a row without one that have none to tell, and so have
+    those that were not read.
+    """
+    if result.rows == "devices":
+        yield from _devices(result)
+        return
+    yield row((*FINDINGS, *PLACED))
+    context, old = result.context, {one.device for one in result.not_read}
     for audit in result.audits:
         reload = audit.reload if audit.not_read is None else "not read"
         for one in audit.findings:
             yield row(
                 (
                     audit.device,
+                    audit.answer,
                     reload,
                     one.severity,
                     one.rule,
@@ -29,28 +47,101 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
                     one.saw,
                     one.words,
                     one.waived or "",
+                    *placed(audit, context),
                 )
             )
+        if not audit.findings and audit.device not in old:
+            yield row((audit.device, audit.answer, reload, *[""] * 6, *placed(audit, context)))
     for unread in result.not_read:
-        told = why(unread, result.as_of)
-        yield row((unread.device, "not read", "", "", "", told, unread.do, ""))
+        told = why(unread, context.as_of)
+        yield row(
+            (
+                unread.device, "unclear", "not read", "", "", "", told, unread.do, "",
+                *unread_placed(unread, context),
+            )
+        )  # fmt: skip
 
 
-STEPS = ("device", "number", "stage", "change", "words", "line", "minutes", "reload", "starts")
+def _devices(result: AuditResult) -> Iterator[bytes]:
+    """A row for each device."""
+    yield row((*DEVICES, *PLACED))
+    context = result.context
+    for audit in result.audits:
+        needed = [image for image in audit.images if image.needed]
+        proven = sum(image.verdict == "proven" for image in needed)
+        space = [one for one in audit.space if one.free is not None]
+        least = min(space, key=lambda one: one.free or 0) if space else None
+        open_ = [one.severity for one in audit.findings if one.waived is None]
+        yield row(
+            (
+                audit.device,
+                audit.answer,
+                audit.why,
+                audit.reload,
+                " / ".join(dict.fromkeys(one.runs or "" for one in audit.starts)),
+                " / ".join(dict.fromkeys(one.version or "" for one in audit.starts)),
+                str(proven),
+                str(len(needed)),
+                "" if least is None else str(least.free),
+                "" if least is None or least.capacity is None else str(least.capacity),
+                *(str(open_.count(one)) for one in SEVEREST_FIRST),
+                str(len(audit.findings) - len(open_)),
+                audit.not_read or "",
+                *placed(audit, context),
+            )
+        )
+    for unread in result.not_read:
+        if unread.last_read is None:
+            told = why(unread, context.as_of)
+            yield row((unread.device, "unclear", "not read", *[""] * 11, told,
+                       *unread_placed(unread, context)))  # fmt: skip
 
 
-def write_runbooks(found: Iterable[Runbook]) -> Iterator[bytes]:
+def placed(one: OfDevice, context: Context) -> tuple[str, ...]:
+    """The network, where a device stands, what it is and when it was read; empty is not known."""
+    taken = one.taken_at.isoformat() if one.taken_at is not None else ""
+    return (
+        context.site, one.site or "", one.role or "", one.sheet or "", one.model or "",
+        taken.replace("+00:00", "Z"),
+    )  # fmt: skip
+
+
+def unread_placed(one: Unread, context: Context) -> tuple[str, ...]:
+    """The same for a device that was not read."""
+    of = OfDevice(
+        device=one.device, site=one.site, role=one.role, sheet=one.sheet, taken_at=one.last_read
+    )
+    return placed(of, context)
+
+
+STEPS = (
+    "device",
+    "answer",
+    "number",
+    "stage",
+    "change",
+    "words",
+    "line",
+    "minutes",
+    "reload",
+    "starts",
+)
+
+
+def write_runbooks(found: Iterable[Runbook], context: Context) -> Iterator[bytes]:
     """Write a header, then a row for each change, or for what has to be found out."""
-    yield row(STEPS)
+    yield row((*STEPS, *PLACED))
     for one in found:
         for told in one.find_out:
-            yield row((one.device, "", "find out", "", told, "", "", one.reload, ""))
+            head = (one.device, one.answer or "", "", "find out", "", told, "", "", one.reload, "")
+            yield row((*head, *placed(one, context)))
         for number, step in enumerate(one.steps, 1):
             do = step.do
             minutes = "" if do.minutes is None else str(do.minutes)
             yield row(
                 (
                     one.device,
+                    one.answer or "",
                     str(number),
                     step.stage,
                     do.change,
@@ -59,6 +150,7 @@ def write_runbooks(found: Iterable[Runbook]) -> Iterator[bytes]:
                     minutes,
                     do.reload,
                     do.starts or "",
+                    *placed(one, context),
                 )
             )
 

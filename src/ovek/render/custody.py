@@ -78,7 +78,7 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
     title = one.version or ("" if one.listed else "(no source lists it)")
     yield Text(f"{visible(one.image)}  {visible(title)}".rstrip(), "bold")
     rows = [_cells(group, at, now) for group in one.groups for at in range(len(group.copies))]
-    yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,))
+    yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,), wrap={3: 30})
     for group in one.groups:
         for name, digest in group.digests[:1]:
             yield f"  {group.label}  {TITLES[name]}"  # type: ignore[index]

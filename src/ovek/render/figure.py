@@ -9,6 +9,7 @@ from typing import Any
 
 from ovek.model.plan import CleanupPlan
 from ovek.model.sheet import Role
+from ovek.render import plot
 from ovek.render.cleanup import names_of
 from ovek.render.visible import visible
 
@@ -42,12 +43,7 @@ _GIB, _MIB = 2**30, 2**20
 
 def draw(kind: str, plans: Sequence[CleanupPlan]) -> bytes:
     """The figure as `png` or `svg`; a volume without a plan is not drawn."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
-    from matplotlib import pyplot
-
+    pyplot = plot.pyplot()
     named = list(zip(names_of(plans), plans, strict=True))
     known = [(name, plan) for name, plan in named if plan.capacity and plan.short_by is not None]
     known.sort(key=lambda pair: (pair[1].free or 0) / (pair[1].capacity or 1))

@@ -5,36 +5,53 @@ through the bytes. The names are those of `--format`.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from datetime import datetime
 from importlib import import_module
 
 from msgspec import Struct
 
+from ovek.model.answer import Answered, Tally
+from ovek.model.context import Context
 from ovek.model.finding import AuditSummary, DeviceAudit, RuleCard, Severity
 from ovek.model.unread import Unread
 from ovek.model.waiver import Waiver
 
-FORMS = ("json", "csv", "markdown", "junit")
+FORMS = ("json", "jsonl", "csv", "markdown", "junit")
 
 
 class AuditResult(Struct, frozen=True, kw_only=True):
     """All that there is to write of an audit.
 
-    `audits` can be gone through again and again, `lines` are the same as JSON. `about` tells where
-    the facts come from, `not_read` the devices that were not read, `unused` the waivers that were
-    of no use, `fails` which severities fail.
+    `audits` can be gone through again and again, `lines` are the same as JSON. `held` are the
+    answers that are no plain go, `one` is that of the only device that was asked about, `only` the
+    rules that were asked for, `rows` what a table of values has a row for. `about` tells of the
+    catalog and of the proofs, `not_read` the devices that were not read, `unused` the waivers that
+    were of no use, `fails` which severities fail.
     """
 
     audits: Iterable[DeviceAudit]
     lines: Callable[[], Iterable[bytes]]
     summary: AuditSummary
-    as_of: datetime
+    held: Sequence[Answered]
+    one: Answered | None
+    only: Sequence[str]
+    context: Context
     group_by: str
+    rows: str
     not_read: Sequence[Unread]
     unused: Sequence[Waiver]
     about: Sequence[str]
     cards: Sequence[RuleCard]
+    verbose: bool
     fails: Callable[[Severity], bool]
+
+    @property
+    def tally(self) -> Tally:
+        """How many devices have which answer."""
+        one = self.summary
+        waived = sum(each.answer == "go" for each in self.held)
+        return Tally(
+            go=one.go, no_go=one.no_go, unclear=one.unclear, not_read=one.not_read, waived=waived
+        )
 
 
 def written(form: str, result: AuditResult) -> Iterator[bytes]:

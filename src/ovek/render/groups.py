@@ -8,10 +8,11 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 from rich.text import Text
 
-from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit, Finding, RuleCard
+from ovek.model.finding import SEVEREST_FIRST, DeviceAudit, Finding, RuleCard
 from ovek.model.place import parse_place
 from ovek.model.verdict import WORST_FIRST
-from ovek.render.audit import answer
+from ovek.render.audit import heading
+from ovek.render.forms import AuditResult
 from ovek.render.lines import STYLES, Line, count, hanging, listed
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
@@ -88,18 +89,10 @@ def _name(place: str) -> str:
         return place
 
 
-def grouped(
-    audits: Iterable[DeviceAudit],
-    summary: AuditSummary,
-    group_by: str,
-    cards: Iterable[RuleCard],
-    unread: Unreads,
-) -> Iterator[Line]:
+def grouped(result: AuditResult) -> Iterator[Line]:
     """Go through the lines: the answer, each group with its devices, then who was not read."""
-    audits = list(audits)
-    stranded = [audit.device for audit in audits if audit.reload == "stranded"]
-    yield from hanging("", answer(summary, stranded), indent=0)
-    put = list(groups(audits, group_by, cards))
+    yield from heading(result)
+    put = list(groups(result.audits, result.group_by, result.cards))
     if not put:
         yield "No finding to group."
     for group in put:
@@ -120,4 +113,4 @@ def grouped(
             yield from hanging(
                 f"    {visible(device)}{place}: ", f"{rule}{one.saw}{waived}", indent=8
             )
-    yield from unread.lines()
+    yield from Unreads(result.not_read, result.context.as_of).lines()

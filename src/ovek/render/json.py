@@ -7,8 +7,10 @@ from typing import Any
 import msgspec
 import msgspec.structs
 
+from ovek.model.answer import Tally
 from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.compare import DeviceCompare
+from ovek.model.context import Context
 from ovek.model.custody import Custody
 from ovek.model.finding import RuleCard
 from ovek.model.fit import Route
@@ -28,11 +30,30 @@ from ovek.render.forms import AuditResult
 from ovek.render.steps import words_of
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
+Whole = dict[str, Any]
+
+
+def encoded(whole: Whole, lists: str | None = None) -> bytes:
+    """One object as JSON, its keys sorted; with `lists` the values of that list, a line each."""
+    if lists is None:
+        return _ENCODER.encode(whole) + b"\n"
+    return b"".join(map(line_of, whole[lists] or ()))
+
+
+def line_of(value: Any) -> bytes:
+    """One value as a line of JSON, its keys sorted."""
+    return _ENCODER.encode(value) + b"\n"
+
+
+def _whole(format_: str, context: Context | None, **more: Any) -> Whole:
+    """A result: its format, where it comes from, and what it tells."""
+    about = {} if context is None else msgspec.structs.asdict(context)
+    return {"format": format_, **about, **more}
 
 
 def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write `ovek.audit/1` piece by piece."""
-    yield b'{"as_of":' + _ENCODER.encode(result.as_of) + b',"devices":['
+    yield b'{"as_of":' + _ENCODER.encode(result.context.as_of) + b',"devices":['
     comma = b"\n"
     for device in result.lines():
         yield comma + device
@@ -40,6 +61,10 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
     head = {
         "format": "ovek.audit/1",
         "not_read": list(result.not_read),
+        "only": list(result.only),
+        "selected": result.context.selected,
+        "site": result.context.site,
+        "snapshots": result.context.snapshots,
         "summary": result.summary,
         "unused_waivers": list(result.unused),
     }
@@ -47,149 +72,144 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
 
 
 def compare(
-    old: str,
-    new: str,
+    context: Context,
+    before: Context,
     expect: str | None,
     found: Iterable[DeviceCompare],
     not_read: Iterable[Unread],
-) -> bytes:
-    """Write `ovek.compare/1`."""
+    tally: Tally,
+) -> Whole:
+    """Make `ovek.compare/1`; `before` is where the older state comes from."""
     devices = list(found)
     outcomes = ("changed", "same", "new", "gone")
-    summary: dict[str, int] = {
+    summary: dict[str, Any] = {
         name: sum(one.outcome == name for one in devices) for name in outcomes
     }
     summary["done"] = sum(one.done is True for one in devices)
-    whole = {
-        "format": "ovek.compare/1",
-        "old": old,
-        "new": new,
-        "expect": expect,
-        "summary": summary,
-        "devices": devices,
-        "not_read": list(not_read),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+    summary["not_done"] = sum(one.done is False for one in devices)
+    summary["worse"] = sum(one.worse for one in devices)
+    return _whole(
+        "ovek.compare/1",
+        context,
+        before=before.snapshots,
+        expect=expect,
+        summary=summary,
+        answers=tally,
+        devices=devices,
+        not_read=list(not_read),
+    )
 
 
-def baseline(name: str, snapshot: str, devices: int) -> bytes:
-    """Write `ovek.baseline/1`."""
-    whole = {"format": "ovek.baseline/1", "name": name, "snapshot": snapshot, "devices": devices}
-    return _ENCODER.encode(whole) + b"\n"
+def baseline(name: str, context: Context, devices: int) -> Whole:
+    """Make `ovek.baseline/1`: `devices` of those snapshots were kept under a name."""
+    return _whole("ovek.baseline/1", context, name=name, devices=devices)
 
 
 def runbooks(
+    context: Context,
     found: Iterable[Runbook],
     waves: Waves,
     not_read: Iterable[Unread],
-    source: str,
-    now: datetime,
-) -> bytes:
-    """Write `ovek.runbook/1`."""
-    whole = {
-        "format": "ovek.runbook/1",
-        "as_of": now,
-        "source": source,
-        "waves": list(waves.waves),
-        "misfits": list(waves.misfits),
-        "devices": list(found),
-        "not_read": list(not_read),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+    tally: Tally,
+) -> Whole:
+    """Make `ovek.runbook/1`."""
+    return _whole(
+        "ovek.runbook/1",
+        context,
+        answers=tally,
+        waves=list(waves.waves),
+        misfits=list(waves.misfits),
+        devices=list(found),
+        not_read=list(not_read),
+    )
 
 
-def followed(found: Iterable[Followed], gone: Iterable[str]) -> bytes:
-    """Write `ovek.runbook-confirmed/1`; `gone` are the devices that the later snapshot lacks."""
-    whole = {
-        "format": "ovek.runbook-confirmed/1",
-        "devices": list(found),
-        "not_there": list(gone),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+def followed(context: Context, found: Iterable[Followed], gone: Iterable[str]) -> Whole:
+    """Make `ovek.runbook-confirmed/1`; `gone` are the devices that the later snapshot lacks."""
+    return _whole("ovek.runbook-confirmed/1", context, devices=list(found), not_there=list(gone))
 
 
-def rules(cards: Iterable[RuleCard]) -> bytes:
-    """Write `ovek.rules/1`."""
-    return _ENCODER.encode({"format": "ovek.rules/1", "rules": list(cards)}) + b"\n"
+def rules(cards: Iterable[RuleCard]) -> Whole:
+    """Make `ovek.rules/1`."""
+    return _whole("ovek.rules/1", None, rules=list(cards))
 
 
-def policy(wanted: Policy, waivers: Iterable[Waiver]) -> bytes:
-    """Write `ovek.policy-check/1`: a sound policy with its defaults, and the waivers."""
-    whole = {"format": "ovek.policy-check/1", "policy": wanted, "waivers": list(waivers)}
-    return _ENCODER.encode(whole) + b"\n"
+def policy(context: Context, wanted: Policy, waivers: Iterable[Waiver]) -> Whole:
+    """Make `ovek.policy-check/1`: a sound policy with its defaults, and the waivers."""
+    return _whole("ovek.policy-check/1", context, policy=wanted, waivers=list(waivers))
 
 
-def survey(snapshot: str, devices: Iterable[Surveyed], began: datetime) -> bytes:
-    """Write `ovek.survey/1`; `began` is when it did, `seconds` how long a device took."""
-    whole = {
-        "format": "ovek.survey/1",
-        "snapshot": snapshot,
-        "began": began,
-        "devices": list(devices),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+def pruned(context: Context, kept: Iterable[str], removed: Iterable[str]) -> Whole:
+    """Make `ovek.pruned/1`: the snapshots that were kept and removed."""
+    return _whole("ovek.pruned/1", context, kept=list(kept), removed=list(removed))
 
 
-def sheet_trial(tried: SheetTrial) -> bytes:
-    """Write `ovek.sheet-trial/1`."""
-    whole = {"format": "ovek.sheet-trial/1", **msgspec.structs.asdict(tried)}
-    return _ENCODER.encode(whole) + b"\n"
+def survey(
+    context: Context | None, snapshot: str, devices: Iterable[Surveyed], began: datetime
+) -> Whole:
+    """Make `ovek.survey/1`; `began` is when it did, `seconds` how long a device took."""
+    return _whole("ovek.survey/1", context, snapshot=snapshot, began=began, devices=list(devices))
 
 
-def custody(found: Iterable[Custody], not_read: Iterable[Unread]) -> bytes:
-    """Write `ovek.custody/1`."""
-    whole = {"format": "ovek.custody/1", "images": list(found), "not_read": list(not_read)}
-    return _ENCODER.encode(whole) + b"\n"
+def sheet_trial(tried: SheetTrial) -> Whole:
+    """Make `ovek.sheet-trial/1`."""
+    return _whole("ovek.sheet-trial/1", None, **msgspec.structs.asdict(tried))
 
 
-def where(text: str, found: Iterable[Holding], not_read: Iterable[Unread]) -> bytes:
-    """Write `ovek.where/1`; `known_at` is when a digest was measured, or the device read."""
-    whole = {
-        "format": "ovek.where/1",
-        "sought": text,
-        "copies": list(found),
-        "not_read": list(not_read),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+def custody(context: Context, found: Iterable[Custody], not_read: Iterable[Unread]) -> Whole:
+    """Make `ovek.custody/1`."""
+    return _whole("ovek.custody/1", context, images=list(found), not_read=list(not_read))
 
 
-def shelf(folder: str, found: Iterable[ShelfVerdict], offered: Offer | None = None) -> bytes:
-    """Write `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`. `offer`: for a device."""
-    whole = {"format": "ovek.shelf/1", "folder": folder, "files": list(found), "offer": offered}
-    return _ENCODER.encode(whole) + b"\n"
+def where(
+    context: Context, text: str, found: Iterable[Holding], not_read: Iterable[Unread]
+) -> Whole:
+    """Make `ovek.where/1`; `known_at` is when a digest was measured, or the device read."""
+    return _whole("ovek.where/1", context, sought=text, copies=list(found), not_read=list(not_read))
 
 
-def releases(found: Iterable[KnownRelease]) -> bytes:
-    """Write `ovek.releases/1`: what all sources together say of each release."""
-    return _ENCODER.encode({"format": "ovek.releases/1", "releases": list(found)}) + b"\n"
+def shelf(
+    context: Context, folder: str, found: Iterable[ShelfVerdict], offered: Offer | None = None
+) -> Whole:
+    """Make `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`. `offer`: for a device."""
+    return _whole("ovek.shelf/1", context, folder=folder, files=list(found), offer=offered)
 
 
-def catalog_check(found: Iterable[CatalogMistake]) -> bytes:
-    """Write `ovek.catalog-check/1`."""
-    return _ENCODER.encode({"format": "ovek.catalog-check/1", "mistakes": list(found)}) + b"\n"
+def releases(context: Context, found: Iterable[KnownRelease]) -> Whole:
+    """Make `ovek.releases/1`: what all sources together say of each release."""
+    return _whole("ovek.releases/1", context, releases=list(found))
 
 
-def upgrade_path(found: Route) -> bytes:
-    """Write `ovek.path/1`; `hops` is null where there is no way, or it is not `known`."""
-    return _ENCODER.encode({"format": "ovek.path/1", **msgspec.structs.asdict(found)}) + b"\n"
+def catalog_check(context: Context, found: Iterable[CatalogMistake]) -> Whole:
+    """Make `ovek.catalog-check/1`."""
+    return _whole("ovek.catalog-check/1", context, mistakes=list(found))
 
 
-def pick(found: Pick) -> bytes:
-    """Write `ovek.pick/1`; `chosen` is null where no release is for the device."""
-    return _ENCODER.encode({"format": "ovek.pick/1", **msgspec.structs.asdict(found)}) + b"\n"
+def upgrade_path(context: Context, found: Route) -> Whole:
+    """Make `ovek.path/1`; `hops` is null where there is no way, or it is not `known`."""
+    return _whole("ovek.path/1", context, **msgspec.structs.asdict(found))
+
+
+def pick(context: Context, found: Pick) -> Whole:
+    """Make `ovek.pick/1`; `chosen` is null where no release is for the device."""
+    return _whole("ovek.pick/1", context, **msgspec.structs.asdict(found))
 
 
 def bootwalk(
+    context: Context,
     walks: Iterable[DeviceWalk],
     supposed: Iterable[str] = (),
     before: Iterable[DeviceWalk] = (),
     not_read: Iterable[Unread] = (),
-) -> bytes:
-    """Write `ovek.bootwalk/1`: the walks; with what-ifs, what is supposed and the walks as is."""
-    whole = {"format": "ovek.bootwalk/1", "devices": _plain(walks), "not_read": list(not_read)}
+    tally: Tally | None = None,
+) -> Whole:
+    """Make `ovek.bootwalk/1`: the walks; with what-ifs, what is supposed and the walks as is."""
+    whole = _whole(
+        "ovek.bootwalk/1", context, answers=tally, devices=_plain(walks), not_read=list(not_read)
+    )
     if supposed := list(supposed):
         whole |= {"supposed": supposed, "as_it_is": _plain(before)}
-    return _ENCODER.encode(whole) + b"\n"
+    return whole
 
 
 def _plain(walks: Iterable[DeviceWalk]) -> Any:
@@ -204,35 +224,32 @@ def _plain(walks: Iterable[DeviceWalk]) -> Any:
 
 
 def cleanup_fleet(
-    plans: Iterable[bytes], totals: CleanupTotals, not_read: Iterable[Unread]
+    context: Context,
+    plans: Iterable[bytes],
+    totals: CleanupTotals,
+    not_read: Iterable[Unread],
 ) -> Iterator[bytes]:
     """Write `ovek.cleanup/1` piece by piece, with totals; `plans` are JSON already."""
-    yield b'{"format":"ovek.cleanup/1","plans":['
+    head = _ENCODER.encode(_whole("ovek.cleanup/1", context, not_read=list(not_read)))
+    yield head[:-1] + b',"plans":['
     comma = b"\n"
     for plan in plans:
         yield comma + plan
         comma = b",\n"
-    yield b'],\n"not_read":' + _ENCODER.encode(list(not_read))
-    yield b',\n"totals":' + _ENCODER.encode(totals) + b"}\n"
+    yield b'],\n"totals":' + _ENCODER.encode(totals) + b"}\n"
 
 
-def cleanup_confirmed(snapshot: str, found: Iterable[Confirmed]) -> bytes:
-    """Write `ovek.cleanup-confirmed/1`."""
-    whole = {
-        "format": "ovek.cleanup-confirmed/1",
-        "snapshot": snapshot,
-        "plans": list(found),
-    }
-    return _ENCODER.encode(whole) + b"\n"
+def cleanup_confirmed(context: Context, snapshot: str, found: Iterable[Confirmed]) -> Whole:
+    """Make `ovek.cleanup-confirmed/1`."""
+    return _whole("ovek.cleanup-confirmed/1", context, snapshot=snapshot, plans=list(found))
 
 
-def cleanup(plans: Iterable[CleanupPlan], not_read: Iterable[Unread]) -> bytes:
-    """Write `ovek.cleanup/1`; the free figures are in bytes, `what` is a step in words."""
+def cleanup(context: Context, plans: Iterable[CleanupPlan], not_read: Iterable[Unread]) -> Whole:
+    """Make `ovek.cleanup/1`; the free figures are in bytes, `what` is a step in words."""
     told = []
     for plan in plans:
         plain = msgspec.to_builtins(plan)
         for step, written in zip(plan.steps, plain["steps"], strict=True):
             written["what"] = words_of(step, plan)
         told.append(plain)
-    whole = {"format": "ovek.cleanup/1", "plans": told, "not_read": list(not_read)}
-    return _ENCODER.encode(whole) + b"\n"
+    return _whole("ovek.cleanup/1", context, plans=told, not_read=list(not_read))

@@ -1,12 +1,17 @@
 """An audit as JUnit XML, as build servers read it: a suite a device, a case a finding.
 
-A device that was not read is an error.
+The first case of a suite is the answer. It fails only where a `no-go` rests on no finding that
+fails itself, so that nothing is counted twice; of a device that was not read it is an error. The
+properties say where the results come from.
 """
 
 from collections.abc import Iterator
 from xml.sax.saxutils import quoteattr
 
-from ovek.model.finding import Finding, Severity
+from ovek.model.finding import DeviceAudit, Finding, Severity
+from ovek.model.ofdevice import OfDevice
+from ovek.model.unread import Unread
+from ovek.render.context import told
 from ovek.render.forms import AuditResult
 from ovek.render.unread import why
 from ovek.render.visible import visible
@@ -14,42 +19,97 @@ from ovek.render.visible import visible
 
 def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write the suites; a finding that `fails` is a failure, a waived one is skipped."""
-    summary, as_of, fails = result.summary, result.as_of, result.fails
-    severities: tuple[Severity, ...] = ("critical", "warning", "note")
-    failures = sum(getattr(summary, one) for one in severities if fails(one))
-    yield b'<?xml version="1.0" encoding="UTF-8"?>\n'
-    unread = {one.device: why(one, as_of) for one in result.not_read}
-    errors = f'errors="{len(unread)}"' if unread else 'errors="0"'
-    yield _line(f'<testsuites name="ovek audit" failures="{failures}" {errors}>')
+    as_of = result.context.as_of
+    unread = {one.device: one for one in result.not_read}
+    fails, failures, tests, errors = result.fails, 0, 0, 0
     for audit in result.audits:
-        failing = [one for one in audit.findings if one.waived is None and fails(one.severity)]
+        tests += len(audit.findings) + 1
+        failures += _failures(audit, result)
+        errors += audit.device in unread
+    alone = [one for one in result.not_read if one.last_read is None]
+    yield b'<?xml version="1.0" encoding="UTF-8"?>\n'
+    yield _line(
+        f"<testsuites name={_quoted(f'ovek audit: {result.context.site}')} "
+        f'tests="{tests + len(alone)}" failures="{failures}" errors="{errors + len(alone)}" '
+        f'time="0">'
+    )
+    for audit in result.audits:
         waived = sum(one.waived is not None for one in audit.findings)
-        yield _line(
-            f' <testsuite name={_quoted(audit.device)} tests="{len(audit.findings) + 1}" '
-            f'failures="{len(failing)}" errors="{int(audit.device in unread)}" '
-            f'skipped="{waived}" timestamp="{as_of:%Y-%m-%dT%H:%M:%S}">'
-        )
-        name = _quoted(f"reload: {audit.reload}")
-        if (told := unread.pop(audit.device, None)) is not None:
-            yield _line(_error(audit.device, told))
+        lost = unread.get(audit.device)
+        counts = (len(audit.findings) + 1, _failures(audit, result), int(lost is not None), waived)
+        yield from _head(audit, counts, result)
+        if lost is not None:
+            yield _line(_error(audit.device, why(lost, as_of)))
         else:
-            yield _line(f"  <testcase classname={_quoted(audit.device)} name={name}/>")
+            yield _line(_answer(audit, failed=_answer_fails(audit, result)))
         for one in audit.findings:
             yield _line(_case(audit.device, one, failed=fails(one.severity)))
         yield _line(" </testsuite>")
-    for device, told in unread.items():
-        stamp = f"{as_of:%Y-%m-%dT%H:%M:%S}"
-        head = f'tests="1" failures="0" errors="1" skipped="0" timestamp="{stamp}"'
-        yield _line(f" <testsuite name={_quoted(device)} {head}>")
-        yield _line(_error(device, told))
+    for lost in alone:
+        yield from _head(_of(lost), (1, 0, 1, 0), result)
+        yield _line(_error(lost.device, why(lost, as_of)))
         yield _line(" </testsuite>")
     yield _line("</testsuites>")
 
 
+def _failing(audit: DeviceAudit, result: AuditResult) -> int:
+    """How many findings of a device fail."""
+    return sum(one.waived is None and result.fails(one.severity) for one in audit.findings)
+
+
+def _failures(audit: DeviceAudit, result: AuditResult) -> int:
+    """How many cases of a device fail."""
+    return _failing(audit, result) + _answer_fails(audit, result)
+
+
+def _answer_fails(audit: DeviceAudit, result: AuditResult) -> bool:
+    severe: Severity = "critical"
+    return audit.answer == "no-go" and result.fails(severe) and not _failing(audit, result)
+
+
+def _of(one: Unread) -> OfDevice:
+    return OfDevice(device=one.device, site=one.site, role=one.role, sheet=one.sheet)
+
+
+def _head(one: OfDevice, counts: tuple[int, ...], result: AuditResult) -> Iterator[bytes]:
+    """The head of a suite: its counts, when it was made, and where it is from."""
+    numbers = zip(("tests", "failures", "errors", "skipped"), counts, strict=True)
+    told_ = " ".join(f'{name}="{number}"' for name, number in numbers)
+    stamp = f"{result.context.as_of:%Y-%m-%dT%H:%M:%S}"
+    yield _line(
+        f' <testsuite name={_quoted(one.device)} {told_} time="0" '
+        f'hostname={_quoted(one.device)} timestamp="{stamp}">'
+    )
+    taken = one.taken_at.isoformat().replace("+00:00", "Z") if one.taken_at is not None else None
+    properties = {
+        "network": result.context.site,
+        "source": told(result.context),
+        "site": one.site,
+        "role": one.role,
+        "sheet": one.sheet,
+        "model": one.model,
+        "taken_at": taken,
+    }
+    yield _line("  <properties>")
+    for name, value in properties.items():
+        if value is not None:
+            yield _line(f'   <property name="{name}" value={_quoted(value)}/>')
+    yield _line("  </properties>")
+
+
+def _answer(audit: DeviceAudit, *, failed: bool) -> str:
+    """The case of the answer."""
+    name = _quoted(f"answer: {audit.answer}; reload: {audit.reload}")
+    head = f'  <testcase classname={_quoted(audit.device)} name={name} time="0"'
+    if not failed:
+        return f"{head}/>"
+    return f'{head}><failure type="no-go" message={_quoted(audit.why)}/></testcase>'
+
+
 def _error(device: str, told: str) -> str:
     """The case of a device that was not read."""
-    name, inside = _quoted("reload: not read"), f"<error message={_quoted(told)}/>"
-    return f"  <testcase classname={_quoted(device)} name={name}>{inside}</testcase>"
+    name, inside = _quoted("answer: unclear; not read"), f"<error message={_quoted(told)}/>"
+    return f'  <testcase classname={_quoted(device)} name={name} time="0">{inside}</testcase>'
 
 
 def _case(device: str, one: Finding, *, failed: bool) -> str:
@@ -61,7 +121,7 @@ def _case(device: str, one: Finding, *, failed: bool) -> str:
         inside = f"<failure type={_quoted(one.rule)} message={_quoted(told)}/>"
     else:
         inside = f"<system-out>{_quoted(told)[1:-1]}</system-out>"
-    return f"  <testcase classname={_quoted(device)} name={name}>{inside}</testcase>"
+    return f'  <testcase classname={_quoted(device)} name={name} time="0">{inside}</testcase>'
 
 
 def _quoted(text: str) -> str:

@@ -3,8 +3,11 @@
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
+from ovek.model.answer import ANSWERS_WORST_FIRST
 from ovek.model.finding import Finding
-from ovek.render.audit import TITLES, answer, cells
+from ovek.model.ofdevice import OfDevice
+from ovek.render.answer import held_back
+from ovek.render.audit import TITLES, about, cells, first, held, only
 from ovek.render.forms import AuditResult
 from ovek.render.groups import groups
 from ovek.render.lines import count
@@ -17,12 +20,14 @@ _MARKS = re.compile(r"([\\`*_{}\[\]<>#|~])")
 def write_audit(result: AuditResult) -> Iterator[bytes]:
     """Write the answer, a table of the devices, then the findings."""
     audits, group_by = list(result.audits), result.group_by
-    stranded = [one.device for one in audits if one.reload == "stranded"]
-    lines = [f"# {escaped(answer(result.summary, stranded))}", ""]
-    lines += [*map(escaped, result.about), ""]
-    lines += table(TITLES, [cells(one) for one in audits])
+    lines = [f"# {escaped(first(result))}", ""]
+    lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
+              for one in held_back(held(result))]  # fmt: skip
+    lines += [escaped(only(result))] if result.only else []
+    lines += ["", *(f"{escaped(line)}  " for line in about(result)), ""]
+    lines += table((*TITLES, *PLACED), [(*cells(one), *placed(one)) for one in audits])
     if group_by == "device":
-        for one in audits:
+        for one in sorted(audits, key=lambda one: ANSWERS_WORST_FIRST.index(one.answer)):
             if one.findings:
                 lines += ["", f"## {escaped(one.device)}", ""]
                 lines += [line for each in one.findings for line in _finding(each, each.rule)]
@@ -36,9 +41,20 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
     if result.not_read:
         lines += ["", "## Not read", ""]
         for unread in result.not_read:
-            lines.append(f"- **{escaped(unread.device)}**: {escaped(why(unread, result.as_of))}")
+            lines.append(
+                f"- **{escaped(unread.device)}**: {escaped(why(unread, result.context.as_of))}"
+            )
             lines.append(f"  - do: {escaped(unread.do)}")
     yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+
+
+PLACED = ("SITE", "ROLE", "SHEET", "MODEL", "READ")
+
+
+def placed(one: OfDevice) -> tuple[str, ...]:
+    """Where a device stands, what it is, and when it was read."""
+    read = f"{one.taken_at:%Y-%m-%d %H:%M}" if one.taken_at is not None else "not read"
+    return (one.site or "-", one.role or "-", one.sheet or "-", one.model or "-", read)
 
 
 def _finding(one: Finding, title: str) -> Iterator[str]:

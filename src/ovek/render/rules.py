@@ -7,7 +7,7 @@ from itertools import groupby
 from rich.text import Text
 
 from ovek.model.finding import RuleCard
-from ovek.render.lines import STYLES, WIDTH, Columns, Line, count, hanging
+from ovek.render.lines import STYLES, USUAL, Columns, Line, count, hanging
 
 
 def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
@@ -19,15 +19,14 @@ def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
             yield from _whole(card)
         return
     yield f"{count(len(cards), 'rule')}; ovek rules RULE tells all about one."
-    columns = Columns(("  RULE", "SEVERITY", "LOOKS FOR"))
+    columns = Columns(("  RULE", "SEVERITY", "LOOKS FOR"), whole=(0, 1), wrap={2: 30})
     for card in cards:
-        columns.measure((f"  {card.slug}", card.severity, ""))
-    before = sum(columns.widths[:2]) + 4
+        columns.measure((f"  {card.slug}", card.severity, card.looks_for))
+    columns.fit()
     for group, inside in groupby(cards, key=lambda card: card.group):
         yield from ("", Text(group.upper(), "bold"))
         for card in inside:
-            first = columns.line((f"  {card.slug}", card.severity, ""))
-            yield from hanging(first, card.looks_for, indent=before)
+            yield from columns.rows((f"  {card.slug}", card.severity, card.looks_for))
 
 
 def _whole(card: RuleCard) -> Iterator[Line]:
@@ -53,10 +52,10 @@ def page(cards: Sequence[RuleCard]) -> str:
         lines += ["", f"## {group.capitalize()}"]
         for card in inside:
             lines += ["", f"### `{card.slug}` ({card.severity})", ""]
-            lines += textwrap.wrap(f"{card.looks_for} {card.reason}", WIDTH)
-            lines += ["", *textwrap.wrap(f"Do: {card.remedy}.", WIDTH, break_on_hyphens=False)]
+            lines += textwrap.wrap(f"{card.looks_for} {card.reason}", USUAL)
+            lines += ["", *textwrap.wrap(f"Do: {card.remedy}.", USUAL, break_on_hyphens=False)]
             if card.speaks_for:
                 names = ", ".join(f"`{slug}`" for slug in card.speaks_for)
                 told = f"Speaks for {names}."
-                lines += ["", *textwrap.wrap(told, WIDTH, break_on_hyphens=False)]
+                lines += ["", *textwrap.wrap(told, USUAL, break_on_hyphens=False)]
     return "\n".join(lines) + "\n"

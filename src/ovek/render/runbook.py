@@ -6,10 +6,15 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.text import Text
 
 from ovek.model.age import show_minutes
+from ovek.model.answer import Answered
 from ovek.model.change import ChangeKind
+from ovek.model.context import Context
 from ovek.model.digest import TITLES
 from ovek.model.runbook import Followed, Runbook, RunbookStep, Wave, Waves
-from ovek.model.size import show_size
+from ovek.model.size import show_mib
+from ovek.render.answer import first_line, first_lines, held_back, of_one
+from ovek.render.context import of_device
+from ovek.render.context import told as told_context
 from ovek.render.lines import Line, count, hanging, table
 from ovek.render.markdown import escaped
 from ovek.render.unread import Unreads
@@ -51,9 +56,14 @@ def stands(one: Runbook) -> str:
     return f"{wants}{now}; in the end: {one.starts_after or 'nothing'} ({one.reload_after})"
 
 
-def runbook(one: Runbook) -> Iterator[Line]:
-    """Go through one device, change by change."""
-    yield from hanging(f"{visible(one.device)}: ", headline(one), indent=2)
+def runbook(one: Runbook, answer: Answered) -> Iterator[Line]:
+    """Go through one device, change by change; the answer is as it stands."""
+    yield from hanging("", of_one(answer), indent=0)
+    yield from _runbook(one)
+
+
+def _runbook(one: Runbook) -> Iterator[Line]:
+    yield from hanging("  ", headline(one), indent=2)
     yield from hanging("  ", stands(one), indent=2)
     for name in one.server:
         told = f"the shelf has no proven copy of {name}; see ovek shelf before you copy it"
@@ -82,7 +92,7 @@ def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
         yield "type", "nothing: a name in this line is not safe to type; do it by hand"
     if do.algorithm is not None:
         yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
-    room = f"{show_size(step.free)} free; " if step.free is not None else ""
+    room = f"{show_mib(step.free)} free; " if step.free is not None else ""
     yield "expect", f"{room}next start: {do.starts or 'nothing'} ({do.reload})"
     if step.cut is not None:
         told = f"half done; it starts {step.cut.starts or 'nothing'} ({step.cut.reload})"
@@ -111,28 +121,48 @@ def _no_undo(step: RunbookStep) -> str:
 
 
 def fleet(
-    found: Sequence[Runbook], waves: Waves, links: Sequence[str], unread: Unreads
+    found: Sequence[Runbook],
+    answers: Sequence[Answered],
+    waves: Waves,
+    links: Sequence[str],
+    unread: Unreads,
+    *,
+    whole: bool = False,
 ) -> Iterator[Line]:
-    """Go through many devices, a line each."""
-    yield summary(found, unread)
+    """Go through many devices, a line each; change by change where the `whole` is asked for."""
+    yield from first_lines(answers, whole=whole)
+    yield from hanging("", summary(found, unread), indent=0)
     yield ""
     yield from table(
-        ("DEVICE", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
+        ("DEVICE", "ANSWER", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
         [_row(one) for one in found],
-        right=(3, 4),
+        right=(4, 5),
+        wrap={2: 6, 7: 30},
+        whole=(1, 3, 6),
+        least=(3, 5, 6),
     )
     yield from _waves(waves)
     for told in links:
         yield from hanging("   - ", told, indent=6)
     yield from unread.lines()
+    for one in found if whole else ():
+        yield ""
+        yield from hanging("", of_one(_answer(one)), indent=0)
+        yield from _runbook(one)
+
+
+def _answer(one: Runbook) -> Answered:
+    """The answer of a device as it stands."""
+    return Answered(device=one.device, answer=one.answer or "unclear", detail=one.why)
 
 
 def _waves(waves: Waves) -> Iterator[Line]:
     """When who reloads together, and who fits into no wave."""
     if len(waves.waves) > 1 or waves.misfits:
         yield from ("", Text("WAVES", "bold"))
-        yield "  What needs no reload may be done before. Each wave begins once the one before it"
-        yield "  runs what is wanted, proven; the way back: put what ran first again, and reload."
+        told = "What needs no reload may be done before. Each wave begins once the one before it "
+        told += "runs what is wanted, proven; the way back: put what ran first again, and reload."
+        yield from hanging("  ", told, indent=2)
     for wave in waves.waves if len(waves.waves) > 1 or waves.misfits else ():
         yield from hanging(f"  {wave.number:>2}. ", told_wave(wave), indent=6)
     for one in waves.misfits:
@@ -166,20 +196,26 @@ def summary(found: Sequence[Runbook], unread: Unreads) -> str:
 
 def _row(one: Runbook) -> tuple[str, ...]:
     stages = f"{len(one.done)} of {len(one.done) + len(one.left)}"
+    front = (visible(one.device), one.answer or "unclear", one.wants or "-")
     if one.find_out:
-        return visible(one.device), one.wants or "-", "-", "-", "-", "-", "find out what starts"
+        return (*front, "-", "-", "-", "-", "find out what starts")
     if not one.steps:
         nothing = "nothing" if not one.open else f"see {one.open[0].rule}"
-        return visible(one.device), one.wants or "-", stages, "0", "0", "-", nothing
+        return (*front, stages, "0", "0", "-", nothing)
     takes = show_minutes(one.minutes) + (" +" if one.untimed else "")
     takes = takes if one.minutes or not one.untimed else "not known"
-    row = (visible(one.device), one.wants or "-", stages, str(len(one.steps)), str(one.reloads))
+    row = (*front, stages, str(len(one.steps)), str(one.reloads))
     return (*row, takes, visible(one.steps[0].words))
 
 
-def checklist(found: Iterable[Runbook], waves: Waves | None = None) -> bytes:
-    """Write runbooks as a checklist: the waves, then a device after another."""
-    lines = ["# Runbook", ""]
+def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = None) -> bytes:
+    """Write runbooks as a checklist: the answer, the waves, then a device after another."""
+    found = list(found)
+    answers = [_answer(one) for one in found]
+    lines = ["# Runbook", "", f"**{escaped(first_line(answers))}**", ""]
+    lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
+              for one in (held_back(answers) if len(answers) > 1 else ())]  # fmt: skip
+    lines += ["", f"{escaped(told_context(context))}.", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a change does not come out as"]
     lines += [
         "expected, read the device again, and ask again: what is done is not asked twice.",
@@ -195,7 +231,8 @@ def checklist(found: Iterable[Runbook], waves: Waves | None = None) -> bytes:
         lines.append("")
     for one in found:
         said = headline(one)
-        lines += [f"## {escaped(one.device)}", "", escaped(said[:1].upper() + said[1:]), ""]
+        lines += [f"## {escaped(one.device)}", "", f"{escaped(of_device(one))}.", ""]
+        lines += [escaped(said[:1].upper() + said[1:]), ""]
         lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
         lines += [f"- server copy: none of {escaped(name)} is proven" for name in one.server]
         lines += [f"- find out: {escaped(told)}" for told in one.find_out]

@@ -25,7 +25,10 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
         return
     titles = ("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY")
     yield ""
-    yield from table(titles, [_cells(one) for one in shown], right=(1,))
+    yield from table(
+        titles, [_cells(one) for one in shown], right=(1,), whole=(2,), wrap={3: 12, 4: 9, 5: 12},
+        least=(4, 3),
+    )  # fmt: skip
     told = [
         one
         for one in shown

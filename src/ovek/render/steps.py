@@ -2,7 +2,7 @@
 
 from ovek.model.digest import TITLES
 from ovek.model.plan import CleanupPlan, Lost, Need, Step
-from ovek.model.size import show_size
+from ovek.model.size import show_mib
 from ovek.model.typed import typed
 
 
@@ -18,9 +18,9 @@ def words_of(step: Step, plan: CleanupPlan) -> str:
             title = TITLES[step.algorithm] if step.algorithm is not None else "digest"
             return f"Check that the {title} of {where} is {step.digest}"
         case "delete":
-            return f"Delete {where} ({show_size(step.frees or 0)}, tier {step.tier}: {step.why})"
+            return f"Delete {where} ({show_mib(step.frees or 0)}, tier {step.tier}: {step.why})"
         case "check-free":
-            told = "more" if step.free is None else f"{show_size(step.free)} ({step.free} bytes)"
+            told = "more" if step.free is None else f"{show_mib(step.free)} ({step.free} bytes)"
             return f"Check that {where} has {told} free"
         case "copy":
             return f"Copy {step.image} to {where}"
@@ -55,15 +55,15 @@ def _pointed(step: Step) -> str:
 def need_of(need: Need) -> str:
     """What the room for an image is made of, in words."""
     there = f"{need.file} is there already"
-    parts = [there if need.there else f"{show_size(need.image)} for the image"]
+    parts = [there if need.there else f"{show_mib(need.image)} for the image"]
     if need.unpacked:
-        parts.append(f"{show_size(need.unpacked)} for what it unpacks to")
+        parts.append(f"{show_mib(need.unpacked)} for what it unpacks to")
     if need.installing:
-        parts.append(f"{show_size(need.installing)} while it is installed")
+        parts.append(f"{show_mib(need.installing)} while it is installed")
     if need.reserve is None:
         parts.append("no reserve, since the capacity is not known")
     elif need.reserve:
-        parts.append(f"{show_size(need.reserve)} for the reserve")
+        parts.append(f"{show_mib(need.reserve)} for the reserve")
     return ", ".join(parts)
 
 

@@ -9,8 +9,6 @@ from ovek.model.surveyed import WORST_READ_FIRST, Surveyed
 from ovek.render.lines import Columns, Line, count, hanging, listed
 from ovek.render.visible import visible
 
-_STYLES = {"not read": "bold red", "half": "yellow", "read": "green"}
-
 
 def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) -> Iterator[Line]:
     """Go through the lines; `verbose` adds the devices that were read and what was met."""
@@ -21,16 +19,18 @@ def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) 
     if not shown:
         return
     yield ""
-    columns = Columns(("DEVICE", "RESULT", "TRIES", "SECONDS", "WHY"), right=(2, 3))
+    columns = Columns(
+        ("DEVICE", "RESULT", "TRIES", "SECONDS", "WHY"), right=(2, 3), whole=(1,), wrap={4: 30},
+        least=(2, 3),
+    )  # fmt: skip
     rows = [_row(one) for one in shown]
     for row in rows:
-        columns.measure((*row[:4], ""))
-    columns.fit(60)
-    indent = sum(columns.widths[:4]) + 8
+        columns.measure(row)
+    columns.fit()
+    indent = columns.wide - columns.widths[4]
     yield columns.head()
     for one, row in zip(shown, rows, strict=True):
-        first = columns.line((*row[:4], ""))
-        yield from hanging(first, row[4], indent=indent, style=_STYLES[one.result])
+        yield from columns.rows(row)
         if one.do is not None:
             yield from hanging(" " * indent + "do: ", one.do, indent=indent + 4)
         for lost in one.lost:

@@ -9,6 +9,7 @@ import io
 from typing import Any
 
 from ovek.model.runbook import Wave, Waves
+from ovek.render import plot
 from ovek.render.lines import count, listed
 from ovek.render.visible import visible
 
@@ -18,12 +19,7 @@ _DARK, _LIGHT, _EDGE = "#1b4965", "#dfe6ec", "#9aa7b3"
 
 def draw_waves(kind: str, found: Waves, source: str) -> bytes:
     """The figure as `png` or `svg`; `source` says where the facts come from."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
-    from matplotlib import pyplot
-
+    pyplot = plot.pyplot()
     shown = found.waves[:MOST]
     figure, axes = pyplot.subplots(figsize=(12.8, max(3.0, 1.9 + 0.5 * len(shown))), dpi=100)
     most = max([wave.length or 0 for wave in shown] + [wave.minutes for wave in shown] + [30])

@@ -3,16 +3,17 @@
 from collections.abc import Iterator, Sequence
 
 from ovek.model.age import show_age
+from ovek.model.context import Context
 from ovek.model.size import show_size
 from ovek.model.where import Holding
-from ovek.render.csv import row
+from ovek.render.csv import PLACED, row
 from ovek.render.lines import Line, count, hanging, table
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 _COLUMNS = (
     "device", "place", "version", "release", "verdict", "size", "digest", "runs", "starts",
-    "known_at",
+    "known_at", *PLACED,
 )  # fmt: skip
 
 
@@ -35,7 +36,11 @@ def where(text: str, found: Sequence[Holding], unread: Unreads) -> Iterator[Line
         "AGE",
     )
     rows = [_cells(one, unread, versions=versions) for one in found]
-    yield from table(titles, rows, right=(len(titles) - 2,))
+    last = len(titles) - 1
+    yield from table(
+        titles, rows, right=(last - 1,), whole=(last, last - 3), wrap={last - 2: 11},
+        least=(last, last - 1),
+    )  # fmt: skip
 
 
 def answer(text: str, found: Sequence[Holding]) -> str:
@@ -79,7 +84,7 @@ def _use(one: Holding) -> str:
     return ", ".join(told)
 
 
-def as_csv(found: Sequence[Holding]) -> Iterator[bytes]:
+def as_csv(found: Sequence[Holding], context: Context) -> Iterator[bytes]:
     """Go through the rows, a header first; sizes are bytes, times RFC 3339."""
     yield row(_COLUMNS)
     for one in found:
@@ -96,6 +101,12 @@ def as_csv(found: Sequence[Holding]) -> Iterator[bytes]:
                 _told(one.runs),
                 _told(one.starts),
                 "" if one.known_at is None else one.known_at.isoformat(),
+                context.site,
+                one.site or "",
+                one.role or "",
+                one.sheet or "",
+                one.model or "",
+                "" if one.taken_at is None else one.taken_at.isoformat(),
             )
         )
 

@@ -1,0 +1,23 @@
+"""`ovek completion`: completion for a shell."""
+
+import click
+from click.shell_completion import get_completion_class
+
+from ovek.cli.command import Command, OneOf
+
+
+@click.command("completion", cls=Command, examples=("completion bash", "completion zsh"))
+@click.argument("shell", type=OneOf(["bash", "zsh", "fish"]))
+def command(shell: str) -> None:
+    """Write what SHELL (bash, zsh or fish) needs to complete commands, devices, rules and images.
+
+    For bash: eval "$(ovek completion bash)" in ~/.bashrc. For zsh: the same with zsh, in ~/.zshrc.
+    For fish: ovek completion fish > ~/.config/fish/completions/ovek.fish
+    """
+    from ovek.cli import COMPLETE, cli
+
+    kind = get_completion_class(shell)
+    assert kind is not None
+    # The version of the shell is its user's affair: what is written works from bash 4.4 on.
+    kind._check_version = staticmethod(lambda: None)  # type: ignore[attr-defined]
+    click.echo(kind(cli, {}, "ovek", COMPLETE).source())

@@ -1,0 +1,97 @@
+"""The commands in outline, so that a shell can complete them without loading what they do.
+
+`outline.json` is made from the code (`scripts/write_outline.py`): the names of commands and
+options, which of them take a value, and how that is completed. From it the same tree is built
+again, light.
+"""
+
+import json
+from importlib import resources
+from typing import Any
+
+import click
+
+from ovek.cli import completing
+
+FILE = "outline.json"
+
+
+def outline_of(command: click.Command, ctx: click.Context) -> dict[str, Any]:
+    """A command, or a group with all in it, as plain data."""
+    told: dict[str, Any] = {"help": command.get_short_help_str()}
+    if isinstance(command, click.Group):
+        inside = {name: command.get_command(ctx, name) for name in command.list_commands(ctx)}
+        told["commands"] = {
+            name: outline_of(one, ctx) for name, one in inside.items() if one is not None
+        }
+    if command.name == "cli":
+        from ovek.engine.rules.every import RULES
+
+        told["rules"] = list(RULES)
+    told["params"] = [_outline_of(param) for param in command.params]
+    return told
+
+
+def _outline_of(param: click.Parameter) -> dict[str, Any]:
+    told: dict[str, Any] = {
+        "name": param.name,
+        "opts": [*param.opts, *param.secondary_opts],
+        "argument": isinstance(param, click.Argument),
+        "nargs": param.nargs,
+        "required": param.required,
+        "multiple": param.multiple,
+        "flag": isinstance(param, click.Option) and param.is_flag,
+    }
+    if isinstance(param, click.Option):
+        told["help"] = param.help or ""
+    if isinstance(param.type, click.Choice):
+        told["words"] = [str(each) for each in param.type.choices]
+    elif isinstance(param.type, click.Path):
+        told["path"] = True
+    custom = getattr(param, "_custom_shell_complete", None)
+    if custom is not None:
+        told["complete"] = custom.__name__
+    return told
+
+
+def read_outline() -> Any:
+    """The outline that ships with the package."""
+    return json.loads((resources.files("ovek.cli") / FILE).read_text(encoding="utf-8"))
+
+
+def light(name: str, told: dict[str, Any]) -> click.Command:
+    """Build a command from its outline; it completes, and does nothing else."""
+    params = [_param(each) for each in told["params"]]
+    params.append(click.Option(["help", "-h", "--help"], is_flag=True, help="Show this message."))
+    more: dict[str, Any] = {"name": name, "params": params, "add_help_option": False}
+    if "commands" in told:
+        inside = {each: light(each, one) for each, one in told["commands"].items()}
+        return click.Group(commands=inside, short_help=told["help"], **more)
+    return click.Command(short_help=told["help"], **more)
+
+
+def _param(told: dict[str, Any]) -> click.Parameter:
+    kind: Any = str
+    if "words" in told:
+        kind = click.Choice(told["words"])
+    elif "path" in told:
+        kind = click.Path()
+    complete = getattr(completing, told["complete"]) if "complete" in told else None
+    if told["argument"]:
+        return click.Argument(
+            [told["name"]], type=kind, nargs=told["nargs"], required=told["required"],
+            shell_complete=complete,
+        )  # fmt: skip
+    if told["flag"]:
+        return click.Option([told["name"], *told["opts"]], is_flag=True, help=told["help"])
+    return click.Option(
+        [told["name"], *told["opts"]], type=kind, multiple=told["multiple"], help=told["help"],
+        shell_complete=complete,
+    )  # fmt: skip
+
+
+def complete(instruction: str) -> int:
+    """Answer a shell that asks what a word can be; its exit code."""
+    from click.shell_completion import shell_complete
+
+    return shell_complete(light("ovek", read_outline()), {}, "ovek", "_OVEK_COMPLETE", instruction)

@@ -1,0 +1,108 @@
+"""The answer for one device: `go`, `no-go` or `unclear`.
+
+1. It was not read, or not by the last survey that tried it → unclear.
+2. It is stranded, or has a critical finding that nobody has waived → no-go.
+3. Its reload verdict is ready → go. What policy accepts as proven counts as that already.
+4. Anything else → unclear.
+"""
+
+from collections.abc import Sequence
+
+from ovek.model.answer import Answered
+from ovek.model.finding import Finding
+from ovek.model.unread import Unread
+from ovek.model.walk import DeviceWalk, Started
+
+NOTHING, UNPROVEN, UNKNOWN, UNREAD = (
+    "nothing starts",
+    "start not proven",
+    "start not known",
+    "not read",
+)
+
+
+def answered(walk: DeviceWalk, findings: Sequence[Finding], not_read: str | None) -> Answered:
+    """The answer for a device by its walk and its findings, the severest of these first."""
+    critical = [one for one in findings if one.severity == "critical"]
+    waived = sum(one.waived is not None for one in critical)
+    open_ = [one for one in critical if one.waived is None]
+    if not_read is not None:
+        return Answered(
+            device=walk.device, answer="unclear", why=UNREAD, detail=f"{UNREAD}: {not_read}",
+            read=False, reload=walk.reload, waived=waived,
+        )  # fmt: skip
+    if walk.reload == "stranded":
+        detail = f"{_member(walk, 'stranded')}{NOTHING}{_tried(walk)}"
+        return Answered(
+            device=walk.device, answer="no-go", why=NOTHING, detail=detail, waived=waived,
+            reload=walk.reload,
+        )  # fmt: skip
+    if open_:
+        first, more = open_[0], len(open_) - 1
+        detail = f"{_at(first)}; {_starts(walk)}"
+        detail += f"; {more} more critical" if more else ""
+        return Answered(
+            device=walk.device, answer="no-go", why=first.rule, detail=detail, waived=waived,
+            reload=walk.reload,
+        )  # fmt: skip
+    if walk.reload == "ready":
+        detail = f"{waived} critical waived" if waived else ""
+        return Answered(
+            device=walk.device, answer="go", why=detail, detail=detail, waived=waived,
+            reload=walk.reload,
+        )  # fmt: skip
+    why = UNPROVEN if walk.reload == "unproven" else UNKNOWN
+    return Answered(
+        device=walk.device, answer="unclear", why=why, detail=_unclear(walk), waived=waived,
+        reload=walk.reload,
+    )  # fmt: skip
+
+
+def unread(one: Unread) -> Answered:
+    """The answer for a device that was not read: nothing but that is known."""
+    return Answered(
+        device=one.device, answer="unclear", why=UNREAD, detail=f"{UNREAD}: {one.why}", read=False
+    )
+
+
+def _at(one: Finding) -> str:
+    return f"{one.rule} at {one.place}" if one.place else one.rule
+
+
+def _member(walk: DeviceWalk, outcome: str) -> str:
+    """Which members it is, where the device has several."""
+    ids = [one.member for one in walk.members if one.outcome == outcome]
+    if len(walk.members) < 2 or not ids:
+        return ""
+    return f"member{'s' if len(ids) > 1 else ''} {', '.join(ids)}: "
+
+
+def _tried(walk: DeviceWalk) -> str:
+    """What the loader of the first member that nothing starts meets last."""
+    tried = next((one.tried for one in walk.members if one.outcome == "stranded"), ())
+    return f": {tried[-1].place} is {tried[-1].result}" if tried else ": nothing is tried"
+
+
+def _starts(walk: DeviceWalk) -> str:
+    told = list(dict.fromkeys(_name(one.starts) for one in walk.members))
+    now = list(dict.fromkeys([walk.runs or "not known"]))
+    then = " / ".join(told) or "not known"
+    return f"starts {then}" + (f", runs {now[0]}" if now != told else "")
+
+
+def _name(starts: Started | None) -> str:
+    if starts is None:
+        return "not known"
+    return starts.version or starts.place
+
+
+def _unclear(walk: DeviceWalk) -> str:
+    """Why a device is neither go nor no-go: the first member that is not ready."""
+    for one in walk.members:
+        front = f"member {one.member}: " if len(walk.members) > 1 else ""
+        if one.outcome == "unproven" and one.starts is not None:
+            version = f"{one.starts.version} " if one.starts.version else ""
+            return f"{front}starts {version}from {one.starts.place}, not proven"
+        if one.outcome == "unknown":
+            return f"{front}{UNKNOWN}: {one.note}" if one.note else f"{front}{UNKNOWN}"
+    return UNKNOWN

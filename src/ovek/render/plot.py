@@ -1,0 +1,23 @@
+"""Matplotlib, which is an extra: imported when a figure is drawn, and only here."""
+
+from typing import Any
+
+
+class NoFiguresError(Exception):
+    """Figures cannot be drawn, since what draws them is not installed."""
+
+    def __str__(self) -> str:
+        return "figures need the extra of that name; install it: pip install 'ovek[figures]'"
+
+
+def pyplot() -> Any:
+    """What draws: without a display, names as they are. Raises NoFiguresError."""
+    try:
+        import matplotlib
+    except ImportError:
+        raise NoFiguresError from None
+    matplotlib.use("Agg")
+    matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
+    from matplotlib import pyplot as drawing
+
+    return drawing
