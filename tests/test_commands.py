@@ -45,6 +45,7 @@ def test_the_audit_as_json_has_stable_sorted_keys(ovek):
         "as_of",
         "devices",
         "format",
+        "knowing",
         "not_read",
         "only",
         "selected",

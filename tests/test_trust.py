@@ -13,7 +13,7 @@ from builders import NOW
 from ovek.files.sheets import find_sheet
 from ovek.files.site import read_sheet
 from ovek.model.surveyed import Surveyed
-from ovek.render.lines import WIDTH
+from ovek.render.lines import width
 from ovek.render.survey import answer, progress_note, survey
 from ovek.sources.capture import answers_of
 from ovek.sources.draft import Draft
@@ -208,7 +208,7 @@ def test_a_device_that_was_not_read_says_why_and_what_to_do():
     text = shown(lost, surveyed("fine"))
     assert "do: Try again" in " ".join(text)
     assert not any("fine" in each for each in text[3:])
-    assert all(len(each) <= WIDTH for each in text[1:])
+    assert all(len(each) <= width() for each in text[1:])
     assert any("fine" in each for each in shown(lost, surveyed("fine"), verbose=True))
 
 

@@ -26,6 +26,7 @@ COMMANDS = {
     "shelf": "Are the files on the server or stick what was released?",
     "custody": "Where did this image go wrong?",
     "where": "Which devices and shelf folders hold this image, version or digest?",
+    "history": "Since when, and for how long?",
     "rules": "What is checked, why, and what to do.",
     "policy": "What is wanted: check it against the fleet and the catalog.",
     "sheet": "How a kind of device is described: check, try, new.",

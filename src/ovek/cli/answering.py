@@ -42,6 +42,10 @@ class Answering:
             self.terms, expected=self.devices.expected(name), not_read=self.unread.get(name)
         )
 
+    def terms_at(self, device: Device) -> Terms:
+        """What one device is audited by at the time when it was read."""
+        return replace(self.terms_of(device.device), now=device.taken_at, not_read=None)
+
     def answer(self, judged: JudgedDevice) -> Answered:
         """The answer for one device. Raises InputError."""
         try:

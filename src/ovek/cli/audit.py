@@ -1,6 +1,6 @@
 """`ovek audit`: is the fleet fit to reload, and where not, why?"""
 
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING
 
@@ -23,6 +23,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.policy import check_policy, contradiction
+from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.answer import unread
@@ -71,6 +72,7 @@ _TELLING = timedelta(days=2)  # an age of a proof that is worth a line
     help="With --format csv: a row for each of these (default: findings).",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Name every device that is held back.")
+@as_of_options
 @device_options(*(name for name in FORMS if name not in ("json", "jsonl")))
 @fail_on_option
 def command(
@@ -97,7 +99,7 @@ def command(
         raise click.UsageError(f"--rows is for csv; {format_} has both")
     site, devices = selected.site, selected.devices()
     check_policy(site, devices.releases)
-    now = datetime.now(UTC).replace(microsecond=0)
+    now = selected.now
     as_table = format_ == "table" and group_by == "device"
     summary, used, lines = AuditSummary(), set[Waiver](), Spool(DeviceAudit)
     widths: list[list[int]] = []

@@ -1,7 +1,6 @@
 """`ovek bootwalk`: what does each device start on next?"""
 
 from collections.abc import Iterator
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -19,6 +18,7 @@ from ovek.cli.options import (
     write_json,
     write_lines,
 )
+from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
@@ -60,6 +60,7 @@ SEVERITIES: dict[Reload, Severity] = {
 )
 @click.option("--if-saved", is_flag=True, help="What if the live boot settings were saved now?")
 @click.option("-v", "--verbose", is_flag=True, help="Name every device that is held back.")
+@as_of_options
 @device_options()
 @fail_on_option
 def command(
@@ -79,7 +80,7 @@ def command(
     with the member in front where one member is meant (2/flash:…).
     """
     what = WhatIf(missing=if_missing, bad=if_bad, saved=if_saved)
-    devices, now = selected.devices(), datetime.now(UTC).replace(microsecond=0)
+    devices, now = selected.devices(), selected.now
     answering = Answering(devices, now, shelf_facts(devices.site, devices.releases))
     walks, answers = list[DeviceWalk](), list[Answered]()
     before = list[DeviceWalk]()
@@ -90,18 +91,22 @@ def command(
         if one.as_is is not None:
             before.append(_told(one.as_is, answering.answer(one.as_is)))
     answers = with_unread(devices, answers)
+    context = devices.context(now, selected.told())
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        context, tally = devices.context(now, selected.told()), tally_of(answers)
+        tally = tally_of(answers)
         not_read = devices.not_read
         whole = json.bootwalk(context, walks, what.told(), before, not_read, tally)
         write_json(whole, format_, "devices")
     else:
+        from ovek.render.answer import when
         from ovek.render.bootwalk import bootwalk
 
         unread = Unreads(devices.not_read, now)
-        write_lines(bootwalk(walks, answers, what.told(), before, unread, whole=verbose))
+        told, night = what.told(), when(context)
+        lines = bootwalk(walks, answers, told, before, unread, night=night, whole=verbose)
+        write_lines(lines)
     exit_code(any(reaches(SEVERITIES.get(walk.reload), fail_on) for walk in walks), devices)
 
 

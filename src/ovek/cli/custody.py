@@ -1,6 +1,5 @@
 """`ovek custody`: where did this image go wrong?"""
 
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -8,6 +7,7 @@ import click
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.options import exit_code, write_json, write_lines
+from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine import custody
@@ -25,6 +25,7 @@ from ovek.render.unread import Unreads
 )
 @SHELVES
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
+@as_of_options
 @device_options()
 def command(
     image: str | None,
@@ -41,7 +42,7 @@ def command(
     wrong.
     """
     site, devices = selected.site, selected.devices()
-    now = datetime.now(UTC).replace(microsecond=0)
+    now = selected.now
     copies = [
         copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
     ]

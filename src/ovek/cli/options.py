@@ -191,7 +191,12 @@ class Devices:
             )
         used.sort(key=lambda one: one.file)
         name = self.site.fleet.name
-        return Context(site=name, as_of=now, snapshots=tuple(used), selected=selected)
+        knowing = None
+        if self.site.until is not None:
+            knowing = "now" if self.site.lies == self.site.folder else "then"
+        return Context(
+            site=name, as_of=now, snapshots=tuple(used), selected=selected, knowing=knowing
+        )
 
     @property
     def label(self) -> str:

@@ -88,11 +88,22 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
     snapshot: str | None = None
     names: tuple[str, ...] = ()
     where: tuple[Condition, ...] = ()
+    as_of: datetime | None = None
+    knowing: str = "then"
 
     @cached_property
     def site(self) -> Site:
-        """The site."""
-        return Site(self.folder)
+        """The site, as it was at the time that was asked about."""
+        if self.as_of is None:
+            return Site(self.folder)
+        from ovek.cli.remember import site_as_of
+
+        return site_as_of(self.folder, self.as_of, self.knowing)
+
+    @cached_property
+    def now(self) -> datetime:
+        """The time against which ages count: that which was asked about, else now."""
+        return self.as_of or datetime.now(UTC).replace(microsecond=0)
 
     @property
     def everything(self) -> bool:
@@ -115,7 +126,7 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
         for key in KEYS:
             asked = [each for each in self.where if each.key == key]
             if asked:
-                _narrow(devices, key, asked)
+                _narrow(devices, key, asked, self.now)
         return devices
 
     def told(self) -> str:
@@ -123,9 +134,9 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
         return " ".join([*self.names, *(f"--where {each}" for each in self.where)])
 
 
-def _narrow(devices: Devices, key: str, asked: list[Condition]) -> None:
+def _narrow(devices: Devices, key: str, asked: list[Condition], now: datetime) -> None:
     """Keep the devices that fulfil the conditions on one key; raise InputError where none does."""
-    has = _answers(devices) if key == "answer" else _values(devices, key)
+    has = _answers(devices, now) if key == "answer" else _values(devices, key)
     kept = {name for name in devices.names if all(each.holds(has.get(name, [])) for each in asked)}
     if not kept and key != "answer":
         known = sorted({value or NOT_KNOWN for told in has.values() for value in told})
@@ -144,12 +155,11 @@ def _values(devices: Devices, key: str) -> dict[str, list[str | None]]:
     return {name: facts.get(name, nothing).told(key) for name in devices.names}
 
 
-def _answers(devices: Devices) -> dict[str, list[str | None]]:
+def _answers(devices: Devices, now: datetime) -> dict[str, list[str | None]]:
     from ovek.cli.answering import Answering
     from ovek.cli.fleetwide import each_part
     from ovek.cli.shelf import shelf_facts
 
-    now = datetime.now(UTC).replace(microsecond=0)
     shelf = shelf_facts(devices.site, devices.releases, devices.state.lines.keys())
     parts = each_part(devices, Answering, now, shelf)
     found: dict[str, list[str | None]] = {
@@ -179,9 +189,18 @@ def selecting(function: Callable[..., Any]) -> Callable[..., Any]:
         where: tuple[Condition, ...],
         site_folder: Path,
         snapshot_file: str | None = None,
+        as_of: datetime | None = None,
+        knowing: str = "then",
         **more: Any,
     ) -> Any:
-        selected = Selection(folder=site_folder, snapshot=snapshot_file, names=device, where=where)
+        selected = Selection(
+            folder=site_folder,
+            snapshot=snapshot_file,
+            names=device,
+            where=where,
+            as_of=as_of,
+            knowing=knowing,
+        )
         return function(*args, selected=selected, **more)
 
     added = click.option(

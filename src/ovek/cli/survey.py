@@ -22,7 +22,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.selection import Selection, selecting
-from ovek.files.errors import InputError
+from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
@@ -97,9 +97,25 @@ def command(selected: Selection, **options: Any) -> None:
         snapshot, results = _replay(site, jobs)
     else:
         snapshot, results = _survey(site, jobs, options)
+    if not options["replay"]:
+        _remember(site)
     _show(site, snapshot, results, options)
     if any(one.result != "read" for one in results):
         sys.exit(3)
+
+
+def _remember(site: Site) -> None:
+    """Take what was read into the history; where that cannot be, the next survey catches up."""
+    from ovek.cli.remember import remember, store_of
+
+    try:
+        store = store_of(site)
+        assert store is not None
+        for _ in remember(site, store):
+            pass
+    except (InputError, ManyInputError) as error:
+        told = f"the history was not written: {error} The next survey catches up."
+        click.echo(f"ovek: {visible(told)}", err=True)
 
 
 def _jobs(selected: Selection) -> list[Job]:

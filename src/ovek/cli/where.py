@@ -1,6 +1,5 @@
 """`ovek where`: which devices and shelf folders hold this image, version or digest?"""
 
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -8,6 +7,7 @@ import click
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
+from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine.bootwalk import walk_device
@@ -24,6 +24,7 @@ from ovek.render.unread import Unreads
 )
 @click.argument("sought", metavar="IMAGE|VERSION|DIGEST|GLOB", shell_complete=images)
 @SHELVES
+@as_of_options
 @device_options("csv")
 def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_: str) -> None:
     """Which devices (all, or each DEVICE) and shelf folders hold this image, version or digest?
@@ -32,7 +33,7 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     or its first six characters or more, whatever has it. Exit code 1 where nothing does.
     """
     site, devices, wanted = selected.site, selected.devices(), Sought(sought)
-    now = datetime.now(UTC).replace(microsecond=0)
+    now = selected.now
     context = devices.context(now, selected.told())
     found: list[Holding] = []
     for device, judge in devices:

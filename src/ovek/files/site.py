@@ -1,6 +1,7 @@
 """A site: the folder with everything that Ovek needs for one network."""
 
 import os
+from datetime import datetime
 from difflib import get_close_matches
 from functools import cached_property
 from pathlib import Path
@@ -9,8 +10,8 @@ from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
 from ovek.files.sheets import find_sheet
-from ovek.files.state import State, state_in, state_of
-from ovek.files.typed import read_toml, read_toml_parts
+from ovek.files.state import State, state_in, state_of, state_until
+from ovek.files.typed import read_bytes, read_toml, read_toml_parts
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
 from ovek.model.policy import FORMAT as POLICY_FORMAT
@@ -22,10 +23,16 @@ from ovek.model.waiver import Waiver, Waivers
 
 
 class Site:
-    """One site, its files read when they are first asked for. Raises InputError on each."""
+    """One site, its files read when they are first asked for. Raises InputError on each.
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    Its state may be that `until` a time; its snapshots lie where its files do, unless `lies` tells
+    another folder.
+    """
+
+    def __init__(
+        self, folder: Path, *, until: datetime | None = None, lies: Path | None = None
+    ) -> None:
+        self.folder, self.until, self.lies = folder, until, lies or folder
         if not os.path.lexists(folder / "fleet.toml"):
             do = "Name the site with --site FOLDER, or write a sample one with: ovek demo FOLDER"
             raise InputError(folder, "is no site: it holds no fleet.toml", do)
@@ -76,14 +83,32 @@ class Site:
         """The newest line of each device; or the devices of one snapshot, by its file or name."""
         if named is not None:
             return state_in(self.snapshot(named))
-        return state_of(self.folder / "snapshots").of_fleet(one.name for one in self.fleet.device)
+        folder, names = self.lies / "snapshots", [one.name for one in self.fleet.device]
+        if self.until is not None:
+            return state_until(folder, self.until).of_fleet(names)
+        return state_of(folder).of_fleet(names)
+
+    def known_files(self) -> dict[str, bytes]:
+        """What the snapshots are judged by: the site's files but those of its state, by name.
+
+        Raises InputError.
+        """
+        found: dict[str, bytes] = {}
+        lists = [self.folder / name for name in self.fleet.lists]
+        named = [self.folder / name for name in ("fleet.toml", "policy.toml", "waivers.toml")]
+        folders = [self.folder / name for name in ("catalog", "sheets")]
+        inside = [file for each in folders if each.is_dir() for file in sorted(each.iterdir())]
+        for file in (*named, *lists, *inside):
+            if file.is_file() and not file.name.startswith("."):
+                found[file.relative_to(self.folder).as_posix()] = read_bytes(file)
+        return found
 
     def snapshot(self, named: str) -> Path:
         """A snapshot by its file, or by its name in snapshots/ or baselines/. Raises InputError."""
-        folders = [self.folder / "snapshots", self.folder / "baselines"]
+        folders = [self.lies / "snapshots", self.lies / "baselines"]
         stem = named.removesuffix(".jsonl")
         inside = [folder / f"{Path(stem).name}.jsonl" for folder in folders]
-        for file in (Path(named), self.folder / named, *inside):
+        for file in (Path(named), self.lies / named, *inside):
             if file.is_file():
                 return file
         if os.path.lexists(named):  # a folder, say: what it is, is told where it is read

@@ -18,6 +18,9 @@ class Spool(Generic[T]):
         self._decoder = msgspec.json.Decoder(kind)
         self._encoder = msgspec.json.Encoder(order="sorted")
 
+    def __del__(self) -> None:
+        self._file.close()
+
     def add(self, value: T) -> None:
         """Keep one value."""
         self._file.write(self._encoder.encode(value) + b"\n")

@@ -298,6 +298,25 @@ def state_of(folder: Path) -> State:
     return State(folder, [folder / file.name for file in files], lines, failed)
 
 
+def state_until(folder: Path, until: datetime) -> State:
+    """The line of each device that was the newest one at a time. Raises InputError.
+
+    It is found anew each time; no index is kept of it.
+    """
+    files = sorted(_there(folder).values())
+    lines: dict[str, Line] = {}
+    failed: dict[str, Failed] = {}
+    for at, file in enumerate(files):
+        if file.name.endswith(TRIED):
+            _take_tried(folder / file.name, at, failed, until)
+        else:
+            _take_lines(folder / file.name, at, lines, files, until)
+    if not lines:
+        met = f"holds no device that was read by {until:%Y-%m-%d %H:%M} UTC"
+        raise InputError(folder, met, "Name a later time, or put older snapshots there")
+    return State(folder, [folder / file.name for file in files], lines, failed)
+
+
 def _there(folder: Path) -> dict[str, _File]:
     """The snapshots of a folder, and what their surveys tried, each with its size and time."""
     found: dict[str, _File] = {}
@@ -357,10 +376,18 @@ def _keep(
         write_whole(folder / INDEX, [msgspec.json.encode(index)])
 
 
-def _take_lines(file: Path, at: int, lines: dict[str, Line], files: list[_File]) -> None:
-    """Take in the lines of one snapshot."""
+def _take_lines(
+    file: Path,
+    at: int,
+    lines: dict[str, Line],
+    files: list[_File],
+    until: datetime | None = None,
+) -> None:
+    """Take in the lines of one snapshot, those read by a time."""
     seen = Seen(file)
     for name, line in _lines(file, at, seen):
+        if until is not None and line.taken_at > until:
+            continue
         known = lines.get(name)
         if known is None or _age(known, files) < _age(line, files):
             lines[name] = line
@@ -386,13 +413,17 @@ def _lines(file: Path, at: int, seen: Seen) -> Iterator[tuple[str, Line]]:
         yield head.device, Line(at, number, place, len(text), head.taken_at)
 
 
-def _take_tried(file: Path, at: int, failed: dict[str, Failed]) -> None:
+def _take_tried(
+    file: Path, at: int, failed: dict[str, Failed], until: datetime | None = None
+) -> None:
     """Take in what one survey tried; the last that tried a device counts."""
     try:
         survey = msgspec.json.decode(read_bytes(file), type=_Survey)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         met = f"is not what a survey leaves: {error}"
         raise InputError(file, met, "Remove it, or read the fleet again") from None
+    if until is not None and survey.began > until:
+        return
     for one in survey.devices:
         known = failed.get(one.device)
         if one.result == "not read" and (known is None or known.at <= survey.began):

@@ -17,10 +17,12 @@ class SnapshotUsed(Struct, frozen=True, kw_only=True):
 class Context(Struct, frozen=True, kw_only=True):
     """What every result names: `site` is the network, `selected` which devices, empty for all.
 
-    `as_of` is when the result was made.
+    `as_of` is when the result was made, or the time that was asked about: then `knowing` is `then`
+    or `now`, by which catalog, policy and waivers it was judged.
     """
 
     site: str
     as_of: datetime
     snapshots: tuple[SnapshotUsed, ...] = ()
     selected: str = ""
+    knowing: str | None = None

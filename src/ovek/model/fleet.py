@@ -116,12 +116,15 @@ class Login(Struct, frozen=True, kw_only=True):
 class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """All devices of a site. `lists` are CSV files that add devices, or facts of devices here.
 
+    `history` names the database of what was, as SQLAlchemy does; None: `history.db` in the site.
+
     `user`, `key` and `through` count for every device that does not say otherwise, by itself or
     by its place in `site`.
     """
 
     format: Literal["ovek.fleet/1"] = "ovek.fleet/1"
     name: str
+    history: str | None = None
     lists: tuple[Name, ...] = ()
     user: str | None = None
     key: str | None = None

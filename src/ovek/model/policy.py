@@ -150,7 +150,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     image that runs or starts next. `severity` changes that of a rule.
     `reload_in` are the windows in which devices may reload; `apart` are groups of globs of which no
     two devices go down together, `at_once` how many devices go down together at most, `canaries`
-    globs of those that go first.
+    globs of those that go first. `history_age` is how long what was is remembered; None: for ever.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -175,6 +175,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     apart: tuple[Globs, ...] = ()
     at_once: Annotated[int, Meta(ge=1)] | None = None
     canaries: Globs = ()
+    history_age: str | None = None
 
     def __post_init__(self) -> None:
         self.reserve_of(0)
@@ -182,7 +183,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             raise ValueError(f"backups is {self.backups!r}; write {{device}} in it, once")
         if self.backups is not None and (self.backups[0] == "/" or ".." in self.backups.split("/")):
             raise ValueError(f"backups is {self.backups!r}; name files of the shelf, from there")
-        for age in (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age):
+        ages = (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age)
+        for age in (*ages, self.history_age):
             if age is not None:
                 parse_age(age)
 

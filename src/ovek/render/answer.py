@@ -3,13 +3,14 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from ovek.model.answer import ANSWERS_WORST_FIRST, Answered, Tally
+from ovek.model.context import Context
 from ovek.render.lines import STYLES, Line, count, hanging, shortened
 from ovek.render.visible import visible
 
 MOST = 20  # devices of one answer that are named before the table
 
 
-def tonight(tally: Tally) -> str:
+def tonight(tally: Tally, when: str = "Tonight") -> str:
     """The first line about a fleet, the three answers whatever their number.
 
     >>> tonight(Tally(go=24, no_go=6, unclear=8, not_read=2))
@@ -17,26 +18,33 @@ def tonight(tally: Tally) -> str:
     """
     waived = f" ({tally.waived} by a waiver)" if tally.waived else ""
     unread = f" ({tally.not_read} not read)" if tally.not_read else ""
-    return f"Tonight: {tally.go} go{waived}, {tally.no_go} no-go, {tally.unclear} unclear{unread}."
+    return f"{when}: {tally.go} go{waived}, {tally.no_go} no-go, {tally.unclear} unclear{unread}."
 
 
-def of_one(one: Answered) -> str:
-    """The first line about one device.
+def when(context: Context) -> str:
+    """Which night a first line is about."""
+    return "Tonight" if context.knowing is None else f"On {context.as_of:%Y-%m-%d %H:%M}"
+
+
+def of_one(one: Answered, when: str = "Tonight") -> str:
+    """The first line about one device; of another night it says which.
 
     >>> of_one(Answered(device="arle-core", answer="go"))
     'arle-core: go.'
     """
-    return f"{visible(one.device)}: {one.answer}{f', {visible(one.detail)}' if one.detail else ''}."
+    front = "" if when == "Tonight" else f"{when}: "
+    detail = f", {visible(one.detail)}" if one.detail else ""
+    return f"{front}{visible(one.device)}: {one.answer}{detail}."
 
 
-def first_line(found: Sequence[Answered]) -> str:
+def first_line(found: Sequence[Answered], when: str = "Tonight") -> str:
     """The first line: about the one device that was asked about, or about many."""
     if len(found) == 1:
-        return of_one(found[0])
+        return of_one(found[0], when)
     tally = Tally()
     for one in found:
         tally.add(one)
-    return tonight(tally)
+    return tonight(tally, when)
 
 
 def held_back(found: Iterable[Answered]) -> list[Answered]:

@@ -11,7 +11,7 @@ from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.size import show_mib, show_share
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.answer import answers, of_one, tonight
+from ovek.render.answer import answers, of_one, tonight, when
 from ovek.render.context import told
 from ovek.render.forms import AuditResult
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, plain
@@ -99,7 +99,8 @@ def heading(result: AuditResult) -> Iterator[Line]:
 
 def first(result: AuditResult) -> str:
     """The first line: how many go; of one device, whether it does, and why not."""
-    return of_one(result.one) if result.one is not None else tonight(result.tally)
+    night = when(result.context)
+    return of_one(result.one, night) if result.one is not None else tonight(result.tally, night)
 
 
 def held(result: AuditResult) -> Sequence[Answered]:

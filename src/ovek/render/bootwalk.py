@@ -22,16 +22,18 @@ def bootwalk(
     before: Sequence[DeviceWalk] = (),
     unread: Unreads | None = None,
     *,
+    night: str = "Tonight",
     whole: bool = False,
 ) -> Iterator[RenderableType]:
     """Go through what is to be shown: the answer, then a tree a device, then who was not read.
 
     `found` are the answers, `supposed` is what is taken to be so; `before` are the walks of the
-    same devices as they are. All that are held back are named where the `whole` is asked for.
+    same devices as they are; `night` is which one it is about. All that are held back are named
+    where the `whole` is asked for.
     """
     front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
     told = () if len(found) == 1 else found
-    yield from answers(front + first_line(found), told, whole=whole)
+    yield from answers(front + first_line(found, night), told, whole=whole)
     as_is = {walk.device: walk for walk in before}
     for walk in walks:
         yield Text()

@@ -10,6 +10,9 @@ _MOST = 3
 def told(context: Context) -> str:
     """The network, the snapshots and when they were taken, and which devices, in one line."""
     parts = [visible(context.site), _snapshots(context.snapshots)]
+    if context.knowing is not None:
+        by = "what was known then" if context.knowing == "then" else "what is known today"
+        parts.append(f"as it was on {context.as_of:%Y-%m-%d %H:%M} UTC, by {by}")
     if context.selected:
         parts.append(f"only {visible(context.selected)}")
     return ", ".join(parts)

@@ -14,6 +14,7 @@ from ovek.model.context import Context
 from ovek.model.custody import Custody
 from ovek.model.finding import RuleCard
 from ovek.model.fit import Route
+from ovek.model.history import Day, Event, Held, Opened, StoreState, Vouched
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
@@ -60,6 +61,7 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
         comma = b",\n"
     head = {
         "format": "ovek.audit/1",
+        "knowing": result.context.knowing,
         "not_read": list(result.not_read),
         "only": list(result.only),
         "selected": result.context.selected,
@@ -253,3 +255,37 @@ def cleanup(context: Context, plans: Iterable[CleanupPlan], not_read: Iterable[U
             written["what"] = words_of(step, plan)
         told.append(plain)
     return _whole("ovek.cleanup/1", context, plans=told, not_read=list(not_read))
+
+
+def history_added(context: Context, added: Iterable[tuple[Any, int]], store: StoreState) -> Whole:
+    """Make `ovek.history/1` of what was taken in."""
+    told = [{"file": file.name, "readings": number} for file, number in added]
+    return _whole("ovek.history/1", context, added=told, store=store)
+
+
+def history_device(
+    context: Context, device: str, readings: Iterable[datetime], events: Iterable[Event]
+) -> Whole:
+    """Make `ovek.history/1` of one device: when it was read, and its life."""
+    return _whole(
+        "ovek.history/1", context, device=device, readings=list(readings), events=list(events)
+    )
+
+
+def history_image(
+    context: Context, image: str, copies: Iterable[Held], vouched: Iterable[Vouched]
+) -> Whole:
+    """Make `ovek.history/1` of one image."""
+    return _whole(
+        "ovek.history/1", context, image=image, copies=list(copies), vouched=list(vouched)
+    )
+
+
+def history_finding(context: Context, rule: str, found: Iterable[Opened]) -> Whole:
+    """Make `ovek.history/1` of one rule's findings."""
+    return _whole("ovek.history/1", context, rule=rule, findings=list(found))
+
+
+def history_trend(context: Context, found: Iterable[Day]) -> Whole:
+    """Make `ovek.history/1` of the days of a fleet."""
+    return _whole("ovek.history/1", context, days=list(found))

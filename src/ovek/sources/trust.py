@@ -150,7 +150,7 @@ def _private_key(file: Path) -> asyncssh.SSHKey:
 def _from_keyring(name: str) -> str | None:
     """The system keyring's entry (service `ovek`), where the package keyring is installed."""
     try:
-        import keyring  # type: ignore[import-not-found]
+        import keyring
     except ImportError:
         return None
     try:

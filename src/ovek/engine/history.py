@@ -1,0 +1,347 @@
+"""What is remembered of a device at one time, and what its life was, told from that.
+
+1. A reading gives facts: what each member runs and starts, its images, banks and boot settings, the
+   findings that are open, the answer.
+2. A fact is remembered from the first reading that tells it to the last; the store keeps spans.
+3. A life is the spans in order: what began, what ended, what took the place of what. An image whose
+   digest changed while its name, size and time did not, rotted.
+4. What was not known at a reading neither came nor went then.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, date, datetime, time, timedelta
+from itertools import pairwise
+
+import msgspec
+
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.compare import MemberDone
+from ovek.model.digest import STRONGEST_FIRST, Digests
+from ovek.model.finding import DeviceAudit, Finding
+from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, Span
+from ovek.model.snapshot import Boot, BootEntry
+from ovek.model.verdict import Image
+
+_ENCODE = msgspec.json.Encoder(order="sorted").encode
+
+
+def facts_of(
+    judged: JudgedDevice, audit: DeviceAudit, done: Sequence[MemberDone] = ()
+) -> Iterator[Fact]:
+    """Go through what is remembered of a device; `done` is how it stands to its target."""
+    device = judged.device
+    for kind, told in (("site", device.site), ("role", device.role)):
+        if told is not None:
+            yield Fact(kind, "", "", told)  # type: ignore[arg-type]
+    if device.hardware.model is not None:
+        yield Fact("model", "", "", device.hardware.model)
+    yield Fact("answer", "", "", audit.answer)
+    yield Fact("proven", "", "", "yes" if audit.reload == "ready" else "no")
+    if done:
+        states = {one.done for one in done}
+        told = "no" if False in states else "not known" if None in states else "yes"
+        yield Fact("target", "", "", told)
+    for start in audit.starts:
+        if start.runs is not None:
+            yield Fact("version", start.member, "", start.runs)
+        if start.version is not None or start.place is not None:
+            yield Fact("starts", start.member, "", start.version or start.place or "")
+    for one in judged.members or ():
+        yield from _of_member(one)
+    yield from _findings(audit.findings)
+
+
+def _of_member(one: JudgedMember) -> Iterator[Fact]:
+    member = one.member
+    for image in one.images.values():
+        yield Fact("image", member.id, str(image.place), _json(_image(image)))
+    for bank in member.banks or ():
+        digest = _strongest(bank.digests)
+        told = [bank.version, bank.state, digest[1] if digest is not None else None]
+        yield Fact("bank", member.id, bank.name, _json(told))
+    if member.boot is not None:
+        for name, value in _settings(member.boot):
+            yield Fact("boot", member.id, name, value)
+    for volume in member.volumes or ():
+        if volume.files is None:
+            yield Fact("unknown", member.id, f"{volume.name}:", "files")
+
+
+def _image(image: Image) -> ImageFact:
+    file, judgement = image.file, image.judgement
+    digest = _strongest(file.digests if file is not None else None)
+    modified = file.modified if file is not None else None
+    return ImageFact(
+        verdict=judgement.verdict,
+        release=judgement.release.file if judgement.release is not None else None,
+        version=image.version,
+        size=file.size if file is not None else None,
+        modified=modified.isoformat() if modified is not None else None,
+        algorithm=digest[0] if digest is not None else None,
+        digest=digest[1] if digest is not None else None,
+    )
+
+
+def _strongest(digests: Digests | None) -> tuple[str, str] | None:
+    known = dict(digests or ())
+    return next(((name, known[name]) for name in STRONGEST_FIRST if name in known), None)
+
+
+def _settings(boot: Boot) -> Iterator[tuple[str, str]]:
+    """The saved settings where they are known, else the live ones; each by its name."""
+    for name, setting in (("order", boot.order), ("mode", boot.mode),
+                          ("default bank", boot.default_bank)):  # fmt: skip
+        value = setting.saved if setting.saved is not None else setting.live
+        if value is None:
+            continue
+        told = value if isinstance(value, str) else ", ".join(_entry(each) for each in value)
+        yield name, told
+    if boot.once is not None:
+        yield "once", _entry(boot.once)
+
+
+def _entry(entry: BootEntry) -> str:
+    return entry.place or entry.remote or entry.raw or ""
+
+
+def _findings(findings: Iterable[Finding]) -> Iterator[Fact]:
+    """The findings that are open; of several of one rule at one place the severest."""
+    seen = set[str]()
+    for one in findings:
+        key = _json([one.rule, one.place])
+        if key not in seen:
+            seen.add(key)
+            yield Fact("finding", "", key, one.severity if one.waived is None else "waived")
+
+
+def _json(value: object) -> str:
+    return _ENCODE(value).decode()
+
+
+# ---- a life, told from spans ---------------------------------------------------------------------
+
+_NAMES = {
+    "version": "runs", "starts": "starts next", "boot": "boot", "bank": "bank", "answer": "answer",
+    "target": "on its target", "model": "model", "site": "site", "role": "role",
+}  # fmt: skip
+
+
+def life(spans: Iterable[Span]) -> list[Event]:
+    """The events of one device in order; how it was at its first reading is none."""
+    spans = list(spans)
+    by_key: dict[tuple[str, str, str], list[Span]] = {}
+    unknown: dict[tuple[str, str], list[Span]] = {}
+    for span in spans:
+        fact = span.fact
+        if fact.kind == "unknown":
+            unknown.setdefault((fact.member, fact.key), []).append(span)
+        elif fact.kind != "proven":
+            by_key.setdefault((fact.kind, fact.member, fact.key), []).append(span)
+    several = len({span.fact.member for span in spans} - {""}) > 1
+    events: list[Event] = []
+    for (kind, member, key), ours in by_key.items():
+        ours.sort(key=lambda span: span.first)
+        blind = [
+            span
+            for (whose, volume), told in unknown.items()
+            if kind == "image" and whose == member and key.startswith(volume)
+            for span in told
+        ]
+        events += _of_key(kind, member if several else "", key, ours, blind)
+    begins = min((span.first for span in spans), default=None)
+    told = [one for one in events if one.at != begins or one.severe]
+    return sorted(told, key=lambda one: (one.at, not one.severe, one.what, one.place or ""))
+
+
+def _of_key(
+    kind: str, member: str, key: str, spans: list[Span], blind: list[Span]
+) -> Iterator[Event]:
+    """The events of one thing: it came, it changed, it went."""
+    before: Span | None = None
+    for span in spans:
+        if before is not None and before.ended not in (None, span.first):
+            gone = list(_gone(kind, member, key, before, blind))
+            yield from gone
+            before = None if gone else before
+        if before is None or before.fact.value != span.fact.value:
+            was = before.fact.value if before is not None else None
+            yield _event(kind, member, key, span.first, was, span.fact.value)
+        before = span
+    if before is not None:
+        yield from _gone(kind, member, key, before, blind)
+
+
+def _gone(kind: str, member: str, key: str, span: Span, blind: list[Span]) -> Iterator[Event]:
+    """The event that a thing went, where the reading that lacks it knows that."""
+    if span.ended is not None and not _is_in(span.ended, blind):
+        yield _event(kind, member, key, span.ended, span.fact.value, None)
+
+
+def _is_in(at: datetime, spans: list[Span]) -> bool:
+    return any(one.first <= at and (one.last is None or at <= one.last) for one in spans)
+
+
+def _event(
+    kind: str, member: str, key: str, at: datetime, was: str | None, now: str | None
+) -> Event:
+    whose = member or None
+    if kind == "finding":
+        rule, place = msgspec.json.decode(key, type=tuple[str, str | None])
+        severe = now == "critical"
+        what = "finding closed" if now is None else "finding opened" if was is None else "finding"
+        return Event(at=at, what=f"{what}: {rule}", place=place, was=was, now=now, severe=severe)
+    if kind == "image":
+        old, new = (msgspec.json.decode(each, type=ImageFact) if each is not None else None
+                    for each in (was, now))  # fmt: skip
+        rotten = old is not None and new is not None and rotted(old, new)
+        what = "image rotted" if rotten else _changed("image", was, now)
+        return Event(
+            at=at, what=what, member=whose, place=key, was=_image_told(old), now=_image_told(new),
+            severe=rotten,
+        )  # fmt: skip
+    if kind == "bank":
+        return Event(at=at, what=_changed("bank", was, now), member=whose, place=f"bank:{key}",
+                     was=_bank_told(was), now=_bank_told(now))  # fmt: skip
+    what = f"boot {key}" if kind == "boot" else _NAMES[kind]
+    return Event(at=at, what=what, member=whose, was=was, now=now, severe=now == "no-go")
+
+
+def _changed(what: str, was: str | None, now: str | None) -> str:
+    return f"{what} came" if was is None else f"{what} went" if now is None else f"{what} changed"
+
+
+def rotted(old: ImageFact, new: ImageFact) -> bool:
+    """Whether a digest changed while size and time did not, and both are known."""
+    return (
+        old.digest is not None
+        and new.digest is not None
+        and old.algorithm == new.algorithm
+        and old.digest != new.digest
+        and old.size == new.size is not None
+        and old.modified == new.modified is not None
+    )
+
+
+def _image_told(image: ImageFact | None) -> str | None:
+    if image is None:
+        return None
+    digest = f", {image.digest}" if image.digest is not None else ""
+    return f"{image.verdict}{digest}"
+
+
+def _bank_told(value: str | None) -> str | None:
+    if value is None:
+        return None
+    version, state, digest = msgspec.json.decode(
+        value, type=tuple[str | None, str | None, str | None]
+    )
+    parts = [version or "version not known", state or "state not known"]
+    return ", ".join([*parts, *([digest] if digest else [])])
+
+
+# ---- images, findings and days -------------------------------------------------------------------
+
+
+def held(device: str, span: Span) -> Held:
+    """A span of an image, as one copy of it."""
+    image = msgspec.json.decode(span.fact.value, type=ImageFact)
+    return Held(
+        device=device,
+        member=span.fact.member,
+        place=span.fact.key,
+        verdict=image.verdict,
+        release=image.release,
+        digest=image.digest,
+        first=span.first,
+        last=span.last,
+        gone=span.ended,
+    )
+
+
+def joined(copies: Iterable[Held]) -> list[Held]:
+    """Copies of which only the verdict's neighbours differ put together: same place, same bytes."""
+    found: list[Held] = []
+    for one in sorted(copies, key=lambda one: (one.device, one.member, one.place, one.first)):
+        last = found[-1] if found else None
+        if last is not None and last.last is not None and (
+            (last.device, last.member, last.place, last.digest, last.verdict)
+            == (one.device, one.member, one.place, one.digest, one.verdict)
+        ):  # fmt: skip
+            found[-1] = msgspec.structs.replace(last, last=one.last, gone=one.gone)
+        else:
+            found.append(one)
+    return found
+
+
+def opened(
+    spans: Iterable[tuple[str, Span]], places: dict[str, tuple[str | None, str | None]]
+) -> list[Opened]:
+    """Findings by device and place, each with how often it came; `places` are site and role."""
+    by_key: dict[tuple[str, str], list[Span]] = {}
+    for device, span in spans:
+        by_key.setdefault((device, span.fact.key), []).append(span)
+    found = []
+    for (device, key), ours in by_key.items():
+        rule, place = msgspec.json.decode(key, type=tuple[str, str | None])
+        ours.sort(key=lambda span: span.first)
+        times = 1 + sum(
+            before.last is None or span.first > before.last for before, span in pairwise(ours)
+        )
+        site, role = places.get(device, (None, None))
+        found.append(
+            Opened(
+                device=device,
+                site=site,
+                role=role,
+                rule=rule,
+                place=place,
+                severity=ours[-1].fact.value,
+                first=ours[0].first,
+                last=ours[-1].last,
+                closed=ours[-1].ended,
+                times=times,
+            )
+        )
+    return sorted(found, key=lambda one: (one.last is not None, one.first, one.device))
+
+
+def days(spans: Iterable[tuple[str, Span]], first: date, last: date) -> list[Day]:
+    """How a fleet stood at the end of each day; `spans` are of answers, proofs and targets."""
+    # A span that ends says nothing by itself: it was so until the next reading tells otherwise.
+    changes = sorted(
+        (span.first, device, span.fact.kind, span.fact.value) for device, span in spans
+    )
+    now: dict[tuple[str, str], str] = {}
+    counts: dict[tuple[str, str], int] = {}
+    told, at = [], 0
+    for day in _days(first, last):
+        ends = datetime.combine(day + timedelta(days=1), time(), UTC)
+        while at < len(changes) and changes[at][0] < ends:
+            _, device, kind, value = changes[at]
+            at += 1
+            old = now.get((device, kind))
+            if old is not None:
+                counts[kind, old] -= 1
+            now[device, kind] = value
+            counts[kind, value] = counts.get((kind, value), 0) + 1
+        go, no_go, unclear = (counts.get(("answer", one), 0) for one in ("go", "no-go", "unclear"))
+        with_target = sum(number for (kind, _), number in counts.items() if kind == "target")
+        told.append(
+            Day(
+                day=day.isoformat(),
+                devices=go + no_go + unclear,
+                go=go,
+                no_go=no_go,
+                unclear=unclear,
+                proven=counts.get(("proven", "yes"), 0),
+                on_target=counts.get(("target", "yes"), 0),
+                with_target=with_target,
+            )
+        )
+    return told
+
+
+def _days(first: date, last: date) -> Iterator[date]:
+    while first <= last:
+        yield first
+        first += timedelta(days=1)

@@ -1,0 +1,620 @@
+"""The store of what was: readings of devices over time, in SQLite or PostgreSQL.
+
+1. A reading is one line of a snapshot. Its facts are kept as spans: from the first reading that
+   told a fact to the last; `last` is empty while the newest reading of the device tells it still.
+   So a night in which nothing changed costs a row a device.
+2. Readings may be added in any order, each once; what comes of it is the same.
+3. Beside the readings stand the files by which they were judged (catalog, policy, waivers, sheets,
+   fleet), whenever one changed: what was known when.
+4. A snapshot is added whole or not at all. A store that cannot be read is put aside and made anew
+   from the snapshots that are there; one of a newer version is refused.
+
+Times are whole seconds since 1970 UTC; texts are kept once.
+"""
+
+import hashlib
+import os
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import sqlalchemy as sa
+from sqlalchemy.engine import Connection, Engine
+from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
+
+from ovek.files.errors import InputError
+from ovek.model.history import FACT_KINDS, Fact, Span, StoreState
+
+FILE = "history.db"
+PASSWORD = "OVEK_HISTORY_PASSWORD"  # noqa: S105 - the name of a variable
+VERSION = 1
+_LOCK = 0x6F76656B  # of PostgreSQL's advisory locks, one for each store
+_MANY = 500  # values in one question
+
+_META = sa.MetaData()
+_ABOUT = sa.Table(
+    "about", _META, sa.Column("name", sa.String(40), primary_key=True), sa.Column("value", sa.Text)
+)
+_TEXT = sa.Table(
+    "text", _META,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("sha256", sa.String(64), unique=True, nullable=False),
+    sa.Column("value", sa.Text, nullable=False),
+)  # fmt: skip
+_DEVICE = sa.Table(
+    "device", _META,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("name", sa.String(400), unique=True, nullable=False),
+    sa.Column("newest", sa.BigInteger),
+)  # fmt: skip
+_SNAPSHOT = sa.Table(
+    "snapshot", _META,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("name", sa.String(400), nullable=False),
+    sa.Column("sha256", sa.String(64), unique=True, nullable=False),
+    sa.Column("size", sa.BigInteger, nullable=False),
+    sa.Column("changed", sa.BigInteger, nullable=False),
+    sa.Column("added_at", sa.BigInteger, nullable=False),
+)  # fmt: skip
+_READING = sa.Table(
+    "reading", _META,
+    sa.Column("device", sa.ForeignKey("device.id"), primary_key=True),
+    sa.Column("taken_at", sa.BigInteger, primary_key=True),
+    sa.Column("snapshot", sa.ForeignKey("snapshot.id"), nullable=False),
+    sqlite_with_rowid=False,
+)  # fmt: skip
+_SPAN = sa.Table(
+    "span", _META,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("device", sa.ForeignKey("device.id"), nullable=False),
+    sa.Column("kind", sa.SmallInteger, nullable=False),
+    sa.Column("member", sa.String(100), nullable=False),
+    sa.Column("key", sa.ForeignKey("text.id"), nullable=False),
+    sa.Column("value", sa.ForeignKey("text.id"), nullable=False),
+    sa.Column("first", sa.BigInteger, nullable=False),
+    sa.Column("last", sa.BigInteger),
+    sa.Index("span_by_device", "device"),
+    sa.Index("span_by_kind", "kind"),
+)  # fmt: skip
+_KNOWN = sa.Table(
+    "known", _META,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("at", sa.BigInteger, nullable=False),
+    sa.Column("name", sa.String(400), nullable=False),
+    sa.Column("sha256", sa.String(64)),  # none: the file was removed
+)  # fmt: skip
+_CONTENT = sa.Table(
+    "content", _META,
+    sa.Column("sha256", sa.String(64), primary_key=True),
+    sa.Column("data", sa.LargeBinary, nullable=False),
+)  # fmt: skip
+
+
+class Reading(NamedTuple):
+    """One device at one time, and what was so then."""
+
+    device: str
+    taken_at: datetime
+    facts: frozenset[Fact]
+
+
+class Store:
+    """One store; `url` is SQLAlchemy's. Raises InputError, with what to do, in every method."""
+
+    def __init__(self, url: str, where: str) -> None:
+        self.where = where
+        self._engine = _engine(url)
+        self._texts: dict[str, int] = {}
+        with self._telling():
+            self._prepare()
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self._engine.dispose()
+
+    @contextmanager
+    def _telling(self) -> Iterator[None]:
+        """Tell an error of the database as one that a person can act on."""
+        try:
+            yield
+        except SQLAlchemyError as error:
+            raise _told(self.where, error) from None
+
+    def _prepare(self) -> None:
+        with self._engine.connect() as connection:
+            there = sa.inspect(connection).has_table("about")
+            version = int(_about(connection, "version") or 0) if there else 0
+        if version > VERSION:
+            met = f"is a history of version {version}; this Ovek knows {VERSION}"
+            raise InputError(self.where, met, "Use a newer Ovek, or name another store")
+        if version == VERSION:
+            return
+        with self._writing() as connection:  # migrations stand here, in their order
+            _META.create_all(connection)
+            if _about(connection, "version") is None:
+                connection.execute(_ABOUT.insert().values(name="version", value=str(VERSION)))
+
+    @contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        """One transaction that nobody else writes in."""
+        with self._engine.connect() as connection:
+            sqlite = self._engine.dialect.name == "sqlite"
+            connection.exec_driver_sql("BEGIN IMMEDIATE" if sqlite else "BEGIN")
+            if not sqlite:
+                connection.execute(sa.select(sa.func.pg_advisory_xact_lock(_LOCK)))
+            try:
+                yield connection
+            except BaseException:
+                self._texts.clear()
+                connection.exec_driver_sql("ROLLBACK")
+                raise
+            connection.exec_driver_sql("COMMIT")
+
+    # ---- writing -----------------------------------------------------------------------------
+
+    def holds(self, files: Iterable[Path]) -> set[Path]:
+        """Those snapshots that are in the store as they lie there, by name, size and time."""
+        with self._telling(), self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(_SNAPSHOT.c.name, _SNAPSHOT.c.size, _SNAPSHOT.c.changed)
+            )
+            known = {tuple(row) for row in rows}
+        held = set[Path]()
+        for file in files:
+            try:
+                stat = file.stat()
+            except OSError:
+                continue
+            if (file.name, stat.st_size, stat.st_mtime_ns) in known:
+                held.add(file)
+        return held
+
+    def add(self, file: Path, readings: Iterable[Reading], now: datetime) -> int:
+        """Add the readings of one snapshot; how many were not there yet. All of them, or none."""
+        stat, sha256 = file.stat(), _sha256(file)
+        with self._telling(), self._writing() as connection:
+            known = connection.execute(
+                sa.select(_SNAPSHOT.c.id).where(_SNAPSHOT.c.sha256 == sha256)
+            ).scalar()
+            facts = {"name": file.name, "size": stat.st_size, "changed": stat.st_mtime_ns}
+            if known is not None:
+                connection.execute(
+                    _SNAPSHOT.update().where(_SNAPSHOT.c.id == known).values(**facts)
+                )
+                return 0
+            new = connection.execute(
+                _SNAPSHOT.insert().values(**facts, sha256=sha256, added_at=_seconds(now))
+            )
+            assert new.inserted_primary_key is not None
+            snapshot = new.inserted_primary_key[0]
+            return sum(self._add_reading(connection, snapshot, one) for one in readings)
+
+    def _add_reading(self, connection: Connection, snapshot: int, reading: Reading) -> bool:
+        """Add one reading; whether it was not there yet."""
+        at = _seconds(reading.taken_at)
+        row = connection.execute(
+            sa.select(_DEVICE.c.id, _DEVICE.c.newest).where(_DEVICE.c.name == reading.device)
+        ).one_or_none()
+        if row is None:
+            made = connection.execute(_DEVICE.insert().values(name=reading.device))
+            assert made.inserted_primary_key is not None
+            device, newest = made.inserted_primary_key[0], None
+        else:
+            device, newest = row
+        ours = _READING.c.device == device
+        if newest is None or at > newest:
+            before, behind = newest, None
+        else:
+            there = connection.execute(
+                sa.select(_READING.c.taken_at).where(ours, _READING.c.taken_at == at)
+            ).scalar()
+            if there is not None:
+                return False
+            before = connection.execute(
+                sa.select(sa.func.max(_READING.c.taken_at)).where(ours, _READING.c.taken_at < at)
+            ).scalar()
+            behind = connection.execute(
+                sa.select(sa.func.min(_READING.c.taken_at)).where(ours, _READING.c.taken_at > at)
+            ).scalar()
+        connection.execute(_READING.insert().values(device=device, taken_at=at, snapshot=snapshot))
+        if behind is None:
+            connection.execute(_DEVICE.update().where(_DEVICE.c.id == device).values(newest=at))
+        self._put(connection, device, reading.facts, at, before, behind, newest)
+        return True
+
+    def _put(
+        self,
+        connection: Connection,
+        device: int,
+        facts: frozenset[Fact],
+        at: int,
+        before: int | None,
+        behind: int | None,
+        newest: int | None,
+    ) -> None:
+        """Fit the facts of a reading between those before and behind it."""
+        ids = self._ids(connection, facts)
+        wanted = {
+            (FACT_KINDS.index(fact.kind), fact.member, ids[fact.key], ids[fact.value])
+            for fact in facts
+        }
+        near = [_SPAN.c.device == device]
+        if behind is None:
+            near.append(_SPAN.c.last.is_(None))  # only what is so still can go on or end
+        rows = connection.execute(
+            sa.select(
+                _SPAN.c.id, _SPAN.c.kind, _SPAN.c.member, _SPAN.c.key, _SPAN.c.value,
+                _SPAN.c.first, _SPAN.c.last,
+            ).where(*near)
+        ).all()  # fmt: skip
+        ends: dict[tuple[Any, ...], tuple[int, int | None]] = {}
+        begins: dict[tuple[Any, ...], tuple[int, int | None]] = {}
+        over = set[tuple[Any, ...]]()
+        new: list[dict[str, Any]] = []
+        for id_, kind, member, key, value, first, last in rows:
+            fact = (kind, member, key, value)
+            until: int | None = newest if last is None else last
+            if (
+                behind is not None
+                and before is not None
+                and first <= before <= behind <= (until or 0)
+            ):
+                over.add(fact)
+                if fact not in wanted:
+                    self._set(connection, id_, last=before)
+                    new.append(_row(device, fact, behind, last))
+            elif before is not None and until == before:
+                ends[fact] = (id_, last)
+            elif behind is not None and first == behind:
+                begins[fact] = (id_, last)
+        for fact in wanted - over:
+            end, begin = ends.get(fact), begins.get(fact)
+            if end is not None and begin is not None:
+                self._set(connection, end[0], last=begin[1])
+                connection.execute(_SPAN.delete().where(_SPAN.c.id == begin[0]))
+            elif end is not None:
+                if behind is not None:
+                    self._set(connection, end[0], last=at)
+            elif begin is not None:
+                self._set(connection, begin[0], first=at)
+            else:
+                new.append(_row(device, fact, at, None if behind is None else at))
+        if behind is None and before is not None:
+            gone = [end[0] for fact, end in ends.items() if fact not in wanted]
+            for few in _few(gone):
+                connection.execute(_SPAN.update().where(_SPAN.c.id.in_(few)).values(last=before))
+        if new:
+            connection.execute(_SPAN.insert(), new)
+
+    @staticmethod
+    def _set(connection: Connection, id_: int, **values: int | None) -> None:
+        connection.execute(_SPAN.update().where(_SPAN.c.id == id_).values(**values))
+
+    def _ids(self, connection: Connection, facts: Iterable[Fact]) -> Mapping[str, int]:
+        """The numbers under which texts are kept; new ones are added."""
+        wanted = {text for fact in facts for text in (fact.key, fact.value)} - self._texts.keys()
+        hashes = {hashlib.sha256(text.encode()).hexdigest(): text for text in wanted}
+        for few in _few(list(hashes)):
+            rows = connection.execute(
+                sa.select(_TEXT.c.id, _TEXT.c.sha256).where(_TEXT.c.sha256.in_(few))
+            )
+            for id_, sha256 in rows:
+                self._texts[hashes.pop(sha256)] = id_
+        for sha256, text in hashes.items():
+            made = connection.execute(_TEXT.insert().values(sha256=sha256, value=_safe(text)))
+            assert made.inserted_primary_key is not None
+            self._texts[text] = made.inserted_primary_key[0]
+        return self._texts
+
+    def mark(self, files: Mapping[str, bytes], now: datetime) -> list[str]:
+        """Keep what is known now, where it is not what was known before; the names that changed."""
+        with self._telling():
+            hashes = {name: hashlib.sha256(data).hexdigest() for name, data in files.items()}
+            if self._known(None) == hashes:
+                return []
+            with self._writing() as connection:
+                before = self._known_in(connection, None)
+                changed = sorted(
+                    name for name in {*before, *hashes} if before.get(name) != hashes.get(name)
+                )
+                for name in changed:
+                    sha256 = hashes.get(name)
+                    there = sa.select(_CONTENT.c.sha256).where(_CONTENT.c.sha256 == sha256)
+                    if sha256 is not None and connection.execute(there).scalar() is None:
+                        data = zlib.compress(files[name])
+                        connection.execute(_CONTENT.insert().values(sha256=sha256, data=data))
+                    connection.execute(
+                        _KNOWN.insert().values(at=_seconds(now), name=name, sha256=sha256)
+                    )
+                return changed
+
+    def purge(self, until: datetime, *, look: bool) -> tuple[int, int]:
+        """Remove what ended before a time; how many readings and spans. `look`: only count."""
+        limit = _seconds(until)
+        with self._telling(), self._writing() as connection:
+            newest = sa.select(_DEVICE.c.newest).where(_DEVICE.c.newest.is_not(None))
+            old_readings = sa.and_(
+                _READING.c.taken_at < limit,
+                _READING.c.taken_at.not_in(newest),
+            )
+            old_spans = _SPAN.c.last < limit
+            counts = tuple(
+                connection.execute(sa.select(sa.func.count()).select_from(table).where(which))
+                .scalar_one()
+                for table, which in ((_READING, old_readings), (_SPAN, old_spans))
+            )  # fmt: skip
+            if not look:
+                connection.execute(_READING.delete().where(old_readings))
+                connection.execute(_SPAN.delete().where(old_spans))
+                first = (
+                    sa.select(sa.func.min(_READING.c.taken_at))
+                    .where(_READING.c.device == _SPAN.c.device)
+                    .scalar_subquery()
+                )
+                connection.execute(_SPAN.update().where(_SPAN.c.first < first).values(first=first))
+            return counts[0], counts[1]
+
+    # ---- reading -----------------------------------------------------------------------------
+
+    def state(self) -> StoreState:
+        """What the store holds."""
+        with self._telling(), self._engine.connect() as connection:
+            numbers = [
+                connection.execute(sa.select(sa.func.count()).select_from(table)).scalar_one()
+                for table in (_SNAPSHOT, _READING, _DEVICE)
+            ]
+            first, last = connection.execute(
+                sa.select(sa.func.min(_READING.c.taken_at), sa.func.max(_READING.c.taken_at))
+            ).one()
+        return StoreState(
+            where=self.where,
+            snapshots=numbers[0],
+            readings=numbers[1],
+            devices=numbers[2],
+            first=_time(first),
+            last=_time(last),
+        )
+
+    def devices(self) -> list[str]:
+        """The names of all devices that were ever read."""
+        with self._telling(), self._engine.connect() as connection:
+            return list(connection.execute(sa.select(_DEVICE.c.name)).scalars())
+
+    def readings(self, device: str) -> list[datetime]:
+        """When one device was read, the first time first."""
+        with self._telling(), self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(_READING.c.taken_at)
+                .join(_DEVICE, _DEVICE.c.id == _READING.c.device)
+                .where(_DEVICE.c.name == device)
+                .order_by(_READING.c.taken_at)
+            ).scalars()
+            return [datetime.fromtimestamp(at, UTC) for at in rows]
+
+    def spans(
+        self,
+        *kinds: str,
+        device: str | None = None,
+        like: Iterable[str] = (),
+    ) -> list[tuple[str, Span]]:
+        """The spans of some kinds (all where none is named), each with its device.
+
+        `like` are texts of which the key or the value has to contain one.
+        """
+        key, value = _TEXT.alias("key_text"), _TEXT.alias("value_text")
+        which: list[Any] = []
+        if kinds:
+            which.append(_SPAN.c.kind.in_([FACT_KINDS.index(kind) for kind in kinds]))
+        if device is not None:
+            which.append(_DEVICE.c.name == device)
+        wanted = list(like)
+        if wanted:
+            holds = sa.or_(*(_TEXT.c.value.contains(text, autoescape=True) for text in wanted))
+            texts = sa.select(_TEXT.c.id).where(holds)
+            which.append(sa.or_(_SPAN.c.key.in_(texts), _SPAN.c.value.in_(texts)))
+        ended = (
+            sa.select(sa.func.min(_READING.c.taken_at))
+            .where(_READING.c.device == _SPAN.c.device, _READING.c.taken_at > _SPAN.c.last)
+            .scalar_subquery()
+        )
+        question = (
+            sa.select(
+                _DEVICE.c.name, _SPAN.c.kind, _SPAN.c.member, key.c.value, value.c.value,
+                _SPAN.c.first, _SPAN.c.last, ended,
+            )
+            .join(_DEVICE, _DEVICE.c.id == _SPAN.c.device)
+            .join(key, key.c.id == _SPAN.c.key)
+            .join(value, value.c.id == _SPAN.c.value)
+            .where(*which)
+        )  # fmt: skip
+        with self._telling(), self._engine.connect() as connection:
+            return [
+                (
+                    name,
+                    Span(
+                        fact=Fact(FACT_KINDS[kind], member, key_, value_),
+                        first=datetime.fromtimestamp(first, UTC),
+                        last=_time(last),
+                        ended=_time(after),
+                    ),
+                )
+                for name, kind, member, key_, value_, first, last, after in connection.execute(
+                    question
+                )
+            ]
+
+    def known(self, at: datetime | None) -> dict[str, bytes]:
+        """The files that were known at a time (None: now), by name."""
+        with self._telling(), self._engine.connect() as connection:
+            found = {}
+            for name, sha256 in self._known_in(connection, at).items():
+                data = connection.execute(
+                    sa.select(_CONTENT.c.data).where(_CONTENT.c.sha256 == sha256)
+                ).scalar_one()
+                found[name] = zlib.decompress(data)
+            return found
+
+    def known_since(self) -> datetime | None:
+        """Since when the store remembers what was known."""
+        with self._telling(), self._engine.connect() as connection:
+            return _time(connection.execute(sa.select(sa.func.min(_KNOWN.c.at))).scalar())
+
+    def first_known(self, part: str) -> dict[str, datetime]:
+        """Since when each file of a folder is known, by name, the earliest content counts."""
+        with self._telling(), self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(_KNOWN.c.name, sa.func.min(_KNOWN.c.at))
+                .where(
+                    _KNOWN.c.name.startswith(part, autoescape=True), _KNOWN.c.sha256.is_not(None)
+                )
+                .group_by(_KNOWN.c.name)
+            )
+            return {name: datetime.fromtimestamp(at, UTC) for name, at in rows}
+
+    def _known(self, at: datetime | None) -> dict[str, str]:
+        with self._engine.connect() as connection:
+            return self._known_in(connection, at)
+
+    @staticmethod
+    def _known_in(connection: Connection, at: datetime | None) -> dict[str, str]:
+        rows = connection.execute(
+            sa.select(_KNOWN.c.name, _KNOWN.c.sha256)
+            .where(*([_KNOWN.c.at <= _seconds(at)] if at is not None else []))
+            .order_by(_KNOWN.c.at, _KNOWN.c.id)
+        )
+        last = {row.name: row.sha256 for row in rows}
+        return {name: sha256 for name, sha256 in last.items() if sha256 is not None}
+
+
+def open_store(folder: Path, url: str | None, *, make: bool = True) -> Store | None:
+    """The store of a site: `history.db` in its folder, or the one that its fleet file names.
+
+    A file that is no database is put aside, so that it is made anew. With `make` False, None where
+    there is no store yet. Raises InputError.
+    """
+    if url is not None:
+        return Store(*_with_secret(folder, url))
+    file = folder / FILE
+    if not make and not file.exists():
+        return None
+    try:
+        return Store(f"sqlite:///{file}", str(file))
+    except InputError:
+        if not file.is_file() or not _is_broken(file):
+            raise
+        file.replace(file.with_name(f"{FILE}.broken"))
+        return Store(f"sqlite:///{file}", str(file))
+
+
+def _is_broken(file: Path) -> bool:
+    """Whether a file is no database at all, or a damaged one."""
+    import sqlite3
+
+    try:
+        with sqlite3.connect(f"file:{file}?mode=ro", uri=True) as connection:
+            return bool(connection.execute("PRAGMA quick_check").fetchone() != ("ok",))
+    except sqlite3.DatabaseError as error:
+        return "not a database" in str(error) or "malformed" in str(error)
+
+
+def _with_secret(folder: Path, url: str) -> tuple[str, str]:
+    """The URL with its secret, and as it may be shown. Raises InputError."""
+    try:
+        parsed = sa.make_url(url)
+    except sa.exc.ArgumentError:
+        do = "Write it like postgresql+psycopg://user@host/name"
+        raise InputError(folder / "fleet.toml", "names no database", do, key="history") from None
+    if parsed.get_backend_name() not in ("postgresql", "sqlite"):
+        met = f"names a {parsed.get_backend_name()} database"
+        raise InputError(folder / "fleet.toml", met, "Use PostgreSQL or SQLite", key="history")
+    if parsed.password is not None:
+        do = f"Put it into {PASSWORD} or the keyring, never into a file"
+        raise InputError(folder / "fleet.toml", "holds a password", do, key="history")
+    shown = parsed.render_as_string()
+    secret = os.environ.get(PASSWORD) or _from_keyring(shown, parsed.username)
+    if secret:
+        parsed = parsed.set(password=secret)
+    return parsed.render_as_string(hide_password=False), shown
+
+
+def _from_keyring(service: str, user: str | None) -> str | None:
+    try:
+        import keyring
+        from keyring.errors import KeyringError
+    except ImportError:
+        return None
+    try:
+        found: str | None = keyring.get_password(service, user or "")
+    except KeyringError:
+        return None
+    return found
+
+
+def _engine(url: str) -> Engine:
+    try:
+        if url.startswith("sqlite"):
+            return sa.create_engine(url, isolation_level="AUTOCOMMIT", connect_args={"timeout": 30})
+        return sa.create_engine(
+            url, isolation_level="AUTOCOMMIT", connect_args={"connect_timeout": 10}
+        )
+    except ImportError:
+        do = "Install it: pip install 'ovek[postgres]'"
+        raise InputError("history", "needs the extra postgres", do) from None
+
+
+def _told(where: str, error: SQLAlchemyError) -> InputError:
+    """The error of a database, told so that somebody can act on it."""
+    cause = getattr(error, "orig", None) or error
+    text = " ".join(str(cause).split())
+    if "locked" in text or "timeout" in text.lower():
+        return InputError(where, "is busy with somebody else's writing", "Try again later")
+    if "readonly" in text or "read-only" in text:
+        return InputError(where, "cannot be written: it is read-only", "Check its permissions")
+    if isinstance(error, OperationalError):
+        return InputError(where, f"cannot be reached: {text[:200]}", "Start it, or try again later")
+    if isinstance(error, DatabaseError):
+        return InputError(where, f"cannot be used: {text[:200]}", "Check that it is the right one")
+    return InputError(where, f"failed: {text[:200]}", "Try again; else remove it, it is made anew")
+
+
+def _about(connection: Connection, name: str) -> str | None:
+    value: str | None = connection.execute(
+        sa.select(_ABOUT.c.value).where(_ABOUT.c.name == name)
+    ).scalar()
+    return value
+
+
+def _row(device: int, fact: tuple[Any, ...], first: int, last: int | None) -> dict[str, Any]:
+    kind, member, key, value = fact
+    return {
+        "device": device, "kind": kind, "member": member, "key": key, "value": value,
+        "first": first, "last": last,
+    }  # fmt: skip
+
+
+def _few(values: list[Any]) -> Iterator[list[Any]]:
+    return (values[at : at + _MANY] for at in range(0, len(values), _MANY))
+
+
+def _safe(text: str) -> str:
+    """Text that every database takes: PostgreSQL has no NUL in one."""
+    return text.replace("\x00", "\\x00")
+
+
+def _seconds(at: datetime) -> int:
+    return int(at.timestamp())
+
+
+def _time(seconds: int | None) -> datetime | None:
+    return None if seconds is None else datetime.fromtimestamp(seconds, UTC)
+
+
+def _sha256(file: Path) -> str:
+    made = hashlib.sha256()
+    with file.open("rb") as stream:
+        while piece := stream.read(2**20):
+            made.update(piece)
+    return made.hexdigest()

@@ -1,0 +1,221 @@
+"""What was, for a terminal and as CSV: a device, an image, a finding, the days of a fleet."""
+
+from collections.abc import Collection, Iterator, Sequence
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from ovek.model.age import show_age
+from ovek.model.history import Day, Event, Held, Opened, StoreState, Vouched
+from ovek.render.csv import row
+from ovek.render.lines import STYLES, Line, count, hanging, listed, table
+from ovek.render.visible import visible
+
+
+def added(found: Sequence[tuple[Path, int]], state: StoreState) -> Iterator[Line]:
+    """Go through the lines: what was taken in, and what the history holds now."""
+    new = [(file, number) for file, number in found if number]
+    told = f"{count(len(new), 'snapshot')} added, {len(found) - len(new)} were there already"
+    yield f"{told}; {count(state.readings, 'reading')} of {count(state.devices, 'device')} in all."
+    if state.first is not None and state.last is not None:
+        yield f"From {_day(state.first)} to {_day(state.last)}, in {visible(state.where)}"
+    for file, number in new:
+        yield f"  {visible(file.name)}: {count(number, 'reading')}"
+
+
+def life(
+    device: str, readings: Sequence[datetime], events: Sequence[Event], left_out: int
+) -> Iterator[Line]:
+    """Go through the lines of one device's life, the newest last."""
+    severe = sum(one.severe for one in events)
+    told = f"{count(len(events), 'change')}, {severe} of them severe" if severe else (
+        count(len(events), "change")
+    )  # fmt: skip
+    span = f"{count(len(readings), 'reading')} from {_day(readings[0])} to {_day(readings[-1])}"
+    yield from hanging("", f"{visible(device)}: {told}; {span}.", indent=0)
+    day = None
+    for one in events:
+        now = f"{one.at:%Y-%m-%d %H:%M}"
+        if now != day:
+            day = now
+            yield ""
+            yield now
+        yield from hanging(
+            "  ", event(one), indent=6, style=STYLES["critical"] if one.severe else ""
+        )
+    if left_out:
+        yield from ("", f"{count(left_out, 'change')} of notes more (-v)")
+
+
+def event(one: Event) -> str:
+    """One event in words."""
+    member = f"member {one.member} " if one.member is not None and one.place is None else ""
+    place = f" {one.member}/{one.place}" if one.member is not None and one.place else (
+        f" {one.place}" if one.place else ""
+    )  # fmt: skip
+    front = f"{member}{one.what}{place}"
+    if one.was is None:
+        return f"{front}: {one.now}" if one.now is not None else front
+    if one.now is None:
+        return f"{front} (was {one.was})"
+    return f"{front}: {one.was} → {one.now}"
+
+
+def life_csv(device: str, events: Sequence[Event]) -> Iterator[bytes]:
+    """Go through the rows, a header first."""
+    yield row(("device", "at", "what", "member", "place", "was", "now", "severe"))
+    for one in events:
+        yield row(
+            (device, _z(one.at), one.what, one.member or "", one.place or "", one.was or "",
+             one.now or "", "yes" if one.severe else "no")
+        )  # fmt: skip
+
+
+def image(
+    text: str, copies: Sequence[Held], vouched: Sequence[Vouched], several: Collection[str]
+) -> Iterator[Line]:
+    """Go through the lines: who has it, who had it, who vouches for it.
+
+    `several` are the devices with several members.
+    """
+    now = {one.device for one in copies if one.last is None}
+    ever = {one.device for one in copies}
+    if not copies:
+        yield f"No device that was read ever had {visible(text)}."
+    else:
+        yield from hanging(
+            "", f"{count(len(now), 'device')} of {len(ever)} that ever had {visible(text)} still "
+            f"{'has' if len(now) == 1 else 'have'} it.", indent=0,
+        )  # fmt: skip
+    for one in vouched:
+        yield f"{visible(one.source)} tells of it, known since {_day(one.since)}"
+    if not vouched:
+        yield "No source of the catalog tells of it."
+    if not copies:
+        return
+    yield ""
+    rows = [
+        (
+            visible(one.device),
+            (f"{one.member}/" if one.device in several else "") + visible(one.place),
+            one.verdict,
+            _day(one.first),
+            _day(one.last) if one.last is not None else "still",
+        )
+        for one in copies
+    ]
+    titles = ("DEVICE", "PLACE", "VERDICT", "FROM", "TO")
+    yield from table(titles, rows, whole=(2, 3, 4))
+    digests = {one.digest: None for one in copies if one.digest and one.verdict != "proven"}
+    for digest in digests:
+        holders = sorted({one.device for one in copies if one.digest == digest})
+        yield from ("", "Not what was published:", f"  {digest}")
+        yield from hanging("  ", listed([visible(name) for name in holders], 12), indent=2)
+
+
+def copies_csv(copies: Sequence[Held]) -> Iterator[bytes]:
+    """Go through the rows, a header first."""
+    yield row(("device", "member", "place", "verdict", "release", "digest", "first", "last"))
+    for one in copies:
+        yield row(
+            (one.device, one.member, one.place, one.verdict, one.release or "", one.digest or "",
+             _z(one.first), _z(one.last))
+        )  # fmt: skip
+
+
+def finding(rule: str, found: Sequence[Opened], now: datetime) -> Iterator[Line]:
+    """Go through the lines: how many are open, how long they take, who had it."""
+    open_ = [one for one in found if one.last is None]
+    closed = [one for one in found if one.last is not None]
+    back = sum(one.times > 1 for one in found)
+    if not found:
+        yield f"{rule}: it was never found."
+        return
+    told = f"{rule}: {len(open_)} open, {len(closed)} closed"
+    if closed:
+        spent = sum(((one.closed or now) - one.first for one in closed), timedelta())
+        told += f" after {show_age(spent / len(closed))} on average"
+    told += f"; {back} came back" if back else ""
+    yield f"{told}."
+    for what in ("site", "role"):
+        counts: dict[str, int] = {}
+        for one in open_:
+            name = (one.site if what == "site" else one.role) or "not known"
+            counts[name] = counts.get(name, 0) + 1
+        if counts:
+            parts = [f"{visible(name)} {number}" for name, number in sorted(counts.items())]
+            yield from hanging(f"Open by {what}: ", " · ".join(parts), indent=14)
+    yield ""
+    rows = [
+        (
+            visible(one.device),
+            visible(one.place or "-"),
+            one.severity,
+            _day(one.first),
+            _day(one.closed) if one.closed is not None else "open",
+            show_age((one.closed or now) - one.first),
+            str(one.times),
+        )
+        for one in found
+    ]
+    titles = ("DEVICE", "PLACE", "SEVERITY", "FROM", "TO", "FOR", "TIMES")
+    yield from table(titles, rows, right=(6,), whole=(2, 3, 4, 5), least=(6, 2))
+
+
+def findings_csv(found: Sequence[Opened]) -> Iterator[bytes]:
+    """Go through the rows, a header first."""
+    yield row(
+        ("device", "site", "role", "rule", "place", "severity", "first", "last", "closed", "times")
+    )
+    for one in found:
+        yield row(
+            (one.device, one.site or "", one.role or "", one.rule, one.place or "", one.severity,
+             _z(one.first), _z(one.last), _z(one.closed), str(one.times))
+        )  # fmt: skip
+
+
+def trend(found: Sequence[Day]) -> Iterator[Line]:
+    """Go through the lines: how it stands against the first day, then a line a day."""
+    first, last = found[0], found[-1]
+    told = f"{last.day}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; {last.proven} "
+    told += f"start proven, {last.on_target} of {last.with_target} on their target."
+    yield from hanging("", told, indent=0)
+    if first is not last:
+        told = f"Since {first.day}: go {last.go - first.go:+d}, no-go {last.no_go - first.no_go:+d}"
+        told += f", proven {last.proven - first.proven:+d}, on target "
+        yield from hanging("", f"{told}{last.on_target - first.on_target:+d}.", indent=0)
+    yield ""
+    rows = [
+        (
+            one.day,
+            *map(str, (one.devices, one.go, one.no_go, one.unclear, one.proven)),
+            f"{one.on_target} of {one.with_target}",
+        )
+        for one in found
+    ]
+    titles = ("DAY", "DEVICES", "GO", "NO-GO", "UNCLEAR", "PROVEN", "ON TARGET")
+    yield from table(titles, rows, right=(1, 2, 3, 4, 5, 6), whole=(0,))
+
+
+def days_csv(found: Sequence[Day]) -> Iterator[bytes]:
+    """Go through the rows, a header first."""
+    names = Day.__struct_fields__
+    yield row(names)
+    for one in found:
+        yield row(tuple(str(getattr(one, name)) for name in names))
+
+
+def purged(readings: int, spans: int, limit: datetime, *, done: bool) -> Iterator[Line]:
+    """What was forgotten, or would be."""
+    verb = "are forgotten" if done else "would go"
+    told = (
+        f"{count(readings, 'reading')} and {count(spans, 'span')} that ended before {_day(limit)}"
+    )
+    yield f"{told} {verb}." + ("" if done else " Nothing was removed; add --yes.")
+
+
+def _day(at: datetime) -> str:
+    return f"{at:%Y-%m-%d}"
+
+
+def _z(at: datetime | None) -> str:
+    return "" if at is None else at.isoformat().replace("+00:00", "Z")
