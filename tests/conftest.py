@@ -2,14 +2,18 @@
 
 import json
 import os
+import socket
 import subprocess
 import sys
+import tempfile
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
 import pytest
 from hypothesis import settings
 
+import zygote
 from builders import CATALOG, device, image, member
 from ovek.files.snapshot import write_snapshot
 from ovek.model.snapshot import Device
@@ -42,6 +46,17 @@ configuration = ["*.settings"]
 """
 
 
+@lru_cache(maxsize=1)
+def _loaded() -> socket.socket:
+    """The way to a process that has loaded the program, and forks for each call."""
+    ours, theirs = socket.socketpair()
+    with theirs:
+        subprocess.Popen(
+            [sys.executable, zygote.__file__, str(theirs.fileno())], pass_fds=[theirs.fileno()]
+        )
+    return ours
+
+
 class Ovek:
     """A site in a temporary folder, and the built program run on it."""
 
@@ -52,13 +67,13 @@ class Ovek:
 
     def __call__(self, *typed: str, exits: int | None = 0) -> subprocess.CompletedProcess[str]:
         """Run `ovek` in the site, as typed; check how it ends and that it never traces back."""
-        done = subprocess.run(
-            [sys.executable, "-m", "ovek", *typed],
-            cwd=self.folder,
-            capture_output=True,
-            encoding="utf-8",
-            check=False,
-        )
+        with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
+            code = zygote.run(_loaded(), self.folder, typed, out.fileno(), err.fileno())
+            told = []
+            for stream in (out, err):
+                stream.seek(0)
+                told.append(stream.read().decode())
+        done = subprocess.CompletedProcess(["ovek", *typed], code, *told)
         assert "Traceback" not in done.stderr, done.stderr
         assert exits is None or done.returncode == exits, (done.stdout, done.stderr)
         return done

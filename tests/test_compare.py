@@ -13,6 +13,7 @@ from builders import (
     sheet,
 )
 from builders.chance import Chance
+from conftest import TIMES
 from ovek.engine.compare import compare_device
 from ovek.model.snapshot import Config, Hardware
 from test_random_devices import without_a_fact
@@ -110,7 +111,7 @@ def test_what_is_not_known_on_one_side_is_no_removal_and_nothing_new():
 
 
 def test_no_fact_that_is_missing_is_told_as_a_removal():
-    for seed in range(60):
+    for seed in range(20 * TIMES):
         case = Chance(seed).case()
         old = case.judged()
         for name, less in without_a_fact(case.device):

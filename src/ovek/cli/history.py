@@ -251,10 +251,7 @@ def purge_command(older: str | None, yes: bool, site_folder: Path) -> None:
         raise click.BadParameter(str(error), param_hint="--older") from None
     except OverflowError:
         limit = datetime.min.replace(tzinfo=UTC) + timedelta(days=1)
-    store = store_of(site, make=False)
-    if store is None:
-        raise InputError(site.folder, "has no history", "Start one: ovek history add")
-    readings, spans = store.purge(limit, look=not yes)
+    readings, spans = _open(site).purge(limit, look=not yes)
     from ovek.render.history import purged
 
     write_lines(purged(readings, spans, limit, done=yes))
