@@ -78,7 +78,7 @@ def typed_in(page: str) -> list[tuple[str, list[str]]]:
     return found
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture
 def day(tmp_path_factory):
     """The sample site, and a folder of programs in which `ovek` is."""
     folder = tmp_path_factory.mktemp("day")
@@ -90,9 +90,10 @@ def day(tmp_path_factory):
     return folder
 
 
-def test_the_day_goes_as_its_page_tells(day):
+@pytest.mark.parametrize("page", ["day.md", "history.md"])
+def test_what_a_page_types_shows_what_it_says(day, page):
     environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
-    for line, shown in typed_in("day.md"):
+    for line, shown in typed_in(page):
         done = subprocess.run(
             ["bash", "-c", line], cwd=day / "site", env=environment, capture_output=True,
             encoding="utf-8", check=False,

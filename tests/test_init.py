@@ -137,3 +137,9 @@ def test_a_cell_that_a_spreadsheet_would_run_stays_text(here):
     here("init", "net", "--devices", "a.csv", "--sheet", "oxwick-40")
     with (here.folder / "net/devices.csv").open() as stream:
         assert next(csv.DictReader(stream))["site"] == "=1+1"
+
+
+@pytest.mark.parametrize("name", ["ferries 🚢", "a'b\"c", "x\x7fy", "Ö\u202eL"])
+def test_a_folder_of_any_name_is_a_site(here, name):
+    here("init", name)
+    assert "is sound" in here("policy", "check", "--site", name).stdout

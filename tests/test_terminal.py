@@ -276,7 +276,7 @@ def completed(folder: Path, words: str, shell="bash") -> list[str]:
         ("compare before", ["before-7.4.2"]),
         ("sheet try tol", ["tolvane-8"]),
         ("audit --where sit", ["site="]),
-        ("audit --where site=Port", ["site=Port Arle"]),
+        ("audit --where site=Port", ["site=Port?Arle"]),
         ("bootwalk arle-quay --if-bad flash:ox40-full-7.2", ["flash:ox40-full-7.2.5.img"]),
         ("completion z", ["zsh"]),
     ],
@@ -288,6 +288,16 @@ def test_words_are_completed(sample, words, offered):
 def test_a_glob_is_completed_to_itself_and_what_it_means(sample):
     offered = completed(sample.folder, "audit arle-d*")
     assert offered == ["arle-d*", "arle-dist-1", "arle-dist-2"]
+
+
+def test_no_name_that_a_shell_would_run_is_offered(ovek):
+    ovek.fleet("sw-1", "sw;reboot", "sw$(reboot)", "sw`x`", "sw a", "sw\nb", "-sw")
+    assert completed(ovek.folder, "audit sw") == ["sw-1"]
+    assert completed(ovek.folder, "audit s*") == ["s*", "sw-1"]
+
+
+def test_a_place_with_a_blank_is_offered_as_a_glob_that_works(sample):
+    assert run(sample, "audit --where site=Port?Arle", 100).stdout.startswith("Tonight: ")
 
 
 @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])

@@ -14,6 +14,8 @@ from pathlib import Path
 
 import click
 
+from ovek.model.typed import is_plain
+
 KEYS = ("site", "role", "sheet", "model", "version", "answer")  # of --where
 _MOST = 500
 _NAME = re.compile(rb"""^\s*name\s*=\s*["']([^"'\\]{1,255})["']""", re.MULTILINE)
@@ -27,12 +29,15 @@ def _site(ctx: click.Context) -> Path:
 
 
 def _beginning(words: Iterable[str], incomplete: str) -> list[str]:
-    """The words that begin so; of a glob, those that it means."""
+    """The words that begin so; of a glob, those that it means.
+
+    What a shell would take for more than a word is left out: it puts it into a line as it stands.
+    """
+    safe = {word for word in words if is_plain(word)}
     if any(mark in incomplete for mark in "*?["):
-        found = sorted(word for word in set(words) if fnmatchcase(word, f"{incomplete}*"))
+        found = sorted(word for word in safe if fnmatchcase(word, f"{incomplete}*"))
         return [incomplete, *found[:_MOST]] if found else []
-    found = sorted({word for word in words if word.startswith(incomplete) and word.isprintable()})
-    return found[:_MOST]
+    return sorted(word for word in safe if word.startswith(incomplete))[:_MOST]
 
 
 def devices(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
@@ -147,8 +152,13 @@ def wheres(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[
         from ovek.model.answer import ANSWERS_WORST_FIRST
 
         return [front + each for each in _beginning(ANSWERS_WORST_FIRST, begun)]
-    values = _told(_site(ctx), key)
-    return [front + each for each in _beginning(values, begun)]
+    # A value may be a glob: what is no plain letter is any, so that no shell takes it for more.
+    plain = {
+        "".join(char if is_plain(f"a{char}") else "?" for char in value): value
+        for value in _told(_site(ctx), key)
+    }
+    found = [told for told, value in plain.items() if value.startswith(begun.replace("?", " "))]
+    return [front + told for told in sorted(found)][:_MOST]
 
 
 def _told(folder: Path, key: str) -> set[str]:

@@ -114,7 +114,8 @@ def _start(name: str, title: str, hosts: Hosts) -> bytes:
     """A commented file to begin with."""
     text = (resources.files("ovek.files") / f"new-{name}.toml").read_text(encoding="utf-8")
     lists = 'lists = ["devices.csv"]' if hosts.devices else '# lists = ["devices.csv"]'
-    return text.replace('"NAME"', json.dumps(title)).replace("LISTS", lists).encode()
+    named = json.dumps(title, ensure_ascii=False).replace("\x7f", "\\u007f")
+    return text.replace('"NAME"', named).replace("LISTS", lists).encode("utf-8", "replace")
 
 
 def _next(folder: Path, hosts: Hosts) -> None:

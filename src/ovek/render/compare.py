@@ -43,8 +43,9 @@ def compare(
     if any(one.members for one in found):
         yield from hanging("", _wanted(expect), indent=0)
     yield from _not_done(found, expect)
+    told_ = f": {totals}" if (totals := _totals(found)) else ""
     yield from hanging("From ", context(states[0]), indent=5)
-    yield from hanging("to ", f"{context(states[1])}: {_totals(found)}", indent=5)
+    yield from hanging("to ", f"{context(states[1])}{told_}", indent=5)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     for one in sorted(found, key=lambda one: one.outcome not in ("new", "gone")):
@@ -64,6 +65,9 @@ def _unasked(found: Sequence[DeviceCompare]) -> Iterator[str]:
 def _done(found: Sequence[DeviceCompare]) -> Iterator[str]:
     """How many devices run what is wanted of them; where nothing is, how many changed."""
     asked = [one for one in found if one.members]
+    if not found:
+        yield "Nothing was read that could be compared"
+        return
     if not asked:
         changed = sum(one.outcome != "same" for one in found)
         all_of = count(len(found), "device")

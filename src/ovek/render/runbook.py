@@ -132,15 +132,16 @@ def fleet(
     """Go through many devices, a line each; change by change where the `whole` is asked for."""
     yield from first_lines(answers, whole=whole)
     yield from hanging("", summary(found, unread), indent=0)
-    yield ""
-    yield from table(
-        ("DEVICE", "ANSWER", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
-        [_row(one) for one in found],
-        right=(4, 5),
-        wrap={2: 6, 7: 30},
-        whole=(1, 3, 6),
-        least=(3, 5, 6),
-    )
+    if found:
+        yield ""
+        yield from table(
+            ("DEVICE", "ANSWER", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
+            [_row(one) for one in found],
+            right=(4, 5),
+            wrap={2: 6, 7: 30},
+            whole=(1, 3, 6),
+            least=(3, 5, 6),
+        )
     yield from _waves(waves)
     for told in links:
         yield from hanging("   - ", told, indent=6)
