@@ -7,8 +7,9 @@ from xml.etree import ElementTree
 
 import pytest
 
-from builders import device, image, member
+from builders import NOW, device, image, member
 from ovek.cli import fleetwide
+from ovek.cli.answering import Answering
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices
 from ovek.files.site import Site
@@ -106,6 +107,18 @@ def test_a_large_snapshot_is_worked_on_in_parts_and_comes_back_in_order(ovek, mo
         parts = list(each_part(Devices(site, state), Names, "x"))
         assert [name for part in parts for name in part] == [f"x{name}" for name in names]
         assert len(parts) > 1
+
+
+def test_who_was_not_read_is_known_in_a_process_of_its_own(ovek, monkeypatch):
+    ovek.snapshot(*(device(member(image("1.0"), boots=(ONE,)), place=ONE, device=n) for n in "ab"))
+    tried = {"format": "ovek.survey/1", "began": "2026-03-03T00:00:00Z", "snapshot": "x",
+             "devices": [{"device": "b", "result": "not read", "problem": "none"}]}  # fmt: skip
+    ovek.write("snapshots/later.survey.json", json.dumps(tried))
+    site = Site(ovek.folder)
+    monkeypatch.setattr(fleetwide, "_LARGE", 1)
+    devices = Devices(site, site.state())
+    found = [one for part in each_part(devices, Answering, NOW, None) for one in part]
+    assert [(one.device, one.answer) for one in found] == [("a", "go"), ("b", "unclear")]
 
 
 def test_bad_input_in_a_process_of_its_own_is_told_as_anywhere(ovek, monkeypatch):

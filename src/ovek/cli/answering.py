@@ -16,11 +16,6 @@ from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 
 
-def not_read_of(devices: Devices) -> dict[str, str]:
-    """Why the last survey could not read a device of which something is known from before."""
-    return {one.device: one.why for one in devices.not_read if one.last_read is not None}
-
-
 class Answering:
     """Finds the answer for the devices of a site, one by one."""
 
@@ -31,7 +26,7 @@ class Answering:
         shelf: ShelfFacts | None,
         advise: bool | frozenset[str] = False,
     ) -> None:
-        self.devices, self.unread = devices, not_read_of(devices)
+        self.devices, self.unread = devices, devices.stale
         self.terms = Terms(now=now, shelf=shelf, waivers=devices.site.waivers, advise=advise)
         self.wants = wants_of(devices.site)
         self.made: list[Answered] = []

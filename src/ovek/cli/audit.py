@@ -24,7 +24,7 @@ from ovek.cli.options import (
 )
 from ovek.cli.policy import check_policy, contradiction
 from ovek.cli.remember import as_of_options
-from ovek.cli.selection import Selection, device_options
+from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.answer import unread
 from ovek.engine.audit import answer_in, audit_device, rule_cards
@@ -73,6 +73,7 @@ _TELLING = timedelta(days=2)  # an age of a proof that is worth a line
 )
 @click.option("-v", "--verbose", is_flag=True, help="Name every device that is held back.")
 @as_of_options
+@on_option
 @device_options(*(name for name in FORMS if name not in ("json", "jsonl")))
 @fail_on_option
 def command(

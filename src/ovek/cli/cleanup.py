@@ -20,7 +20,7 @@ from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
-from ovek.cli.selection import Selection, device_options
+from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
@@ -135,6 +135,7 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
     help="Write a checklist for each device into this folder.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Name every file that stays, and every step.")
+@on_option
 @device_options("markdown")
 def command(
     free: int | float | None,

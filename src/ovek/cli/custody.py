@@ -6,12 +6,15 @@ import click
 
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.options import exit_code, write_json, write_lines
+from ovek.cli.fleetwide import each_part
+from ovek.cli.options import Devices, exit_code, write_json, write_lines
 from ovek.cli.remember import as_of_options
-from ovek.cli.selection import Selection, device_options
+from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine import custody
-from ovek.engine.verdicts import judge_device
+from ovek.engine.verdicts import Judge, judge_device
+from ovek.model.custody import Sighting
+from ovek.model.snapshot import Device
 from ovek.render.unread import Unreads
 
 
@@ -26,6 +29,7 @@ from ovek.render.unread import Unreads
 @SHELVES
 @click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
 @as_of_options
+@on_option
 @device_options()
 def command(
     image: str | None,
@@ -43,9 +47,7 @@ def command(
     """
     site, devices = selected.site, selected.devices()
     now = selected.now
-    copies = [
-        copy for device, judge in devices for copy in custody.on_flash(judge_device(device, judge))
-    ]
+    copies = [copy for part in each_part(devices, Following) for copy in part]
     measured = {name for _, copy in copies for name, _ in copy.digests}
     for order, (name, folder) in enumerate(shelves_of(site, shelves)):
         judged = judged_shelf(site, devices.releases, folder, measured)
@@ -64,3 +66,19 @@ def command(
         write_lines(lines(found, Unreads(devices.not_read, now), verbose=verbose))
     wrong = any(one.first_wrong is not None for one in found)
     exit_code(wrong or (image is not None and not found), devices)
+
+
+class Following:
+    """Finds the copies on the devices of a site."""
+
+    def __init__(self, devices: Devices) -> None:
+        self.found: list[tuple[str | None, Sighting]] = []
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Find those on one device."""
+        self.found += custody.on_flash(judge_device(device, judge))
+
+    def result(self) -> list[tuple[str | None, Sighting]]:
+        """The copies on the devices taken since the last call."""
+        found, self.found = self.found, []
+        return found

@@ -1,8 +1,9 @@
 """Work on every device of a fleet, on all cores where that pays.
 
 A snapshot is a line a device, so that a fleet falls into parts by itself. Small ones are worked on
-here; large ones by processes of their own, each with its own site, a part at a time. Parts come
-back in the order of the devices, and only a few are held at once.
+here; large ones by processes of their own, each with its own site, a part at a time; or by the
+workers of a cluster, where one is named. Parts come back in the order of the devices, and only a
+few are held at once.
 """
 
 import os
@@ -56,12 +57,17 @@ def each_part(devices: Devices, make: Make[T], *args: Any) -> Iterator[T]:
     workers = _workers(size)
     parts = _parts(lines)
     made: Iterator[Made[T]]
-    if workers < 2:
+    if devices.on is not None:
+        from ovek.cli.cluster import spread
+
+        made = spread(devices.on, devices, parts, make, args)
+    elif workers < 2:
         work = make(devices, *args)
-        made = (_worked(devices, work, part) for part in parts)
+        made = (worked(devices, work, part) for part in parts)
     else:
         made = _spread(devices, parts, workers, make, args)
-    bar = bytes_bar(size) if workers > 1 else nullcontext(_silent)
+    slow = workers > 1 or devices.on is not None
+    bar = bytes_bar(size) if slow else nullcontext(_silent)
     with bar as advance:
         for done, result in made:
             advance(done)
@@ -92,7 +98,8 @@ def _parts(lines: Lines) -> Iterator[Lines]:
         yield part
 
 
-def _worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
+def worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
+    """Work on the devices of some lines: how many bytes those are, and what came of them."""
     for device in devices.read(lines):
         work.take(device, devices.judge(device))
     return sum(line.length for _, line in lines), work.result()
@@ -102,7 +109,9 @@ def _spread(
     devices: Devices, parts: Iterator[Lines], workers: int, make: Make[T], args: tuple[Any, ...]
 ) -> Iterator[Made[T]]:
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
-    start = (devices.site.folder, devices.state.root, devices.state.files, make, args)
+    start = (
+        devices.site.folder, devices.state.root, devices.state.files, devices.stale, make, args,
+    )  # fmt: skip
     _FORKED[:] = [devices]
     with ProcessPoolExecutor(workers, initializer=_start, initargs=start) as pool:
         waiting: deque[Future[Made[T]]] = deque()
@@ -125,14 +134,20 @@ _OWN: list[tuple[Devices, Work[Any]]] = []
 
 
 def _start(
-    folder: Path, root: Path, files: list[Path], make: Make[Any], args: tuple[Any, ...]
+    folder: Path,
+    root: Path,
+    files: list[Path],
+    stale: dict[str, str],
+    make: Make[Any],
+    args: tuple[Any, ...],
 ) -> None:
     site = _FORKED[0].site if _FORKED else Site(folder)
     releases = _FORKED[0].releases if _FORKED else ReleaseIndex(site.releases)
     devices = Devices(site, State(root, files, {}), releases=releases)
+    devices.stale = stale
     _OWN[:] = [(devices, make(devices, *args))]
 
 
 def _part(lines: Lines) -> Made[Any]:
     devices, work = _OWN[0]
-    return _worked(devices, work, lines)
+    return worked(devices, work, lines)

@@ -169,6 +169,7 @@ class Devices:
         known = dict.fromkeys([*self._fleet, *state.names])
         self.names = [name for name in known if self._named(name)]
         self.chosen = state.only(name for name in state.names if self._named(name))
+        self.on: str | None = None  # the cluster that works on them, where one is named
 
     @property
     def file(self) -> Path:
@@ -231,7 +232,8 @@ class Devices:
         """Look only at these of them."""
         self.names = [name for name in self.names if name in names]
         self.chosen = self.state.only(name for name in self.chosen.names if name in names)
-        vars(self).pop("not_read", None)
+        for name in ("not_read", "stale"):
+            vars(self).pop(name, None)
 
     def facts(self) -> dict[str, Facts]:
         """What tells each device from others: where it stands, what it is and what it runs."""
@@ -278,6 +280,14 @@ class Devices:
         """The devices asked about that were never read, or not by the last survey that tried."""
         found = (self._unread(name) for name in self.names)
         return [each for each in found if each is not None]
+
+    @cached_property
+    def stale(self) -> dict[str, str]:
+        """Why the last survey could not read a device of which something is known from before.
+
+        In another process it is what the first one knows.
+        """
+        return {one.device: one.why for one in self.not_read if one.last_read is not None}
 
     def _unread(self, name: str) -> Unread | None:
         line, failed = self.state.lines.get(name), self.state.failure(name)

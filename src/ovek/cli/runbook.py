@@ -6,14 +6,14 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
-from ovek.cli.answering import Answering, not_read_of, tally_of, with_unread
+from ovek.cli.answering import Answering, tally_of, with_unread
 from ovek.cli.checklists import write_checklists
 from ovek.cli.command import Command
 from ovek.cli.completing import aims
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
-from ovek.cli.selection import Selection, device_options
+from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import Rates
@@ -72,6 +72,7 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     help="Hold this later snapshot against the runbooks: done, not done, done too much.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Every change of every device.")
+@on_option
 @device_options("markdown", "csv", "ical")
 def command(
     aim: str,
@@ -147,14 +148,13 @@ def command(
 
 def _answers(devices: Devices, found: list[Runbook]) -> list[Answered]:
     """The answers of devices as they stand, and of those that were not read."""
-    unread = not_read_of(devices)
     told = [
         Answered(
             device=one.device,
             answer=one.answer or "unclear",
             detail=one.why,
             waived=one.waived,
-            read=one.device not in unread,
+            read=one.device not in devices.stale,
         )
         for one in found
     ]

@@ -90,6 +90,7 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
     where: tuple[Condition, ...] = ()
     as_of: datetime | None = None
     knowing: str = "then"
+    on: str | None = None
 
     @cached_property
     def site(self) -> Site:
@@ -122,6 +123,7 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
     def of(self, state: State) -> Devices:
         """The devices in one state of the fleet; raises InputError where there is none."""
         devices = Devices(self.site, state, self.names)
+        devices.on = self.on
         devices.check()
         for key in KEYS:
             asked = [each for each in self.where if each.key == key]
@@ -179,6 +181,15 @@ def device_options(*formats: str) -> Callable[[Callable[..., Any]], Callable[...
     return add
 
 
+def on_option(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add --on."""
+    return click.option(
+        "--on",
+        metavar="ADDRESS",
+        help="Work on the Dask workers of this scheduler (tcp://host:8786).",
+    )(function)
+
+
 def selecting(function: Callable[..., Any]) -> Callable[..., Any]:
     """Add DEVICE…, --where and --site; a command gets a `Selection` as `selected`."""
 
@@ -191,6 +202,7 @@ def selecting(function: Callable[..., Any]) -> Callable[..., Any]:
         snapshot_file: str | None = None,
         as_of: datetime | None = None,
         knowing: str = "then",
+        on: str | None = None,
         **more: Any,
     ) -> Any:
         selected = Selection(
@@ -200,6 +212,7 @@ def selecting(function: Callable[..., Any]) -> Callable[..., Any]:
             where=where,
             as_of=as_of,
             knowing=knowing,
+            on=on,
         )
         return function(*args, selected=selected, **more)
 

@@ -6,13 +6,15 @@ import click
 
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
+from ovek.cli.fleetwide import each_part
+from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.remember import as_of_options
-from ovek.cli.selection import Selection, device_options
+from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.verdicts import judge_device
+from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
+from ovek.model.snapshot import Device
 from ovek.model.where import Holding
 from ovek.render.unread import Unreads
 
@@ -25,6 +27,7 @@ from ovek.render.unread import Unreads
 @click.argument("sought", metavar="IMAGE|VERSION|DIGEST|GLOB", shell_complete=images)
 @SHELVES
 @as_of_options
+@on_option
 @device_options("csv")
 def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_: str) -> None:
     """Which devices (all, or each DEVICE) and shelf folders hold this image, version or digest?
@@ -35,10 +38,7 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     site, devices, wanted = selected.site, selected.devices(), Sought(sought)
     now = selected.now
     context = devices.context(now, selected.told())
-    found: list[Holding] = []
-    for device, judge in devices:
-        judged = judge_device(device, judge)
-        found += on_device(judged, walk_device(judged), wanted)
+    found = [one for part in each_part(devices, Seeking, sought) for one in part]
     for name, folder in shelves_of(site, shelves):
         found += on_shelf(
             name, judged_shelf(site, devices.releases, folder, wanted.algorithms), wanted
@@ -56,3 +56,20 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
 
         write_lines(where(sought, found, Unreads(devices.not_read, now)))
     exit_code(not found, devices)
+
+
+class Seeking:
+    """Looks for something on the devices of a site."""
+
+    def __init__(self, devices: Devices, sought: str) -> None:
+        self.sought, self.found = Sought(sought), list[Holding]()
+
+    def take(self, device: Device, judge: Judge) -> None:
+        """Look on one device."""
+        judged = judge_device(device, judge)
+        self.found += on_device(judged, walk_device(judged), self.sought)
+
+    def result(self) -> list[Holding]:
+        """What was found on the devices taken since the last call."""
+        found, self.found = self.found, []
+        return found

@@ -202,6 +202,10 @@ class State:
                 raise
             yield device
 
+    def texts(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+        """Go through some lines as they stand in their files. Raises InputError."""
+        return self._read(wanted)
+
     def _read(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
         """Go through some lines as they stand in their files. Raises InputError."""
         with ExitStack() as stack:

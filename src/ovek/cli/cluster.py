@@ -1,0 +1,131 @@
+"""Work on a fleet spread over other machines: Dask workers, by the address of their scheduler.
+
+A worker needs this package, of the same version. The site goes to each worker once, told by its
+content; the lines of the devices go with each part, so that no storage has to be shared. A worker
+that dies costs another try of its parts and no result.
+"""
+
+import hashlib
+import tempfile
+from collections import deque
+from collections.abc import Iterable, Iterator
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from msgspec import Struct
+
+from ovek import __version__
+from ovek.cli.fleetwide import Lines, Made, Make, worked
+from ovek.cli.options import Devices
+from ovek.engine.releases import ReleaseIndex
+from ovek.files.errors import InputError
+from ovek.files.site import Site
+from ovek.files.state import Line, State
+from ovek.files.whole import write_whole
+
+_TRIES = 5
+_WAITS = "15s"
+_AHEAD = 3  # parts that wait for each worker
+
+
+class Bundle(Struct, frozen=True):
+    """All that a worker needs of a site: its files by name, and who could not be read lately."""
+
+    version: str
+    files: dict[str, bytes]
+    snapshots: list[str]
+    stale: dict[str, str]
+
+    @property
+    def sha256(self) -> str:
+        """What it is told by."""
+        made = hashlib.sha256()
+        for name, data in sorted(self.files.items()):
+            made.update(f"{name}\0{len(data)}\0".encode() + data)
+        made.update(repr((self.version, self.snapshots, sorted(self.stale.items()))).encode())
+        return made.hexdigest()
+
+
+class _Sent(State):
+    """A state of which the lines came along."""
+
+    def __init__(self, files: list[Path], texts: dict[str, bytes]) -> None:
+        super().__init__(Path("snapshots"), files, {})
+        self._sent = texts
+
+    def _read(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+        return ((name, line, self._sent[name]) for name, line in wanted)
+
+
+def spread(
+    address: str, devices: Devices, parts: Iterator[Lines], make: Make[Any], args: tuple[Any, ...]
+) -> Iterator[Made[Any]]:
+    """Work on the workers at an address; results come in the order of the parts.
+
+    Raises InputError where there is nobody, or a worker has another version of this package.
+    """
+    try:
+        dask: Any = import_module("distributed")
+    except ImportError:
+        do = "Install it here and there: pip install 'ovek[cluster]'"
+        raise InputError(address, "needs the extra cluster", do) from None
+    site = devices.site
+    names = [file.name for file in devices.state.files]
+    bundle = Bundle(__version__, site.known_files(), names, devices.stale)
+    try:
+        client = dask.Client(address, timeout=_WAITS, set_as_default=False)
+    except (OSError, ValueError) as error:
+        met = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
+        raise InputError(address, met, "Start one: dask scheduler; or leave out --on") from None
+    with client:
+        ahead = _AHEAD * max(1, len(client.nthreads()))
+        if not client.nthreads():
+            raise InputError(address, "has no worker", "Start some: dask worker ADDRESS")
+        whole = client.scatter(bundle, broadcast=True, hash=True)
+        waiting: deque[Any] = deque()
+        for lines in parts:
+            texts = {name: text for name, _, text in devices.state.texts(lines)}
+            waiting.append(
+                client.submit(_part, whole, make, args, lines, texts, pure=False, retries=_TRIES)
+            )
+            if len(waiting) > ahead:
+                yield _taken(address, waiting.popleft())
+        while waiting:
+            yield _taken(address, waiting.popleft())
+
+
+def _taken(address: str, future: Any) -> Made[Any]:
+    """What came of one part; raise InputError where nothing did."""
+    dask: Any = import_module("distributed")
+    try:
+        made: Made[Any] = future.result()
+    except dask.KilledWorker:
+        met = "lost every worker that tried a part"
+        raise InputError(address, met, "See why they died; then run that again") from None
+    return made
+
+
+# The sites that a worker has, by the digest of what came: each is unpacked once.
+_HERE: dict[str, tuple[Site, ReleaseIndex]] = {}
+
+
+def _part(
+    bundle: Bundle, make: Make[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
+) -> Made[Any]:
+    if bundle.version != __version__:
+        met = f"a worker has Ovek {__version__}, and {bundle.version} asks"
+        raise InputError("cluster", met, "Install the same version on all")
+    key = bundle.sha256
+    if key not in _HERE:
+        folder = Path(tempfile.mkdtemp(prefix="ovek-site-"))
+        for name, data in bundle.files.items():
+            if ".." not in Path(name).parts and not Path(name).is_absolute():
+                write_whole(folder / name, [data])
+        site = Site(folder)
+        _HERE[key] = site, ReleaseIndex(site.releases)
+    site, releases = _HERE[key]
+    files = [Path("snapshots", name) for name in bundle.snapshots]
+    devices = Devices(site, _Sent(files, texts), releases=releases)
+    devices.stale = bundle.stale
+    return worked(devices, make(devices, *args), lines)
