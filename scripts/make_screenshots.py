@@ -23,7 +23,7 @@ OUT = ROOT / "docs/screenshots"
 SHOTS = {
     "survey": "ovek survey -v",
     "sheet-try": "ovek sheet try oxwick-40 sessions/arle-core.txt | head -n 44",
-    "audit": "ovek audit | head -n 42",
+    "audit": "ovek audit | head -n 45",
     "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
     "by-rule": "ovek audit --group-by rule | head -n 46",
@@ -31,12 +31,12 @@ SHOTS = {
     "compare": "ovek compare before-7.4.2 'arle-[cs]*' --expect target",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
     "runbook": "ovek runbook brack-hall heron-bridge -v | head -n 46",
-    "waves": "ovek runbook | tail -n 46",
+    "waves": "ovek runbook | head -n 60 | tail -n 46",
     "catalog": "ovek catalog pick arle-quay",
     "custody": "ovek custody 7.4.2",
     "where": "ovek where 7.4.2",
     "shelf": "ovek shelf",
-    "cleanup-short": "ovek cleanup gannet-bridge --free 101MiB",
+    "history": "ovek history device arle-stack",
     "cleanup-steps": "ovek cleanup heron-bridge --room-for target --may-drop running",
     "cleanup-fleet": "ovek cleanup --whole-fleet --room-for target --figure flash.png",
 }
@@ -103,6 +103,11 @@ def main() -> None:
             write_site(site)
             with standins(site):
                 for name in wanted:
+                    if name == "history":
+                        earlier = ["history", "add", "baselines/before-7.4.2.jsonl"]
+                        subprocess.run(
+                            [sys.executable, "-m", "ovek", *earlier], cwd=site, check=True
+                        )
                     if name == "shelf":
                         write_shelf(site)
                     take(name, SHOTS[name], site)

@@ -150,7 +150,11 @@ def life(spans: Iterable[Span]) -> list[Event]:
         events += _of_key(kind, member if several else "", key, ours, blind)
     begins = min((span.first for span in spans), default=None)
     told = [one for one in events if one.at != begins or one.severe]
-    return sorted(told, key=lambda one: (one.at, not one.severe, one.what, one.place or ""))
+    return sorted(told, key=_in_order)
+
+
+def _in_order(one: Event) -> tuple[datetime, bool, str, str, str]:
+    return one.at, not one.severe, one.what, one.member or "", one.place or ""
 
 
 def _of_key(

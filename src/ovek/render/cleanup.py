@@ -207,7 +207,7 @@ def _stay(keep: Keep) -> tuple[str, str, str]:
     return f"  {visible(keep.place)}", size, "; ".join(keep.why)
 
 
-TITLES = ("DEVICE", "VOLUME", "FREE", "WANTED", "AFTER", "GOES", "ANSWER")
+TITLES = ("DEVICE", "VOLUME", "FREE", "WANTED", "AFTER", "GOES", "PLAN")
 
 
 class FleetRows:

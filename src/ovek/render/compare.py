@@ -119,6 +119,8 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
         title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
     if one.answer is not None and one.answer_before not in (None, one.answer):
         title.append(f"; {one.answer_before} → ").append(one.answer, STYLES[one.answer])
+    elif one.answer not in (None, "go"):
+        title.append("; ").append(one.answer or "", STYLES[one.answer or "unclear"])
     yield title
     if expect is not None or one.outcome != "same":
         for member in one.members:

@@ -40,7 +40,7 @@ def life(
             yield ""
             yield now
         yield from hanging(
-            "  ", event(one), indent=6, style=STYLES["critical"] if one.severe else ""
+            "  ", event(one), indent=4, style=STYLES["critical"] if one.severe else ""
         )
     if left_out:
         yield from ("", f"{count(left_out, 'change')} of notes more (-v)")

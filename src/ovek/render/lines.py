@@ -172,9 +172,9 @@ class Columns:
 
 
 def _style(cell: str) -> str | None:
-    """The colour of what a cell says first: "1 critical, 2 more", "no-go: nothing starts"."""
-    front = cell.partition(",")[0]
-    return STYLES.get(front.partition(":")[0]) or STYLES.get(front.rpartition(" ")[2])
+    """The colour of what a cell says first: "1 critical + 2", "no-go: nothing starts"."""
+    front = cell.partition(",")[0].partition(":")[0].partition(" +")[0]
+    return STYLES.get(front) or STYLES.get(front.rpartition(" ")[2])
 
 
 def shortened(text: str, columns: int) -> str:
