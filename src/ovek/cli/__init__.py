@@ -8,8 +8,6 @@ import click
 
 from ovek import __version__
 from ovek.cli.command import Group
-from ovek.files.errors import InputError, ManyInputError
-from ovek.render.plot import NoFiguresError
 
 COMPLETE = "_OVEK_COMPLETE"  # what a shell sets that asks what a word can be
 # In the order in which an engineer works.
@@ -63,6 +61,11 @@ def cli() -> None:
 
 def main() -> None:
     """Run `ovek`; every error that a user can cause is one message and exit code 2."""
+    asked = os.environ.get(COMPLETE)
+    if asked is not None:  # a shell waits for this at every press of a key
+        from ovek.cli.outline import complete
+
+        sys.exit(complete(asked))
     if sys.stderr is None:  # closed by whoever started us
         sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123 - for as long as we run
     if sys.stdout is None:
@@ -71,11 +74,9 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
-    asked = os.environ.get(COMPLETE)
-    if asked is not None:
-        from ovek.cli.outline import complete
+    from ovek.files.errors import InputError, ManyInputError
+    from ovek.render.plot import NoFiguresError
 
-        sys.exit(complete(asked))
     try:
         cli(prog_name="ovek")
     except (InputError, ManyInputError) as error:

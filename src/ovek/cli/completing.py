@@ -5,6 +5,7 @@ from a glance at the fleet's files, so that the answer is there at once for very
 cannot be read completes to nothing; the command itself says what is wrong.
 """
 
+import json
 import os
 import re
 from collections.abc import Iterable
@@ -33,11 +34,13 @@ def _beginning(words: Iterable[str], incomplete: str) -> list[str]:
 
     What a shell would take for more than a word is left out: it puts it into a line as it stands.
     """
-    safe = {word for word in words if is_plain(word)}
-    if any(mark in incomplete for mark in "*?["):
+    whole = any(mark in incomplete for mark in "*?[")
+    near = (word for word in words if whole or word.startswith(incomplete))
+    safe = {word for word in near if is_plain(word)}
+    if whole:
         found = sorted(word for word in safe if fnmatchcase(word, f"{incomplete}*"))
         return [incomplete, *found[:_MOST]] if found else []
-    return sorted(word for word in safe if word.startswith(incomplete))[:_MOST]
+    return sorted(safe)[:_MOST]
 
 
 def devices(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
@@ -47,18 +50,15 @@ def devices(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
 
 def device_names(folder: Path) -> set[str]:
     """The names of the devices of a site, as far as they can be seen at once."""
-    import msgspec
-
     names = set[str]()
-    with suppress(OSError, msgspec.DecodeError, LookupError, TypeError):
-        index = msgspec.json.decode((folder / "snapshots" / ".newest.json").read_bytes())
+    with suppress(OSError, ValueError, LookupError, TypeError, RecursionError):
+        index = json.loads((folder / "snapshots" / ".newest.json").read_bytes())
         names |= set(index["lines"])
     with suppress(OSError):
         fleet = (folder / "fleet.toml").read_bytes()
-        tables = _DEVICE.split(fleet)[1:]
-        names |= {
-            match[1].decode("utf-8", "replace") for each in tables if (match := _NAME.search(each))
-        }
+        first = _DEVICE.search(fleet)
+        inside = fleet[first.start() :] if first is not None else b""
+        names |= {name.decode("utf-8", "replace") for name in _NAME.findall(inside)}
         lists = _LISTS.search(fleet)
         for quoted in _QUOTED.findall(lists[1]) if lists else ():
             names |= _listed(folder / quoted.decode("utf-8", "replace"))

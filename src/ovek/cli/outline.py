@@ -6,7 +6,7 @@ again, light.
 """
 
 import json
-from importlib import resources
+from pathlib import Path
 from typing import Any
 
 import click
@@ -56,7 +56,24 @@ def _outline_of(param: click.Parameter) -> dict[str, Any]:
 
 def read_outline() -> Any:
     """The outline that ships with the package."""
-    return json.loads((resources.files("ovek.cli") / FILE).read_text(encoding="utf-8"))
+    return json.loads(Path(__file__).with_name(FILE).read_text(encoding="utf-8"))
+
+
+class _Light(click.Group):
+    """A group of commands, each built when it is asked for."""
+
+    def __init__(self, inside: dict[str, dict[str, Any]], **more: Any) -> None:
+        super().__init__(**more)
+        self.inside = inside
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names, as in the help."""
+        return list(self.inside)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """One of them."""
+        told = self.inside.get(cmd_name)
+        return None if told is None else light(cmd_name, told)
 
 
 def light(name: str, told: dict[str, Any]) -> click.Command:
@@ -65,8 +82,7 @@ def light(name: str, told: dict[str, Any]) -> click.Command:
     params.append(click.Option(["help", "-h", "--help"], is_flag=True, help="Show this message."))
     more: dict[str, Any] = {"name": name, "params": params, "add_help_option": False}
     if "commands" in told:
-        inside = {each: light(each, one) for each, one in told["commands"].items()}
-        return click.Group(commands=inside, short_help=told["help"], **more)
+        return _Light(told["commands"], short_help=told["help"], **more)
     return click.Command(short_help=told["help"], **more)
 
 

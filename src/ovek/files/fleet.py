@@ -1,22 +1,72 @@
 """The fleet with its CSV lists: a list adds devices, or facts of devices that are there."""
 
 import csv
+import hashlib
 import io
+from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
+from ovek import __version__
 from ovek.files.errors import InputError
 from ovek.files.typed import read_bytes, read_toml, text_of
+from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
 _LISTS = {"ways", "capture", "serials"}
 _KNOWN = tuple(field.name for field in msgspec.structs.fields(FleetDevice))
 
 
+KEPT = ".fleet.json"
+_LARGE = 2**17  # of such files it is remembered what they came to
+
+
+class _Kept(msgspec.Struct):
+    """What the files of a fleet came to, told by their content."""
+
+    sha256: str
+    fleet: Fleet
+
+
 def read_fleet(folder: Path) -> Fleet:
-    """Read `fleet.toml` of a site and the lists it names. Raises InputError."""
+    """Read `fleet.toml` of a site and the lists it names. Raises InputError.
+
+    What a large one came to is kept beside it, told by the content of all its files, so that it is
+    not parsed anew for each command; where it cannot be kept, it is.
+    """
+    first = read_bytes(folder / "fleet.toml")
+    if len(first) < _LARGE:
+        return _read_fleet(folder)
+    kept = _kept(folder / KEPT)
+    if kept is not None and kept.sha256 == _told_by(folder, first, kept.fleet.lists):
+        return kept.fleet
+    fleet = _read_fleet(folder)
+    with suppress(InputError):
+        now = _Kept(_told_by(folder, first, fleet.lists), fleet)
+        write_whole(folder / KEPT, [msgspec.json.encode(now)])
+    return fleet
+
+
+def _kept(file: Path) -> _Kept | None:
+    try:
+        return msgspec.json.decode(file.read_bytes(), type=_Kept)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError, ValueError):
+        return None
+
+
+def _told_by(folder: Path, first: bytes, lists: Iterable[str]) -> str:
+    """The digest of a fleet's files, and of the program that reads them."""
+    made = hashlib.sha256(f"{__version__} {len(first)} ".encode() + first)
+    for name in lists:
+        data = read_bytes(folder / name)
+        made.update(f"{name} {len(data)} ".encode() + data)
+    return made.hexdigest()
+
+
+def _read_fleet(folder: Path) -> Fleet:
     fleet = read_toml(folder / "fleet.toml", Fleet, FORMAT)
     devices = {device.name: device for device in fleet.device}
     for name in fleet.lists:
