@@ -291,3 +291,18 @@ def test_a_fleet_of_200_where_60_are_a_week_old_20_never_and_5_by_the_last_surve
     versions = [one["runs"] for one in audit["devices"]]
     assert versions == ["2.0"] * 5 + ["1.0"] * 175
     assert {one["taken_at"] for one in audit["devices"][5:60]} == {"2026-02-23T21:14:05Z"}
+
+
+def test_the_snapshots_of_several_collectors_are_one_state(ovek):
+    for region, devices in (("north", [sw("a"), sw("b")]), ("south", [sw("b", 1, "2.0"), sw("c")])):
+        write_snapshot(ovek.folder / f"region-{region}/snapshots/night.jsonl", devices)
+    ovek.fleet("a", "b", "c", "d")
+    made = ovek.json("audit", "--snapshot", "region-*/snapshots/*.jsonl", exits=None)
+    assert {one["device"]: one["runs"] for one in made["devices"]} == {
+        "a": "1.0", "b": "2.0", "c": "1.0",
+    }  # fmt: skip
+    assert [one["file"] for one in made["snapshots"]] == [
+        "region-north/snapshots/night.jsonl", "region-south/snapshots/night.jsonl",
+    ]  # fmt: skip
+    assert [one["device"] for one in made["not_read"]] == ["d"]
+    assert "matches no snapshot" in ovek.refuses("audit", "--snapshot", "nowhere-*/x.jsonl")

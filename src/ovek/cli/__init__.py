@@ -1,5 +1,6 @@
 """The command line: one thin module a command, imported when the command is used."""
 
+import gc
 import importlib
 import os
 import sys
@@ -74,6 +75,8 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
+    # What is read of a site stays as long as the command: looking for waste in it finds none.
+    gc.set_threshold(50_000, 20, 100)
     from ovek.files.errors import InputError, ManyInputError
     from ovek.render.plot import NoFiguresError
 

@@ -49,7 +49,8 @@ SNAPSHOT = click.option(
     "--snapshot",
     "snapshot_file",
     metavar="FILE",
-    help="One snapshot to look at, by its file or name (default: the newest line of each device).",
+    help="One snapshot to look at, by its file or name, or a glob of several, of which the newest "
+    "line of each device counts (default: all in snapshots/).",
 )
 
 
@@ -162,13 +163,15 @@ class Devices:
         releases: ReleaseIndex | None = None,
     ) -> None:
         self.site, self.state = site, state
-        self.named = tuple(dict.fromkeys(named))
+        self.named = dict.fromkeys(named)
+        self._globs = [each for each in self.named if set("*?[") & set(each)]
         self._judges: dict[str, Judge] = {}
         self.releases = releases_of(site) if releases is None else releases
         self._fleet = {device.name: device for device in site.fleet.device}
         known = dict.fromkeys([*self._fleet, *state.names])
         self.names = [name for name in known if self._named(name)]
-        self.chosen = state.only(name for name in state.names if self._named(name))
+        wanted = set(self.names)
+        self.chosen = state.only(name for name in state.names if name in wanted)
         self.on: str | None = None  # the cluster that works on them, where one is named
 
     @property
@@ -184,7 +187,7 @@ class Devices:
             times = [line.taken_at for line in lines if line.file == at]
             used.append(
                 SnapshotUsed(
-                    file=self.state.files[at].name,
+                    file=self._named_file(at),
                     devices=len(times),
                     first=min(times),
                     last=max(times),
@@ -198,6 +201,12 @@ class Devices:
         return Context(
             site=name, as_of=now, snapshots=tuple(used), selected=selected, knowing=knowing
         )
+
+    def _named_file(self, at: int) -> str:
+        """A snapshot by its name; with its folder where those of several folders are used."""
+        file = self.state.files[at]
+        several = len({each.parent for each in self.state.files}) > 1
+        return str(file) if several else file.name
 
     @property
     def label(self) -> str:
@@ -224,9 +233,9 @@ class Devices:
 
     def _named(self, name: str) -> bool:
         """Whether a device is among those named, by its name or by a glob."""
-        if not self.named:
+        if not self.named or name in self.named:
             return True
-        return any(name == each or fnmatchcase(name, each) for each in self.named)
+        return bool(self._globs) and any(fnmatchcase(name, glob) for glob in self._globs)
 
     def keep(self, names: Collection[str]) -> None:
         """Look only at these of them."""

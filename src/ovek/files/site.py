@@ -4,13 +4,14 @@ import os
 from datetime import datetime
 from difflib import get_close_matches
 from functools import cached_property
+from glob import glob
 from pathlib import Path
 
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
 from ovek.files.sheets import find_sheet
-from ovek.files.state import State, state_in, state_of, state_until
+from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.files.typed import read_bytes, read_toml, read_toml_parts
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
@@ -80,13 +81,28 @@ class Site:
         return self._sheets[name]
 
     def state(self, named: str | None = None) -> State:
-        """The newest line of each device; or the devices of one snapshot, by its file or name."""
+        """The newest line of each device; or the devices of one snapshot, by its file or name.
+
+        A glob means all snapshots that it matches, of several collectors say: the newest line of
+        each device over these.
+        """
+        if named is not None and set("*?[") & set(named) and not os.path.lexists(named):
+            return state_over(self._matching(named))
         if named is not None:
             return state_in(self.snapshot(named))
         folder, names = self.lies / "snapshots", [one.name for one in self.fleet.device]
         if self.until is not None:
             return state_until(folder, self.until).of_fleet(names)
         return state_of(folder).of_fleet(names)
+
+    def _matching(self, pattern: str) -> list[Path]:
+        """The snapshots that a glob matches, from here or from the site. Raises InputError."""
+        for start in ("", str(self.lies)):
+            found = sorted(glob(os.path.join(start, pattern), recursive=True))  # noqa: PTH118
+            files = [Path(each) for each in found if each.endswith(".jsonl")]
+            if files:
+                return files
+        raise InputError(pattern, "matches no snapshot (*.jsonl)", "Name files that are there")
 
     def known_files(self) -> dict[str, bytes]:
         """What the snapshots are judged by: the site's files but those of its state, by name.

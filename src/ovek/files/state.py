@@ -302,6 +302,15 @@ def state_of(folder: Path) -> State:
     return State(folder, [folder / file.name for file in files], lines, failed)
 
 
+def state_over(files: list[Path]) -> State:
+    """The newest line of each device over some snapshots, wherever they lie. Raises InputError."""
+    named = [_File(str(file), 0, 0) for file in files]
+    lines: dict[str, Line] = {}
+    for at, file in enumerate(files):
+        _take_lines(file, at, lines, named)
+    return State(Path(os.path.commonpath([str(file.parent) for file in files])), files, lines)
+
+
 def state_until(folder: Path, until: datetime) -> State:
     """The line of each device that was the newest one at a time. Raises InputError.
 
