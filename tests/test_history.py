@@ -446,3 +446,29 @@ def test_a_password_never_reaches_a_message(tmp_path, monkeypatch):
     with pytest.raises(InputError) as caught:
         open_store(tmp_path, "postgresql+psycopg://reader@127.0.0.1:1/ovek")
     assert "swordfish" not in str(caught.value)
+
+
+def test_two_collectors_never_read_one_device_at_once_and_a_lost_one_is_taken_over(ovek_at):
+    from ovek.files.history import Store
+
+    with open_store(ovek_at.folder, ovek_at.url).claims() as first:
+        if ovek_at.url is None:
+            assert first is None, "a file is one collector's; the site's lock keeps others away"
+            return
+        assert isinstance(first.take("sw"), bool)
+        other = open_store(ovek_at.folder, ovek_at.url)
+        assert isinstance(other, Store)
+        with other.claims() as second:
+            assert not second.take("sw")
+            assert second.take("sw2")
+            first.leave("sw")
+            assert second.take("sw")
+            assert not first.take("sw")
+        assert first.take("sw"), "whoever is lost holds nothing"
+        assert first.take("sw2")
+        ovek_at.write("captures/sw.txt", "sw> tell system\n")
+        text = (ovek_at.folder / "fleet.toml").read_text()
+        ways = 'sheet = "oxwick-40"\nways = ["capture"]\ncapture = ["captures/sw.txt"]'
+        ovek_at.write("fleet.toml", text.replace('sheet = "switch"', ways))
+        made = ovek_at.json("survey", exits=3)["devices"][0]
+        assert made["problem"] == "another collector reads it now"

@@ -4,6 +4,7 @@ import atexit
 import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack, contextmanager
 from datetime import UTC, datetime, time
 from pathlib import Path
 from typing import Any
@@ -19,15 +20,34 @@ from ovek.engine.history import facts_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.errors import InputError
-from ovek.files.history import Reading, Store, open_store
+from ovek.files.history import Claims, Reading, Store, open_store
 from ovek.files.site import Site
 from ovek.files.state import state_in
 from ovek.files.whole import write_whole
+from ovek.render.visible import visible
 
 
 def store_of(site: Site, *, make: bool = True) -> Store | None:
     """The store of a site; None where there is none and none is to be made. Raises InputError."""
     return open_store(site.folder, site.fleet.history, make=make)
+
+
+@contextmanager
+def claims_of(site: Site) -> Iterator[Claims | None]:
+    """Who reads which device now, where several collectors share a database; else None."""
+    if site.fleet.history is None:
+        yield None
+        return
+    with ExitStack() as stack:
+        claims: Claims | None = None
+        try:
+            store = store_of(site)
+            assert store is not None
+            claims = stack.enter_context(store.claims())
+        except InputError as error:
+            told = f"whether another collector reads the same devices is not known: {error}"
+            click.echo(f"ovek: {visible(told)}", err=True)
+        yield claims
 
 
 def remember(

@@ -39,6 +39,7 @@ from ovek.model.surveyed import Surveyed
 from ovek.render.visible import visible
 
 if TYPE_CHECKING:
+    from ovek.files.history import Claims
     from ovek.sources.interview import Expects
     from ovek.sources.trust import HostKeys
     from ovek.sources.ways.interface import Setup
@@ -148,12 +149,17 @@ def _jobs(selected: Selection) -> list[Job]:
 
 
 def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
-    with locked(site.folder / "snapshots" / LOCK, "a survey of this site"):
-        return _locked_survey(site, jobs, options)
+    from ovek.cli.remember import claims_of
+
+    with (
+        locked(site.folder / "snapshots" / LOCK, "a survey of this site"),
+        claims_of(site) as claims,
+    ):
+        return _locked_survey(site, jobs, options, claims)
 
 
 def _locked_survey(
-    site: Site, jobs: list[Job], options: dict[str, Any]
+    site: Site, jobs: list[Job], options: dict[str, Any], claims: "Claims | None"
 ) -> tuple[Path, list[Surveyed]]:
     from ovek.sources import trust
     from ovek.sources.survey import Outcome, survey
@@ -182,7 +188,7 @@ def _locked_survey(
         setup = _setup(site, options, keys, earlier, progress.expects)
         began = datetime.now(UTC)
         try:
-            asyncio.run(survey(todo, setup, options["at_once"], keep, done))
+            asyncio.run(survey(todo, setup, options["at_once"], keep, done, claims))
         except KeyboardInterrupt:
             journal.close()
             keys.save()

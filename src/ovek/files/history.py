@@ -357,6 +357,20 @@ class Store:
                 connection.execute(_SPAN.update().where(_SPAN.c.first < first).values(first=first))
             return counts[0], counts[1]
 
+    @contextmanager
+    def claims(self) -> Iterator["Claims | None"]:
+        """Locks on devices, which end with the connection; None where the store is a file."""
+        if self._engine.dialect.name == "sqlite":
+            yield None
+            return
+        with self._telling():
+            connection = self._engine.connect()
+            connection.detach()  # the locks end with it: it goes back to no pool
+        try:
+            yield Claims(connection)
+        finally:
+            connection.close()
+
     # ---- reading -----------------------------------------------------------------------------
 
     def state(self) -> StoreState:
@@ -487,6 +501,32 @@ class Store:
         )
         last = {row.name: row.sha256 for row in rows}
         return {name: sha256 for name, sha256 in last.items() if sha256 is not None}
+
+
+class Claims:
+    """Advisory locks of PostgreSQL, one for each device that is read at the time.
+
+    They are held by the connection: whoever is lost holds none. Where the database goes away
+    meanwhile, nobody is kept from reading.
+    """
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    def take(self, device: str) -> bool:
+        """Take a device for oneself; whether nobody else has it."""
+        return self._asked(sa.func.pg_try_advisory_lock, device) is not False
+
+    def leave(self, device: str) -> None:
+        """Leave it to others again."""
+        self._asked(sa.func.pg_advisory_unlock, device)
+
+    def _asked(self, function: Any, device: str) -> object:
+        key = int.from_bytes(hashlib.sha256(f"ovek {device}".encode()).digest()[:8], signed=True)
+        try:
+            return self._connection.execute(sa.select(function(key))).scalar()
+        except SQLAlchemyError:
+            return None
 
 
 def open_store(folder: Path, url: str | None, *, make: bool = True) -> Store | None:

@@ -98,7 +98,7 @@ class Site:
     def _matching(self, pattern: str) -> list[Path]:
         """The snapshots that a glob matches, from here or from the site. Raises InputError."""
         for start in ("", str(self.lies)):
-            found = sorted(glob(os.path.join(start, pattern), recursive=True))  # noqa: PTH118
+            found = sorted(glob(os.path.join(start, pattern), recursive=True))  # noqa: PTH118, PTH207
             files = [Path(each) for each in found if each.endswith(".jsonl")]
             if files:
                 return files

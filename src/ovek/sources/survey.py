@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from contextlib import AsyncExitStack, suppress
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any
+from typing import Any, Protocol
 
 import asyncssh
 import msgspec
@@ -63,29 +63,61 @@ class Outcome(Struct, frozen=True, kw_only=True):
         return "half" if self.problem is not None or self.missing else "read"
 
 
+class Claims(Protocol):
+    """Who reads a device now, where several collectors might."""
+
+    def take(self, device: str) -> bool:
+        """Take a device for oneself; whether nobody else has it."""
+
+    def leave(self, device: str) -> None:
+        """Leave it to others again."""
+
+
+class Alone:
+    """Nobody else reads."""
+
+    def take(self, device: str) -> bool:
+        """Take a device: it is always free."""
+        return True
+
+    def leave(self, device: str) -> None:
+        """Leave it: nobody waits."""
+
+
 async def survey(
     jobs: Iterable[tuple[FleetDevice, Sheet]],
     setup: Setup,
     at_once: int,
     keep: Callable[[Outcome], None],
     done: Callable[[Outcome], None],
+    claims: Claims | None = None,
 ) -> None:
     """Read devices, `at_once` at a time; each is kept (away from the others), then `done`.
 
-    What `keep` raises costs that device: it is told as not kept.
+    What `keep` raises costs that device: it is told as not kept. One that somebody else has in
+    `claims` is not read.
     """
-    todo = iter(jobs)
+    todo, claimed = iter(jobs), claims if claims is not None else Alone()
 
     async def worker() -> None:
         for device, sheet in todo:
-            outcome = await read_device(device, sheet, setup)
+            if not claimed.take(device.name):
+                done(_elsewhere(device.name))
+                continue
             try:
-                await away(partial(_keep, keep, outcome))
-            except InputError as error:
-                outcome = _not_kept(outcome, f"{error.file} {error.met}", error.do)
-            except (OSError, ValueError) as error:
-                outcome = _not_kept(outcome, str(error), "See what is wrong, and read it again")
-            done(outcome)
+                done(await read(device, sheet))
+            finally:
+                claimed.leave(device.name)
+
+    async def read(device: FleetDevice, sheet: Sheet) -> Outcome:
+        outcome = await read_device(device, sheet, setup)
+        try:
+            await away(partial(_keep, keep, outcome))
+        except InputError as error:
+            outcome = _not_kept(outcome, f"{error.file} {error.met}", error.do)
+        except (OSError, ValueError) as error:
+            outcome = _not_kept(outcome, str(error), "See what is wrong, and read it again")
+        return outcome
 
     async with asyncio.TaskGroup() as group:
         for _ in range(at_once):
@@ -94,6 +126,12 @@ async def survey(
 
 def _keep(keep: Callable[[Outcome], None], outcome: Outcome, stop: Stop) -> None:
     keep(outcome)
+
+
+def _elsewhere(name: str) -> Outcome:
+    """What came of a device that somebody else reads at the time."""
+    do = "Nothing: it is in the other's snapshot; else read it again later"
+    return Outcome(name=name, device=None, problem="another collector reads it now", do=do, tries=0)
 
 
 def _not_kept(outcome: Outcome, met: str, do: str) -> Outcome:
