@@ -328,6 +328,17 @@ def test_a_time_before_the_history_began_is_told(ovek):
     assert "knows nothing before" in ovek.refuses("audit", "--as-of", "2026-03-04")
 
 
+def test_an_import_leaves_its_mark_where_there_is_a_history(ovek):
+    ovek.write("more.md5", f"{'a' * 32}  sw-8.0.img\n")
+    ovek("catalog", "import", "more.md5", "--name", "first")
+    assert not (ovek.folder / FILE).exists(), "no history is begun by that"
+    ovek("history", "add")
+    ovek("catalog", "import", "more.md5", "--name", "second")
+    store = open_store(ovek.folder, None)
+    assert "catalog/second.json" in store.known(None)
+    store.close()
+
+
 # ---- what can go wrong ---------------------------------------------------------------------------
 
 

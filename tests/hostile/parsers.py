@@ -14,6 +14,7 @@ from ovek.files.catalog import read_catalog
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
 from ovek.files.fleet import read_fleet
+from ovek.files.hosts import read_hosts
 from ovek.files.importers import (
     IMPORTERS,
     digestlist,
@@ -156,6 +157,13 @@ def _known_hosts(file: Path) -> None:
     HostKeys(file, take_new=False).algorithms("192.0.2.1", 22)
 
 
+def _kept(file: Path) -> None:
+    """What a large fleet came to, as somebody left it beside the fleet."""
+    text = 'name = "x"\n' + "# " + "x" * 2**17 + "\n"
+    (file.parent / "fleet.toml").write_text(text)
+    assert read_fleet(file.parent).name == "x", "what is kept counts for the files it came from"
+
+
 def _journal(file: Path) -> None:
     snapshot = file.with_name("s.jsonl")
     file.rename(snapshot.with_name("s.jsonl.unfinished"))
@@ -196,6 +204,10 @@ PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
     "journals": (samples.SNAPSHOTS, "a.jsonl", _journal),
     "fleet": (samples.FLEETS, "a.toml", _fleet),
     "fleet lists": (samples.FLEET_LISTS, "a.csv", _fleet_list),
+    "lists of devices": (samples.HOSTS_TABLES, "a.csv", read_hosts),
+    "hosts in groups": (samples.HOSTS, "a.ini", read_hosts),
+    "hosts in YAML": (samples.HOSTS_YAML, "a.yaml", read_hosts),
+    "the kept fleet": (samples.KEPT, ".fleet.json", _kept),
     "policy": (
         samples.POLICIES,
         "policy.toml",

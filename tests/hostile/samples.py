@@ -205,3 +205,14 @@ CACHES = [
         {"a": {"signs": [1, 2, 3, 4], "algorithms": ["md5"], "file": {"path": "a", "size": 1}}}
     ).encode()
 ]
+
+HOSTS_TABLES = [
+    b"Hostname;IP address;Type\na;192.0.2.1;oxwick-40\nb;;tolvane-8\n",
+    b"name,address,site,role\na,192.0.2.1,North,core\n",
+]
+HOSTS = [b"[core]\nc1 address=192.0.2.1 port=22\nc2 'user=x y'\n# no\n[all:vars]\nx=1\n"]
+HOSTS_YAML = [
+    b"all:\n  children:\n    core:\n      hosts:\n        c1: {address: 192.0.2.1}\n        c2:\n",
+    b"edge: [e1, e2]\ncore:\n  c1: {port: 22}\n",
+]
+KEPT = [b'{"sha256":"' + b"a" * 64 + b'","fleet":{"format":"ovek.fleet/1","name":"y"}}']

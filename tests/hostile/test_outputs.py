@@ -72,6 +72,24 @@ COMMANDS = [
     ["cleanup", "NAME", "--sweep", "6", "-v"],
     ["cleanup", "NAME", "--free", "1MiB", "--format", "checklist"],
     ["cleanup", "--whole-fleet", "--free", "1MiB"],
+    ["audit", "--format", "jsonl"],
+    ["audit", "--format", "csv", "--rows", "devices"],
+    ["audit", "--where", "site=site*"],
+    ["audit", "--where", f"site={EVIL}"],
+    ["audit", f"nobody{EVIL}"],
+    ["runbook"],
+    ["runbook", "--format", "csv"],
+    ["runbook", "--format", "markdown"],
+    ["where", "*"],
+    ["where", "*", "--format", "csv"],
+    ["history", "add"],
+    ["history", "device", "NAME"],
+    ["history", "device", "NAME", "--format", "csv"],
+    ["history", "image", "sw-1.0"],
+    ["history", "image", f"x{EVIL}"],
+    ["history", "finding", "facts-missing"],
+    ["history", "trend"],
+    ["compare", "snapshots/before.jsonl", "--to", "snapshots/now.jsonl"],
     ["compare", "snapshots/before.jsonl", "snapshots/now.jsonl"],
     ["compare", "--baseline", "x"],
     ["catalog", "list"],
@@ -89,7 +107,7 @@ COMMANDS = [
 PLAIN = re.compile(r"[^\x20-\x7e\n\t]")
 
 
-@pytest.mark.parametrize("typed", COMMANDS, ids=" ".join)
+@pytest.mark.parametrize("typed", COMMANDS, ids=lambda typed: ascii(" ".join(typed)))
 def test_no_output_holds_what_a_terminal_obeys_or_a_page_runs(evil, typed):
     ovek, name, place = evil
     filled = [{"NAME": name, "IMAGE": place}.get(each, each) for each in typed]

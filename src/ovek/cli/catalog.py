@@ -133,6 +133,10 @@ def import_command(
     publishers = {entry.publisher for entry in kept} - {None}
     told = publisher or (publishers.pop() if len(publishers) == 1 else None)
     write_catalog(target, kept, source, told, today, "own" if own else "publisher")
+    if site.fleet.history is not None or (site.folder / "history.db").exists():
+        from ovek.cli.remember import mark
+
+        mark(Site(site_folder))
     click.echo(f"{visible(str(target))} is written. See: ovek catalog check")
 
 

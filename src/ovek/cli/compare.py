@@ -123,8 +123,9 @@ def _states(selected: Selection, old: str, new: str | None) -> tuple[Devices, De
         raise error
     before = Devices(site, site.state(old), selected.names)
     known = set(devices.state.names)
-    before.keep({*devices.chosen.names, *(name for name in before.names if name not in known)}
-                if selected.everything or not selected.where else set(devices.names))  # fmt: skip
+    # Of what is gone nothing is known by which --where could tell it.
+    gone = [] if selected.where else [name for name in before.names if name not in known]
+    before.keep({*devices.names, *gone})
     return before, devices
 
 

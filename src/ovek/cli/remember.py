@@ -19,7 +19,7 @@ from ovek.engine.compare import compare_device
 from ovek.engine.history import facts_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
-from ovek.files.errors import InputError
+from ovek.files.errors import InputError, ManyInputError
 from ovek.files.history import Claims, Reading, Store, open_store
 from ovek.files.site import Site
 from ovek.files.state import state_in
@@ -66,6 +66,17 @@ def remember(
             yield file, 0
         else:
             yield file, store.add(file, readings_in(site, file), now)
+
+
+def mark(site: Site) -> None:
+    """Keep what is known now, where the site has a history; what keeps that from being is told."""
+    try:
+        store = store_of(site, make=False)
+        if store is not None:
+            store.mark(site.known_files(), datetime.now(UTC))
+    except (InputError, ManyInputError) as error:
+        told = f"what is known now was not written to the history: {error}"
+        click.echo(f"ovek: {visible(told)}", err=True)
 
 
 def readings_in(site: Site, file: Path) -> Iterator[Reading]:
