@@ -1,6 +1,8 @@
 """Imports run one way, as the design's table of packages says."""
 
 import ast
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -115,3 +117,10 @@ def test_functions_in_the_rooms_stay_short_and_take_few_arguments():
                 taken = [one.arg for one in arguments if one.arg not in ("self", "cls")]
                 assert len(taken) <= 6, (file, node.name)
                 assert node.end_lineno - node.lineno < 48, (file, node.name)
+
+
+@pytest.mark.parametrize("name", ["audit", "bootwalk", "cleanup", "runbook", "where", "compare"])
+def test_a_command_loads_no_database_and_no_figures(name):
+    code = f"import sys, ovek.cli.{name}; print(*sys.modules)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert not {"sqlalchemy", "matplotlib", "distributed", "asyncssh"} & set(done.stdout.split())

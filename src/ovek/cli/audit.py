@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from ovek.cli.answering import Answering
+from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.completing import rules
 from ovek.cli.fleetwide import each_part
@@ -23,7 +24,6 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.policy import check_policy, contradiction
-from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.answer import unread

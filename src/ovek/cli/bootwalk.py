@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.cli.answering import Answering, tally_of, with_unread
+from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import places
 from ovek.cli.options import (
@@ -18,7 +19,6 @@ from ovek.cli.options import (
     write_json,
     write_lines,
 )
-from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options
 from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device

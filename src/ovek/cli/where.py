@@ -4,11 +4,11 @@ from pathlib import Path
 
 import click
 
+from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
-from ovek.cli.remember import as_of_options
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
 from ovek.engine.bootwalk import walk_device

@@ -17,7 +17,6 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-import yaml
 from msgspec import Struct
 
 from ovek.files.errors import InputError
@@ -155,21 +154,24 @@ def _ini(file: Path, text: str, group: str) -> Iterator[Found]:
         yield number, name, told
 
 
-class _Plain(yaml.SafeLoader):
-    """Reads plain data; a reference to what stands elsewhere is refused, as it could grow."""
-
-    def compose_node(self, parent: Any, index: Any) -> Any:
-        if self.check_event(yaml.AliasEvent):
-            raise yaml.MarkedYAMLError(
-                problem="has a reference (*name)",
-                problem_mark=self.peek_event().start_mark,  # type: ignore[no-untyped-call]
-            )
-        return super().compose_node(parent, index)
-
-
 def _yaml(file: Path, text: str, group: str) -> Iterator[Found]:
     try:
-        whole = yaml.load(text, _Plain)  # noqa: S506 - a safe loader
+        import yaml
+    except ImportError:
+        do = "Install it: pip install 'ovek[yaml]'; or write it as CSV or INI"
+        raise InputError(file, "needs the extra yaml", do) from None
+
+    class Plain(yaml.SafeLoader):
+        """Reads plain data; a reference to what stands elsewhere is refused, as it could grow."""
+
+        def compose_node(self, parent: Any, index: Any) -> Any:
+            if self.check_event(yaml.AliasEvent):
+                mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
+                raise yaml.MarkedYAMLError(problem="has a reference (*name)", problem_mark=mark)
+            return super().compose_node(parent, index)
+
+    try:
+        whole = yaml.load(text, Plain)  # noqa: S506 - a safe loader
     except yaml.MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark is not None else None
         met = f"is not YAML that is understood: {error.problem}"
