@@ -272,6 +272,13 @@ def test_a_purge_says_what_would_go_and_keeps_what_is_so_still(ovek_at):
     assert "say how old" in ovek_at("history", "purge", exits=2).stderr
 
 
+def test_a_device_without_a_sheet_costs_its_own_line(ovek_at):
+    keep(ovek_at, "1", sw("a", 0), replace(sw("b", 0), sheet="gone"))
+    done = ovek_at("history", "add")
+    assert "1 reading of 1 device" in done.stdout
+    assert "1 of the sheet 'gone', not known, are not remembered" in done.stderr
+
+
 # ---- as it was -----------------------------------------------------------------------------------
 
 

@@ -3,8 +3,8 @@
 import atexit
 import shutil
 import tempfile
-from collections.abc import Iterable, Iterator
-from contextlib import ExitStack, contextmanager
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack, contextmanager, nullcontext
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -12,6 +12,7 @@ import click
 
 from ovek.cli.answering import Answering
 from ovek.cli.options import Devices, releases_of
+from ovek.cli.progress import bytes_bar
 from ovek.engine.audit import audit_judged
 from ovek.engine.compare import compare_device
 from ovek.engine.history import facts_of
@@ -23,6 +24,8 @@ from ovek.files.site import Site
 from ovek.files.state import state_in
 from ovek.files.whole import write_whole
 from ovek.render.visible import visible
+
+_LARGE = 4 * 2**20
 
 
 def store_of(site: Site, *, make: bool = True) -> Store | None:
@@ -63,7 +66,10 @@ def remember(
         if file in held:
             yield file, 0
         else:
-            yield file, store.add(file, readings_in(site, file), now)
+            size = file.stat().st_size
+            with bytes_bar(size) if size >= _LARGE else nullcontext(_silent) as advance:
+                number = store.add(file, readings_in(site, file, advance), now)
+            yield file, number
 
 
 def mark(site: Site) -> None:
@@ -77,12 +83,27 @@ def mark(site: Site) -> None:
         click.echo(f"ovek: {visible(told)}", err=True)
 
 
-def readings_in(site: Site, file: Path) -> Iterator[Reading]:
-    """Go through the readings of a snapshot, each judged as at the time when it was read."""
+def _silent(size: int) -> None:
+    """A small snapshot is done before a bar could be read."""
+
+
+def readings_in(
+    site: Site, file: Path, advance: Callable[[int], None] = _silent
+) -> Iterator[Reading]:
+    """Go through the readings of a snapshot, each judged as at the time when it was read.
+
+    `advance` is told the bytes that were gone through. A device of which the sheet is not there
+    is left out, and told.
+    """
     devices = Devices(site, state_in(file), releases=releases_of(site))
     answering = Answering(devices, datetime.now(UTC), None)
-    for device, judge in devices:
-        judged = judge_device(device, judge)
+    unknown: dict[str, list[str]] = {}
+    for device in devices.read(devices.chosen.lines.items()):
+        advance(devices.chosen.lines[device.device].length)
+        if site.sheet(device.sheet) is None:
+            unknown.setdefault(device.sheet, []).append(device.device)
+            continue
+        judged = judge_device(device, devices.judge(device))
         terms = answering.terms_at(device)
         try:
             audit = audit_judged(judged, answering.wants, terms)
@@ -91,6 +112,9 @@ def readings_in(site: Site, file: Path) -> Iterator[Reading]:
             continue
         done = compare_device(None, judged, target).members if target is not None else ()
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit, done)))
+    for sheet, names in unknown.items():
+        told = f"{file.name}: {len(names)} of the sheet {sheet!r}, not known, are not remembered"
+        click.echo(f"ovek: {visible(told)}", err=True)
 
 
 def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:

@@ -98,9 +98,9 @@ def command(selected: Selection, **options: Any) -> None:
         snapshot, results = _replay(site, jobs)
     else:
         snapshot, results = _survey(site, jobs, options)
+    _show(site, snapshot, results, options)
     if not options["replay"]:
         _remember(site)
-    _show(site, snapshot, results, options)
     if any(one.result != "read" for one in results):
         sys.exit(3)
 
