@@ -207,7 +207,7 @@ def _group(
 
 
 def _hosts(file: Path, hosts: Any, group: str, here: str | None) -> Iterator[Found]:
-    front = {group: here} if here not in (None, "all", "ungrouped") else {}
+    front = {group: here} if here not in (None, "all") else {}
     listed = dict.fromkeys(hosts) if isinstance(hosts, list) and all(
         isinstance(one, str | int) for one in hosts
     ) else hosts  # fmt: skip
