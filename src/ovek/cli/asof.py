@@ -36,23 +36,18 @@ def moment(text: str) -> datetime:
     >>> str(moment("2026-03-01"))
     '2026-03-01 23:59:59+00:00'
     """
+    now = datetime.now(UTC).replace(microsecond=0)
     try:
-        if len(text) == 10:
+        if len(text) == len("2026-03-01"):
             day = datetime.strptime(text, "%Y-%m-%d").date()
-            found = datetime.combine(day, time(23, 59, 59), UTC)
-            return (
-                min(found, datetime.now(UTC).replace(microsecond=0))
-                if (day == datetime.now(UTC).date())
-                else _past(found, text)
-            )
-        found = datetime.fromisoformat(text)
-        return _past(found if found.tzinfo is not None else found.replace(tzinfo=UTC), text)
+            ends = datetime.combine(day, time(23, 59, 59), UTC)
+            found = now if day == now.date() else ends  # today has not ended yet
+        else:
+            told = datetime.fromisoformat(text)
+            found = told if told.tzinfo is not None else told.replace(tzinfo=UTC)
     except ValueError:
         met = f"{text!r} is no date; write it like 2026-03-01 or 2026-03-01T12:00 (UTC)"
         raise click.BadParameter(met) from None
-
-
-def _past(at: datetime, text: str) -> datetime:
-    if at > datetime.now(UTC):
+    if found > now:
         raise click.BadParameter(f"{text} is in the future; name a day that has been")
-    return at
+    return found

@@ -1,6 +1,5 @@
 """What all commands have in common: `-h`, examples at the end of their help, colour, near names."""
 
-import os
 from collections.abc import Sequence
 from difflib import get_close_matches
 from typing import TYPE_CHECKING, Any, Literal
@@ -102,8 +101,3 @@ class Group(click.Group):
             told = f"there is no command {name!r}{nearest(name, known)}"
             ctx.fail(f"{told} Commands are: {', '.join(known)}".replace("' C", "'. C"))
         return super().resolve_command(ctx, args)
-
-
-def no_colour_asked() -> bool:
-    """Whether the environment asks for no colour (no-color.org)."""
-    return bool(os.environ.get("NO_COLOR"))

@@ -12,6 +12,7 @@ import click
 
 from ovek.cli.answering import Answering
 from ovek.cli.options import Devices, releases_of
+from ovek.cli.policy import contradiction
 from ovek.cli.progress import bytes_bar
 from ovek.engine.audit import audit_judged
 from ovek.engine.compare import compare_device
@@ -108,8 +109,8 @@ def readings_in(
         try:
             audit = audit_judged(judged, answering.wants, terms)
             target = answering.wants.of(judged).target
-        except ContradictionError:
-            continue
+        except ContradictionError as error:
+            raise contradiction(site, error) from None
         done = compare_device(None, judged, target).members if target is not None else ()
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit, done)))
     for sheet, names in unknown.items():

@@ -133,8 +133,7 @@ def answer_in(audit: DeviceAudit) -> Answered:
 
 def answer_of(judged: JudgedDevice, wants: Wants, terms: Terms) -> Answered:
     """The answer alone. Raises ContradictionError where two wants contradict each other."""
-    audit = audit_judged(judged, wants, replace(terms, advise=False))
-    return answered(walk_device(judged), audit.findings, terms.not_read)
+    return answer_in(audit_judged(judged, wants, replace(terms, advise=False)))
 
 
 def _shown(one: Heard, advise: bool | frozenset[str]) -> bool:

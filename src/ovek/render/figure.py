@@ -3,7 +3,6 @@
 PNG or SVG, drawn with Matplotlib. One bar a volume, the fullest first; at most forty fit.
 """
 
-import io
 from collections.abc import Sequence
 from typing import Any
 
@@ -66,12 +65,7 @@ def draw(kind: str, plans: Sequence[CleanupPlan]) -> bytes:
     axes.tick_params(axis="y", length=0)
     _legend(axes)
     figure.tight_layout()
-    drawn = io.BytesIO()
-    try:
-        figure.savefig(drawn, format=kind, bbox_inches="tight")
-    finally:
-        pyplot.close(figure)
-    return drawn.getvalue()
+    return plot.saved(figure, kind, bbox_inches="tight")
 
 
 def _bar(axes: Any, at: int, plan: CleanupPlan) -> None:

@@ -1,5 +1,6 @@
 """Matplotlib, which is an extra: imported when a figure is drawn, and only here."""
 
+import io
 from typing import Any
 
 
@@ -21,3 +22,13 @@ def pyplot() -> Any:
     from matplotlib import pyplot as drawing
 
     return drawing
+
+
+def saved(figure: Any, kind: str, **more: Any) -> bytes:
+    """A figure as `png` or `svg`; it is closed, whatever happens."""
+    drawn = io.BytesIO()
+    try:
+        figure.savefig(drawn, format=kind, **more)
+    finally:
+        pyplot().close(figure)
+    return drawn.getvalue()

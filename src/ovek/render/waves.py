@@ -5,7 +5,6 @@ forty fit. It reads in grey: what a wave takes is dark, what is left of its wind
 of which nobody knows how long it takes is hatched.
 """
 
-import io
 from typing import Any
 
 from ovek.model.runbook import Wave, Waves
@@ -40,12 +39,7 @@ def draw_waves(kind: str, found: Waves, source: str) -> bytes:
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)
     figure.tight_layout(rect=(0, 0.03, 1, 1))
-    drawn = io.BytesIO()
-    try:
-        figure.savefig(drawn, format=kind, bbox_inches="tight")
-    finally:
-        pyplot.close(figure)
-    return drawn.getvalue()
+    return plot.saved(figure, kind, bbox_inches="tight")
 
 
 def _when(wave: Wave) -> str:
