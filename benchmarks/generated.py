@@ -2,8 +2,12 @@
 
 import hashlib
 import json
+import os
 import random
 from pathlib import Path
+
+# A program that is installed is compiled; one that is worked on need not be, where this is set.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 FULL = "ox40-full-{}.img"
 VERSIONS = ("7.2.5", "7.3.3", "7.4.1", "7.4.2", "7.5.0")

@@ -21,6 +21,8 @@ from ovek.model.snapshot import Device
 collect_ignore = ["hostile/search.py"]  # needs atheris, which no test does
 
 os.environ.pop("COLUMNS", None)  # whoever starts the tests may have told a width
+_CACHE = tempfile.TemporaryDirectory(prefix="ovek-cache-")
+os.environ["XDG_CACHE_HOME"] = _CACHE.name  # what is kept is the tests' own
 # The machine may be slow at any moment; no test is about time.
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
 settings.register_profile("ovek", deadline=None, max_examples=40 * TIMES)

@@ -19,6 +19,7 @@ from ovek.engine.remedies import Remedies
 from ovek.engine.replay import done, worse
 from ovek.engine.rules import subject_of
 from ovek.engine.telling import lines_of
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import Wants
 from ovek.model.change import (
@@ -52,7 +53,11 @@ class Asked:
         self.judged = judge_device(what or case.device, self.judge)
         self.walk = walk_device(self.judged)
         self.subject = subject_of(
-            self.judged, self.walk, case.policy, self.wants.of(self.judged), 0.0
+            self.judged,
+            self.walk,
+            case.policy,
+            self.wants.of(self.judged),
+            times_of(self.judged.device, self.judged.device.taken_at),
         )
         self.heard = list(heard(self.subject))
         self.remedies = Remedies(self.subject, self.wants)

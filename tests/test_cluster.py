@@ -86,6 +86,21 @@ def test_workers_elsewhere_give_the_same_bytes_also_when_one_is_killed(ovek, tmp
         assert re.sub(r'"as_of":"[^"]*"', "", told) == local
 
 
+def test_a_shelf_is_digested_by_the_workers_and_what_they_cannot_read_is_read_here(ovek, tmp_path):
+    (tmp_path / "cluster").mkdir()
+    files = {f"sw-{at}.img": os.urandom(400_000) for at in range(6)}
+    for name, data in files.items():
+        ovek.write(f"shelf/{name}", data)
+    here = ovek.json("shelf", "--fresh", exits=None)
+    with cluster(tmp_path / "cluster") as (address, workers):
+        there = ovek.json("shelf", "--fresh", "--on", address, exits=None)
+        assert there["files"] == here["files"]
+        workers[0].send_signal(signal.SIGKILL)
+        again = ovek.json("shelf", "--fresh", "--on", address, exits=None)
+        assert again["files"] == here["files"]
+    assert "no scheduler that answers" in ovek.refuses("shelf", "--on", "tcp://127.0.0.1:1")
+
+
 def test_an_address_where_nobody_is_is_told(ovek):
     told = ovek.refuses("audit", "--on", "tcp://127.0.0.1:1")
     assert "no scheduler that answers" in told

@@ -346,6 +346,25 @@ def test_an_import_leaves_its_mark_where_there_is_a_history(ovek):
     store.close()
 
 
+@pytest.mark.parametrize("typed", [["audit"], ["policy", "check"]])
+def test_a_change_of_the_policy_is_kept_when_a_command_meets_it(ovek, typed):
+    ovek("history", "add")
+    ovek.write("policy.toml", 'format = "ovek.policy/1"\ntarget = "2.0"\n')
+    store = open_store(ovek.folder, None)
+    assert "policy.toml" not in store.known(None)
+    done = ovek(*typed, exits=None)
+    assert done.stderr == "" and b'"2.0"' in store.known(None)["policy.toml"]
+    (ovek.folder / FILE).chmod(0o400)
+    before = (ovek.folder / FILE).read_bytes()
+    assert ovek(*typed, exits=None).stderr == ""  # nothing changed, and nothing is opened
+    assert (ovek.folder / FILE).read_bytes() == before
+
+
+def test_a_site_without_a_history_gets_none_from_an_audit(ovek):
+    ovek("audit")
+    assert not (ovek.folder / FILE).exists()
+
+
 # ---- what can go wrong ---------------------------------------------------------------------------
 
 

@@ -26,6 +26,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.rules import subject_of
 from ovek.engine.runbook import runbook
 from ovek.engine.telling import starts_of
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import judge_device
 from ovek.files.site import Site
 from ovek.standin.hands import read_server
@@ -51,11 +52,11 @@ class Person:
     def subject(self):
         device = self.hands.device
         judged = judge_device(device, self.devices.judge(device))
-        age = (NOW - device.taken_at).total_seconds()
+        times = times_of(device, NOW)
         walk = walk_device(judged)
         expected = self.devices.expected(device.device)
         return subject_of(
-            judged, walk, self.wants.policy, self.wants.of(judged), age, None, expected
+            judged, walk, self.wants.policy, self.wants.of(judged), times, None, expected
         )
 
     def book(self):

@@ -14,6 +14,7 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.replay import done
 from ovek.engine.rules import subject_of
 from ovek.engine.runbook import planned, runbook
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
 from ovek.model.change import Reload
@@ -142,7 +143,8 @@ def test_a_route_is_gone_hop_by_hop_with_a_reload_between():
     policy = Policy(target="3.0", reserve="0%", keep=1)
     judged = judge_device(old(), judge_for(sheet(), ReleaseIndex(catalog)))
     wants = Wants(policy)
-    subject = subject_of(judged, walk_device(judged), policy, wants.of(judged))
+    times = times_of(judged.device, judged.device.taken_at)
+    subject = subject_of(judged, walk_device(judged), policy, wants.of(judged), times)
     assert any(one.rule.slug == "upgrade-needs-step" for one in heard(subject))
     made = [step.do.change for step in runbook(subject, wants).steps]
     hop = ["copy", "measure", "set-order", "save", "reload"]

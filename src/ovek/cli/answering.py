@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from ovek.cli.options import Devices
 from ovek.cli.policy import contradiction, wants_of
+from ovek.cli.work import Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import Terms, answer_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
@@ -16,7 +17,7 @@ from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 
 
-class Answering:
+class Answering(Work[list[Answered]]):
     """Finds the answer for the devices of a site, one by one."""
 
     def __init__(

@@ -9,11 +9,13 @@ import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from ovek.cli.again import Again, Basis, Result, basis_of
 from ovek.cli.answering import Answering
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.completing import rules
 from ovek.cli.fleetwide import each_part
+from ovek.cli.marking import mark_changes
 from ovek.cli.options import (
     Devices,
     exit_code,
@@ -26,12 +28,15 @@ from ovek.cli.options import (
 from ovek.cli.policy import check_policy, contradiction
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
+from ovek.cli.work import Work
 from ovek.engine.answer import unread
-from ovek.engine.audit import answer_in, audit_device, rule_cards
+from ovek.engine.audit import answer_in, audit_within, rule_cards
 from ovek.engine.rules.every import RULES
-from ovek.engine.verdicts import Judge
+from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError
+from ovek.files.kept import Row, keep
 from ovek.files.spool import Spool
+from ovek.files.state import Line
 from ovek.model.age import show_age
 from ovek.model.answer import Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
@@ -107,7 +112,11 @@ def command(
     held: list[Answered] = []
     last: Answered | None = None
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
-    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table):
+    basis = None if only or selected.snapshot is not None else basis_of(devices, shelf)
+    fresh = Spool(Row)
+    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table, basis):
+        for row in part.fresh:
+            fresh.add(row)
         summary.join(part.summary)
         used |= part.used
         widths.append(part.widths)
@@ -147,6 +156,9 @@ def command(
         write_lines(grouped(result))
     else:
         write_bytes(written(format_, result))
+    if basis is not None and (fresh.number or whole):
+        keep(basis.file, fresh, devices.state.names if whole else None)
+    mark_changes(site)
     found = (name for name in SEVEREST_FIRST if getattr(summary, name))
     exit_code(any(reaches(severity, fail_on) for severity in found), devices)
 
@@ -155,7 +167,8 @@ class Part(Struct):
     """The audit of some devices: a line of JSON each, and what they add up to.
 
     The lines are of DeviceAudit, or of AuditRow for the table; `widths` are those of its columns.
-    `held` are the answers that are no plain go, `last` is that of the last device.
+    `held` are the answers that are no plain go, `last` is that of the last device. `fresh` are the
+    results that were not known from before.
     """
 
     lines: list[bytes] = []
@@ -164,9 +177,10 @@ class Part(Struct):
     held: list[Answered] = []
     last: Answered | None = None
     widths: list[int] = []
+    fresh: list[Row] = []
 
 
-class Auditing:
+class Auditing(Work[Part]):
     """Audits the devices of a site, as rows of the table or whole."""
 
     def __init__(
@@ -176,10 +190,12 @@ class Auditing:
         shelf: ShelfFacts | None,
         only: frozenset[str],
         as_table: bool,
+        basis: Basis | None = None,
     ) -> None:
         self.answering = Answering(devices, now, shelf, advise=only or True)
         self.site, self.only = devices.site, only
         self.part = Part()
+        self._again = Again(basis, devices, now) if basis is not None else None
         self._encode = msgspec.json.Encoder(order="sorted").encode
         self._rows: RowMaker | None = None
         if as_table:
@@ -187,15 +203,32 @@ class Auditing:
 
             self._rows = table.RowMaker()
 
+    def knows(self, name: str, line: Line, text: bytes) -> bool:
+        """Take in what was found for a device before, where it still holds."""
+        if self._again is None:
+            return False
+        result = self._again.find(name, line, text, self.answering.terms_of(name))
+        if result is None:
+            return False
+        self._take(result)
+        return True
+
     def take(self, device: Device, judge: Judge) -> None:
         """Audit one device."""
-        part, answering = self.part, self.answering
+        answering, used = self.answering, set[Waiver]()
+        terms = answering.terms_of(device.device)
         try:
-            audit = audit_device(
-                device, judge, answering.wants, answering.terms_of(device.device), part.used
-            )
+            audit, bounds = audit_within(judge_device(device, judge), answering.wants, terms, used)
         except ContradictionError as error:
             raise contradiction(self.site, error) from None
+        result = Result(audit, bounds, tuple(used))
+        if self._again is not None:
+            self._again.put(device, result)
+        self._take(result)
+
+    def _take(self, result: Result) -> None:
+        part, audit = self.part, result.audit
+        part.used.update(result.used)
         if self.only:
             findings = tuple(each for each in audit.findings if each.rule in self.only)
             audit = replace(audit, findings=findings)
@@ -211,6 +244,8 @@ class Auditing:
     def result(self) -> Part:
         """The part that is done."""
         done, self.part = self.part, Part()
+        if self._again is not None:
+            done.fresh, self._again.rows = self._again.rows, []
         if self._rows is not None:
             done.widths = self._rows.columns.widths
         return done

@@ -22,6 +22,7 @@ from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
+from ovek.cli.work import Work
 from ovek.engine.cleanup import Asked as PlanAsked
 from ovek.engine.cleanup import Detail, no_plans, plan_device
 from ovek.engine.confirm import confirm
@@ -390,7 +391,7 @@ class Part(Struct):
     widths: list[int] = []
 
 
-class Planning:
+class Planning(Work[Part]):
     """Plans for the devices of a snapshot, as rows of the table or whole."""
 
     def __init__(

@@ -8,10 +8,11 @@ that dies costs another try of its parts and no result.
 import hashlib
 import tempfile
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec import Struct
 
@@ -54,7 +55,7 @@ class _Sent(State):
         super().__init__(Path("snapshots"), files, {})
         self._sent = texts
 
-    def _read(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+    def texts(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
         return ((name, line, self._sent[name]) for name, line in wanted)
 
 
@@ -65,23 +66,11 @@ def spread(
 
     Raises InputError where there is nobody, or a worker has another version of this package.
     """
-    try:
-        dask: Any = import_module("distributed")
-    except ImportError:
-        do = "Install it here and there: pip install 'ovek[cluster]'"
-        raise InputError(address, "needs the extra cluster", do) from None
     site = devices.site
     names = [file.name for file in devices.state.files]
     bundle = Bundle(__version__, site.known_files(), names, devices.stale)
-    try:
-        client = dask.Client(address, timeout=_WAITS, set_as_default=False)
-    except (OSError, ValueError) as error:
-        met = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
-        raise InputError(address, met, "Start one: dask scheduler; or leave out --on") from None
-    with client:
+    with _client(address) as client:
         ahead = _AHEAD * max(1, len(client.nthreads()))
-        if not client.nthreads():
-            raise InputError(address, "has no worker", "Start some: dask worker ADDRESS")
         whole = client.scatter(bundle, broadcast=True, hash=True)
         waiting: deque[Any] = deque()
         for lines in parts:
@@ -95,15 +84,72 @@ def spread(
             yield _taken(address, waiting.popleft())
 
 
-def _taken(address: str, future: Any) -> Made[Any]:
+@contextmanager
+def _client(address: str) -> Iterator[Any]:
+    """The workers at an address; raises InputError where there are none."""
+    try:
+        dask: Any = import_module("distributed")
+    except ImportError:
+        do = "Install it here and there: pip install 'ovek[cluster]'"
+        raise InputError(address, "needs the extra cluster", do) from None
+    try:
+        client = dask.Client(address, timeout=_WAITS, set_as_default=False)
+    except (OSError, ValueError) as error:
+        met = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
+        raise InputError(address, met, "Start one: dask scheduler; or leave out --on") from None
+    with client:
+        if not client.nthreads():
+            raise InputError(address, "has no worker", "Start some: dask worker ADDRESS")
+        yield client
+
+
+@contextmanager
+def calls(address: str) -> Iterator[tuple[int, Callable[..., Any]]]:
+    """How many calls the workers at an address take at once, and what has one made there.
+
+    Raises InputError where there are none; what comes of a call has `result()`, which does where
+    all workers died of it or where one has another version.
+    """
+    with _client(address) as client:
+
+        def submit(function: Callable[..., Any], *args: Any) -> Any:
+            future = client.submit(_called, __version__, function, args, pure=False, retries=_TRIES)
+            return _Call(address, future)
+
+        yield sum(client.nthreads().values()), submit
+
+
+class _Call(NamedTuple):
+    """A call that was made elsewhere."""
+
+    address: str
+    future: Any
+
+    def result(self) -> Any:
+        """What it gave. Raises InputError."""
+        return _taken(self.address, self.future)
+
+
+def _called(version: str, function: Callable[..., Any], args: tuple[Any, ...]) -> Any:
+    _same(version)
+    return function(*args)
+
+
+def _same(version: str) -> None:
+    """Raise InputError where this worker has another version than who asks."""
+    if version != __version__:
+        met = f"a worker has Ovek {__version__}, and {version} asks"
+        raise InputError("cluster", met, "Install the same version on all")
+
+
+def _taken(address: str, future: Any) -> Any:
     """What came of one part; raise InputError where nothing did."""
     dask: Any = import_module("distributed")
     try:
-        made: Made[Any] = future.result()
+        return future.result()
     except dask.KilledWorker:
         met = "lost every worker that tried a part"
         raise InputError(address, met, "See why they died; then run that again") from None
-    return made
 
 
 # The sites that a worker has, by the digest of what came: each is unpacked once.
@@ -113,9 +159,7 @@ _HERE: dict[str, tuple[Site, ReleaseIndex]] = {}
 def _part(
     bundle: Bundle, make: Make[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
 ) -> Made[Any]:
-    if bundle.version != __version__:
-        met = f"a worker has Ovek {__version__}, and {bundle.version} asks"
-        raise InputError("cluster", met, "Install the same version on all")
+    _same(bundle.version)
     key = bundle.sha256
     if key not in _HERE:
         folder = Path(tempfile.mkdtemp(prefix="ovek-site-"))

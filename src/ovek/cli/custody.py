@@ -11,6 +11,7 @@ from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_json, write_lines
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
+from ovek.cli.work import Work
 from ovek.engine import custody
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.model.custody import Sighting
@@ -68,7 +69,7 @@ def command(
     exit_code(wrong or (image is not None and not found), devices)
 
 
-class Following:
+class Following(Work[list[tuple[str | None, Sighting]]]):
     """Finds the copies on the devices of a site."""
 
     def __init__(self, devices: Devices) -> None:

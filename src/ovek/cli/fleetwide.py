@@ -12,18 +12,16 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from contextlib import nullcontext
 from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from typing import Any, TypeVar
 
 from ovek.cli.options import Devices
 from ovek.cli.progress import bytes_bar
+from ovek.cli.work import Work
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import Judge
 from ovek.files.site import Site
 from ovek.files.state import Line, State
-from ovek.model.snapshot import Device
 
 T = TypeVar("T")
-T_co = TypeVar("T_co", covariant=True)
 # Where the lines of some devices stand, each in a file told by its number. Whoever works on them
 # reads them, one at a time, so that no line is held twice.
 Lines = list[tuple[str, Line]]
@@ -31,16 +29,6 @@ Made = tuple[int, T]
 
 _PART = 2**20
 _LARGE = 16 * _PART
-
-
-class Work(Protocol[T_co]):
-    """What is done with each device, and what comes of those that were taken since last asked."""
-
-    def take(self, device: Device, judge: Judge) -> None:
-        """Work on one device."""
-
-    def result(self) -> T_co:
-        """What came of the devices taken since the last call."""
 
 
 Make = Callable[..., Work[T]]
@@ -100,8 +88,10 @@ def _parts(lines: Lines) -> Iterator[Lines]:
 
 def worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
     """Work on the devices of some lines: how many bytes those are, and what came of them."""
-    for device in devices.read(lines):
-        work.take(device, devices.judge(device))
+    for name, line, text in devices.state.texts(lines):
+        if not work.knows(name, line, text):
+            device = devices.standing(devices.state.device(name, line, text))
+            work.take(device, devices.judge(device))
     return sum(line.length for _, line in lines), work.result()
 
 

@@ -23,7 +23,7 @@ from ovek.files.site import Site
 from ovek.files.state import Facts, Line, State
 from ovek.model.context import Context, SnapshotUsed
 from ovek.model.finding import SEVEREST_FIRST, Severity
-from ovek.model.fleet import Expected
+from ovek.model.fleet import Expected, FleetDevice
 from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
 from ovek.model.typed import typed
@@ -222,14 +222,20 @@ class Devices:
 
     def read(self, lines: Iterable[tuple[str, Line]]) -> Iterator[Device]:
         """Go through the devices of some lines; where each stands is what the fleet file says."""
-        for device in self.state.devices(lines):
-            listed = self._fleet.get(device.device)
-            if listed is None:
-                yield device
-                continue
-            site, role = listed.site or device.site, listed.role or device.role
-            same = site == device.site and role == device.role
-            yield device if same else replace(device, site=site, role=role)
+        return map(self.standing, self.state.devices(lines))
+
+    def standing(self, device: Device) -> Device:
+        """A device that stands where the fleet file says."""
+        listed = self._fleet.get(device.device)
+        if listed is None:
+            return device
+        site, role = listed.site or device.site, listed.role or device.role
+        same = site == device.site and role == device.role
+        return device if same else replace(device, site=site, role=role)
+
+    def listed(self, name: str) -> FleetDevice | None:
+        """What the fleet file says of a device."""
+        return self._fleet.get(name)
 
     def _named(self, name: str) -> bool:
         """Whether a device is among those named, by its name or by a glob."""
@@ -381,21 +387,21 @@ def write_lines(lines: "Iterable[RenderableType]") -> None:
         no_color=False if said == "always" else None,
     )
     answer: list[RenderableType] = []
-    written, in_answer = 0, True
+    written, in_answer, plain = 0, True, not console.is_terminal
     for line in lines:
         in_answer = in_answer and isinstance(line, str | Text) and bool(str(line))
         if in_answer:
             answer.append(line)
-        written += _write_line(console, line)
+        written += _write_line(console, line, plain)
     height = _height()
     if height is not None and answer and written > height:
         sys.stdout.write("\n")
         for line in answer:
-            _write_line(console, line)
+            _write_line(console, line, plain)
     sys.stdout.flush()
 
 
-def _write_line(console: "Console", line: "RenderableType") -> int:
+def _write_line(console: "Console", line: "RenderableType", plain: bool) -> int:
     """Write one line or tree; how many lines that are."""
     from rich.text import Text
 
@@ -403,10 +409,10 @@ def _write_line(console: "Console", line: "RenderableType") -> int:
         sys.stdout.write(f"{line}\n")
         return 1
     if isinstance(line, Text):
-        if console.is_terminal:
-            console.print(line, soft_wrap=True)
-        else:
+        if plain:
             sys.stdout.write(f"{line.plain.rstrip()}\n")
+        else:
+            console.print(line, soft_wrap=True)
         return 1
     with console.capture() as captured:
         console.print(line)

@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from ovek.cli.command import Group
+from ovek.cli.marking import mark_changes
 from ovek.cli.options import (
     SITE,
     format_option,
@@ -38,6 +39,7 @@ def check(site_folder: Path, format_: str) -> None:
     """
     site = Site(site_folder)
     check_policy(site, releases_of(site))
+    mark_changes(site)
     if format_ == "json":
         from ovek.render import json
 

@@ -1,5 +1,6 @@
 """A progress bar of bytes, with rate and time left, on standard error; silent elsewhere."""
 
+import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -13,6 +14,9 @@ def bytes_bar(total: int) -> Iterator[Callable[[int], None]]:
 
     It has no thread of its own, so that processes may be started while it is shown.
     """
+    if not sys.stderr.isatty():
+        yield lambda size: None
+        return
     from rich.console import Console
     from rich.progress import (
         BarColumn,
@@ -23,17 +27,13 @@ def bytes_bar(total: int) -> Iterator[Callable[[int], None]]:
         TransferSpeedColumn,
     )
 
-    console = Console(stderr=True)
-    if not console.is_terminal:
-        yield lambda size: None
-        return
     with Progress(
         DownloadColumn(binary_units=True),
         BarColumn(complete_style="green"),
         TransferSpeedColumn(),
         TimeRemainingColumn(),
         TextColumn("left"),
-        console=console,
+        console=Console(stderr=True),
         auto_refresh=False,
         transient=True,
     ) as bar:

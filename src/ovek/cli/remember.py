@@ -73,7 +73,7 @@ def remember(
             yield file, number
 
 
-def mark(site: Site) -> None:
+def mark(site: Site) -> bool:
     """Keep what is known now, where the site has a history; what keeps that from being is told."""
     try:
         store = store_of(site, make=False)
@@ -82,6 +82,8 @@ def mark(site: Site) -> None:
     except (InputError, ManyInputError) as error:
         told = f"what is known now was not written to the history: {error}"
         click.echo(f"ovek: {visible(told)}", err=True)
+        return False
+    return True
 
 
 def _silent(size: int) -> None:

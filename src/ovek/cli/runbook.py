@@ -15,10 +15,12 @@ from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
+from ovek.cli.work import Work
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import Rates
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.runbook import followed, runbook
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.engine.waves import waves
@@ -227,7 +229,7 @@ def _wanting(site: Site, devices: Devices, version: str) -> Policy:
     return replace(site.policy, target=version, want=wants)
 
 
-class Planning:
+class Planning(Work[list[Runbook]]):
     """Makes the runbooks of the devices of a site."""
 
     def __init__(
@@ -257,7 +259,7 @@ class Planning:
             walk_device(judged),
             self.wants.policy,
             wanted,
-            (self.now - device.taken_at).total_seconds(),
+            times_of(device, self.now),
             self.shelf,
             self.devices.expected(device.device),
         )

@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Collection, Iterable, Iterator
+from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.progress import bytes_bar
+from ovek.cli.selection import on_option
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
@@ -58,6 +60,7 @@ from ovek.render.visible import visible
 )
 @click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
 @click.option("-v", "--verbose", is_flag=True, help="Name files that are no images, too.")
+@on_option
 @SITE
 @FORMAT
 def command(
@@ -67,6 +70,7 @@ def command(
     fits: str | None,
     fresh: bool,
     verbose: bool,
+    on: str | None,
     site_folder: Path,
     format_: str,
 ) -> None:
@@ -89,7 +93,7 @@ def command(
     releases = releases_of(site)
     used_by = _used_by(site)
     algorithms = _algorithms(releases, write_list, used_by.algorithms)
-    files = _read(folder, algorithms, fresh=fresh)
+    files = _read(folder, algorithms, fresh=fresh, on=on)
     if write_list is not None:
         _write_list(write_list, folder, files)
     found = list(_judged(site, files, releases, used_by))
@@ -259,16 +263,28 @@ def _algorithm_of_list(file: Path) -> Algorithm:
     raise click.BadParameter(f"{file.name!r} has to end in {known}", param_hint="--write-list")
 
 
-def _read(folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool) -> list[ShelfFile]:
-    """Digest the folder, with a bar on standard error where that is a terminal."""
+def _read(
+    folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool, on: str | None = None
+) -> list[ShelfFile]:
+    """Digest the folder, with a bar on standard error where that is a terminal.
+
+    `on` are the workers that do it, where some do. Raises InputError.
+    """
     from platformdirs import user_cache_path
 
     from ovek.sources.shelf import Cache, files_of, read_shelf
 
     cache = Cache(user_cache_path("ovek") / "shelf.json", fresh=fresh)
     resolved = folder.resolve()
-    with bytes_bar(sum(file.lstat().st_size for file in files_of(resolved))) as advance:
-        files = read_shelf(resolved, algorithms, cache, advance)
+    with ExitStack() as stack:
+        size = sum(file.lstat().st_size for file in files_of(resolved))
+        advance = stack.enter_context(bytes_bar(size))
+        number, elsewhere = None, None
+        if on is not None:
+            from ovek.cli.cluster import calls
+
+            number, elsewhere = stack.enter_context(calls(on))
+        files = read_shelf(resolved, algorithms, cache, advance, number, elsewhere)
     if (told := cache.save()) is not None:
         click.echo(f"ovek: {visible(told)}", err=True)
     return files

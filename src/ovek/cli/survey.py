@@ -4,6 +4,7 @@ import asyncio
 import shutil
 import sys
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -98,6 +99,8 @@ def command(selected: Selection, **options: Any) -> None:
         snapshot, results = _replay(site, jobs)
     else:
         snapshot, results = _survey(site, jobs, options)
+    with suppress(InputError):
+        state_of(site.folder / "snapshots")  # so that whoever asks next need not look
     _show(site, snapshot, results, options)
     if not options["replay"]:
         _remember(site)

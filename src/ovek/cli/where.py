@@ -11,6 +11,7 @@ from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
+from ovek.cli.work import Work
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
@@ -58,7 +59,7 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     exit_code(not found, devices)
 
 
-class Seeking:
+class Seeking(Work[list[Holding]]):
     """Looks for something on the devices of a site."""
 
     def __init__(self, devices: Devices, sought: str) -> None:

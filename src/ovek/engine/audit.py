@@ -10,14 +10,16 @@ from ovek.engine.answer import answered
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.remedies import Remedies
+from ovek.engine.remedies import Remedies, logs_stay
 from ovek.engine.rules import MemberSubject, Subject, subject_of
 from ovek.engine.rules.every import RULES
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
 from ovek.model.advice import Do
 from ovek.model.answer import Answered
+from ovek.model.bound import Bound
 from ovek.model.finding import (
     SEVEREST_FIRST,
     AuditedImage,
@@ -88,13 +90,25 @@ def audit_judged(
     judged: JudgedDevice, wants: Wants, terms: Terms, used: set[Waiver] | None = None
 ) -> DeviceAudit:
     """Audit one device whose images are judged already. Raises ContradictionError."""
+    return audit_within(judged, wants, terms, used)[0]
+
+
+def audit_within(
+    judged: JudgedDevice, wants: Wants, terms: Terms, used: set[Waiver] | None = None
+) -> tuple[DeviceAudit, tuple[Bound, ...]]:
+    """The same, and within which bounds of its times it stays as it is.
+
+    It does not tell by which day a waiver ends. Raises ContradictionError.
+    """
     device, walk = judged.device, walk_device(judged)
-    age = (terms.now - device.taken_at).total_seconds()
+    times = times_of(device, terms.now)
     wanted = wants.of(judged)
-    subject = subject_of(judged, walk, wants.policy, wanted, age, terms.shelf, terms.expected)
+    subject = subject_of(judged, walk, wants.policy, wanted, times, terms.shelf, terms.expected)
     said = list(heard(subject))
     advise = terms.advise
     remedies = Remedies(subject, wants) if advise else None
+    if remedies is not None and said:
+        logs_stay(subject)
     findings = [finding_of(one, subject, remedies if _shown(one, advise) else None) for one in said]
     findings = _told_once(findings)
     findings.sort(key=_severest_first)
@@ -102,7 +116,7 @@ def audit_judged(
     if used is not None:
         used |= of_use
     answer = answered(walk, marked, terms.not_read)
-    return DeviceAudit(
+    audit = DeviceAudit(
         **of_device(device),
         not_read=terms.not_read,
         answer=answer.answer,
@@ -115,6 +129,7 @@ def audit_judged(
         space=_space(subject),
         findings=marked,
     )
+    return audit, times.bounds
 
 
 def answer_in(audit: DeviceAudit) -> Answered:

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from ovek.engine.advice import Advice, Ended, Goal, advise
 from ovek.engine.heard import Heard, heard
+from ovek.engine.hold import LOG_IS_OLD
 from ovek.engine.moves import About, Situation
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.telling import dos_of, told
@@ -164,6 +165,17 @@ def _as_severe(one: Severity | None, other: Severity) -> bool:
     return one is not None and SEVEREST_FIRST.index(one) <= SEVEREST_FIRST.index(other)
 
 
+def logs_stay(subject: Subject) -> None:
+    """Room may be made of old logs: what is advised holds while no file gets to be an old one."""
+    (subject.times.clock - LOG_IS_OLD).splits(
+        file.modified
+        for one in subject.judged.members or ()
+        for volume in one.member.volumes or ()
+        for file in volume.files or ()
+        if file.modified is not None
+    )
+
+
 def situation_of(subject: Subject) -> Situation:
     """A device as the advice looks at it."""
     return Situation(
@@ -185,7 +197,7 @@ def subject_after(subject: Subject, after: Situation, wants: Wants) -> Subject:
         after.walk,
         subject.policy,
         wants.of(after.judged),
-        subject.age,
+        subject.times,
         shelf,
         subject.expected,
     )

@@ -164,7 +164,7 @@ def _is_of(phase: Phase, one: Heard) -> bool:
 
 def _counted(subject: Subject, waivers: Sequence[Waiver]) -> Iterator[Heard]:
     """What is heard of a device and nobody has accepted."""
-    device, today = subject.judged.device.device, subject.as_of.date()
+    device, today = subject.judged.device.device, subject.times.now.day()
     for one in heard(subject):
         if waivers:
             ((told,), _) = waive([finding_of(one, subject)], device, waivers, today)

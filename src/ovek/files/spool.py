@@ -17,17 +17,19 @@ class Spool(Generic[T]):
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY)  # noqa: SIM115
         self._decoder = msgspec.json.Decoder(kind)
         self._encoder = msgspec.json.Encoder(order="sorted")
+        self.number = 0
 
     def __del__(self) -> None:
         self._file.close()
 
     def add(self, value: T) -> None:
         """Keep one value."""
-        self._file.write(self._encoder.encode(value) + b"\n")
+        self.add_line(self._encoder.encode(value))
 
     def add_line(self, line: bytes) -> None:
         """Keep one value that is JSON already, its keys sorted."""
         self._file.write(line + b"\n")
+        self.number += 1
 
     def lines(self) -> Iterator[bytes]:
         """Go through the values as JSON, keys sorted, without line ends."""

@@ -190,23 +190,23 @@ class State:
 
         Where a line is not what the index says, the index goes, so that it is made anew.
         """
-        for name, line, text in self._read(wanted):
-            file = self.files[line.file]
-            try:
-                device = snapshot_device(file, line.number, text)
-                if device.device != name:
-                    met = f"holds {device.device!r} where {name!r} was"
-                    raise InputError(file, met, "Run that again", line=line.number)
-            except InputError:
-                _forget(file)
-                raise
-            yield device
+        for name, line, text in self.texts(wanted):
+            yield self.device(name, line, text)
+
+    def device(self, name: str, line: Line, text: bytes) -> Device:
+        """The device of one line, of which this is the text. Raises InputError."""
+        file = self.files[line.file]
+        try:
+            device = snapshot_device(file, line.number, text)
+            if device.device != name:
+                met = f"holds {device.device!r} where {name!r} was"
+                raise InputError(file, met, "Run that again", line=line.number)
+        except InputError:
+            _forget(file)
+            raise
+        return device
 
     def texts(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
-        """Go through some lines as they stand in their files. Raises InputError."""
-        return self._read(wanted)
-
-    def _read(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
         """Go through some lines as they stand in their files. Raises InputError."""
         with ExitStack() as stack:
             streams: dict[int, BinaryIO] = {}
@@ -229,7 +229,7 @@ class State:
     def facts(self) -> Iterator[tuple[str, Facts]]:
         """Go through what tells each device from others. Raises InputError."""
         decode = msgspec.json.Decoder(_Told).decode
-        for name, _, text in self._read(self.lines.items()):
+        for name, _, text in self.texts(self.lines.items()):
             try:
                 told = decode(text)
             except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
@@ -252,7 +252,7 @@ class State:
 
     def lines_of(self) -> Iterator[bytes]:
         """Go through the newest lines as they stand in their files. Raises InputError."""
-        for _, _, text in self._read(self.lines.items()):
+        for _, _, text in self.texts(self.lines.items()):
             yield text.rstrip(b"\r\n") + b"\n"
 
     def failure(self, name: str) -> Failed | None:

@@ -17,7 +17,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, cast
+from typing import IO, Any, Protocol, cast
 
 import msgspec
 from msgspec import Struct
@@ -37,6 +37,13 @@ _WAITING = 1_000  # files that wait for their turn
 _MOST_MEMBERS = 10_000
 _MOST_ENTRIES = 100_000  # folders and links among them
 _MOST_PIECE = 16 * 2**20
+
+
+class Submit(Protocol):
+    """Has a function called elsewhere; what it gives has `result()`."""
+
+    def __call__(self, function: Callable[..., ShelfFile], *args: Any) -> Any:
+        """Have it called."""
 
 
 class Cached(Struct, frozen=True):
@@ -125,11 +132,25 @@ def read_shelf(
     cache: Cache,
     advance: Callable[[int], None],
     workers: int | None = None,
+    elsewhere: Submit | None = None,
 ) -> list[ShelfFile]:
-    """Read every file of a folder, several at a time; `advance` is told of bytes as they go."""
+    """Read every file of a folder, several at a time; `advance` is told of bytes as they go.
+
+    With `elsewhere`, whoever takes calls there reads them, from the same path; what nobody can read
+    there is read here.
+    """
 
     def one(file: Path) -> ShelfFile:
-        return _read_file(file, _text(file.relative_to(folder)), algorithms, cache, advance)
+        name = _text(file.relative_to(folder))
+        known = _known(file, name, algorithms, cache, advance)
+        if known is not None:
+            return known
+        if elsewhere is not None:
+            found = _read_elsewhere(file, name, algorithms, cache, elsewhere)
+            if found is not None:
+                advance(found.size or 0)
+                return found
+        return _read_file(file, name, algorithms, cache, advance)
 
     with ThreadPoolExecutor(workers or os.cpu_count() or 1) as pool:
         waiting: deque[Future[ShelfFile]] = deque()
@@ -141,19 +162,60 @@ def read_shelf(
         return [*found, *(each.result() for each in waiting)]
 
 
-def _read_file(
+def _known(
     file: Path,
     name: str,
     algorithms: tuple[Algorithm, ...],
     cache: Cache,
     advance: Callable[[int], None],
+) -> ShelfFile | None:
+    """What is known of a file from before; or that it is not there any more."""
+    try:
+        info = file.stat()
+    except OSError as error:
+        return _unreadable(name, error)
+    known = cache.get(file, info, algorithms)
+    if known is None:
+        return None
+    advance(info.st_size)
+    return msgspec.structs.replace(known, path=name)
+
+
+def _read_elsewhere(
+    file: Path, name: str, algorithms: tuple[Algorithm, ...], cache: Cache, elsewhere: Submit
+) -> ShelfFile | None:
+    """What is made of a file elsewhere; None where it is not the one that lies here."""
+    try:
+        before = file.stat()
+        found: ShelfFile = elsewhere(digested, file, name, algorithms).result()
+        same = _signs(file.stat()) == _signs(before)
+    except OSError:
+        return None
+    if found.problem is not None or found.size != before.st_size or not same:
+        return None
+    cache.put(file, before, algorithms, found)
+    return found
+
+
+def _unreadable(name: str, error: OSError) -> ShelfFile:
+    reason = (error.strerror or str(error)).lower()
+    return ShelfFile(path=name, size=None, problem=f"it cannot be read ({reason})")
+
+
+def digested(file: Path, name: str, algorithms: tuple[Algorithm, ...]) -> ShelfFile:
+    """One file read through, wherever this runs."""
+    return _read_file(file, name, algorithms, None, lambda size: None)
+
+
+def _read_file(
+    file: Path,
+    name: str,
+    algorithms: tuple[Algorithm, ...],
+    cache: Cache | None,
+    advance: Callable[[int], None],
 ) -> ShelfFile:
     try:
         info = file.stat()
-        known = cache.get(file, info, algorithms)
-        if known is not None:
-            advance(info.st_size)
-            return msgspec.structs.replace(known, path=name)
         with opened(file, buffering=0) as stream:
             size, digests = digest_stream(stream, algorithms, advance)
         after = file.stat()
@@ -166,12 +228,12 @@ def _read_file(
     except InputError as error:
         return ShelfFile(path=name, size=None, problem=f"it {error.met}")
     except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        return ShelfFile(path=name, size=None, problem=f"it cannot be read ({reason})")
+        return _unreadable(name, error)
     found = ShelfFile(
         path=name, size=size, digests=digests, structure=structure, members=members, note=note
     )
-    cache.put(file, info, algorithms, found)
+    if cache is not None:
+        cache.put(file, info, algorithms, found)
     return found
 
 

@@ -10,7 +10,6 @@ here, so that the most telling one speaks first.
 """
 
 from collections.abc import Callable, Iterator
-from datetime import datetime, timedelta
 
 from msgspec import Struct
 
@@ -19,6 +18,7 @@ from ovek.engine.bootwalk import cited_candidates
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Layout
 from ovek.engine.runs import Runs, runs_of
+from ovek.engine.times import Times
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.engine.wanted import Wanted
 from ovek.model.finding import Severity
@@ -105,21 +105,20 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
 
 
 class Subject(Struct, frozen=True, kw_only=True):
-    """All that a rule may look at; `age` is that of the snapshot, in seconds."""
+    """All that a rule may look at.
+
+    Of `times` it asks how old things are, and of nothing else: what it asked tells until when the
+    answer holds.
+    """
 
     judged: JudgedDevice
     walk: DeviceWalk
     policy: Policy
     wanted: Wanted
     members: tuple[MemberSubject, ...]
-    age: float
+    times: Times
     shelf: ShelfFacts | None
     expected: Expected | None = None
-
-    @property
-    def as_of(self) -> datetime:
-        """When the audit is made."""
-        return self.judged.device.taken_at + timedelta(seconds=self.age)
 
     @property
     def up(self) -> bool:
@@ -222,11 +221,11 @@ def subject_of(
     walk: DeviceWalk,
     policy: Policy,
     wanted: Wanted,
-    age: float = 0.0,
+    times: Times,
     shelf: ShelfFacts | None = None,
     expected: Expected | None = None,
 ) -> Subject:
-    """Put together what the rules look at; `age` is that of the snapshot, in seconds."""
+    """Put together what the rules look at."""
     ours = zip(judged.members or (), walk.members, runs_of(judged), strict=True)
     members = [_member(judged, one, each, runs) for one, each, runs in ours]
     # Which member comes first in a snapshot makes no difference to what is said.
@@ -237,7 +236,7 @@ def subject_of(
         policy=policy,
         wanted=wanted,
         members=tuple(members),
-        age=age,
+        times=times,
         shelf=shelf,
         expected=expected,
     )

@@ -73,7 +73,7 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
     """The device is set to reload by itself, and its next start is not ready."""
     device, reload = subject.judged.device, subject.walk.reload
-    if device.reload_at is None or device.reload_at < device.now or reload == "ready":
+    if device.reload_at is None or subject.times.clock > device.reload_at or reload == "ready":
         return
     saw = f"it reloads by itself at {device.reload_at:%Y-%m-%d %H:%M} UTC by its clock, "
     saw += f"and its next start is {reload}"

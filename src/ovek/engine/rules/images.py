@@ -1,7 +1,7 @@
 """Rules on images that no boot rule speaks of: what they are, and what is odd about them."""
 
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
@@ -167,25 +167,26 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
 )
 def proof_old(subject: Subject) -> Iterator[Said]:
     """Images whose digests were measured longer ago than policy wants, a member as one."""
-    device, policy = subject.judged.device, subject.policy
+    device, policy, times = subject.judged.device, subject.policy, subject.times
+    # That the whole was read long ago is said once, by another rule.
+    read_long_ago = times.now - times.read > policy.oldest_snapshot
     for member in subject.members:
-        old: dict[bool, list[tuple[timedelta, Place]]] = {}
+        old: dict[bool, list[tuple[datetime, Place]]] = {}
         for image in member.proven:
             at = image.file.digests_at if image.file is not None else None
             if at is None:
                 continue
             used = image is member.running or member.starts_on(image)
             most = policy.oldest_start_digest if used else policy.oldest_digest
-            # That the whole was read long ago is said once, by another rule.
-            too_old = (subject.as_of - at).days > most.days
-            alone = subject.age <= policy.oldest_snapshot.total_seconds()
-            if too_old and (alone or (device.taken_at - at).days > most.days):
-                old.setdefault(used, []).append((subject.as_of - at, image.place))
+            over = timedelta(days=most.days + 1)
+            if times.now - at >= over and (not read_long_ago or times.read - at >= over):
+                old.setdefault(used, []).append((at, image.place))
         for used, images in old.items():
-            images.sort(key=lambda each: (-each[0], each[1][:2]))
-            age, place = images[0]
+            images.sort(key=lambda each: (each[0], each[1][:2]))
+            at, place = images[0]
             most = policy.oldest_start_digest if used else policy.oldest_digest
-            saw = f"its digest was measured {show_age(age)} ago; at most {show_age(most)} is wanted"
+            saw = f"its digest was measured {(times.now - at).shown()} ago; "
+            saw += f"at most {show_age(most)} is wanted"
             if len(images) > 1:
                 saw += f"; the same holds for {', '.join(str(each) for _, each in images[1:])}"
             severity: Severity | None = "warning" if used else None

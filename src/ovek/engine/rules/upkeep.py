@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.runs import asks_each, variant_of
+from ovek.engine.times import Span
 from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
 from ovek.model.place import Place
@@ -43,18 +44,18 @@ def backup_old(subject: Subject) -> Iterator[Said]:
     """The last backup of the configuration is older than policy lets it be."""
     age, most = _backup_age(subject), subject.policy.oldest_backup
     if age is not None and age > most:
-        saw = f"the configuration was last backed up {show_age(age)} before the snapshot"
+        saw = f"the configuration was last backed up {age.shown()} before the snapshot"
         yield Said(member=None, place=None, saw=f"{saw}; at most {show_age(most)} is wanted")
 
 
-def _backup_age(subject: Subject) -> timedelta | None:
+def _backup_age(subject: Subject) -> Span | None:
     """The age of the newest backup when the device was read, as it or the shelf tells it."""
-    device, ages = subject.judged.device, list[timedelta]()
+    device, times, ages = subject.judged.device, subject.times, list[Span]()
     if device.config is not None and device.config.backed_up_at is not None:
-        ages.append(device.now - device.config.backed_up_at)
+        ages.append(times.clock - device.config.backed_up_at)
     backups = subject.shelf.backups if subject.shelf is not None else None
     if backups is not None and device.device in backups.newest:
-        ages.append(device.taken_at - backups.newest[device.device])
+        ages.append(times.read - backups.newest[device.device])
     return min(ages, default=None)
 
 
@@ -98,27 +99,30 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
 
     Of several configuration files nobody knows which is the one that counts.
     """
-    device, backed_up = subject.judged.device, _backup_age(subject)
-    if backed_up is None or not _any_later(subject, device.ago(backed_up - _TOGETHER)):
+    clock, backed_up = subject.times.clock, _backup_age(subject)
+    if backed_up is None or not _any_later(subject, clock - backed_up - -_TOGETHER):
         return
     found = list(_configurations(subject))
     if len(found) != 1:
         return
     member, place, modified = found[0]
-    if modified is not None and device.now - modified < backed_up - _TOGETHER:
-        saw = f"it was changed {show_age(device.now - modified)} before the snapshot, and the "
-        saw += f"newest backup is {show_age(backed_up)} old"
+    if modified is not None and clock - modified < backed_up - _TOGETHER:
+        saw = f"it was changed {(clock - modified).shown()} before the snapshot, and the "
+        saw += f"newest backup is {backed_up.shown()} old"
         yield Said(member=member, place=place, saw=saw)
 
 
-def _any_later(subject: Subject, moment: datetime) -> bool:
+def _any_later(subject: Subject, moment: Span) -> bool:
     """Whether any file was written after a moment: most devices have none, and roles cost time."""
-    return any(
-        file.modified is not None and file.modified > moment
+    written = (
+        file.modified
         for member in subject.members
         for volume in member.one.member.volumes or ()
         for file in volume.files or ()
+        if file.modified is not None
     )
+    last = max(written, default=None)
+    return last is not None and moment < last
 
 
 def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime | None]]:
@@ -143,10 +147,11 @@ def clock_off(subject: Subject) -> Iterator[Said]:
     device = subject.judged.device
     if device.clock is None:
         return
-    off = device.clock - device.taken_at
+    times = subject.times
+    off = times.clock - times.read
     if abs(off) > _DAY:
         way = "ahead" if off > timedelta(0) else "behind"
-        saw = f"its clock says {device.clock:%Y-%m-%d %H:%M} UTC, {show_age(abs(off))} {way}"
+        saw = f"its clock says {times.clock.minute()} UTC, {abs(off).shown()} {way}"
         yield Said(member=None, place=None, saw=saw)
 
 
@@ -159,9 +164,9 @@ def clock_off(subject: Subject) -> Iterator[Said]:
 def snapshot_old(subject: Subject) -> Iterator[Said]:
     """The device was read longer ago than policy lets it be."""
     most = subject.policy.oldest_snapshot
-    if subject.age > most.total_seconds():
-        age = show_age(timedelta(seconds=subject.age))
-        saw = f"the device was read {age} ago; at most {show_age(most)} is wanted"
+    age = subject.times.now - subject.times.read
+    if age > most:
+        saw = f"the device was read {age.shown()} ago; at most {show_age(most)} is wanted"
         yield Said(member=None, place=None, saw=saw)
 
 

@@ -1,0 +1,47 @@
+"""What is known now, kept in the history whenever a command finds that it changed.
+
+What it was when it was last kept is told by a digest in the user's cache, so that a command whose
+site did not change opens no database.
+"""
+
+import hashlib
+from contextlib import suppress
+
+from ovek.files.errors import InputError
+from ovek.files.kept import kept_file
+from ovek.files.site import Site
+from ovek.files.typed import read_bytes
+from ovek.files.whole import write_whole
+
+_SQLITE = "history.db"
+
+
+def mark_changes(site: Site) -> None:
+    """Keep what is known now, where the site has a history that does not have it yet."""
+    if site.until is not None:
+        return
+    if site.fleet.history is None and not (site.folder / _SQLITE).exists():
+        return
+    beside = kept_file(site.folder)
+    stamp = beside.with_suffix(".marked") if beside is not None else None
+    told = _digest(site)
+    if stamp is not None:
+        with suppress(InputError):
+            if read_bytes(stamp) == told:
+                return
+    from ovek.cli.remember import mark
+
+    if mark(site) and stamp is not None:
+        with suppress(InputError):
+            write_whole(stamp, [told])
+
+
+def _digest(site: Site) -> bytes:
+    """What is known, and where it is kept."""
+    made = hashlib.sha256(f"{site.fleet.history}\n".encode())
+    for name, data in sorted(site.known_files().items()):
+        made.update(f"{name}\0{len(data)}\0".encode() + data)
+    store = site.folder / _SQLITE
+    if site.fleet.history is None:
+        made.update(str(store.stat().st_ino).encode())  # a store that is made anew lacks all
+    return made.hexdigest().encode()
