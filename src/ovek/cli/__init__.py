@@ -20,6 +20,7 @@ COMMANDS = {
     "bootwalk": "What does each device start on next, and what if?",
     "cleanup": "What may go to make room?",
     "runbook": "What is left to do, in which order, how long, and what if the power fails?",
+    "report": "A page about the fleet that needs nothing else: the answer, then all of it.",
     "compare": "What changed between two snapshots?",
     "catalog": "What was released, for which hardware, reached how?",
     "shelf": "Are the files on the server or stick what was released?",

@@ -23,10 +23,9 @@ from ovek.cli.options import (
     write_json,
     write_lines,
 )
-from ovek.cli.remember import remember, store_of
+from ovek.cli.remember import days_of, remember, store_of
 from ovek.engine import history
 from ovek.engine.rules.every import RULES
-from ovek.files.errors import InputError
 from ovek.files.history import Store
 from ovek.files.site import Site
 from ovek.model.age import AgeError, parse_age
@@ -209,15 +208,10 @@ def finding_command(rule: str, site_folder: Path, format_: str) -> None:
 def trend_command(last: str, site_folder: Path, format_: str) -> None:
     """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
     site = Site(site_folder)
-    store = _open(site)
-    state = store.state()
-    if state.first is None or state.last is None:
-        raise InputError(store.where, "holds no reading", "Read the fleet first: ovek survey")
     try:
-        first = max((state.last - parse_age(last)).date(), state.first.date())
+        found = days_of(_open(site), last)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
-    found = history.days(store.spans("answer", "proven", "target"), first, state.last.date())
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 

@@ -16,7 +16,7 @@ from ovek.cli.policy import contradiction
 from ovek.cli.progress import bytes_bar
 from ovek.engine.audit import audit_judged
 from ovek.engine.compare import compare_device
-from ovek.engine.history import facts_of
+from ovek.engine.history import days, facts_of
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.errors import InputError, ManyInputError
@@ -24,6 +24,8 @@ from ovek.files.history import Claims, Reading, Store, open_store
 from ovek.files.site import Site
 from ovek.files.state import state_in
 from ovek.files.whole import write_whole
+from ovek.model.age import parse_age
+from ovek.model.history import Day
 from ovek.render.visible import visible
 
 _LARGE = 4 * 2**20
@@ -71,6 +73,18 @@ def remember(
             with bytes_bar(size) if size >= _LARGE else nullcontext(_silent) as advance:
                 number = store.add(file, readings_in(site, file, advance), now)
             yield file, number
+
+
+def days_of(store: Store, last: str) -> list[Day]:
+    """How a fleet stood on each of its last days, so long back.
+
+    Raises InputError where nothing was read, AgeError or OverflowError for what is no age.
+    """
+    state = store.state()
+    if state.first is None or state.last is None:
+        raise InputError(store.where, "holds no reading", "Read the fleet first: ovek survey")
+    first = max((state.last - parse_age(last)).date(), state.first.date())
+    return days(store.spans("answer", "proven", "target"), first, state.last.date())
 
 
 def mark(site: Site) -> bool:

@@ -264,11 +264,14 @@ class Planning(Work[list[Runbook]]):
             self.devices.expected(device.device),
         )
 
+    def rates(self, name: str) -> Rates:
+        """How fast the way to a device is, and the device itself."""
+        link = self.links.get(name)
+        return Rates(link[0] if link is not None else None, self.measured.get(name))
+
     def take(self, device: Device, judge: Judge) -> None:
         """Plan for one device."""
-        site = self.devices.site
-        link = self.links.get(device.device)
-        rates = Rates(link[0] if link is not None else None, self.measured.get(device.device))
+        site, rates = self.devices.site, self.rates(device.device)
         subject = self.subject(device, judge)
         made = runbook(subject, self.wants, self.aim, site.waivers, rates)
         answer = self.answering.answer(subject.judged)

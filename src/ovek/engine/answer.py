@@ -8,17 +8,10 @@
 
 from collections.abc import Sequence
 
-from ovek.model.answer import Answered
+from ovek.model.answer import NOTHING, UNKNOWN, UNPROVEN, UNREAD, Answered
 from ovek.model.finding import Finding
 from ovek.model.unread import Unread
 from ovek.model.walk import DeviceWalk, Started
-
-NOTHING, UNPROVEN, UNKNOWN, UNREAD = (
-    "nothing starts",
-    "start not proven",
-    "start not known",
-    "not read",
-)
 
 
 def answered(walk: DeviceWalk, findings: Sequence[Finding], not_read: str | None) -> Answered:

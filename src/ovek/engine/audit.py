@@ -11,7 +11,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.remedies import Remedies, logs_stay
-from ovek.engine.rules import MemberSubject, Subject, subject_of
+from ovek.engine.rules import Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
@@ -230,7 +230,7 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
     found = []
     for member in subject.members:
         front = member.id if several else None
-        needed = _needed(member)
+        needed = member.needed
         by_themselves = (image for image in member.one.banks.values() if not image.parts)
         for image in (*member.one.images.values(), *by_themselves):
             judgement, file = image.judgement, image.file
@@ -245,16 +245,6 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
                 )
             )
     return tuple(found)
-
-
-def _needed(member: MemberSubject) -> set[Place]:
-    """The places that a member runs from, starts from or is told to, with what they are made of."""
-    there = [each.at for each in member.cited] + [*member.running_on.places]
-    starts = member.walk.starts
-    there.append(starts.at if starts is not None else None)
-    places = {at.on(None) for at in there if at is not None and at.member in (None, member.id)}
-    parts = [whole.parts for whole in member.wholes if whole.place in places]
-    return places.union(*parts)
 
 
 def _space(subject: Subject) -> tuple[Space, ...]:

@@ -10,6 +10,15 @@ Answer = Literal["no-go", "unclear", "go"]
 ANSWERS_WORST_FIRST: tuple[Answer, ...] = get_args(Answer)
 
 
+# Why a device does not go, where no rule says it.
+NOTHING, UNPROVEN, UNKNOWN, UNREAD = (
+    "nothing starts",
+    "start not proven",
+    "start not known",
+    "not read",
+)
+
+
 class Answered(Struct, frozen=True, kw_only=True):
     """The answer for one device. `why` is its main reason in a few words, `detail` in a sentence.
 

@@ -42,9 +42,9 @@ def bootwalk(
         yield from unread.lines()
 
 
-def _summary(walk: DeviceWalk) -> str:
+def summary_of(walk: DeviceWalk) -> str:
     """What the device starts, and whether that is what runs."""
-    texts = list(dict.fromkeys(_starts(member) for member in walk.members))
+    texts = list(dict.fromkeys(starts_of(member) for member in walk.members))
     if len(texts) == 1:
         told = texts[0]
     elif walk.members_differ:
@@ -58,7 +58,8 @@ def _summary(walk: DeviceWalk) -> str:
     return told
 
 
-def _starts(member: MemberWalk) -> str:
+def starts_of(member: MemberWalk) -> str:
+    """What a member starts, in words."""
     starts = member.starts
     if starts is None:
         return "nothing starts" if member.outcome == "stranded" else "what starts is not known"
@@ -69,17 +70,17 @@ def _starts(member: MemberWalk) -> str:
 
 def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
     label = Text.assemble((visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload]))
-    tree = Tree(label.append(f": {_summary(walk)}"), guide_style="dim")
+    tree = Tree(label.append(f": {summary_of(walk)}"), guide_style="dim")
     if as_is is not None:
         answer = f"{as_is.answer}, " if as_is.answer != walk.answer else ""
-        tree.add(Text(f"as it is: {answer}{as_is.reload}, {_summary(as_is)}", "dim"))
+        tree.add(Text(f"as it is: {answer}{as_is.reload}, {summary_of(as_is)}", "dim"))
     for member in walk.members:
         branch = tree
         if len(walk.members) > 1:
             name = Text.assemble(
                 f"member {visible(member.member)} ", (member.outcome, STYLES[member.outcome])
             )
-            branch = tree.add(name.append(f": {_starts(member)}"))
+            branch = tree.add(name.append(f": {starts_of(member)}"))
         if member.from_ == "live":
             branch.add(Text("the saved settings are not known: these are the live ones", "yellow"))
         for number, candidate in enumerate(member.tried, 1):
@@ -96,13 +97,20 @@ def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
     return tree
 
 
-def _candidate(number: int, candidate: Candidate) -> Text:
-    falls = candidate.result in GOES_ON or candidate.result in BROKEN
-    verb = "is" if falls or candidate.result == "unknown" else "starts,"
+def falls(candidate: Candidate) -> bool:
+    """Whether the loader does not start from it, and goes on or stops there."""
+    return candidate.result in GOES_ON or candidate.result in BROKEN
+
+
+def result_of(candidate: Candidate) -> str:
+    """What comes of trying it, in words."""
     if candidate.result == "remote":
-        result = "starts from a server"
-    else:
-        result = f"{verb} {candidate.result}"
-    style = "red" if falls else STYLES.get(candidate.result, "yellow")
+        return "starts from a server"
+    verb = "is" if falls(candidate) or candidate.result == "unknown" else "starts,"
+    return f"{verb} {candidate.result}"
+
+
+def _candidate(number: int, candidate: Candidate) -> Text:
+    style = "red" if falls(candidate) else STYLES.get(candidate.result, "yellow")
     line = Text(f"{number}. {candidate.origin}: {visible(candidate.place)} ")
-    return line.append(result, style).append(f": {visible(candidate.why)}")
+    return line.append(result_of(candidate), style).append(f": {visible(candidate.why)}")

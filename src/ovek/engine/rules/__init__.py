@@ -86,6 +86,16 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
         banks = [image for image in self.one.banks.values() if image.parts]
         return tuple(sorted((*self.one.sets.values(), *banks), key=_by_place))
 
+    @property
+    def needed(self) -> set[Place]:
+        """The places that it runs from, starts from or is told to, with what they are made of."""
+        there = [each.at for each in self.cited] + [*self.running_on.places]
+        starts = self.walk.starts
+        there.append(starts.at if starts is not None else None)
+        places = {at.on(None) for at in there if at is not None and at.member in (None, self.id)}
+        parts = [whole.parts for whole in self.wholes if whole.place in places]
+        return places.union(*parts)
+
     def starts_on(self, image: Image) -> bool:
         """Whether the next start is from an image of this member, or what it is part of."""
         starts = self.walk.starts

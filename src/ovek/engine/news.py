@@ -1,0 +1,48 @@
+"""What is another since an earlier report.
+
+>>> from datetime import UTC, datetime
+>>> at = datetime(2030, 4, 1, tzinfo=UTC)
+>>> then = {"sw": Standing("go", "1.0", ()), "old": Standing("go", "1.0", ())}
+>>> was = Remembered(format="ovek.report/1", as_of=at, site="", devices=then)
+>>> found = news(was, {"sw": Standing("no-go", "1.0", ("stranded",))})
+>>> found.answers, found.opened, found.gone
+((('sw', 'go', 'no-go'),), (('sw', 'stranded'),), ('old',))
+"""
+
+from collections.abc import Mapping
+
+from ovek.model.report import News, Remembered, ReportDevice, Standing
+
+
+def standing_of(one: ReportDevice) -> Standing:
+    """What a report remembers of a device."""
+    runs = " / ".join(dict.fromkeys(each.runs or "not known" for each in one.starts))
+    found = (
+        f"{each.rule} at {each.place}" if each.place is not None else each.rule
+        for each in one.findings
+        if each.waived is None
+    )  # fmt: skip
+    return Standing(one.answer, runs or "not known", tuple(dict.fromkeys(found)))
+
+
+def news(before: Remembered, now: Mapping[str, Standing]) -> News:
+    """Hold the devices of an earlier report against those of now, in their order."""
+    then = before.devices
+    both = [(name, then[name], is_) for name, is_ in now.items() if name in then]
+    return News(
+        since=before.as_of,
+        answers=tuple(
+            (name, was.answer, is_.answer) for name, was, is_ in both if was.answer != is_.answer
+        ),
+        versions=tuple(
+            (name, was.runs, is_.runs) for name, was, is_ in both if was.runs != is_.runs
+        ),
+        opened=tuple(
+            (name, each) for name, was, is_ in both for each in is_.found if each not in was.found
+        ),
+        closed=tuple(
+            (name, each) for name, was, is_ in both for each in was.found if each not in is_.found
+        ),
+        new=tuple(name for name in now if name not in then),
+        gone=tuple(name for name in then if name not in now),
+    )

@@ -1,0 +1,508 @@
+"""A report: one page of HTML that needs nothing else, or its short form in Markdown.
+
+The answer, the table and the lists stand in the page as they are; what there is to say of a device
+comes packed, and the page's own script draws it when it is opened. Whatever comes from a device or
+a file is text here: Jinja2 escapes it, the script sets it as text.
+"""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
+from importlib import resources
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ovek.model.answer import (
+    ANSWERS_WORST_FIRST,
+    NOTHING,
+    UNKNOWN,
+    UNPROVEN,
+    UNREAD,
+    Answered,
+    Tally,
+)
+from ovek.model.context import Context
+from ovek.model.custody import Custody
+from ovek.model.digest import TITLES
+from ovek.model.finding import SEVEREST_FIRST, AuditedStart, RuleCard
+from ovek.model.flash import CONTENTS, VolumeUse
+from ovek.model.history import Day
+from ovek.model.packing import packed
+from ovek.model.report import News, ReportDevice, ReportImage
+from ovek.model.runbook import Runbook
+from ovek.model.size import show_mib, show_share
+from ovek.model.unread import Unread
+from ovek.model.walk import Candidate, MemberWalk
+from ovek.render.answer import held_back, tonight, when
+from ovek.render.bootwalk import falls, result_of, starts_of, summary_of
+from ovek.render.context import of_device
+from ovek.render.context import told as told_context
+from ovek.render.lines import count, listed
+from ovek.render.markdown import escaped, table
+from ovek.render.runbook import details, headline, stands
+from ovek.render.unread import why
+from ovek.render.visible import visible
+
+_MOST = 60  # lines of a list that a page shows
+MARKS = {"go": "✓", "no-go": "✗", "unclear": "?"}
+Table = tuple[Sequence[str], Sequence[Sequence[Any]]]
+
+
+class Report(Struct, frozen=True, kw_only=True):
+    """All that there is to write of a report.
+
+    `devices`, so many, can be gone through again and again; `remembered` is what the page holds for
+    the next report, packed. `answers` are of all that were asked about.
+    `sources` are the files that it was made of: name, size in bytes, SHA-256. `days` are none where
+    there is no history, `news` None where there is no earlier report.
+    """
+
+    context: Context
+    answers: Sequence[Answered]
+    devices: Iterable[ReportDevice]
+    number: int
+    cards: Sequence[RuleCard]
+    news: News | None
+    images: Sequence[Custody]
+    sources: Sequence[tuple[str, int, str]]
+    not_read: Sequence[Unread]
+    days: Sequence[Day]
+    remembered: str
+
+    @property
+    def tally(self) -> Tally:
+        """How many devices have which answer."""
+        tally = Tally()
+        for one in self.answers:
+            tally.add(one)
+        return tally
+
+    @property
+    def headline(self) -> str:
+        """The first line."""
+        return tonight(self.tally, when(self.context))
+
+
+# What the answers that are no rule's mean, for who does not work with it every day.
+_REASONS = {
+    NOTHING: "A reload would end in the boot loader, and the device stays down.",
+    UNPROVEN: "What a reload starts was not shown to be what its publisher released.",
+    UNKNOWN: "What a reload starts cannot be told from what is known.",
+    UNREAD: "Nobody knows how the device stands now.",
+}
+
+
+class Obstacle(Struct, frozen=True):
+    """What stands in the way of some devices: in a few words, why that matters, and of whom."""
+
+    answer: str
+    what: str
+    reason: str
+    devices: tuple[str, ...]
+
+
+def obstacles(report: Report) -> list[Obstacle]:
+    """What stands in the way, of most devices first, `no-go` before `unclear`."""
+    reasons = _REASONS | {card.slug: card.reason for card in report.cards}
+    found: dict[tuple[str, str], list[str]] = {}
+    for one in held_back(report.answers):
+        if one.answer != "go":
+            what = one.why.partition(" at ")[0] or one.detail
+            found.setdefault((one.answer, what), []).append(one.device)
+    made = [
+        Obstacle(answer, what, reasons.get(what, ""), tuple(names))
+        for (answer, what), names in found.items()
+    ]
+    order: list[str] = list(ANSWERS_WORST_FIRST)
+    return sorted(made, key=lambda one: (order.index(one.answer), -len(one.devices), one.what))
+
+
+# ---- the page ------------------------------------------------------------------------------------
+
+
+@lru_cache(maxsize=1)
+def _templates() -> Any:
+    import jinja2
+
+    return jinja2.Environment(
+        loader=jinja2.FunctionLoader(_read), autoescape=True, trim_blocks=True, lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
+    )  # fmt: skip
+
+
+def _read(name: str) -> str:
+    return resources.files("ovek.render").joinpath("page", name).read_text()
+
+
+def whole_page(report: Report) -> Iterator[bytes]:
+    """Go through the page about all of a fleet."""
+    yield from _page(report, report.devices, {"whole": True})
+
+
+def pages(report: Report, most: int) -> Iterator[tuple[str, Iterator[bytes]]]:
+    """Go through a folder of pages: the name of each, and what it holds; the first leads to all."""
+    parts = [
+        (f"part-{number:03}.html", first, min(first + most, report.number))
+        for number, first in enumerate(range(0, report.number, most), 1)
+    ]
+    names = [one.device for one in report.devices] if parts else []
+    links = [
+        {"file": name, "first": names[at], "last": names[end - 1], "number": end - at}
+        for name, at, end in parts
+    ]
+    yield "index.html", _page(report, (), {"whole": True, "links": links})
+    waiting: list[ReportDevice] = []
+    for one in report.devices:
+        waiting.append(one)
+        if len(waiting) == most or one.device == names[-1]:
+            name = parts[0][0]
+            parts = parts[1:]
+            yield name, _page(report, tuple(waiting), {"whole": False, "name": name})
+            waiting = []
+
+
+def _page(report: Report, devices: Iterable[ReportDevice], more: dict[str, Any]) -> Iterator[bytes]:
+    """Go through one page; `more` says whether it is the whole, and which pages it leads to."""
+    rows, drawn = [], []
+    for number, one in enumerate(devices):
+        rows.append(_row(number, one))
+        drawn.append(_plain(_drawn(one)))
+    never = [one for one in report.not_read if one.last_read is None]
+    if rows and more["whole"]:
+        rows += map(_never, never)
+    context = report.context
+    told = {
+        "headline": report.headline,
+        "site": context.site,
+        "told": told_context(context),
+        "as_of": f"{context.as_of:%Y-%m-%d %H:%M} UTC",
+        "tally": [(name, _number(report.tally, name), MARKS[name]) for name in MARKS],
+        "number": report.tally.devices,
+        "obstacles": obstacles(report),
+        "waived": [one for one in held_back(report.answers) if one.answer == "go"],
+        "groups": _groups(report) if more["whole"] else [],
+        "news": _news(report.news) if report.news is not None else None,
+        "since": f"{report.news.since:%Y-%m-%d %H:%M} UTC" if report.news is not None else "",
+        "images": sorted(map(_custody, report.images), key=lambda one: not one["wrong"]),
+        "sources": report.sources,
+        "not_read": [(one.device, why(one, context.as_of), one.do) for one in report.not_read],
+        "days": report.days,
+        "chart": _chart(report.days),
+        "unknown": _unknown(report) if more["whole"] else [],
+        "rows": rows,
+        "marks": MARKS,
+        "never": [one.device for one in never],
+        "links": [],
+        "name": "",
+        **more,
+    }
+    data = packed(msgspec.json.encode(drawn)) if drawn else ""
+    blocks = {"data": data, "remembered": report.remembered if more["whole"] else ""}
+    page = _templates().get_template("report.html")
+    for chunk in page.generate(**_plain(told), **blocks, css=_read("report.css"),
+                               js=_read("report.js")):  # fmt: skip
+        yield chunk.encode("utf-8", "backslashreplace")
+
+
+def _plain(value: Any) -> Any:
+    """The same, with every text as it may be shown."""
+    if isinstance(value, str):
+        return visible(value)
+    if isinstance(value, dict):
+        return {key: _plain(each) for key, each in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(each) for each in value]
+    if isinstance(value, Struct):
+        return {key: _plain(each) for key, each in msgspec.structs.asdict(value).items()}
+    return value
+
+
+def _number(tally: Tally, answer: str) -> int:
+    return int(getattr(tally, answer.replace("-", "_")))
+
+
+def _row(number: int, one: ReportDevice) -> dict[str, Any]:
+    """What the table shows of one device."""
+    needed = [image for image in one.images if image.needed]
+    proven = sum(image.verdict == "proven" for image in needed)
+    found = [each.severity for each in one.findings if each.waived is None]
+    worst = found[0] if found else None
+    most = found.count(worst) if worst is not None else 0
+    more = f" + {len(found) - most}" if len(found) > most else ""
+    return {
+        "number": number,
+        "device": one.device,
+        "site": one.site or "",
+        "role": one.role or "",
+        "model": one.model or "not known",
+        "runs": _several(each.runs or "not known" for each in one.starts) or "not known",
+        "starts": _several(_next(each, one.reload) for each in one.starts) or "not known",
+        "wants": one.wants or "",
+        "answer": one.answer,
+        "reason": one.reason,
+        "proven": f"{proven} of {len(needed)}" if needed else "-",
+        "unproven": len(needed) - proven,
+        "findings": f"{most} {worst}{more}" if worst is not None else "none",
+        "rank": f"{SEVEREST_FIRST.index(worst)}.{9999 - len(found)}" if worst is not None else "9",
+        "not_read": one.not_read is not None,
+    }
+
+
+def _never(one: Unread) -> dict[str, Any]:
+    """What the table shows of a device of which nothing is known."""
+    return {
+        "number": None, "device": one.device, "site": one.site or "", "role": one.role or "",
+        "model": "not known", "runs": "not known", "starts": "not known", "wants": "",
+        "answer": "unclear", "reason": "not read", "proven": "-", "unproven": 0, "findings": "-",
+        "rank": "9", "not_read": False,
+    }  # fmt: skip
+
+
+def _next(one: AuditedStart, reload: str) -> str:
+    """What a member starts next."""
+    return one.version or one.place or ("nothing" if reload == "stranded" else "not known")
+
+
+def _several(values: Iterable[str]) -> str:
+    return " / ".join(dict.fromkeys(values))
+
+
+def _groups(report: Report) -> list[dict[str, Any]]:
+    """How many devices go by site, and by role."""
+    answers = {one.device: one.answer for one in report.answers}
+    found: dict[str, dict[str, Counter[str]]] = {"site": {}, "role": {}}
+    standing: list[tuple[str, str | None, str | None, bool]] = [
+        (one.device, one.site, one.role, _on_target(one)) for one in report.devices
+    ]
+    standing += [
+        (one.device, one.site, one.role, False) for one in report.not_read if one.last_read is None
+    ]
+    for device, site, role, on_target in standing:
+        for kind, name in (("site", site), ("role", role)):
+            tally = found[kind].setdefault(name or "not told", Counter())
+            tally.update([answers[device], "devices", *(["target"] if on_target else [])])
+    return [
+        {
+            "by": kind,
+            "rows": [
+                (name, {key: ours[key] for key in ("devices", *MARKS, "target")})
+                for name, ours in sorted(groups.items())
+            ],
+        }
+        for kind, groups in found.items()
+        if list(groups) != ["not told"]
+    ]
+
+
+def _on_target(one: ReportDevice) -> bool:
+    """Whether every member runs what is wanted."""
+    return one.wants is not None and {each.runs for each in one.starts} == {one.wants}
+
+
+def _news(news: News) -> list[dict[str, Any]]:
+    """What is another since the earlier report, as lists."""
+    change = "{}: {} → {}".format
+    lists = [
+        ("Answers that changed", [change(*each) for each in news.answers]),
+        ("Versions that changed", [change(*each) for each in news.versions]),
+        ("Findings that opened", [f"{name}: {what}" for name, what in news.opened]),
+        ("Findings that closed", [f"{name}: {what}" for name, what in news.closed]),
+        ("Devices that are new", list(news.new)),
+        ("Devices that are gone", list(news.gone)),
+    ]
+    return [
+        {"title": title, "number": len(found), "lines": found[:_MOST]}
+        for title, found in lists
+        if found
+    ]
+
+
+def _custody(one: Custody) -> dict[str, Any]:
+    """One image that lies on flash, and how its copies are."""
+    copies = [copy for group in one.groups for copy in group.copies]
+    flash = [copy for copy in copies if copy.device is not None]
+    wrong = [copy for group in one.groups if group.right is False for copy in group.copies]
+    known = [group for group in one.groups if group.right]
+    if one.first_wrong is not None:
+        copies_ = "wrong copy" if len(wrong) == 1 else "wrong copies"
+        state = f"{len(wrong)} {copies_}, first on: {one.first_wrong}"
+    elif not one.listed:
+        state = "no source lists it"
+    else:
+        state = "every copy that was measured is right" if known else "no copy was measured"
+    return {
+        "image": one.image,
+        "version": one.version or "",
+        "devices": len({copy.device for copy in flash}),
+        "run": len({copy.device for copy in flash if copy.runs}),
+        "state": state,
+        "wrong": one.first_wrong is not None,
+        "told": one.told,
+        "digests": [
+            (title, digest)
+            for name, title in TITLES.items()
+            for told, digest in (known[0].digests if known else ())
+            if told == name
+        ],
+    }
+
+
+def _unknown(report: Report) -> list[tuple[str, str]]:
+    """What is not known, device by device."""
+    return [
+        (one.device, each.saw)
+        for one in report.devices
+        for each in one.findings
+        if each.rule == "facts-missing"
+    ][:_MOST]
+
+
+def _chart(days: Sequence[Day]) -> dict[str, Any] | None:
+    """The days as lines: where each point is, in a box of 600 by 120."""
+    if len(days) < 2:
+        return None
+    most = max(max(day.devices for day in days), 1)
+
+    def line(numbers: Iterable[int]) -> str:
+        step = 600 / (len(days) - 1)
+        return " ".join(
+            f"{at * step:.1f},{120 - 120 * number / most:.1f}" for at, number in enumerate(numbers)
+        )
+
+    return {
+        "most": most,
+        "lines": [
+            ("go", "go", line(day.go for day in days)),
+            ("no-go", "no-go", line(day.no_go for day in days)),
+            ("on target", "target", line(day.on_target for day in days)),
+        ],
+    }
+
+
+# ---- one device, as the page's script draws it ---------------------------------------------------
+
+
+def _drawn(one: ReportDevice) -> dict[str, Any]:
+    """What is drawn of a device when it is opened, every text in words."""
+    return {
+        "head": of_device(one),
+        "why": one.why,
+        "unread": one.not_read,
+        "runs": summary_of(one.walk),
+        "reload": one.reload,
+        "walk": [_walk(each, len(one.walk.members) > 1) for each in one.walk.members],
+        "images": [_image(each) for each in one.images],
+        "flash": [_flash(each) for each in one.flash],
+        "findings": [
+            (each.severity, each.rule, each.place, each.saw, each.words, each.waived)
+            for each in one.findings
+        ],
+        "book": _book(one.runbook),
+        "evidence": [(each.name, each.sha256) for each in one.evidence],
+    }
+
+
+def _walk(one: MemberWalk, several: bool) -> dict[str, Any]:
+    return {
+        "member": one.member if several else None,
+        "live": one.from_ == "live",
+        "steps": [_step(each) for each in one.tried],
+        "outcome": one.outcome,
+        "ends": starts_of(one),
+        "note": one.note if one.outcome in ("stranded", "unknown") else "",
+        "rescue": [f"{each.place}, {each.version or 'version not known'}" for each in one.rescue],
+    }
+
+
+def _step(one: Candidate) -> tuple[str, str, str, str, str]:
+    kind = "falls" if falls(one) else "unknown" if one.result == "unknown" else "starts"
+    return kind, one.origin, one.place, result_of(one), one.why
+
+
+def _image(one: ReportImage) -> dict[str, Any]:
+    measured = f"measured {one.measured_at:%Y-%m-%d %H:%M} UTC" if one.measured_at else ""
+    return {
+        "place": one.place,
+        "verdict": one.verdict,
+        "why": one.why,
+        "release": one.release or "",
+        "proof": f"by {TITLES[one.by]}" if one.by is not None else "",
+        "measured": measured,
+        "needed": one.needed,
+        "size": show_mib(one.size) if one.size is not None else "size not known",
+        "digests": [(TITLES[name], digest) for name, digest in one.digests],
+    }
+
+
+def _flash(one: VolumeUse) -> dict[str, Any]:
+    """A volume to scale: its parts in thousandths, and what the target needs."""
+    capacity = one.capacity or 0
+    free = f"{show_mib(one.free)} free" if one.free is not None else "free space not known"
+    share = f" ({show_share(one.free, capacity)})" if capacity and one.free is not None else ""
+    needs = "" if not one.needs else f"the target takes {show_mib(one.needs)}"
+    short = one.needs is not None and one.free is not None and one.needs > one.free
+    return {
+        "name": f"{one.volume}:",
+        "told": f"{free} of {show_mib(capacity)}{share}" if capacity else free,
+        "parts": [
+            (CONTENTS.index(each.content), each.content, show_mib(each.size),
+             round(1000 * each.size / capacity) if capacity else 0)
+            for each in one.holds
+        ],
+        "needs": needs + ("; it does not fit" if short else ""),
+        "short": short,
+        "line": round(1000 * (1 - one.needs / capacity)) if one.needs and capacity else None,
+    }  # fmt: skip
+
+
+def _book(one: Runbook) -> dict[str, Any]:
+    return {
+        "head": headline(one),
+        "stands": stands(one),
+        "find": one.find_out,
+        "steps": [(step.stage, step.words, list(details(step))) for step in one.steps],
+        "open": [(each.rule, each.place, each.saw, each.words) for each in one.open],
+    }
+
+
+# ---- the short form, and what the terminal says --------------------------------------------------
+
+
+def short(report: Report) -> bytes:
+    """The short form for a ticket: the answer, what stands in the way, by site, the news."""
+    lines = [f"# {escaped(report.headline)}", "", escaped(told_context(report.context)), ""]
+    for one in obstacles(report):
+        told = f"{one.what}: {count(len(one.devices), 'device')}: {listed(one.devices, most=12)}"
+        lines.append(f"- **{one.answer}** {escaped(told)}")
+    for group in _groups(report):
+        rows = [
+            (name, *(str(ours.get(key, 0)) for key in ("go", "no-go", "unclear", "target")))
+            for name, ours in group["rows"]
+        ]
+        lines += ["", *table((group["by"].upper(), "GO", "NO-GO", "UNCLEAR", "ON TARGET"), rows)]
+    if report.news is not None:
+        lines += ["", f"## Since {report.news.since:%Y-%m-%d %H:%M} UTC", ""]
+        found = _news(report.news)
+        for each in found:
+            some = listed([*map(visible, each["lines"])], most=8)
+            lines.append(f"- {each['title']}: {each['number']} ({escaped(some)})")
+        lines += [] if found else ["Nothing is another."]
+    wrong = [each for each in map(_custody, report.images) if each["wrong"]]
+    if wrong:
+        lines += ["", "## Images with a wrong copy", ""]
+        lines += [f"- {escaped(each['image'])}: {escaped(each['state'])}" for each in wrong]
+    if report.not_read:
+        lines += ["", "## Not read", ""]
+        for unread in report.not_read:
+            told = f"{unread.device}: {why(unread, report.context.as_of)}; {unread.do}"
+            lines.append(f"- {escaped(told)}")
+    return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+
+
+def written(report: Report, file: str) -> Iterator[str]:
+    """What the terminal says of a page that was written."""
+    yield report.headline
+    news = "" if report.news is None else f"; news since {report.news.since:%Y-%m-%d %H:%M} UTC"
+    yield f"Written: {visible(file)} ({count(report.tally.devices, 'device')}{news})"
