@@ -10,7 +10,7 @@ from ovek.model.advice import Do
 from ovek.model.policy import Policy, Window
 from ovek.model.runbook import Runbook, RunbookStep, Waves
 from ovek.render.calendar import calendar
-from ovek.render.waves import draw_waves
+from ovek.render.charts.waves import draw_waves
 
 NOW = datetime(2026, 11, 26, 12, 0)
 SATURDAYS = Window(site="Port", days="sat", from_="01:00", to="02:00")

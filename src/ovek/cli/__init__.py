@@ -20,6 +20,7 @@ COMMANDS = {
     "bootwalk": "What does each device start on next, and what if?",
     "cleanup": "What may go to make room?",
     "runbook": "What is left to do, in which order, how long, and what if the power fails?",
+    "chart": "Figures: flash, versions, verdicts, a boot walk, waves, the trend.",
     "report": "A page about the fleet that needs nothing else: the answer, then all of it.",
     "compare": "What changed between two snapshots?",
     "catalog": "What was released, for which hardware, reached how?",
@@ -79,7 +80,7 @@ def main() -> None:
     # What is read of a site stays as long as the command: looking for waste in it finds none.
     gc.set_threshold(50_000, 20, 100)
     from ovek.files.errors import InputError, ManyInputError
-    from ovek.render.plot import NoFiguresError
+    from ovek.render.charts.plot import NoFiguresError
 
     try:
         cli(prog_name="ovek")

@@ -422,7 +422,7 @@ class Planning(Work[Part]):
 
 
 def _draw(file: Path, plans: list[CleanupPlan]) -> None:
-    from ovek.render.figure import draw
+    from ovek.render.charts.plan import draw
 
     write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans)])
 

@@ -3,9 +3,9 @@
 import atexit
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 import click
@@ -16,7 +16,7 @@ from ovek.cli.policy import contradiction
 from ovek.cli.progress import bytes_bar
 from ovek.engine.audit import audit_judged
 from ovek.engine.compare import compare_device
-from ovek.engine.history import days, facts_of
+from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.errors import InputError, ManyInputError
@@ -25,7 +25,7 @@ from ovek.files.site import Site
 from ovek.files.state import state_in
 from ovek.files.whole import write_whole
 from ovek.model.age import parse_age
-from ovek.model.history import Day
+from ovek.model.history import Day, OpenOn
 from ovek.render.visible import visible
 
 _LARGE = 4 * 2**20
@@ -85,6 +85,12 @@ def days_of(store: Store, last: str) -> list[Day]:
         raise InputError(store.where, "holds no reading", "Read the fleet first: ovek survey")
     first = max((state.last - parse_age(last)).date(), state.first.date())
     return days(store.spans("answer", "proven", "target"), first, state.last.date())
+
+
+def open_of(store: Store, told: Sequence[Day]) -> list[OpenOn]:
+    """What was open at the end of each of some days."""
+    first, last = (date.fromisoformat(told[at].day) for at in (0, -1))
+    return open_on(store.spans("finding"), first, last)
 
 
 def mark(site: Site) -> bool:

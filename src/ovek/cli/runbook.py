@@ -108,7 +108,7 @@ def command(
     context, answers = devices.context(now, selected.told()), _answers(devices, found)
     planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
     if figure is not None:
-        from ovek.render.waves import draw_waves
+        from ovek.render.charts.waves import draw_waves
 
         told = f"{site.fleet.name}, {devices.label}, {now:%Y-%m-%d %H:%M} UTC"
         drawn = draw_waves(figure.suffix.lower().removeprefix("."), planned, told)

@@ -8,6 +8,7 @@
 4. What was not known at a reading neither came nor went then.
 """
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, date, datetime, time, timedelta
 from itertools import pairwise
@@ -18,7 +19,7 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.compare import MemberDone
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.finding import DeviceAudit, Finding
-from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, Span
+from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, OpenOn, Span
 from ovek.model.snapshot import Boot, BootEntry
 from ovek.model.verdict import Image
 
@@ -340,6 +341,30 @@ def days(spans: Iterable[tuple[str, Span]], first: date, last: date) -> list[Day
                 proven=counts.get(("proven", "yes"), 0),
                 on_target=counts.get(("target", "yes"), 0),
                 with_target=with_target,
+            )
+        )
+    return told
+
+
+def open_on(spans: Iterable[tuple[str, Span]], first: date, last: date) -> list[OpenOn]:
+    """What was open at the end of each day; `spans` are of findings."""
+    changes: dict[date, Counter[str]] = {}
+    for _, span in spans:
+        opened, ended = span.first.date(), span.ended.date() if span.ended is not None else None
+        if ended is not None and ended <= max(first, opened):
+            continue
+        changes.setdefault(max(first, opened), Counter())[span.fact.value] += 1
+        if ended is not None:
+            changes.setdefault(ended, Counter())[span.fact.value] -= 1
+    now, told = Counter[str](), []
+    for day in _days(first, last):
+        now.update(changes.get(day, {}))
+        told.append(
+            OpenOn(
+                day=day.isoformat(),
+                critical=now["critical"],
+                warning=now["warning"],
+                note=now["note"],
             )
         )
     return told

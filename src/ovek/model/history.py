@@ -120,6 +120,15 @@ class Day(Struct, frozen=True, kw_only=True):
     with_target: int
 
 
+class OpenOn(Struct, frozen=True, kw_only=True):
+    """How many findings nobody had waived were open at the end of a day, by severity."""
+
+    day: str
+    critical: int
+    warning: int
+    note: int
+
+
 class StoreState(Struct, frozen=True, kw_only=True):
     """What a store holds: how many snapshots, readings and devices, from when to when."""
 

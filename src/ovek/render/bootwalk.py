@@ -42,6 +42,13 @@ def bootwalk(
         yield from unread.lines()
 
 
+def path(told: str, walk: DeviceWalk) -> Iterator[RenderableType]:
+    """Go through the lines of one walk, with what is taken to be so above it."""
+    yield Text(f"{visible(walk.device)}, {visible(told)}:", "bold")
+    yield _tree(walk, None)
+    yield ""
+
+
 def summary_of(walk: DeviceWalk) -> str:
     """What the device starts, and whether that is what runs."""
     texts = list(dict.fromkeys(starts_of(member) for member in walk.members))

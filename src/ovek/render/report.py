@@ -481,7 +481,10 @@ def short(report: Report) -> bytes:
             (name, *(str(ours.get(key, 0)) for key in ("go", "no-go", "unclear", "target")))
             for name, ours in group["rows"]
         ]
-        lines += ["", *table((group["by"].upper(), "GO", "NO-GO", "UNCLEAR", "ON TARGET"), rows)]
+        lines += [
+            "",
+            *table((group["by"].upper(), "GO", "NO-GO", "UNCLEAR", "RUN THE TARGET"), rows),
+        ]
     if report.news is not None:
         lines += ["", f"## Since {report.news.since:%Y-%m-%d %H:%M} UTC", ""]
         found = _news(report.news)

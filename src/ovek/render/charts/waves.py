@@ -5,10 +5,11 @@ forty fit. It reads in grey: what a wave takes is dark, what is left of its wind
 of which nobody knows how long it takes is hatched.
 """
 
+from collections.abc import Iterator
 from typing import Any
 
 from ovek.model.runbook import Wave, Waves
-from ovek.render import plot
+from ovek.render.charts import bar, plot
 from ovek.render.lines import count, listed
 from ovek.render.visible import visible
 
@@ -40,6 +41,24 @@ def draw_waves(kind: str, found: Waves, source: str) -> bytes:
     axes.tick_params(axis="y", length=0)
     figure.tight_layout(rect=(0, 0.03, 1, 1))
     return plot.saved(figure, kind, bbox_inches="tight")
+
+
+def text(found: Waves, wide: int, *, plain: bool) -> Iterator[str]:
+    """Go through the lines: a wave each, how much of its window it takes, and who."""
+    yield f"Reloads in {count(len(found.waves), 'wave')}."
+    name = max((len(_when(wave)) for wave in found.waves), default=0)
+    for wave in found.waves:
+        takes = f"{wave.minutes} min" + (" and more" if wave.untimed else "")
+        if wave.length:
+            shown = bar((wave.into + wave.minutes) / wave.length, 16, plain=plain)
+            takes += f" of {wave.length - wave.into}"
+        else:
+            shown = bar(0, 16, plain=plain)
+        names = listed([visible(one) for one in wave.devices], most=4)
+        line = f"  {_when(wave):<{name}} [{shown}] {takes}: {names}"
+        yield line if len(line) <= wide else line[: wide - 3] + "..."
+    for one in found.misfits:
+        yield f"  in none: {visible(one.device)}: {visible(one.why)}"
 
 
 def _when(wave: Wave) -> str:

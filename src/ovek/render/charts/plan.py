@@ -8,7 +8,7 @@ from typing import Any
 
 from ovek.model.plan import CleanupPlan
 from ovek.model.sheet import Role
-from ovek.render import plot
+from ovek.render.charts import plot
 from ovek.render.cleanup import names_of
 from ovek.render.visible import visible
 

@@ -1,0 +1,25 @@
+"""What figures are drawn of: one device's share."""
+
+from msgspec import Struct
+
+from ovek.model.finding import AuditedStart
+from ovek.model.flash import VolumeUse
+from ovek.model.ofdevice import OfDevice
+from ovek.model.verdict import Verdict
+
+
+class ChartedImage(Struct, frozen=True, gc=False):
+    """One image of a device: the release that it is held against, else its name; its verdict."""
+
+    name: str
+    verdict: Verdict
+    needed: bool
+
+
+class Charted(OfDevice, frozen=True, kw_only=True):
+    """What is drawn of one device; `wants` is the version of its target, where one is named."""
+
+    wants: str | None
+    starts: tuple[AuditedStart, ...]
+    images: tuple[ChartedImage, ...]
+    flash: tuple[VolumeUse, ...]

@@ -1,0 +1,154 @@
+"""Flash by content, each volume a bar to scale, with the room that the target needs."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from ovek.model.charted import Charted
+from ovek.model.flash import CONTENTS, Content, VolumeUse
+from ovek.model.size import show_mib, show_share
+from ovek.render.charts import (
+    BAD,
+    GOOD,
+    LABELLED,
+    MOST,
+    bar,
+    beneath,
+    canvas,
+    finished,
+    fitted,
+    label_rows,
+)
+from ovek.render.lines import count
+from ovek.render.visible import visible
+
+# Lightness tells them apart, and hatching those that nobody needs.
+COLOURS: dict[Content, str] = {
+    "running or next": "#1b4965",
+    "system image": "#5fa8d3",
+    "package": "#9ccbe6",
+    "part image": "#62b6a5",
+    "configuration, licence, key": "#7b6d8d",
+    "leftover, log, crash file": "#d9822b",
+    "not known": "#9a9a9a",
+    "other": "#cfcfcf",
+}
+HATCHED: dict[Content, str] = {"leftover, log, crash file": "...", "not known": "xx"}
+_FREE = {"color": "#f1f1f1", "edgecolor": "#d0d0d0", "linewidth": 0.6, "zorder": 0}
+
+
+class Row(Struct, frozen=True):
+    """One volume to draw."""
+
+    group: str
+    name: str
+    use: VolumeUse
+
+
+def rows_of(devices: Sequence[Charted]) -> list[Row]:
+    """The volumes of which the size is known, by site, the fullest first."""
+    found = [
+        Row(one.site or "no site told", f"{one.device} {use.volume}:", use)
+        for one in devices
+        for use in one.flash
+        if use.capacity and use.free is not None
+    ]
+    return sorted(found, key=lambda row: (row.group if len(found) > LABELLED else "", _left(row)))
+
+
+def _left(row: Row) -> tuple[float, str]:
+    """What share is free once the target is there; the name, so that equal ones stay in order."""
+    free = (row.use.free or 0) - (row.use.needs or 0)
+    return free / (row.use.capacity or 1), row.name
+
+
+def short(use: VolumeUse) -> bool:
+    """Whether the target does not fit as it is."""
+    return use.needs is not None and use.free is not None and use.needs > use.free
+
+
+def headline(devices: Sequence[Charted]) -> str:
+    """The answer: on how many volumes the target does not fit."""
+    uses = [use for one in devices for use in one.flash]
+    wanted = [use for use in uses if use.needs]
+    lack = sum(map(short, wanted))
+    if not wanted:
+        return f"Flash of {count(len(devices), 'device')}: no target is still to be brought."
+    told = "it fits on all of them" if not lack else f"no room on {lack}"
+    return f"The target is still to be brought to {count(len(wanted), 'volume')}: {told}."
+
+
+def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
+    """The figure as `png` or `svg`; a volume of which the size is not known is not drawn."""
+    found = rows_of(devices)
+    rows = found[:MOST]
+    figure, axes = canvas(len(rows))
+    for at, row in enumerate(rows):
+        _draw(axes, at, row.use, told=len(rows) <= LABELLED)
+    label_rows(axes, [(row.group, row.name) for row in rows])
+    axes.set_xlim(0, 100)
+    axes.set_xlabel("share of the volume (%)")
+    more = f"; {len(found) - len(rows)} volumes more are not drawn" if len(found) > MOST else ""
+    axes.set_title(f"{headline(devices)}{more}", loc="left")
+    legend(axes)
+    return finished(figure, kind, caption)
+
+
+def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
+    capacity, x = use.capacity or 1, 0.0
+    high = 0.62 if told else 1.0
+    axes.barh(at, 100, height=high, **_FREE)
+    for share in use.holds:
+        wide = 100 * share.size / capacity
+        look = {"color": COLOURS[share.content], "hatch": HATCHED.get(share.content)}
+        edge = "white" if told else "none"
+        axes.barh(at, wide, left=x, height=high, linewidth=0.4, edgecolor=edge, **look)
+        x += wide
+    if use.needs:
+        line, lack = 100 * (1 - use.needs / capacity), short(use)
+        shown = max(0.0, line)
+        axes.plot([shown, shown], [at - 0.45, at + 0.45], color=BAD if lack else GOOD,
+                  linewidth=2.2, linestyle=":" if lack else "-")  # fmt: skip
+    if told:
+        free = f"{show_mib(use.free or 0)} free of {show_mib(capacity)}"
+        needs = f"; target {show_mib(use.needs)}" if use.needs else ""
+        axes.text(100.6, at, free + needs + (": NO ROOM" if short(use) else ""), va="center",
+                  fontsize=8.5, color="#333333")  # fmt: skip
+
+
+def legend(axes: Any) -> None:
+    """The key beneath a figure of flash."""
+    from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
+
+    handles: list[Any] = [
+        Patch(facecolor=COLOURS[each], hatch=HATCHED.get(each), edgecolor="white", label=each)
+        for each in CONTENTS
+    ]
+    handles.append(Patch(facecolor="#f1f1f1", edgecolor="#d0d0d0", label="free"))
+    told = "what is used has to end here for the target"
+    handles.append(Line2D([0], [0], color=GOOD, linewidth=2.2, label=told))
+    handles.append(Line2D([0], [0], color=BAD, linewidth=2.2, linestyle=":", label="and does not"))
+    beneath(axes, handles, 4)
+
+
+def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
+    """Go through the lines: a bar a volume, what is used of it, and what the target needs."""
+    yield headline(devices)
+    rows = rows_of(devices)
+    yield "What is used of each volume, the fullest first, and what the target takes there yet:"
+    name = min(max((len(visible(row.name)) for row in rows), default=0), 30)
+    long = max(10, wide - name - 46)
+    group = ""
+    for row in rows:
+        if len(rows) > LABELLED and row.group != group:
+            group = row.group
+            yield visible(group)
+        use, capacity = row.use, row.use.capacity or 1
+        used = 1 - (use.free or 0) / capacity
+        told = f"{show_mib(use.free or 0)} free, {show_share(use.free or 0, capacity)}"
+        needs = f"; target {show_mib(use.needs)}" if use.needs else ""
+        needs += " NO ROOM" if short(use) else ""
+        shown = bar(used, long, plain=plain)
+        yield f"  {fitted(visible(row.name), name)} [{shown}] {told}{needs}"

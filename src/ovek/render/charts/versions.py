@@ -1,0 +1,122 @@
+"""Which versions run where, against the target: a bar a site, a piece a version."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from typing import Literal
+
+from ovek.model.charted import Charted
+from ovek.render.charts import (
+    DARK,
+    EDGE,
+    LIGHT,
+    MIDDLE,
+    MOST,
+    bar,
+    beneath,
+    canvas,
+    finished,
+    fitted,
+)
+from ovek.render.lines import count, shortened
+from ovek.render.visible import visible
+
+State = Literal["on target", "another", "no target"]
+_LOOKS: dict[State, tuple[str, str]] = {
+    "on target": (DARK, ""),
+    "another": (MIDDLE, "///"),
+    "no target": (LIGHT, ""),
+}
+STATES: tuple[State, ...] = ("on target", "another", "no target")
+
+
+def _state(one: Charted) -> State:
+    if one.wants is None:
+        return "no target"
+    return "on target" if {each.runs for each in one.starts} == {one.wants} else "another"
+
+
+def _runs(one: Charted) -> str:
+    return " / ".join(dict.fromkeys(each.runs or "not known" for each in one.starts)) or "not known"
+
+
+def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[State, str]]]:
+    """How many devices of each site run which version, by how that stands to their target."""
+    found: dict[str, Counter[tuple[State, str]]] = {}
+    for one in devices:
+        ours = found.setdefault(one.site or "no site told", Counter())
+        ours[_state(one), _runs(one)] += 1
+    return dict(sorted(found.items(), key=lambda each: (-each[1].total(), each[0])))
+
+
+def _pieces(ours: Counter[tuple[State, str]]) -> list[tuple[State, str, int]]:
+    """The pieces of a bar: those on target first, most devices first."""
+    order = sorted(ours.items(), key=lambda one: (STATES.index(one[0][0]), -one[1], one[0][1]))
+    return [(state, version, number) for (state, version), number in order]
+
+
+def headline(devices: Sequence[Charted]) -> str:
+    """The answer: how many run their target."""
+    states = Counter(map(_state, devices))
+    wanted = states["on target"] + states["another"]
+    told = f"{states['on target']} of {count(wanted, 'device')} run their target"
+    return told + (f"; {states['no target']} have none." if states["no target"] else ".")
+
+
+def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
+    """The figure as `png` or `svg`."""
+    from matplotlib.patches import Patch
+
+    found = list(by_site(devices).items())[:MOST]
+    figure, axes = canvas(min(len(found), 60))
+    most = max((ours.total() for _, ours in found), default=1)
+    for at, (_, ours) in enumerate(found):
+        x, untold = 0, []
+        for state, version, number in _pieces(ours):
+            colour, hatch = _LOOKS[state]
+            axes.barh(at, number, left=x, height=0.66, color=colour, hatch=hatch, edgecolor="white",
+                      linewidth=1.2)  # fmt: skip
+            room = int(number / most * 126) - 1
+            if len(found) <= 60 and room >= 7:
+                label = shortened(f"{visible(version)} × {number}", room)
+                box = None if state != "another" else {"facecolor": MIDDLE, "pad": 1, "lw": 0}
+                axes.text(x + number / 2, at, label, ha="center", va="center", fontsize=8.5,
+                          color="white" if state == "on target" else "black", bbox=box)  # fmt: skip
+            else:
+                untold.append(f"{visible(version)} × {number}")
+            x += number
+        if untold and len(found) <= 60 and x < most * 0.6:
+            room = int((most - x) / most * 118)
+            axes.text(x + most / 120, at, shortened(", ".join(untold), room), va="center",
+                      fontsize=8.5, color="#333333")  # fmt: skip
+    every = max(1, len(found) // 60)
+    ticks = range(0, len(found), every)
+    axes.set_yticks(ticks, [visible(found[at][0]) for at in ticks])
+    axes.set_ylim(len(found) - 0.4, -0.6)
+    axes.set_xlabel("devices")
+    axes.xaxis.get_major_locator().set_params(integer=True)
+    axes.set_title(f"Which versions run where: {headline(devices)}", loc="left")
+    handles = [
+        Patch(facecolor=colour, hatch=hatch, edgecolor=EDGE if state == "no target" else "white",
+              label={"another": "another version than the target"}.get(state, state))
+        for state, (colour, hatch) in _LOOKS.items()
+    ]  # fmt: skip
+    beneath(axes, handles, 3)
+    return finished(figure, kind, caption)
+
+
+def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
+    """Go through the lines: a site each, what share of it is on target, and its versions."""
+    yield headline(devices)
+    found = by_site(devices)
+    name = min(max((len(visible(site)) for site in found), default=0), 24)
+    for site, ours in found.items():
+        wanted = sum(number for (state, _), number in ours.items() if state != "no target")
+        on_target = sum(number for (state, _), number in ours.items() if state == "on target")
+        shown = bar(on_target / wanted if wanted else 0, 16, plain=plain)
+        told = f"{on_target} of {wanted}" if wanted else "no target"
+        mark = {"on target": " (target)", "another": "", "no target": ""}
+        versions = ", ".join(
+            f"{visible(version)}{mark[state]}: {number}" for state, version, number in _pieces(ours)
+        )
+        line = f"  {fitted(visible(site), name)} [{shown}] {told:<10} {versions}"
+        yield line if len(line) <= wide else line[: wide - 1] + ("~" if plain else "…")
