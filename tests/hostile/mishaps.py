@@ -34,6 +34,8 @@ WRITING: dict[str, tuple[list[str], set[int]]] = {
     "shelf": (["shelf", "--write-list", "all.sha256", "--fresh"], {0, 1}),
     "baseline": (["compare", "--baseline", "before"], {0}),
     "figure": (["cleanup", "--whole-fleet", "--free", "1MiB", "--figure", "a.png"], {0, 1, 3}),
+    "report": (["report", "-o", "fleet.html"], {0}),
+    "chart": (["chart", "versions", "-o", "versions.png"], {0}),
     "sheet": (["sheet", "new", "another"], {0}),
     "demo": (["demo", "tour"], {0}),
 }
@@ -104,6 +106,7 @@ _KINDS: dict[str, Callable[[Path], object]] = {
     ".gz": lambda file: json.loads(gzip.decompress(file.read_bytes())),
     ".toml": lambda file: tomllib.loads(file.read_text()),
     ".sha256": lambda file: list(digestlist.read(file)),
+    ".html": lambda file: _ends(file, b"</html>"),
     ".png": lambda file: _ends(file, b"IEND\xaeB`\x82"),
 }
 

@@ -103,6 +103,16 @@ COMMANDS = [
     ["survey"],
     ["survey", "nobody"],
     ["bootwalk", "nobody"],
+    ["report", "--format", "markdown"],
+    ["report", "-o", "page.html"],
+    ["chart", "flash"],
+    ["chart", "versions", "--ascii"],
+    ["chart", "verdicts"],
+    ["chart", "walk", "NAME"],
+    ["chart", "waves"],
+    ["chart", "trend"],
+    ["chart", "walk", "NAME", "-o", "walk.svg"],
+    ["chart", "verdicts", "-o", "verdicts.svg"],
 ]
 PLAIN = re.compile(r"[^\x20-\x7e\n\t]")
 
@@ -116,6 +126,10 @@ def test_no_output_holds_what_a_terminal_obeys_or_a_page_runs(evil, typed):
         done = ovek(*filled, *form, exits=None)
         assert done.returncode in (0, 1, 2, 3)
         check(done, typed)
+        for file in [*ovek.folder.glob("*.html"), *ovek.folder.glob("*.svg")]:
+            text = file.read_text()
+            odd = {char for char in PLAIN.findall(text) if not char.isprintable()}
+            assert not odd and "<b>&" not in text, (file.name, odd)
         if form and done.returncode != 2:
             json.loads(done.stdout)
 

@@ -139,16 +139,20 @@ def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]
     rows = rows_of(devices)
     yield "What is used of each volume, the fullest first, and what the target takes there yet:"
     name = min(max((len(visible(row.name)) for row in rows), default=0), 30)
-    long = max(10, wide - name - 46)
+    tails = [_tail(row.use) for row in rows]
+    long = max(10, wide - name - 6 - max(map(len, tails), default=0))
     group = ""
-    for row in rows:
+    for row, tail in zip(rows, tails, strict=True):
         if len(rows) > LABELLED and row.group != group:
             group = row.group
             yield visible(group)
-        use, capacity = row.use, row.use.capacity or 1
-        used = 1 - (use.free or 0) / capacity
-        told = f"{show_mib(use.free or 0)} free, {show_share(use.free or 0, capacity)}"
-        needs = f"; target {show_mib(use.needs)}" if use.needs else ""
-        needs += " NO ROOM" if short(use) else ""
-        shown = bar(used, long, plain=plain)
-        yield f"  {fitted(visible(row.name), name)} [{shown}] {told}{needs}"
+        used = 1 - (row.use.free or 0) / (row.use.capacity or 1)
+        yield f"  {fitted(visible(row.name), name)} [{bar(used, long, plain=plain)}] {tail}"
+
+
+def _tail(use: VolumeUse) -> str:
+    """What is told behind the bar of a volume."""
+    free = use.free or 0
+    told = f"{show_mib(free)} free, {show_share(free, use.capacity or 1)}"
+    needs = f"; target {show_mib(use.needs)}" if use.needs else ""
+    return told + needs + (" NO ROOM" if short(use) else "")
