@@ -1,7 +1,8 @@
 """Take a picture of each main command's output on the sample site, into docs/screenshots/.
 
 `python scripts/make_screenshots.py [NAME…]`. Needs Debian's xvfb, xterm, imagemagick and
-fonts-dejavu-core: each command runs in a real terminal window on a screen of its own.
+fonts-dejavu-core: each command runs in a real terminal window on a screen of its own. The report is
+opened in Debian's chromium, by Playwright.
 """
 
 import gzip
@@ -24,22 +25,26 @@ SHOTS = {
     "survey": "ovek survey -v",
     "sheet-try": "ovek sheet try oxwick-40 sessions/arle-core.txt | head -n 44",
     "audit": "ovek audit | head -n 45",
-    "findings": "ovek audit | tail -n 44",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
-    "by-rule": "ovek audit --group-by rule | head -n 46",
-    "what-if": "ovek bootwalk arle-core brack-core --if-bad flash:ox40-full-7.4.1.img --if-saved",
     "compare": "ovek compare before-7.4.2 'arle-[cs]*' --expect target",
     "cleanup": "ovek cleanup gannet-bridge --free 60MiB",
     "runbook": "ovek runbook brack-hall heron-bridge -v | head -n 46",
-    "waves": "ovek runbook | head -n 60 | tail -n 46",
     "catalog": "ovek catalog pick arle-quay",
     "custody": "ovek custody 7.4.2",
     "where": "ovek where 7.4.2",
     "shelf": "ovek shelf",
     "history": "ovek history device arle-stack",
-    "cleanup-steps": "ovek cleanup heron-bridge --room-for target --may-drop running",
-    "cleanup-fleet": "ovek cleanup --whole-fleet --room-for target --figure flash.png",
 }
+# What draws a figure, and how; several are put beneath each other.
+FIGURES = {
+    "cleanup-figure": ["cleanup --whole-fleet --room-for target --figure"],
+    "chart-flash": ["chart flash -o"],
+    "chart-verdicts": ["chart verdicts -o"],
+    "chart-walk": ["chart walk arle-quay -o"],
+    "chart-others": ["chart versions -o", "chart waves -o", "chart trend -o"],
+}
+# Where the page of the report is looked at, by its address, and in which colours.
+PAGES = {"report": ("", "light"), "report-device": ("#d:brack-core", "dark")}
 SCREEN = ":47"
 
 
@@ -89,30 +94,66 @@ def write_shelf(site: Path) -> None:
     (folder / "ox40-full-7.9.9.img").write_bytes(b"unknown")
 
 
+def ovek(site: Path, *typed: str) -> None:
+    """Run a command on the site; a finding is no failure."""
+    command = [sys.executable, "-m", "ovek", *typed]
+    done = subprocess.run(command, cwd=site, stdout=subprocess.DEVNULL, check=False)
+    if done.returncode not in (0, 1, 3):
+        sys.exit(f"{command} ended with {done.returncode}")
+
+
+def draw(name: str, site: Path) -> None:
+    """Draw a figure, or several beneath each other."""
+    files = []
+    for number, typed in enumerate(FIGURES[name]):
+        files.append(site / f"{name}-{number}.png")
+        ovek(site, *typed.split(), str(files[-1]))
+    subprocess.run(
+        ["convert", "-background", "white", *map(str, files), "-append", str(OUT / f"{name}.png")],
+        check=True,
+    )
+
+
+def look(names: list[str], site: Path) -> None:
+    """Open the report, as it tells the news since the one before."""
+    from playwright.sync_api import sync_playwright
+
+    page_file = site / "fleet.html"
+    ovek(site, "report", "--snapshot", "before-7.4.2", "-o", str(page_file))
+    ovek(site, "report", "-o", str(page_file))
+    quiet = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
+        for name in names:
+            where, scheme = PAGES[name]
+            page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
+            page.goto(page_file.as_uri() + where)
+            page.wait_for_timeout(800)
+            page.screenshot(path=str(OUT / f"{name}.png"))
+        browser.close()
+
+
 def main() -> None:
     for program in ("Xvfb", "xterm", "import"):
         if shutil.which(program) is None:
             sys.exit(f"{program} is not installed: apt-get install xvfb xterm imagemagick")
     OUT.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or list(SHOTS)
+    wanted = sys.argv[1:] or [*SHOTS, *FIGURES, *PAGES]
     screen = subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", "1280x800x24"])
     try:
         time.sleep(1)
         with tempfile.TemporaryDirectory() as folder:
             site = Path(folder, "skerrow-ferries")
             write_site(site)
+            ovek(site, "history", "add", "baselines/before-7.4.2.jsonl")
+            for name in [each for each in wanted if each in FIGURES]:
+                draw(name, site)
+            look([each for each in wanted if each in PAGES], site)
             with standins(site):
-                for name in wanted:
-                    if name == "history":
-                        earlier = ["history", "add", "baselines/before-7.4.2.jsonl"]
-                        subprocess.run(
-                            [sys.executable, "-m", "ovek", *earlier], cwd=site, check=True
-                        )
+                for name in [each for each in wanted if each in SHOTS]:
                     if name == "shelf":
                         write_shelf(site)
                     take(name, SHOTS[name], site)
-            if (site / "flash.png").exists():
-                shutil.copy(site / "flash.png", OUT / "cleanup-figure.png")
     finally:
         screen.terminate()
         screen.wait()

@@ -1,13 +1,18 @@
 """What the pages in docs/ show works as shown."""
 
+import json
 import os
 import re
+import shlex
 import subprocess
 import sys
+from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 
+import click
 import pytest
 
+from ovek.cli import cli
 from ovek.demo import write_site
 from ovek.engine.audit import rule_cards
 from ovek.render.rules import page
@@ -59,6 +64,68 @@ def test_the_page_of_the_rules_is_what_the_code_says():
     assert (DOCS / "rules.md").read_text() == page(rule_cards()), "scripts/write_rules_page.py"
 
 
+def test_the_pages_made_from_the_code_are_what_it_says():
+    for name in ("commands", "formats"):
+        made = _script(f"write_{name}_page").page()
+        assert (DOCS / f"{name}.md").read_text() == made, f"scripts/write_{name}_page.py"
+
+
+def _script(name: str):
+    file = DOCS.parent / f"scripts/{name}.py"
+    module = module_from_spec(spec := spec_from_file_location(name, file))
+    spec.loader.exec_module(module)
+    return module
+
+
+def lines_in_shells() -> list[tuple[str, str]]:
+    """Each line about `ovek` in a block for a shell, of the README and every page."""
+    found = []
+    for file in (DOCS.parent / "README.md", *sorted(DOCS.glob("*.md"))):
+        for block in re.findall(r"^ *```sh\n(.*?)^ *```", file.read_text(), re.M | re.S):
+            for line in block.splitlines():
+                pieces = re.split(r"&&|;|\|", line.partition(" #")[0])
+                found += [(file.name, each.strip()) for each in pieces if " ovek " in f" {each} "]
+    return found
+
+
+def test_every_line_in_a_block_for_a_shell_is_one_that_ovek_takes():
+    lines = lines_in_shells()
+    assert len(lines) > 40
+    for page_, line in lines:
+        words = shlex.split(re.sub(r"^.*?(?=\bovek )|\s+[<>].*$", "", line))[1:]
+        command, context = cli, click.Context(cli)
+        words = [word for word in words if word != "--version"]
+        while isinstance(command, click.Group) and words and not words[0].startswith("-"):
+            name = words.pop(0)
+            found = command.get_command(context, name)
+            assert found is not None, (page_, line)
+            command = found
+        try:
+            command.make_context("ovek", words, resilient_parsing=True)
+        except click.UsageError as error:
+            raise AssertionError((page_, line, error.format_message())) from None
+
+
+def test_the_site_of_the_pages_is_whole_and_searches_by_itself(tmp_path):
+    pytest.importorskip("mkdocs", reason="mkdocs is not installed")
+    command = [sys.executable, "-m", "mkdocs", "build", "--strict", "-q", "-d", str(tmp_path)]
+    done = subprocess.run(command, cwd=DOCS.parent, capture_output=True, check=False, text=True)
+    assert done.returncode == 0, done.stderr
+    index = json.loads((tmp_path / "search/search_index.json").read_text())
+    assert any("stranded" in one["text"] for one in index["docs"])
+    for page_ in tmp_path.glob("*.html"):
+        asked = re.findall(
+            r'<(?:script|link|img)[^>]*(?:src|href)="(https?:[^"]*)"', page_.read_text()
+        )
+        assert not [url for url in asked if "canonical" not in url], page_
+
+
+def test_every_page_is_on_the_map():
+    told = (DOCS / "index.md").read_text()
+    pages = {file.name for file in DOCS.glob("*.md")} - {"index.md"}
+    assert [name for name in sorted(pages) if f"({name})" not in told] == []
+
+
 def test_every_picture_is_linked_from_the_readme():
     readme = (DOCS.parent / "README.md").read_text()
     pictures = [picture.name for picture in (DOCS / "screenshots").glob("*.png")]
@@ -69,8 +136,11 @@ def test_every_picture_is_linked_from_the_readme():
 def typed_in(page: str) -> list[tuple[str, list[str]]]:
     """Each line that a page types, with what it shows below it."""
     found: list[tuple[str, list[str]]] = []
-    for block in blocks(page, "console"):
-        for line in block.splitlines():
+    text = (DOCS / page).read_text()
+    for indent, block in re.findall(
+        r"^( *)```console\n(.*?)^\1```", text, re.MULTILINE | re.DOTALL
+    ):
+        for line in (each.removeprefix(indent) for each in block.splitlines()):
             if line.startswith("$ "):
                 found.append((line[2:], []))
             else:
@@ -90,7 +160,7 @@ def day(tmp_path_factory):
     return folder
 
 
-@pytest.mark.parametrize("page", ["day.md", "history.md"])
+@pytest.mark.parametrize("page", ["day.md", "history.md", "night.md", "report.md", "start.md"])
 def test_what_a_page_types_shows_what_it_says(day, page):
     environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
     for line, shown in typed_in(page):

@@ -12,7 +12,7 @@ from ovek.cli.answering import with_unread
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, write_bytes, write_lines
+from ovek.cli.options import SNAPSHOT, Devices, write_bytes, write_lines
 from ovek.cli.policy import check_policy
 from ovek.cli.runbook import Planning
 from ovek.cli.selection import Selection, on_option, selecting
@@ -69,6 +69,7 @@ _ON_A_PAGE = 2_000
 )
 @as_of_options
 @on_option
+@SNAPSHOT
 @selecting
 def command(output: Path | None, since: Path | None, format_: str, selected: Selection) -> None:
     """Write a page about the fleet (or each DEVICE, a name or glob): the answer, then all of it.

@@ -68,30 +68,30 @@ def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
 
     found = list(by_site(devices).items())[:MOST]
     figure, axes = canvas(min(len(found), 60))
-    most = max((ours.total() for _, ours in found), default=1)
+    most, wide = max((ours.total() for _, ours in found), default=1), 1.02
     for at, (_, ours) in enumerate(found):
         x, untold = 0, []
         for state, version, number in _pieces(ours):
             colour, hatch = _LOOKS[state]
             axes.barh(at, number, left=x, height=0.66, color=colour, hatch=hatch, edgecolor="white",
                       linewidth=1.2)  # fmt: skip
-            room = int(number / most * 126) - 1
-            if len(found) <= 60 and room >= 7:
-                label = shortened(f"{visible(version)} × {number}", room)
+            label = f"{visible(version)} × {number}"
+            if len(found) <= 60 and number / most * 100 > len(label):
                 box = None if state != "another" else {"facecolor": MIDDLE, "pad": 1, "lw": 0}
                 axes.text(x + number / 2, at, label, ha="center", va="center", fontsize=8.5,
                           color="white" if state == "on target" else "black", bbox=box)  # fmt: skip
             else:
                 untold.append(f"{visible(version)} × {number}")
             x += number
-        if untold and len(found) <= 60 and x < most * 0.6:
-            room = int((most - x) / most * 118)
-            axes.text(x + most / 120, at, shortened(", ".join(untold), room), va="center",
-                      fontsize=8.5, color="#333333")  # fmt: skip
+        if untold and len(found) <= 60:
+            told = shortened(", ".join(untold), 40)
+            axes.text(x + most / 120, at, told, va="center", fontsize=8.5, color="#333333")
+            wide = max(wide, x / most + 0.34)
     every = max(1, len(found) // 60)
     ticks = range(0, len(found), every)
     axes.set_yticks(ticks, [visible(found[at][0]) for at in ticks])
     axes.set_ylim(len(found) - 0.4, -0.6)
+    axes.set_xlim(0, most * wide)
     axes.set_xlabel("devices")
     axes.xaxis.get_major_locator().set_params(integer=True)
     axes.set_title(f"Which versions run where: {headline(devices)}", loc="left")
