@@ -12,6 +12,7 @@ from ovek.cli import fleetwide
 from ovek.cli.answering import Answering
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices
+from ovek.cli.work import Work
 from ovek.files.site import Site
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
@@ -80,7 +81,7 @@ def test_only_and_device_narrow_an_audit(troubled):
     )
 
 
-class Names:
+class Names(Work[list[str]]):
     """A work that only takes names down."""
 
     def __init__(self, devices, front):
