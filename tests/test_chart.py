@@ -9,6 +9,7 @@ import pytest
 from msgspec.structs import replace
 
 from builders import NOW, device, flash, image, member, plain
+from ovek.demo import write_site
 from ovek.engine.history import open_on
 from ovek.model.charted import Charted, ChartedImage
 from ovek.model.finding import AuditedStart
@@ -229,7 +230,7 @@ def test_bars_are_plain_where_nothing_else_can_be_shown(ovek, monkeypatch):
 
 
 def test_lines_fit_the_terminal(ovek, monkeypatch):
-    ovek("demo", "sample", exits=None)
+    write_site(ovek.folder / "sample")
     monkeypatch.setenv("COLUMNS", "100")
     for what in ("flash", "versions", "verdicts", "waves"):
         told = ovek("chart", what, "--site", "sample").stdout

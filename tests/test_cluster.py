@@ -98,7 +98,6 @@ def test_a_shelf_is_digested_by_the_workers_and_what_they_cannot_read_is_read_he
         workers[0].send_signal(signal.SIGKILL)
         again = ovek.json("shelf", "--fresh", "--on", address, exits=None)
         assert again["files"] == here["files"]
-    assert "no scheduler that answers" in ovek.refuses("shelf", "--on", "tcp://127.0.0.1:1")
 
 
 def test_an_address_where_nobody_is_is_told(ovek):

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from builders import NOW, device, flash, image, member, plain
 from ovek.cli import report
+from ovek.demo import write_site
 from ovek.engine.news import news
 from ovek.model.report import Remembered, Standing
 from ovek.model.snapshot import Evidence, Hardware, Source
@@ -298,12 +299,14 @@ def opened(browser):
     assert not complaints
 
 
-@pytest.fixture
-def sample(tmp_path_factory, ovek):
+@pytest.fixture(scope="module")
+def sample(tmp_path_factory):
     """The page of the sample site, which has a device for every kind of trouble."""
-    ovek("demo", "sample", exits=None)
-    ovek("report", "--site", "sample", "-o", "sample.html")
-    return ovek.folder / "sample.html"
+    folder = tmp_path_factory.mktemp("sample")
+    write_site(folder / "site")
+    asked = ["--site", str(folder / "site"), "-o", str(folder / "sample.html")]
+    assert CliRunner().invoke(report.command, asked).exit_code == 0
+    return folder / "sample.html"
 
 
 def names(page):
@@ -343,7 +346,7 @@ def test_a_link_opens_a_device_which_is_drawn_then_and_only_then(sample, opened)
     assert box.locator(".path li").count() == 3
     assert "is cut-short" in box.inner_text() and "power cut" in box.inner_text()
     assert page.evaluate("document.activeElement.tagName") == "SUMMARY"
-    again = opened(sample.with_name("sample.html"))
+    again = opened(sample)
     again.goto(sample.as_uri() + "#d:brack-core")
     again.locator("details[open] .path").wait_for()
 

@@ -80,7 +80,7 @@ def main() -> None:
     # What is read of a site stays as long as the command: looking for waste in it finds none.
     gc.set_threshold(50_000, 20, 100)
     from ovek.files.errors import InputError, ManyInputError
-    from ovek.render.charts.plot import NoFiguresError
+    from ovek.render.extra import NoExtraError
 
     try:
         cli(prog_name="ovek")
@@ -90,7 +90,7 @@ def main() -> None:
         for each in error.errors if isinstance(error, ManyInputError) else [error]:
             click.echo(f"ovek: {visible(str(each))}", err=True)
         sys.exit(2)
-    except NoFiguresError as error:
+    except NoExtraError as error:
         click.echo(f"ovek: {error}", err=True)
         sys.exit(2)
     except BrokenPipeError:

@@ -39,6 +39,7 @@ from ovek.render.answer import held_back, tonight, when
 from ovek.render.bootwalk import falls, result_of, starts_of, summary_of
 from ovek.render.context import of_device
 from ovek.render.context import told as told_context
+from ovek.render.extra import NoExtraError
 from ovek.render.lines import count, listed
 from ovek.render.markdown import escaped, table
 from ovek.render.runbook import details, headline, stands
@@ -124,7 +125,11 @@ def obstacles(report: Report) -> list[Obstacle]:
 
 @lru_cache(maxsize=1)
 def _templates() -> Any:
-    import jinja2
+    """What fills the page in. Raises NoExtraError."""
+    try:
+        import jinja2
+    except ImportError:
+        raise NoExtraError("report", "a page needs the extra report") from None
 
     return jinja2.Environment(
         loader=jinja2.FunctionLoader(_read), autoescape=True, trim_blocks=True, lstrip_blocks=True,

@@ -3,20 +3,15 @@
 import io
 from typing import Any
 
-
-class NoFiguresError(Exception):
-    """Figures cannot be drawn, since what draws them is not installed."""
-
-    def __str__(self) -> str:
-        return "figures need the extra of that name; install it: pip install 'ovek[figures]'"
+from ovek.render.extra import NoExtraError
 
 
 def pyplot() -> Any:
-    """What draws: without a display, names as they are. Raises NoFiguresError."""
+    """What draws: without a display, names as they are. Raises NoExtraError."""
     try:
         import matplotlib
     except ImportError:
-        raise NoFiguresError from None
+        raise NoExtraError("figures", "figures need the extra of that name") from None
     matplotlib.use("Agg")
     matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
     from matplotlib import pyplot as drawing
