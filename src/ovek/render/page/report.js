@@ -101,9 +101,10 @@
   const table = $("t-fleet");
   if (!table) return;
   const body = table.tBodies[0];
+  const boxes = new Map([...document.querySelectorAll("#devices details")].map((box) => [box.dataset.d, box]));
   const rows = [...body.rows].map((row) => ({
     row, text: row.textContent.toLowerCase(), answer: row.cells[1].dataset.s, site: row.cells[7].textContent,
-    role: row.cells[8].textContent, box: document.querySelector(`details[data-d="${row.dataset.d}"]`),
+    role: row.cells[8].textContent, box: boxes.get(row.dataset.d),
   }));
   for (const key of ["site", "role"]) {
     const values = [...new Set(rows.map((each) => each[key]))].filter(Boolean).sort();
