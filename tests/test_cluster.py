@@ -69,6 +69,7 @@ def test_workers_elsewhere_give_the_same_bytes_also_when_one_is_killed(ovek, tmp
         ["where", "1.0"],
         ["custody"],
         ["runbook"],
+        ["report", "--format", "markdown"],
         ["cleanup", "--whole-fleet", "--free", "1MiB"],
     )
     with cluster(tmp_path / "cluster") as (address, workers):

@@ -44,6 +44,11 @@ def fleet(ovek):
     return ovek
 
 
+def made(fleet, *typed, exits=3):
+    """Run the report; one device was never read, so that it ends with 3."""
+    return fleet("report", *typed, exits=exits)
+
+
 def packed(data):
     return base64.b64encode(zlib.compress(data, wbits=31)).decode()
 
@@ -61,7 +66,7 @@ def drawn(page):
 
 
 def test_the_first_line_is_the_answer_and_the_page_says_the_same(fleet):
-    done = fleet("report", "-o", "fleet.html")
+    done = made(fleet, "-o", "fleet.html")
     first, second = done.stdout.splitlines()
     assert first == "Tonight: 1 go, 1 no-go, 1 unclear (1 not read)."
     assert second == "Written: fleet.html (3 devices)"
@@ -71,7 +76,7 @@ def test_the_first_line_is_the_answer_and_the_page_says_the_same(fleet):
 
 
 def test_a_device_has_its_walk_images_flash_findings_runbook_and_evidence(fleet):
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     good, bad = (drawn(fleet.folder / "fleet.html")[name] for name in ("good", "bad"))
     assert [step[0] for step in good["walk"][0]["steps"]] == ["starts"]
     assert [step[0] for step in bad["walk"][0]["steps"]] == ["falls"]
@@ -91,7 +96,7 @@ def test_the_flash_is_to_scale_and_tells_whether_the_target_fits(fleet):
     fleet.snapshot(
         sw("small", volume=small), sw("large", volume=large), sw("has", image("1.0"), image("2.0"))
     )
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     found = drawn(fleet.folder / "fleet.html")
     assert (
         found["small"]["flash"][0]["short"]
@@ -105,7 +110,7 @@ def test_the_flash_is_to_scale_and_tells_whether_the_target_fits(fleet):
 def test_the_files_it_was_made_of_are_told_with_their_sha256(fleet):
     import hashlib
 
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     text = (fleet.folder / "fleet.html").read_text()
     for name in ("catalog/list.json", "snapshots/now.jsonl", "policy.toml", "sheets/switch.toml"):
         assert name in text
@@ -116,19 +121,19 @@ def test_the_files_it_was_made_of_are_told_with_their_sha256(fleet):
 
 
 def test_the_news_are_told_since_the_page_that_was_there(fleet):
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     assert 'id="news"' not in (fleet.folder / "fleet.html").read_text()
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     assert "Nothing is another than it was." in (fleet.folder / "fleet.html").read_text()
     shutil.copy(fleet.folder / "fleet.html", fleet.folder / "first.html")
     fleet.snapshot(replace(sw("good", image("2.0"), runs="2.0"), taken_at=NOW + timedelta(days=1)))
-    done = fleet("report", "-o", "fleet.html")
+    done = made(fleet, "-o", "fleet.html")
     assert "news since" in done.stdout
     text = (fleet.folder / "fleet.html").read_text()
     assert "good: go → no-go" in text and "good: 1.0 → 2.0" in text and "bad" in text
-    fleet("report", "-o", "other.html", "--since", "first.html")
+    made(fleet, "-o", "other.html", "--since", "first.html")
     assert "good: go → no-go" in (fleet.folder / "other.html").read_text()
-    short = fleet("report", "--format", "markdown", "--since", "first.html").stdout
+    short = made(fleet, "--format", "markdown", "--since", "first.html").stdout
     assert "Answers that changed: 2 (good: go → no-go" in short
 
 
@@ -174,11 +179,11 @@ def test_a_report_of_a_later_format_is_refused(fleet):
 
 
 def test_the_short_form_goes_into_a_ticket(fleet):
-    told = fleet("report", "--format", "markdown").stdout
+    told = made(fleet, "--format", "markdown").stdout
     assert told.startswith("# Tonight: 1 go, 1 no-go, 1 unclear (1 not read).\n")
     assert "- **no-go** nothing starts: 1 device: bad" in told
     assert "## Not read" in told and len(told.splitlines()) < 40
-    fleet("report", "--format", "markdown", "-o", "ticket.md")
+    made(fleet, "--format", "markdown", "-o", "ticket.md")
     assert (fleet.folder / "ticket.md").read_text() == told
 
 
@@ -196,7 +201,7 @@ def test_a_folder_gets_a_page_for_each_part_of_the_fleet(fleet, monkeypatch):
     for _ in range(2):
         asked = ["-o", f"{folder}/", "--site", str(fleet.folder)]
         done = CliRunner().invoke(report.command, asked)
-        assert done.exit_code == 0, done.output
+        assert done.exit_code == 3, done.output
     assert "news since" in done.output
     pages = sorted(file.name for file in folder.iterdir())
     assert pages == ["index.html", "part-001.html", "part-002.html", "part-003.html"]
@@ -206,18 +211,33 @@ def test_a_folder_gets_a_page_for_each_part_of_the_fleet(fleet, monkeypatch):
     assert [*drawn(folder / "part-003.html")] == names[4:]
 
 
+def test_pages_of_an_earlier_and_larger_fleet_do_not_stay(fleet, monkeypatch):
+    monkeypatch.setattr(report, "_ON_A_PAGE", 4)
+    folder = fleet.folder / "pages"
+    asked = ["-o", f"{folder}/", "--site", str(fleet.folder)]
+    for number, left in ((5, 3), (2, 1)):
+        fleet.snapshot(*(sw(f"sw-{at}") for at in range(number)))
+        (folder / "part-xyz.html").parent.mkdir(exist_ok=True)
+        (folder / "part-xyz.html").write_text("somebody's")
+        CliRunner().invoke(report.command, asked)
+        assert len(list(folder.glob("part-0*.html"))) == left
+    assert (folder / "part-xyz.html").read_text() == "somebody's"
+
+
 def test_selected_devices_alone(fleet):
-    fleet("report", "good", "-o", "one.html")
+    made(fleet, "-o", "one.html")
+    made(fleet, "good", "-o", "one.html", exits=0)
     assert [*drawn(fleet.folder / "one.html")] == ["good"]
+    assert "Nothing is another than it was." in (fleet.folder / "one.html").read_text()
 
 
 def test_the_days_are_drawn_where_there_is_a_history(fleet):
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     assert 'id="days"' not in (fleet.folder / "fleet.html").read_text()
     later = replace(sw("good"), taken_at=NOW + timedelta(days=2))
     fleet.snapshot(later, name="later.jsonl")
     fleet("history", "add")
-    fleet("report", "-o", "fleet.html")
+    made(fleet, "-o", "fleet.html")
     text = (fleet.folder / "fleet.html").read_text()
     assert 'id="days"' in text and "<polyline" in text and "dashed: no-go" in text
 
@@ -305,7 +325,7 @@ def sample(tmp_path_factory):
     folder = tmp_path_factory.mktemp("sample")
     write_site(folder / "site")
     asked = ["--site", str(folder / "site"), "-o", str(folder / "sample.html")]
-    assert CliRunner().invoke(report.command, asked).exit_code == 0
+    assert CliRunner().invoke(report.command, asked).exit_code == 3  # one was never read
     return folder / "sample.html"
 
 

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from ovek.cli.command import Group
 from ovek.cli.completing import places
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import SITE, SNAPSHOT, Devices, write_lines
+from ovek.cli.options import SITE, SNAPSHOT, Devices, exit_code, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.selection import Selection, selecting
 from ovek.cli.shelf import shelf_facts
@@ -154,6 +154,7 @@ def walk_command(
         from ovek.render.bootwalk import path
 
         write_lines(line for told, each in walks for line in path(told, each))
+    exit_code(False, devices)
 
 
 def _supposed(devices: Devices, judged: JudgedDevice, what: WhatIf) -> tuple[str, DeviceWalk]:
@@ -192,6 +193,7 @@ def waves_command(output: Path | None, plain: bool, selected: Selection) -> None
         _write(output, figure.draw_waves(_kind(output), planned, _caption(devices, now)))
     else:
         write_lines(figure.text(planned, _wide(), plain=_plain(plain)))
+    exit_code(False, devices)
 
 
 @command.command("trend", examples=("chart trend --last 4w", "chart trend -o trend.svg"))
@@ -237,6 +239,7 @@ def _of_devices(output: Path | None, plain: bool, selected: Selection, figure: A
         _write(output, figure.draw(_kind(output), found, _caption(devices, selected.now)))
     else:
         write_lines(figure.text(found, _wide(), plain=_plain(plain)))
+    exit_code(False, devices)
 
 
 class Looking(Work[list[Charted]]):

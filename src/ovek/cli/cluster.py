@@ -71,7 +71,8 @@ def spread(
     bundle = Bundle(__version__, site.known_files(), names, devices.stale)
     with _client(address) as client:
         ahead = _AHEAD * max(1, len(client.nthreads()))
-        whole = client.scatter(bundle, broadcast=True, hash=True)
+        # As a task, and not as scattered data: when whoever has it dies, it is there again.
+        whole = client.submit(_carried, bundle, pure=False, retries=_TRIES)
         waiting: deque[Any] = deque()
         for lines in parts:
             texts = {name: text for name, _, text in devices.state.texts(lines)}
@@ -92,6 +93,8 @@ def _client(address: str) -> Iterator[Any]:
     except ImportError:
         do = "Install it here and there: pip install 'ovek[cluster]'"
         raise InputError(address, "needs the extra cluster", do) from None
+    config: Any = import_module("dask.config")
+    config.set({"distributed.admin.large-graph-warning-threshold": "1GB"})  # a catalog may be large
     try:
         client = dask.Client(address, timeout=_WAITS, set_as_default=False)
     except (OSError, ValueError) as error:
@@ -150,6 +153,11 @@ def _taken(address: str, future: Any) -> Any:
     except dask.KilledWorker:
         met = "lost every worker that tried a part"
         raise InputError(address, met, "See why they died; then run that again") from None
+
+
+def _carried(bundle: Bundle) -> Bundle:
+    """What a worker needs of a site, as it came."""
+    return bundle
 
 
 # The sites that a worker has, by the digest of what came: each is unpacked once.

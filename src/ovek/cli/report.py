@@ -1,18 +1,19 @@
 """`ovek report`: what there is to show of the fleet, on a page that needs nothing else."""
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from datetime import datetime
 from pathlib import Path
 
 import click
 import msgspec
+from msgspec.structs import replace
 
 from ovek.cli.answering import with_unread
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import SNAPSHOT, Devices, write_bytes, write_lines
+from ovek.cli.options import SNAPSHOT, Devices, exit_code, write_bytes, write_lines
 from ovek.cli.policy import check_policy
 from ovek.cli.runbook import Planning
 from ovek.cli.selection import Selection, on_option, selecting
@@ -102,6 +103,10 @@ def command(output: Path | None, since: Path | None, format_: str, selected: Sel
     as_folder = output is not None and _is_folder(output, found.number)
     page = output / "index.html" if output is not None and as_folder else output
     earlier = _earlier(since, page)
+    if earlier is not None and not selected.everything:
+        # Of a device that was not asked about nothing is news.
+        ours = {name: one for name, one in earlier.devices.items() if name in standings}
+        earlier = replace(earlier, devices=ours)
     report = Report(
         context=devices.context(now, selected.told()),
         answers=answers,
@@ -129,14 +134,26 @@ def command(output: Path | None, since: Path | None, format_: str, selected: Sel
         from ovek.render.report import pages, whole_page
 
         if as_folder:
+            names = set[str]()
             for name, chunks in pages(report, _ON_A_PAGE // 2):
                 write_whole(page.parent / name, chunks)
+                names.add(name)
+            if earlier is not None and since is None:
+                _remove_old(page.parent, names)
         else:
             write_whole(page, whole_page(report))
     if output is not None:
         from ovek.render.report import written
 
         write_lines(written(report, str(page)))
+    exit_code(False, devices)
+
+
+def _remove_old(folder: Path, names: Collection[str]) -> None:
+    """Remove the pages of an earlier and larger fleet: nothing leads to them any more."""
+    for file in folder.glob("part-[0-9][0-9][0-9].html"):
+        if file.name not in names:
+            file.unlink(missing_ok=True)
 
 
 def _is_folder(output: Path, devices: int) -> bool:
@@ -188,7 +205,7 @@ class Reporting(Work[Part]):
         """Find it for one device."""
         planning, part = self.planning, self.part
         subject = planning.subject(device, judge)
-        terms = msgspec.structs.replace(planning.answering.terms_of(device.device), advise=True)
+        terms = replace(planning.answering.terms_of(device.device), advise=True)
         audit = audit_judged(subject.judged, planning.wants, terms)
         rates = planning.rates(device.device)
         book = runbook(subject, planning.wants, "all", planning.devices.site.waivers, rates)
