@@ -107,6 +107,26 @@ def test_the_flash_is_to_scale_and_tells_whether_the_target_fits(fleet):
     assert abs(sum(part[3] for part in found["small"]["flash"][0]["parts"]) - 1000) < 5
 
 
+def test_a_proof_tells_its_age(fleet):
+    old = image("1.0", digests_at=NOW - timedelta(days=9))
+    fleet.snapshot(sw("good", old, image("2.0")))
+    made(fleet, "good", "-o", "fleet.html", exits=0)
+    first, second = drawn(fleet.folder / "fleet.html")["good"]["images"]
+    assert " days before this page, 2026-02-2" in first["measured"]
+    assert second["measured"] == "measured when the device was read"
+
+
+def test_a_page_of_then_says_of_when_it_is(fleet):
+    fleet("history", "add")
+    later = replace(sw("good", boots=("flash:gone.img",)), taken_at=NOW + timedelta(days=9))
+    fleet.snapshot(later, name="later.jsonl")
+    day = f"{NOW + timedelta(days=1):%Y-%m-%d}"
+    told = made(fleet, "good", "-o", "then.html", "--as-of", day, "--knowing", "now", exits=0)
+    assert told.stdout.startswith(f"On {day} 23:59: 1 go")
+    now = made(fleet, "good", "-o", "now.html", exits=0).stdout
+    assert now.startswith("Tonight: 0 go, 1 no-go")
+
+
 def test_the_files_it_was_made_of_are_told_with_their_sha256(fleet):
     import hashlib
 

@@ -202,14 +202,15 @@ def waves_command(output: Path | None, plain: bool, selected: Selection) -> None
 @SITE
 def trend_command(last: str, output: Path | None, plain: bool, site_folder: Path) -> None:
     """How the fleet stood each day, from the history: who goes, is proven, is on target."""
-    from ovek.cli.remember import days_of, open_of
+    from ovek.cli.remember import caught_up, days_of, open_of
     from ovek.render.charts import trend
 
     site = Site(site_folder)
     try:
         parse_age(last)
-        days = days_of(_store(site), last)
-        found = open_of(_store(site), days)
+        store = caught_up(site)
+        days = days_of(store, last)
+        found = open_of(store, days)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
     if output is not None:
@@ -217,17 +218,6 @@ def trend_command(last: str, output: Path | None, plain: bool, site_folder: Path
         _write(output, trend.draw(_kind(output), days, found, f"{told}; ovek chart trend"))
     else:
         write_lines(trend.text(days, found, _wide(), plain=_plain(plain)))
-
-
-def _store(site: Site) -> Any:
-    """The history, with every snapshot in it that lies in the site. Raises InputError."""
-    from ovek.cli.remember import remember, store_of
-
-    store = store_of(site)
-    assert store is not None
-    for _ in remember(site, store):
-        pass
-    return store
 
 
 def _of_devices(output: Path | None, plain: bool, selected: Selection, figure: Any) -> None:

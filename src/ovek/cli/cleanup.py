@@ -201,7 +201,7 @@ def command(
         met = f"holds no device that {room_for} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
-        _draw(figure, plans)
+        _draw(figure, plans, devices, context.as_of)
     if into is not None:
         _into(into, plans, context)
     else:
@@ -421,10 +421,11 @@ class Planning(Work[Part]):
         return done
 
 
-def _draw(file: Path, plans: list[CleanupPlan]) -> None:
+def _draw(file: Path, plans: list[CleanupPlan], devices: Devices, now: datetime) -> None:
     from ovek.render.charts.plan import draw
 
-    write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans)])
+    caption = f"{devices.site.fleet.name}, {devices.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
+    write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans, caption)])
 
 
 def _whole_fleet(
@@ -447,7 +448,7 @@ def _whole_fleet(
         met = f"holds no device that {asked.image} is for"
         raise InputError(devices.file, met, "Name an image for hardware that is in the fleet")
     if figure is not None:
-        _draw(figure, list(lines))
+        _draw(figure, list(lines), devices, context.as_of)
     if format_ == "json":
         from ovek.render import json
 

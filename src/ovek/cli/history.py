@@ -23,7 +23,7 @@ from ovek.cli.options import (
     write_json,
     write_lines,
 )
-from ovek.cli.remember import days_of, remember, store_of
+from ovek.cli.remember import caught_up, days_of, remember, store_of
 from ovek.engine import history
 from ovek.engine.rules.every import RULES
 from ovek.files.history import Store
@@ -43,15 +43,6 @@ def command() -> None:
 
 def _options(function: Callable[..., Any]) -> Callable[..., Any]:
     return SITE(format_option("csv")(function))
-
-
-def _open(site: Site) -> Store:
-    """The store, with every snapshot in it that lies in the site; raise InputError."""
-    store = store_of(site)
-    assert store is not None
-    for _ in remember(site, store):
-        pass
-    return store
 
 
 @command.command("add", examples=("history add", "history add baselines/before-7.4.2.jsonl"))
@@ -86,7 +77,7 @@ def add_command(snapshot: tuple[Path, ...], site_folder: Path, format_: str) -> 
 def device_command(device: str, verbose: bool, site_folder: Path, format_: str) -> None:
     """A line of one DEVICE's life: versions, images, boot settings, rot, findings."""
     site = Site(site_folder)
-    store = _open(site)
+    store = caught_up(site)
     readings = store.readings(device)
     if not readings:
         raise no_device(Path(store.where), device, store.devices())
@@ -123,7 +114,7 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     Exit code 1 where none ever had it.
     """
     site = Site(site_folder)
-    store = _open(site)
+    store = caught_up(site)
     spans = store.spans("image", like=[image])
     copies = history.joined(history.held(device, span) for device, span in spans)
     vouched = _vouched(site, store, image)
@@ -172,7 +163,7 @@ def finding_command(rule: str, site_folder: Path, format_: str) -> None:
     if rule not in RULES:
         raise unknown_rule(rule, RULES, "RULE")
     site = Site(site_folder)
-    store, now = _open(site), datetime.now(UTC).replace(microsecond=0)
+    store, now = caught_up(site), datetime.now(UTC).replace(microsecond=0)
     places: dict[str, tuple[str | None, str | None]] = {}
     for device, span in store.spans("site", "role"):
         if span.last is None:
@@ -209,7 +200,7 @@ def trend_command(last: str, site_folder: Path, format_: str) -> None:
     """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
     site = Site(site_folder)
     try:
-        found = days_of(_open(site), last)
+        found = days_of(caught_up(site), last)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
     if format_ in ("json", "jsonl"):
@@ -245,7 +236,7 @@ def purge_command(older: str | None, yes: bool, site_folder: Path) -> None:
         raise click.BadParameter(str(error), param_hint="--older") from None
     except OverflowError:
         limit = datetime.min.replace(tzinfo=UTC) + timedelta(days=1)
-    readings, spans = _open(site).purge(limit, look=not yes)
+    readings, spans = caught_up(site).purge(limit, look=not yes)
     from ovek.render.history import purged
 
     write_lines(purged(readings, spans, limit, done=yes))

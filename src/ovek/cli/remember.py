@@ -93,6 +93,15 @@ def open_of(store: Store, told: Sequence[Day]) -> list[OpenOn]:
     return open_on(store.spans("finding"), first, last)
 
 
+def caught_up(site: Site) -> Store:
+    """The store, with every snapshot in it that lies in the site; raise InputError."""
+    store = store_of(site)
+    assert store is not None
+    for _ in remember(site, store):
+        pass
+    return store
+
+
 def mark(site: Site) -> bool:
     """Keep what is known now, where the site has a history; what keeps that from being is told."""
     try:

@@ -3,33 +3,9 @@
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.roles import Roles
 from ovek.engine.rules import MemberSubject, Subject
-from ovek.model.flash import CONTENTS, Content, Share, VolumeUse
+from ovek.model.flash import CONTENTS, Share, VolumeUse, content_of
 from ovek.model.place import Place
-from ovek.model.sheet import Role
 from ovek.model.snapshot import Volume
-
-_CONTENT: dict[Role, Content] = {
-    "system-image": "system image",
-    "set-file": "system image",
-    "package": "package",
-    "part-image": "part image",
-    "configuration": "configuration, licence, key",
-    "licence": "configuration, licence, key",
-    "key": "configuration, licence, key",
-    "crash-file": "leftover, log, crash file",
-    "log": "leftover, log, crash file",
-    "leftover": "leftover, log, crash file",
-    "unknown": "not known",
-}
-
-
-def content_of(role: Role) -> Content:
-    """What a file is counted as, by its role.
-
-    >>> content_of("crash-file")
-    'leftover, log, crash file'
-    """
-    return _CONTENT.get(role, "other")
 
 
 def flash_of(subject: Subject) -> tuple[VolumeUse, ...]:

@@ -4,6 +4,8 @@ from typing import Literal, get_args
 
 from msgspec import Struct
 
+from ovek.model.sheet import Role
+
 Content = Literal[
     "running or next",
     "system image",
@@ -16,6 +18,30 @@ Content = Literal[
 ]
 CONTENTS: tuple[Content, ...] = get_args(Content)
 """In the order in which they are shown; `other` is for something else, or is not listed."""
+
+
+_CONTENT: dict[Role, Content] = {
+    "system-image": "system image",
+    "set-file": "system image",
+    "package": "package",
+    "part-image": "part image",
+    "configuration": "configuration, licence, key",
+    "licence": "configuration, licence, key",
+    "key": "configuration, licence, key",
+    "crash-file": "leftover, log, crash file",
+    "log": "leftover, log, crash file",
+    "leftover": "leftover, log, crash file",
+    "unknown": "not known",
+}
+
+
+def content_of(role: Role) -> Content:
+    """What a file is counted as, by its role.
+
+    >>> content_of("crash-file")
+    'leftover, log, crash file'
+    """
+    return _CONTENT.get(role, "other")
 
 
 class Share(Struct, frozen=True, gc=False):

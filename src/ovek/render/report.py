@@ -7,6 +7,7 @@ a file is text here: Jinja2 escapes it, the script sets it as text.
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
 from functools import lru_cache
 from importlib import resources
 from typing import Any
@@ -14,6 +15,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
+from ovek.model.age import show_age
 from ovek.model.answer import (
     ANSWERS_WORST_FIRST,
     NOTHING,
@@ -173,7 +175,7 @@ def _page(report: Report, devices: Iterable[ReportDevice], more: dict[str, Any])
     rows, drawn = [], []
     for number, one in enumerate(devices):
         rows.append(_row(number, one))
-        drawn.append(_plain(_drawn(one)))
+        drawn.append(_plain(_drawn(one, report.context.as_of)))
     never = [one for one in report.not_read if one.last_read is None]
     if rows and more["whole"]:
         rows += map(_never, never)
@@ -389,7 +391,7 @@ def _chart(days: Sequence[Day]) -> dict[str, Any] | None:
 # ---- one device, as the page's script draws it ---------------------------------------------------
 
 
-def _drawn(one: ReportDevice) -> dict[str, Any]:
+def _drawn(one: ReportDevice, now: datetime) -> dict[str, Any]:
     """What is drawn of a device when it is opened, every text in words."""
     return {
         "head": of_device(one),
@@ -398,7 +400,7 @@ def _drawn(one: ReportDevice) -> dict[str, Any]:
         "runs": summary_of(one.walk),
         "reload": one.reload,
         "walk": [_walk(each, len(one.walk.members) > 1) for each in one.walk.members],
-        "images": [_image(each) for each in one.images],
+        "images": [_image(each, now) for each in one.images],
         "flash": [_flash(each) for each in one.flash],
         "findings": [
             (each.severity, each.rule, each.place, each.saw, each.words, each.waived)
@@ -426,8 +428,11 @@ def _step(one: Candidate) -> tuple[str, str, str, str, str]:
     return kind, one.origin, one.place, result_of(one), one.why
 
 
-def _image(one: ReportImage) -> dict[str, Any]:
-    measured = f"measured {one.measured_at:%Y-%m-%d %H:%M} UTC" if one.measured_at else ""
+def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
+    measured = "measured when the device was read" if one.digests else ""
+    if one.measured_at is not None:
+        age = show_age(now - one.measured_at)
+        measured = f"measured {age} before this page, {one.measured_at:%Y-%m-%d %H:%M} UTC"
     return {
         "place": one.place,
         "verdict": one.verdict,

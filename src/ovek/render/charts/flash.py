@@ -35,7 +35,7 @@ COLOURS: dict[Content, str] = {
     "other": "#cfcfcf",
 }
 HATCHED: dict[Content, str] = {"leftover, log, crash file": "...", "not known": "xx"}
-_FREE = {"color": "#f1f1f1", "edgecolor": "#d0d0d0", "linewidth": 0.6, "zorder": 0}
+FREE = {"color": "#f1f1f1", "edgecolor": "#d0d0d0", "linewidth": 0.6, "zorder": 0}
 
 
 class Row(Struct, frozen=True):
@@ -98,7 +98,7 @@ def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
 def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
     capacity, x = use.capacity or 1, 0.0
     high = 0.62 if told else 1.0
-    axes.barh(at, 100, height=high, **_FREE)
+    axes.barh(at, 100, height=high, **FREE)
     for share in use.holds:
         wide = 100 * share.size / capacity
         look = {"color": COLOURS[share.content], "hatch": HATCHED.get(share.content)}
@@ -119,18 +119,23 @@ def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
 
 def legend(axes: Any) -> None:
     """The key beneath a figure of flash."""
+    beneath(axes, keys("what is used has to end here for the target", "and does not"), 4)
+
+
+def keys(line: str, missed: str, *, hatched: bool = True) -> list[Any]:
+    """What the colours mean, and the line, reached or missed, which come last."""
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
-    handles: list[Any] = [
-        Patch(facecolor=COLOURS[each], hatch=HATCHED.get(each), edgecolor="white", label=each)
+    found: list[Any] = [
+        Patch(facecolor=COLOURS[each], hatch=HATCHED.get(each) if hatched else None,
+              edgecolor="white", label=each)
         for each in CONTENTS
-    ]
-    handles.append(Patch(facecolor="#f1f1f1", edgecolor="#d0d0d0", label="free"))
-    told = "what is used has to end here for the target"
-    handles.append(Line2D([0], [0], color=GOOD, linewidth=2.2, label=told))
-    handles.append(Line2D([0], [0], color=BAD, linewidth=2.2, linestyle=":", label="and does not"))
-    beneath(axes, handles, 4)
+    ]  # fmt: skip
+    found.append(Patch(facecolor="#f1f1f1", edgecolor="#d0d0d0", label="free"))
+    found.append(Line2D([0], [0], color=GOOD, linewidth=2.2, label=line))
+    found.append(Line2D([0], [0], color=BAD, linewidth=2.2, linestyle=":", label=missed))
+    return found
 
 
 def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
