@@ -82,15 +82,15 @@ def write_shelf(site: Path) -> None:
     """A small shelf: a release as published, one cut short, one zipped and damaged, one unknown."""
     folder = site / "shelf"
     folder.mkdir()
-    data = {name: f"{name} ".encode() * 200_000 for name in ("quay-2.0.img", "quay-2.1.img")}
+    data = {name: f"{name} ".encode() * 200_000 for name in ("wharf-2.0.img", "wharf-2.1.img")}
     lines = "".join(f"{hashlib.md5(d).hexdigest()} *{n}\n" for n, d in data.items())
-    (site / "catalog/quay.md5").write_text(lines)
-    (folder / "quay-2.0.img").write_bytes(data["quay-2.0.img"])
-    (folder / "quay-2.1 (1).img").write_bytes(data["quay-2.1.img"])
-    (folder / "quay-2.1.img").write_bytes(data["quay-2.1.img"][:-4096])
-    packed = gzip.compress(data["quay-2.0.img"])
-    (folder / "quay-2.0.img.gz").write_bytes(packed)
-    (folder / "quay-1.9.img.gz").write_bytes(packed[: len(packed) // 2])
+    (site / "catalog/wharf.md5").write_text(lines)
+    (folder / "wharf-2.0.img").write_bytes(data["wharf-2.0.img"])
+    (folder / "wharf-2.1 (1).img").write_bytes(data["wharf-2.1.img"])
+    (folder / "wharf-2.1.img").write_bytes(data["wharf-2.1.img"][:-4096])
+    packed = gzip.compress(data["wharf-2.0.img"])
+    (folder / "wharf-2.0.img.gz").write_bytes(packed)
+    (folder / "wharf-1.9.img.gz").write_bytes(packed[: len(packed) // 2])
     (folder / "ox40-full-7.9.9.img").write_bytes(b"unknown")
 
 
