@@ -177,6 +177,9 @@ def test_verdicts_begin_with_the_wrong_ones(ovek):
     lines = ovek("chart", "verdicts").stdout.splitlines()
     assert lines[0] == "1 of 2 copies proven, 1 wrong."
     assert "1 altered" in lines[1] and "1 proven" in lines[2]
+    cut = image("2.0", size=10, digests=None)
+    ovek.snapshot(device(member(image("1.0"), cut, boots=(ONE,)), place=ONE))
+    assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 2 copies proven, 1 wrong."
     ovek.snapshot(device(member(image("1.0"), boots=(ONE,)), place=ONE))
     assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 1 copy proven, none wrong."
 

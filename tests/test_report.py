@@ -157,6 +157,25 @@ def test_the_news_are_told_since_the_page_that_was_there(fleet):
     assert "Answers that changed: 2 (good: go → no-go" in short
 
 
+def test_what_somebody_accepted_stands_in_nobodys_way_and_is_no_news(fleet):
+    made(fleet, "-o", "fleet.html")
+    listed = (
+        '[[waiver]]\nrule = "{}"\ndevice = "bad"\nby = "Ada"\nwhy = "known"\nuntil = 2099-01-01\n'
+    )
+    rules = ("stranded", "image-altered", "release-not-target", "no-fallback")
+    fleet.write("waivers.toml", "".join(map(listed.format, rules)))
+    told = made(fleet, "--format", "markdown", "--since", "fleet.html").stdout
+    assert "Findings that closed" in told and "bad: stranded" in told
+    fleet.snapshot(sw("good", image("1.0"), boots=("flash:gone.img", ONE)))
+    waiver = listed.format("boot-target-missing").replace('"bad"', '"good"')
+    fleet.write("waivers.toml", waiver)
+    told = made(fleet, "good", "--format", "markdown", exits=0).stdout
+    assert told.startswith("# Tonight: 1 go (1 by a waiver), 0 no-go")
+    assert "- **" not in told
+    made(fleet, "good", "-o", "good.html", exits=0)
+    assert "Nothing stands in the way of any device." in (fleet.folder / "good.html").read_text()
+
+
 def test_news_are_of_both_and_those_of_one_are_new_or_gone():
     was = Remembered(
         format="ovek.report/1", as_of=NOW, site="Test",

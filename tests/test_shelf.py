@@ -10,6 +10,7 @@ import tarfile
 import zipfile
 
 import pytest
+from msgspec.structs import replace
 
 from builders import device, digest, image, member, published, release
 from ovek.engine.releases import ReleaseIndex
@@ -417,3 +418,29 @@ def test_an_audit_tells_what_runs_and_is_not_on_the_shelf_or_broken_there(shelf_
     shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
     rules = {f["rule"] for f in shelf_site.json("audit")["devices"][0]["findings"]}
     assert "image-not-on-shelf" not in rules
+
+
+@pytest.mark.parametrize("lie", ["problem", "size", "changed", None])
+def test_what_is_read_elsewhere_counts_where_it_is_the_file_that_lies_here(tmp_path, lie):
+    file = tmp_path / "sw.img"
+    file.write_bytes(b"one " * 100)
+    asked = []
+
+    class Answer:
+        def __init__(self, found):
+            self.found = found
+
+        def result(self):
+            if lie == "changed":
+                file.write_bytes(b"two " * 100)
+            return self.found
+
+    def elsewhere(function, *args):
+        asked.append(args)
+        told = {"problem": {"problem": "it cannot be read"}, "size": {"size": 7}}.get(lie, {})
+        return Answer(replace(function(*args), **told))
+
+    cache = shelf.Cache(tmp_path / ".cache", fresh=True)
+    (found,) = shelf.read_shelf(tmp_path, ("md5",), cache, lambda size: None, 1, elsewhere)
+    assert asked and found.problem is None and found.size == 400
+    assert found.digests.md5 == hashlib.md5(file.read_bytes()).hexdigest()
