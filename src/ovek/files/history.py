@@ -16,7 +16,7 @@ import hashlib
 import os
 import zlib
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -369,6 +369,9 @@ class Store:
         try:
             yield Claims(connection)
         finally:
+            # A server that notices the end a little later holds up nobody until then.
+            with suppress(SQLAlchemyError):
+                connection.execute(sa.select(sa.func.pg_advisory_unlock_all()))
             connection.close()
 
     # ---- reading -----------------------------------------------------------------------------
