@@ -190,6 +190,9 @@ def test_a_walk_is_of_one_device_with_what_ifs_beside_it(ovek):
         device(member(image("1.0"), boots=(ONE,)), device="b", place=ONE),
     )
     assert "name one" in ovek("chart", "walk", exits=2).stderr
+    listed = (ovek.folder / "fleet.toml").read_text()
+    ovek.write("fleet.toml", listed + '[[device]]\nname = "away"\nsheet = "switch"\n')
+    assert "ovek survey away" in ovek.refuses("chart", "walk", "away")
     told = ovek("chart", "walk", "a").stdout
     assert "a, as it is:" in told and f"a, if {ONE} were bad:" in told
     assert "starts 2.0 from" in told

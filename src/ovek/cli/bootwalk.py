@@ -132,8 +132,8 @@ def _supposed(devices: Devices, what: WhatIf, *, named: bool) -> Iterator[_Suppo
             supposed = suppose(judged, what)
         except NoSuchPlaceError as error:
             if named:
-                raise _no_such_place(devices.file, one.device, error) from None
-            near = near or _no_such_place(devices.file, "any device", error)
+                raise no_such_place(devices.file, one.device, error) from None
+            near = near or no_such_place(devices.file, "any device", error)
             continue
         except PlaceError as error:
             raise click.UsageError(str(error)) from None
@@ -149,6 +149,7 @@ def _told(judged: JudgedDevice, answer: Answered) -> DeviceWalk:
     return replace(walk, **of_device(judged.device), answer=answer.answer, why=answer.detail)
 
 
-def _no_such_place(file: Path, device: str, error: NoSuchPlaceError) -> InputError:
+def no_such_place(file: Path, device: str, error: NoSuchPlaceError) -> InputError:
+    """The error that a device has no such place, with the nearest one that it has."""
     do = f"Did you mean {error.near!r}?" if error.near else "See ovek bootwalk for its places"
     return InputError(file, f"{device} holds no {error.place!r}", do)

@@ -12,6 +12,7 @@ import click
 from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
+from ovek.cli.marking import mark_changes
 from ovek.cli.options import (
     FORMAT,
     SITE,
@@ -133,10 +134,7 @@ def import_command(
     publishers = {entry.publisher for entry in kept} - {None}
     told = publisher or (publishers.pop() if len(publishers) == 1 else None)
     write_catalog(target, kept, source, told, today, "own" if own else "publisher")
-    if site.fleet.history is not None or (site.folder / "history.db").exists():
-        from ovek.cli.remember import mark
-
-        mark(Site(site_folder))
+    mark_changes(Site(site_folder))
     click.echo(f"{visible(str(target))} is written. See: ovek catalog check")
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
+from ovek.cli.bootwalk import no_such_place
 from ovek.cli.command import Group
 from ovek.cli.completing import places
 from ovek.cli.fleetwide import each_part
@@ -129,6 +130,9 @@ def walk_command(
     """
     devices = selected.devices()
     found = list(devices)
+    if not found and devices.not_read:
+        lost = devices.not_read[0]
+        raise InputError(devices.file, f"tells nothing of {lost.device!r}: {lost.why}", lost.do)
     if len(found) != 1:
         told = f"{len(found)} devices are meant; name one: ovek chart walk DEVICE"
         raise click.UsageError(told)
@@ -149,7 +153,7 @@ def walk_command(
     if output is not None:
         from ovek.render.charts import walk
 
-        _write(output, walk.draw(_kind(output), walks, _caption(devices, selected.now)))
+        _write(output, walk.draw(_kind(output), walks, devices.caption(selected.now)))
     else:
         from ovek.render.bootwalk import path
 
@@ -162,9 +166,7 @@ def _supposed(devices: Devices, judged: JudgedDevice, what: WhatIf) -> tuple[str
     try:
         return f"if {' and '.join(what.told())}", _walk(suppose(judged, what))
     except NoSuchPlaceError as error:
-        do = f"Did you mean {error.near!r}?" if error.near else "See ovek bootwalk for its places"
-        met = f"{judged.device.device} holds no {error.place!r}"
-        raise InputError(devices.file, met, do) from None
+        raise no_such_place(devices.file, judged.device.device, error) from None
     except PlaceError as error:
         raise click.UsageError(str(error)) from None
 
@@ -190,7 +192,7 @@ def waves_command(output: Path | None, plain: bool, selected: Selection) -> None
     books = [one for part in parts for one in part]
     planned = waves(books, site.policy, datetime.now().replace(second=0, microsecond=0))
     if output is not None:
-        _write(output, figure.draw_waves(_kind(output), planned, _caption(devices, now)))
+        _write(output, figure.draw_waves(_kind(output), planned, devices.caption(now)))
     else:
         write_lines(figure.text(planned, _wide(), plain=_plain(plain)))
     exit_code(False, devices)
@@ -226,7 +228,7 @@ def _of_devices(output: Path | None, plain: bool, selected: Selection, figure: A
     check_policy(site, devices.releases)
     found = [one for part in each_part(devices, Looking, selected.now) for one in part]
     if output is not None:
-        _write(output, figure.draw(_kind(output), found, _caption(devices, selected.now)))
+        _write(output, figure.draw(_kind(output), found, devices.caption(selected.now)))
     else:
         write_lines(figure.text(found, _wide(), plain=_plain(plain)))
     exit_code(False, devices)
@@ -284,11 +286,6 @@ def _images(subject: Subject) -> Iterator[ChartedImage]:
 
 def _kind(output: Path) -> str:
     return output.suffix.lower().removeprefix(".")
-
-
-def _caption(devices: Devices, now: datetime) -> str:
-    """Where the facts come from, and when it was drawn."""
-    return f"{devices.site.fleet.name}, {devices.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
 
 
 def _write(output: Path, drawn: bytes) -> None:

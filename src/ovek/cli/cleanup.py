@@ -424,8 +424,7 @@ class Planning(Work[Part]):
 def _draw(file: Path, plans: list[CleanupPlan], devices: Devices, now: datetime) -> None:
     from ovek.render.charts.plan import draw
 
-    caption = f"{devices.site.fleet.name}, {devices.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
-    write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans, caption)])
+    write_whole(file, [draw(file.suffix.lower().removeprefix("."), plans, devices.caption(now))])
 
 
 def _whole_fleet(

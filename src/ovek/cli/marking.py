@@ -16,11 +16,14 @@ from ovek.files.whole import write_whole
 _SQLITE = "history.db"
 
 
+def has_history(site: Site) -> bool:
+    """Whether a site has a history, told without opening it."""
+    return site.fleet.history is not None or (site.folder / _SQLITE).exists()
+
+
 def mark_changes(site: Site) -> None:
     """Keep what is known now, where the site has a history that does not have it yet."""
-    if site.until is not None:
-        return
-    if site.fleet.history is None and not (site.folder / _SQLITE).exists():
+    if site.until is not None or not has_history(site):
         return
     beside = kept_file(site.folder)
     stamp = beside.with_suffix(".marked") if beside is not None else None

@@ -216,6 +216,10 @@ class Devices:
             return f"snapshot {used[0].name}"
         return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
 
+    def caption(self, now: datetime) -> str:
+        """What a figure says beneath itself: where its facts come from, and when it was drawn."""
+        return f"{self.site.fleet.name}, {self.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
+
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
         for device in self.read(self.chosen.lines.items()):
             yield device, self.judge(device)

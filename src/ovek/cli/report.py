@@ -13,6 +13,7 @@ from ovek.cli.answering import with_unread
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.fleetwide import each_part
+from ovek.cli.marking import has_history
 from ovek.cli.options import SNAPSHOT, Devices, exit_code, write_bytes, write_lines
 from ovek.cli.policy import check_policy
 from ovek.cli.runbook import Planning
@@ -27,9 +28,10 @@ from ovek.engine.rules import Subject
 from ovek.engine.runbook import runbook
 from ovek.engine.verdicts import Judge
 from ovek.files.errors import InputError
+from ovek.files.regular import opened
 from ovek.files.reports import remembered_in, remembering
 from ovek.files.spool import Spool
-from ovek.files.typed import read_bytes
+from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.answer import Answered
 from ovek.model.custody import Custody, Sighting
@@ -100,9 +102,10 @@ def command(output: Path | None, since: Path | None, format_: str, selected: Sel
     for one in devices.not_read:
         if one.last_read is None:
             standings[one.device] = Standing("unclear", "not known", ())
-    as_folder = output is not None and _is_folder(output, found.number)
+    as_page = format_ == "html" and output is not None
+    as_folder = as_page and output is not None and _is_folder(output, found.number)
     page = output / "index.html" if output is not None and as_folder else output
-    earlier = _earlier(since, page)
+    earlier = _earlier(since, page if as_page else None)
     if earlier is not None and not selected.everything:
         # Of a device that was not asked about nothing is news.
         ours = {name: one for name, one in earlier.devices.items() if name in standings}
@@ -267,22 +270,26 @@ def _images(subject: Subject, needed: dict[str, bool]) -> tuple[ReportImage, ...
 def _followed(devices: Devices, copies: list[tuple[str | None, Sighting]]) -> list[Custody]:
     """The images that lie on flash, followed from where they were published."""
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    on_flash = {name for name, _ in copies}
     for order, (name, folder) in enumerate(shelves_of(devices.site, ())):
         judged = judged_shelf(devices.site, devices.releases, folder, measured)
         copies += custody.on_shelf(judged, name, order)
     found = custody.follow(devices.releases, copies)
-    flash = [one for one in found if any(c.device for g in one.groups for c in g.copies)]
-    return flash if on_flash else []
+    return [one for one in found if any(c.device for g in one.groups for c in g.copies)]
 
 
 def _sources(devices: Devices) -> Iterator[tuple[str, int, str]]:
     """The files that the report was made of: name, size in bytes and SHA-256."""
     for name, data in sorted(devices.site.known_files().items()):
         yield name, len(data), hashlib.sha256(data).hexdigest()
+    from ovek.sources.shelf import digest_stream
+
     for file in devices.chosen.used:
-        data = read_bytes(file)
-        yield f"snapshots/{file.name}", len(data), hashlib.sha256(data).hexdigest()
+        try:
+            with opened(file) as stream:
+                size, digests = digest_stream(stream, ["sha256"], lambda size: None)
+        except OSError as error:
+            raise cannot_read(file, error) from None
+        yield f"snapshots/{file.name}", size, digests.sha256 or ""
 
 
 def _days(selected: Selection) -> list[Day]:
@@ -290,7 +297,7 @@ def _days(selected: Selection) -> list[Day]:
     site = selected.site
     if not selected.everything or selected.as_of is not None:
         return []
-    if site.fleet.history is None and not (site.folder / "history.db").exists():
+    if not has_history(site):
         return []
     from ovek.cli.remember import days_of, store_of
 

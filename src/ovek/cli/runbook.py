@@ -110,8 +110,8 @@ def command(
     if figure is not None:
         from ovek.render.charts.waves import draw_waves
 
-        told = f"{site.fleet.name}, {devices.label}, {now:%Y-%m-%d %H:%M} UTC"
-        drawn = draw_waves(figure.suffix.lower().removeprefix("."), planned, told)
+        kind_ = figure.suffix.lower().removeprefix(".")
+        drawn = draw_waves(kind_, planned, devices.caption(now))
         write_whole(figure, [drawn])
     if folder is not None:
         _into(folder, found, context)
