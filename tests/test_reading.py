@@ -240,7 +240,7 @@ def asks(*questions, prompt="box# "):
 def test_a_file_that_looks_like_a_prompt_ends_no_answer():
     session = "box> list\nmy file> b\nlog#1 9\nbox.old> x\nbox(deep)> other\nno\nbox> list b\nb\n"
     reading = asks("list", "list {path}", prompt=Reading().prompt)
-    assert answers_of([session], reading) == {
+    assert answers_of([session], reading).answers == {
         "list": "\nmy file> b\nlog#1 9\nbox.old> x\n",
         "other": "\nno\n",
         "list b": "\nb\n",

@@ -155,7 +155,7 @@ def test_whatever_a_device_prints_it_costs_its_own_facts_only(tmp_path_factory, 
 @given(text=lines)
 def test_whatever_a_saved_session_holds_it_is_searched(text):
     sheet = read_sheet(find_sheet(Path(), "oxwick-40"))
-    for typed, said in answers_of([text, f"box> {text}"], sheet.reading).items():
+    for typed, said in answers_of([text, f"box> {text}"], sheet.reading).answers.items():
         assert typed.strip()
         assert "\x1b" not in said
 

@@ -209,17 +209,21 @@ class Numbered(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One thing to ask, and how its answer is understood.
 
-    `ask` is sent as it stands, its {placeholders} filled; `each` is what it is asked for. A
-    TextFSM `template` turns the answer into rows, or `parse` reads an open format. `columns` maps
-    a column to a field of what it `fills` (a column of the field's own name needs no entry);
+    `ask` is sent as it stands, its {placeholders} filled; `each` is what it is asked for. `then`
+    are lines that are typed after it, one at each prompt that follows, where menus lead to the
+    answer; the last one leads back to where the first was typed. A TextFSM `template` turns the
+    answer into rows, or `parse` reads an open format. `columns` maps a column to a field of what it
+    `fills` (a column of the field's own name needs no entry);
     `fixed` adds fields, `units` and `dates` say how sizes and times are written (a list of ways is
     tried in turn), `words` maps the device's words, and a value in `none` is known to be nothing.
-    `cut_at` is the length at which the answer cuts the names of files. A row that names no member
+    `cut_at` is the length at which the answer cuts the names of files; `digests` are the algorithms
+    of a question for an image that is not asked with {algorithm}. A row that names no member
     is one of the member that was asked for, or of the first; `for_all` makes it one of all members.
     """
 
     name: Name
     ask: Name
+    then: tuple[str, ...] = ()
     fills: Fills
     each: Each = "device"
     template: str | None = None
@@ -231,13 +235,14 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     words: dict[str, dict[str, str]] = {}
     none: tuple[str, ...] = ()
     cut_at: Annotated[int, Meta(ge=1, le=4096)] | None = None
+    digests: tuple[Algorithm, ...] = ()
     for_all: Literal["members"] | None = None
     numbered: Numbered | None = None
 
     def __post_init__(self) -> None:
         if (self.template is None) == (self.parse is None):
             raise ValueError(f"the question {self.name!r} needs a template or a parse, one of them")
-        for name in _PLACEHOLDER.findall(self.ask):
+        for name in _PLACEHOLDER.findall(self.typed):
             if name not in PLACEHOLDERS[self.each]:
                 known = ", ".join(sorted(PLACEHOLDERS[self.each])) or "none"
                 raise ValueError(
@@ -256,8 +261,13 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             raise ValueError(f"the question {self.name!r} fills no file, so it has no cut_at")
         if self.for_all is not None and "member" not in fields:
             raise ValueError(f"the question {self.name!r} fills a device, so it has no for_all")
-        if "\n" in self.ask or "\r" in self.ask:
+        if any("\n" in line or "\r" in line for line in (self.ask, *self.then)):
             raise ValueError(f"the question {self.name!r} asks with a line end in it")
+
+    @property
+    def typed(self) -> str:
+        """All lines that are typed, an end of line between them."""
+        return "\n".join((self.ask, *self.then))
 
     @property
     def fields(self) -> frozenset[str]:
@@ -297,7 +307,8 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `digests` are the algorithms that the device can work out, and `digest_program` the command
     that does it over an exec channel where files are listed over SFTP, `{path}` filled in.
     `slots` makes banks of files: the bank's name, and globs of the places that it is made of.
-    `loader` is how it is read at its boot loader.
+    `around` are lines (regular expressions) that stand around every answer and mean nothing, as a
+    menu does. `loader` is how it is read at its boot loader.
     """
 
     by: Literal["terminal", "exec"] = "terminal"
@@ -309,6 +320,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     digest_program: dict[Algorithm, Name] = {}
     sftp: tuple[SftpVolume, ...] = ()
     slots: dict[Name, tuple[Name, ...]] = {}
+    around: tuple[Name, ...] = ()
     question: tuple[Question, ...] = ()
     loader: Loader | None = None
 
@@ -332,7 +344,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         return (*self.question, *(self.loader.question if self.loader is not None else ()))
 
     def __post_init__(self) -> None:
-        for text in (self.prompt, *self.errors):
+        for text in (self.prompt, *self.errors, *self.around):
             _compiled(text, None)
         for globs in self.slots.values():
             for glob in globs:

@@ -42,7 +42,9 @@ def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
 
 
 def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
-    yield Text.assemble((one.name, "bold"), f"  asked: {visible(one.asked)}  fills: {one.fills}")
+    yield Text.assemble(
+        (one.name, "bold"), f"  asked: {visible(_typed(one.asked))}  fills: {one.fills}"
+    )
     if not one.answered:
         yield from hanging("  no answer:", "it was not typed in the session", indent=13)
     if one.problem is not None:
@@ -60,6 +62,11 @@ def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
         yield from hanging("  lost:", told.removeprefix(f"{one.name}: "), indent=8, style="yellow")
     for line in one.strange:
         yield from hanging("  not understood:", repr(line), indent=18, style="yellow")
+
+
+def _typed(asked: str) -> str:
+    """What was typed, several lines as one."""
+    return ", then ".join(asked.split("\n"))
 
 
 def _text(value: object) -> str:

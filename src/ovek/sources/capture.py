@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Iterable
-from itertools import zip_longest
 from pathlib import Path
 
 from ovek.files.errors import InputError
@@ -11,6 +10,7 @@ from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
 from ovek.sources.interview import Ask, Interview
+from ovek.sources.menus import Step, chain, steps_of
 from ovek.sources.problem import NoAnswerError
 
 _NAME = re.compile(r"[\w.-]+")
@@ -40,37 +40,63 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
     return found
 
 
-def answers_in(sessions: Iterable[str], interview: Interview) -> dict[str, str]:
+class Told:
+    """What was typed in saved sessions, and what was answered; the last time counts."""
+
+    def __init__(self, *, menus: bool = False) -> None:
+        self.answers: dict[str, str] = {}
+        self._sessions: list[list[Step]] = []
+        self._menus = menus
+        self.last = (-1, -1)  # the session and the line of the last question
+
+    def take(self, typed: list[Step]) -> None:
+        """Take in one session."""
+        self._sessions.append(typed)
+        for step in typed:
+            if step.typed:
+                rest = [""] if step.after is not None else []
+                self.answers[step.typed] = "\n".join(["", *step.lines, *rest])
+
+    def get(self, asked: str) -> str | None:
+        """The answer to one line, or to several that were typed one after another."""
+        typed = [_folded(line) for line in asked.split("\n")]
+        if not self._menus:
+            return self.answers.get(typed[0])
+        for steps in reversed(self._sessions):
+            found = chain(steps, typed, steps[0].before) if steps else None
+            if found is not None:
+                return "\n".join(["", *(line for at in found for line in steps[at].lines), ""])
+        return None
+
+
+def answers_in(sessions: Iterable[str], interview: Interview) -> Told:
     """What was typed in the sessions, and what was answered; at the boot loader if that was last.
 
     The interview goes on as at the boot loader where the last question was put there.
     """
     sessions, reading = list(sessions), interview.sheet.reading
-    found, last = _found(sessions, reading)
+    found = answers_of(sessions, reading)
     if (loader := reading.at_loader) is not None:
-        there, last_there = _found(sessions, loader)
-        if last_there > last:
+        there = answers_of(sessions, loader)
+        if there.last > found.last:
             interview.at_loader()
             return there
     return found
 
 
-def answers_of(sessions: Iterable[str], reading: Reading) -> dict[str, str]:
+def answers_of(sessions: Iterable[str], reading: Reading) -> Told:
     """What was typed at a prompt, and the text up to the next prompt; the last time counts.
 
     A line that only looks like a prompt, a file called `log#1` say, is none: a prompt is what a
     question of the sheet was typed at, and what starts with the same name.
     """
-    return _found(sessions, reading)[0]
-
-
-def _found(sessions: Iterable[str], reading: Reading) -> tuple[dict[str, str], tuple[int, int]]:
-    """The answers, and the session and line of the last question of the sheet."""
     prompt = compiled(rf"(?P<ovek_prompt>{reading.prompt})[ \t]*(?P<ovek_typed>\S.*)?")
-    asked = any_fits(_as_typed(question.ask) for question in reading.question)
+    asked = any_fits(
+        _as_typed(line) for question in reading.question for line in (question.ask, *question.then)
+    )
     pager = compiled(reading.pager.shows) if reading.pager is not None else None
-    found: dict[str, str] = {}
-    last = (-1, -1)
+    menus = any(question.then for question in reading.question)
+    told = Told(menus=menus)
     for number, session in enumerate(sessions):
         lines = plain(session, pager).split("\n")
         fits = [(at, match) for at, line in enumerate(lines) if (match := prompt.fullmatch(line))]
@@ -80,13 +106,10 @@ def _found(sessions: Iterable[str], reading: Reading) -> tuple[dict[str, str], t
         questions = [(at, shown) for at, shown, text in typed if text and asked(text)]
         known = {_host_of(shown) for _, shown in questions}
         if questions:
-            last = (number, questions[-1][0])
-        prompts = [(at, text) for at, shown, text in typed if _host_of(shown) in known]
-        for (at, text), (end, _) in zip_longest(prompts, prompts[1:], fillvalue=(len(lines), "")):
-            if text:
-                rest = [] if end == len(lines) else [""]
-                found[text] = "\n".join(["", *lines[at + 1 : end], *rest])
-    return found, last
+            told.last = (number, questions[-1][0])
+        at_prompts = [each for each in typed if _host_of(each[1]) in known]
+        told.take(steps_of(lines, at_prompts, menus=menus))
+    return told
 
 
 def _as_typed(ask: str) -> str:
@@ -100,11 +123,11 @@ def _host_of(prompt: str) -> str:
     return name[0] if name is not None else prompt.strip()
 
 
-def asking(answers: dict[str, str]) -> Ask:
+def asking(answers: Told) -> Ask:
     """Answer questions out of saved sessions."""
 
     async def ask(question: Question, asked: str, expected: float) -> str:
-        text = answers.get(_folded(asked))
+        text = answers.get(asked)
         if text is None:
             raise NoAnswerError(f"{asked!r} was not typed in the saved session")
         return text

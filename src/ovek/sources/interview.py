@@ -19,7 +19,7 @@ from ovek.model.catalog import Published
 from ovek.model.digest import STRONGEST_FIRST, Algorithm
 from ovek.model.filesystem import is_fat
 from ovek.model.naming import Naming, glob_pattern
-from ovek.model.pattern import compiled
+from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Fills, Question, Reading, Sheet
 from ovek.model.snapshot import Device, File
 from ovek.sources.away import away
@@ -82,7 +82,7 @@ class Wanted:
         oldest: timedelta = timedelta.max,
         oldest_started: timedelta = timedelta.max,
     ) -> None:
-        self._everything = everything
+        self.everything = everything
         self._oldest = {False: oldest, True: oldest_started}
         self._by_name: dict[str, set[Algorithm]] = {}
         self._all: set[Algorithm] = set()
@@ -96,7 +96,7 @@ class Wanted:
     def algorithms(self, name: str, able: Iterable[Algorithm]) -> list[Algorithm]:
         """The algorithms that the device can work out and the catalog can use, strongest first."""
         useful = set(able)
-        if not self._everything:
+        if not self.everything:
             useful &= self._by_name.get(name.casefold()) or self._all
         return [one for one in STRONGEST_FIRST if one in useful]
 
@@ -174,6 +174,7 @@ class Interview:
         self.reading = reading
         self.pager = compiled(reading.pager.shows) if reading.pager is not None else None
         self._errors = [compiled(f"(?m){text}") for text in reading.errors]
+        self._around = any_fits(reading.around)
 
     def at_loader(self) -> None:
         """Go on as at the prompt of the boot loader, where nothing runs."""
@@ -201,7 +202,7 @@ class Interview:
                 else:
                     await self._ask(ask, question, context)
         if not asking_costs:
-            for _ in self._contexts_of_images(carry=True):
+            for _ in self._contexts_of_images(self.reading.digests, carry=True):
                 pass  # what is asked for by now has no answer
 
     async def _ask_digest(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
@@ -213,7 +214,7 @@ class Interview:
                 return
 
     async def _ask(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
-        asked = _filled(question.ask, context)
+        asked = _filled(question.typed, context)
         if asked is None:
             path = context.get("path", "")
             self.draft.problems.append(
@@ -295,6 +296,9 @@ class Interview:
         text = answer.text or ""
         if question.parse is None:
             text = without_echo(plain(text, self.pager), answer.asked)
+            if self.reading.around:
+                lines = (line for line in text.split("\n") if not self._around(line.rstrip()))
+                text = "\n".join(lines)
             for pattern in self._errors:
                 if found := pattern.search(text):
                     raise NoAnswerError(f"the device says {found[0].strip()[:80]!r}")
@@ -344,11 +348,14 @@ class Interview:
             for member, volume in self.volumes():
                 yield {"member": member, "volume": volume["name"]}
         else:
-            yield from self._contexts_of_images(carry=carry)
+            able = question.digests or self.reading.digests
+            yield from self._contexts_of_images(able, carry=carry)
 
-    def _contexts_of_images(self, *, carry: bool) -> Iterator[dict[str, str]]:
+    def _contexts_of_images(
+        self, able: Iterable[Algorithm], *, carry: bool
+    ) -> Iterator[dict[str, str]]:
         for member, volume in self.volumes():
-            for file, algorithms in self.images(member, volume, self.reading.digests, carry=carry):
+            for file, algorithms in self.images(member, volume, able, carry=carry):
                 yield {
                     "member": member,
                     "volume": volume["name"],
@@ -388,7 +395,10 @@ class Interview:
                 continue
             if file.get("size") == 0 and "size_step" not in file:
                 continue
-            if any(algorithm in file.get("digests", {}) for algorithm in algorithms):
+            useful = algorithms
+            if not self.wanted.everything:
+                useful = self.wanted.algorithms(name, [*able, *self.reading.digests])
+            if any(algorithm in file.get("digests", {}) for algorithm in useful):
                 continue
             at = (member, volume["name"])
             starts = any(text.endswith(path.casefold()) for text in started)

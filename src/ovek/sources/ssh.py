@@ -12,7 +12,7 @@ from msgspec import Struct
 from ovek.model.fleet import Login
 from ovek.model.pattern import compiled
 from ovek.model.sheet import Question, Reading
-from ovek.sources.clean import plain
+from ovek.sources.clean import plain, without_echo
 from ovek.sources.interview import Ask
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.trust import HostKeys, Secrets
@@ -221,14 +221,20 @@ class _Dialogue:
         self._prompt: str | None = None
         pager = reading.pager
         self._pager = compiled(rf"(?:{pager.shows})\s*\z") if pager is not None else None
+        self._menus = any(question.then for question in reading.question)
         self._goes_on = pager.answer if pager is not None else ""
 
     async def first_prompt(self) -> None:
         await self._until_prompt()
 
     async def ask(self, asked: str) -> str:
-        self.process.stdin.write(f"{asked}\n")
-        return await self._until_prompt()
+        """Type a line, or several one after another, and return all that comes."""
+        told = ""
+        for line in asked.split("\n"):
+            self.process.stdin.write(f"{line}\n")
+            text = await self._until_prompt()
+            told += without_echo(text, line) if told or "\n" in asked else text
+        return told
 
     async def _until_prompt(self) -> str:
         """Read up to the next prompt; return the raw text before it."""
@@ -245,10 +251,11 @@ class _Dialogue:
                 raise ReadProblem("reading", met, "Log in by hand and see what it prints")
             tail = (tail + piece)[-_TAIL:]
             shown = plain(tail)
-            if self._prompt is None:
+            if self._prompt is None or self._menus:
                 if match := self._any_prompt.search(shown):
-                    self._prompt = match["prompt"]
-                    return "".join(pieces)
+                    first, self._prompt = self._prompt is None, match["prompt"]
+                    text = "".join(pieces)
+                    return text if first else _without_prompt(text, self._prompt)
             elif shown.endswith(self._prompt) and shown[-len(self._prompt) - 1 :][:1] in (
                 "\n",
                 self._prompt[:1],

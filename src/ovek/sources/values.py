@@ -23,7 +23,7 @@ from ovek.model.snapshot import BankState, BootMode, VolumeState
 _TRUE = {"true": True, "yes": True, "false": False, "no": False}
 _BETWEEN_GROUPS = re.compile(r"[\s:.-]+")
 _MODES, _PLACES_READ = get_args(BootMode), ("running", "boot-loader")
-_WORDS: dict[tuple[str, str], tuple[str, ...]] = {
+WORDS: dict[tuple[str, str], tuple[str, ...]] = {
     ("boot", "mode.live"): _MODES,
     ("boot", "mode.saved"): _MODES,
     ("bank", "state"): get_args(BankState),
@@ -87,7 +87,7 @@ def _single(question: Question, name: str, text: str, clock: Clock) -> Any:
         if text.lower() not in _TRUE:
             raise ValueProblem(f"it is {text!r}, not yes or no; map it under words")
         return _TRUE[text.lower()]
-    allowed = _WORDS.get((question.fills, name))
+    allowed = WORDS.get((question.fills, name))
     if allowed is not None and text not in allowed:
         raise ValueProblem(f"it is {text!r}, not {' or '.join(allowed)}; map it under words")
     return text

@@ -1,14 +1,14 @@
 """By saved terminal sessions."""
 
 from ovek.sources.away import away
-from ovek.sources.capture import answers_in, asking, find_captures, read_capture
+from ovek.sources.capture import Told, answers_in, asking, find_captures, read_capture
 from ovek.sources.ways.interface import Door
 
 
 async def read(door: Door) -> None:
     """Find the answers in the sessions."""
 
-    def found() -> dict[str, str]:
+    def found() -> Told:
         files = find_captures(door.setup.site, door.device.capture)
         sessions = (read_capture(file) for file in files)
         return answers_in(sessions, door.interview)

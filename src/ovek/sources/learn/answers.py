@@ -1,0 +1,498 @@
+"""The answers to one question, in all sessions, as templates that understand every line of them."""
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+
+from msgspec import Struct
+
+from ovek.model.sheet import Fills
+from ovek.sources.learn.dialogue import Exchange, escaped
+from ovek.sources.learn.marks import Mark, MarkError
+from ovek.sources.learn.shapes import (
+    RULER,
+    Rule,
+    Slot,
+    Table,
+    Value,
+    label_of,
+    literal_rule,
+    sentence,
+    tokens_of,
+)
+from ovek.sources.learn.things import KEYS, resolved
+from ovek.sources.learn.values import Unit, pattern_of, unit_of
+
+_UNKNOWN_TABLE = 4  # lines alike that nobody marked are a table, not something to pass over
+_FILE = re.compile(r"\S*[A-Za-z0-9_]\.[A-Za-z][A-Za-z0-9]{1,7}(?:\s|$)")
+_REFUSES = re.compile(
+    r"(?i)^\s*[!?%^*]|\b(?:unknown|invalid|illegal|unrecogni[sz]ed|no such|"
+    r"not (?:know|understand|understood|found))\b"
+)
+
+
+class Open(Struct, frozen=True):
+    """A line that is not understood: its session and number (from 0), and the text."""
+
+    session: int
+    line: int
+    text: str
+
+
+class Found(Struct, frozen=True, kw_only=True):
+    """What one thing's template is made of."""
+
+    fills: Fills
+    template: str
+    columns: dict[str, str]
+    values: dict[str, list[str]]
+    means: dict[str, dict[str, str]]
+    units: dict[str, Unit]
+    numbered: tuple[str, tuple[str, ...]] | None = None
+
+
+class Answers:
+    """All answers to one question. `asked_for` are its placeholders, `others` words in it.
+
+    Raises MarkError where a mark cannot be understood.
+    """
+
+    def __init__(
+        self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
+    ) -> None:
+        self.exchanges = [each for each in exchanges if not self._refused(each)]
+        self._words = frozenset(words)
+        self.patterns: dict[Slot, str] = {}
+        self.values: dict[Slot, list[str]] = {}
+        self.means: dict[Slot, dict[str, str]] = {}
+        self.units: dict[Slot, Unit] = {}
+        self.passed: dict[str, str] = {}  # a pattern, and a line that it passes over
+        self.open: list[Open] = []
+        self.numbered: dict[Slot, tuple[str, str]] = {}  # the list's pattern, and as lines
+        self._slots: dict[int, dict[Mark, Slot]] = {}
+        for at, each in enumerate(self.exchanges):
+            lines = dict(enumerate(each.at))
+            self._slots[at] = resolved(each.marks, lines, asked_for)
+        self._heads: dict[str, None] = {}
+        self._rules: list[tuple[Rule, bool]] = []  # and whether it is a row of a table
+        self._taken: set[tuple[int, int]] = set()
+        self._rows: set[tuple[int, int]] = set()
+        self._ends: dict[Slot, list[tuple[bool, bool]]] = {}
+        self._read_marks()
+        self._make_rules()
+        self._pass_over()
+
+    def _refused(self, exchange: Exchange) -> bool:
+        told = [line for line in exchange.lines if line.strip()]
+        return not exchange.marks and len(told) == 1 and _REFUSES.search(told[0]) is not None
+
+    @property
+    def things(self) -> list[Fills]:
+        """What its answers tell of."""
+        return list(dict.fromkeys(fills for fills, _ in self.values))
+
+    # -- what is marked
+
+    def _marked(self, at: int) -> dict[int, list[tuple[Mark, Slot]]]:
+        found: dict[int, list[tuple[Mark, Slot]]] = {}
+        for mark, slot in self._slots[at].items():
+            found.setdefault(mark.line, []).append((mark, slot))
+        return {line: sorted(each, key=lambda one: one[0].start) for line, each in found.items()}
+
+    def _read_marks(self) -> None:
+        for at, exchange in enumerate(self.exchanges):
+            for mark, slot in self._slots[at].items():
+                line = exchange.lines[mark.line]
+                self.values.setdefault(slot, []).append(mark.value)
+                glued = line[mark.end : mark.end + 1].strip() != ""
+                ends = not line[mark.end :].strip()
+                self._ends.setdefault(slot, []).append((ends, glued))
+                if mark.means is not None:
+                    self.means.setdefault(slot, {})[mark.value] = mark.means
+                if (unit := unit_of(line[mark.end : mark.end + 12])) is not None and re.match(
+                    r"[\d.,]+$", mark.value
+                ):
+                    self.units.setdefault(slot, unit)
+                self._number(at, mark, slot)
+        self._make_patterns()
+
+    def _make_patterns(self) -> None:
+        for slot, values in self.values.items():
+            told = self._ends[slot]
+            ends, glued = all(each for each, _ in told), any(each for _, each in told)
+            self.patterns[slot] = pattern_of(slot[1], values, ends=ends, glued=glued)
+
+    def _number(self, at: int, mark: Mark, slot: Slot) -> None:
+        """Find the list that says what a number stands for, where a choice is told by one."""
+        if not mark.value.isdigit() or slot[1] not in (
+            "default_bank.live", "default_bank.saved", "once", "place", "running.bank",
+        ):  # fmt: skip
+            return
+        items = [
+            found
+            for line in self.exchanges[at].lines
+            if (found := re.fullmatch(r" *([\[(]?)(\d+)([\])]?[).:\]]?) +(\S.*)", line)) is not None
+        ]
+        if mark.value not in {item[2] for item in items}:
+            return
+        texts = [item[4].split() for item in items]
+        same = 0
+        while len({tuple(text[: same + 1]) for text in texts}) == 1 and all(
+            len(text) > same + 1 for text in texts
+        ):
+            same += 1
+        front = "".join(f"{escaped(word)} +" for word in texts[0][:same])
+        before, behind = escaped(items[0][1]), escaped(items[0][3])
+        value = r"\S+" if all(len(text) == same + 1 for text in texts) else r"\S.*"
+        told = f" *{before}(?P<number>\\d+){behind} +{front}(?P<value>{value})"
+        self.numbered[slot] = (told, f" *{before}\\d+{behind} +{front}{value}")
+
+    # -- rules
+
+    def _make_rules(self) -> None:
+        for at, exchange in enumerate(self.exchanges):
+            for line, marks in sorted(self._marked(at).items()):
+                text = exchange.lines[line]
+                if any(rule.found(text, self.patterns) is not None for rule, _ in self._rules):
+                    self._taken.add((at, line))
+                    continue
+                self._make_rule(at, line, marks)
+                self._make_patterns()
+        self._make_patterns()
+        for at, exchange in enumerate(self.exchanges):
+            for line, text in enumerate(exchange.lines):
+                if (at, line) not in self._taken and self._take_by_rule(text):
+                    self._taken.add((at, line))
+        self._make_patterns()
+
+    def _take_by_rule(self, text: str) -> bool:
+        for rule, row in self._rules:
+            found = rule.found(text, self.patterns)
+            if found is not None and not row:
+                for slot, value in found.items():
+                    self.values[slot].append(value)
+                return True
+        return False
+
+    def _make_rule(self, at: int, line: int, marks: list[tuple[Mark, Slot]]) -> None:
+        text = self.exchanges[at].lines[line]
+        tokens = tokens_of(text, marks)
+        literal = literal_rule(tokens, self._words)
+        table = self._table(at, line, marks) if self._may_be_row(marks) else None
+        if table is None:
+            self._rules.append((literal, False))
+            self._taken.add((at, line))
+            return
+        made, rows, heads = table
+        alike = sum(
+            literal.found(each, self.patterns) is not None
+            for exchange in self.exchanges
+            for each in exchange.lines
+        )
+        if not heads and alike >= len(rows):
+            self._rules.append((literal, False))
+            self._taken.add((at, line))
+            return
+        for slot, values in made.values.items():
+            self.values[slot] = [*self.values[slot], *values]
+        self._make_patterns()
+        self._units_of(made, heads)
+        self._heads.update(dict.fromkeys(heads))
+        self._taken |= rows
+        self._rows |= rows
+        self._rules += [(rule, True) for rule in made.rules(self.patterns)]
+
+    def _may_be_row(self, marks: Sequence[tuple[Mark, Slot]]) -> bool:
+        """Whether a line names a thing, so that others may follow in lines like it."""
+        slots = {slot for _, slot in marks}
+        if any(fills == "device" for fills, _ in slots):
+            return False
+        return any(self._is_key(slot) for slot in slots) or any(
+            fills == "boot" and field == "member" for fills, field in slots
+        )
+
+    def _is_key(self, slot: Slot) -> bool:
+        fills, field = slot
+        marked = [key for key in KEYS[fills] if (fills, key) in self.values]
+        return field == (marked[0] if marked else None)
+
+    def _table(
+        self, at: int, line: int, marks: list[tuple[Mark, Slot]]
+    ) -> tuple[Table, set[tuple[int, int]], list[str]] | None:
+        """The table in which a line is a row, its lines, and its headings."""
+        best: tuple[Table, set[tuple[int, int]], list[str]] | None = None
+        text = self.exchanges[at].lines[line]
+        for wide in (False, True):
+            tokens = tokens_of(text, marks, wide=wide)
+            table = Table(tokens, self._is_key, self.patterns)
+            heads = self._above(at, line, table)
+            for head in heads:
+                table.head(head)
+            rows = {(at, line)}
+            self._grow(table, rows, heads, at)
+            if best is None or len(rows) > len(best[1]):
+                best = table, rows, heads
+        return best
+
+    def _above(self, at: int, line: int, table: Table) -> list[str]:
+        """The headings above a row, the nearest first; a ruler between is none."""
+        found, lines = [], self.exchanges[at].lines
+        marked = self._marked(at)
+        ruler = False
+        for number in range(line - 1, -1, -1):
+            text = lines[number]
+            if not text.strip():
+                break
+            if RULER.fullmatch(text):
+                ruler = True
+                continue
+            if number in marked or (table.fits(text) and not ruler and re.search(r"\d", text)):
+                break
+            if len(text.split()) < 2 and not ruler:
+                break
+            found.append(text)
+            if ruler:
+                break
+        # Rows that nobody marked stand above the marked one as well as headings do.
+        if any(re.search(r"\d", text) for text in found) and not ruler:
+            return []
+        if found and not ruler and not self._heads_well(found[0], table):
+            return []
+        return found[:2]
+
+    def _heads_well(self, text: str, table: Table) -> bool:
+        """Whether a line has a word for about each column, and is no sentence."""
+        count = min(len(tokens_of(text, (), wide=True)), len(text.split()))
+        return not text.rstrip().endswith((".", ":", ",")) and count >= len(table.columns) - 1
+
+    def _grow(
+        self, table: Table, rows: set[tuple[int, int]], heads: Sequence[str], base: int
+    ) -> None:
+        """Take in every line of a table, in all answers."""
+        for at, exchange in enumerate(self.exchanges):
+            marked = self._marked(at)
+            for run in self._runs(exchange.lines):
+                inside = any((at, line) in rows for line in run)
+                if not inside:
+                    inside = any(exchange.lines[line] in heads for line in run)
+                started = not heads
+                for line in run:
+                    text = exchange.lines[line]
+                    if text in heads or RULER.fullmatch(text):
+                        started = True
+                        continue
+                    if (at, line) in rows or (at, line) in self._taken:
+                        started = True
+                        continue
+                    if line in marked and not self._same(marked[line], table):
+                        continue
+                    if (table.fits(text) or (inside and started)) and table.take(text):
+                        rows.add((at, line))
+
+    def _same(self, marks: Sequence[tuple[Mark, Slot]], table: Table) -> bool:
+        slots = {slot for column in table.columns for slot in column.slots}
+        return {slot for _, slot in marks} <= slots
+
+    def _runs(self, lines: Sequence[str]) -> list[list[int]]:
+        """The numbers of lines that stand together without a blank one between."""
+        found: list[list[int]] = [[]]
+        for number, line in enumerate(lines):
+            if line.strip():
+                found[-1].append(number)
+            elif found[-1]:
+                found.append([])
+        return [run for run in found if run]
+
+    def _units_of(self, table: Table, heads: Sequence[str]) -> None:
+        """The units that a heading names above a column."""
+        for at, column in enumerate(table.columns):
+            start = max(table.columns[at - 1].ends) if at else 0
+            for head in heads:
+                end = max(column.ends)
+                tokens = [
+                    token
+                    for token in tokens_of(head, (), wide=True)
+                    if token.start < end and token.end > min(column.starts)
+                ] or [token for token in tokens_of(head, ()) if start <= token.start < end]
+                told = " ".join(token.text for token in tokens)
+                unit = unit_of(told.replace("_", " "))
+                for slot in column.slots:
+                    if unit is not None:
+                        self.units.setdefault(slot, unit)
+
+    # -- what means nothing
+
+    def _pass_over(self) -> None:
+        skipped = self._skipped()
+        listed = [re.compile(lines) for _, lines in self.numbered.values()]
+        for at, exchange in enumerate(self.exchanges):
+            tables = {line for each, line in self._rows if each == at}
+            for run in self._runs(exchange.lines):
+                left = [line for line in run if (at, line) not in self._taken]
+                within = [line for line in run if line in tables]
+                for line in left:
+                    text = exchange.lines[line]
+                    if text in self._heads or RULER.fullmatch(text):
+                        continue
+                    if any(each.fullmatch(text) for each in (*skipped, *listed)):
+                        continue
+                    between = bool(within) and within[0] < line < within[-1]
+                    told = None if between else self._means_nothing(text, left, exchange.lines)
+                    if told is None:
+                        self.open.append(Open(exchange.session, exchange.at[line], text))
+                    else:
+                        self.passed.setdefault(told, text)
+
+    def _skipped(self) -> list[re.Pattern[str]]:
+        found = []
+        for exchange in self.exchanges:
+            for mark in exchange.marks:
+                if mark.name == "skip":
+                    line = exchange.lines[mark.line]
+                    whole = line[: mark.start].strip() == line[mark.end :].strip() == ""
+                    told = (
+                        self._alike(exchange.lines, mark.line)
+                        if whole
+                        else sentence(line[: mark.end], self._words) + ".*"
+                    )
+                    self.passed.setdefault(told, line)
+                    found.append(re.compile(told))
+        return found
+
+    def _alike(self, lines: Sequence[str], line: int) -> str:
+        """The shape of a line: words that are others in the lines around may be anything."""
+        count = len(lines[line].split())
+        near = [
+            text.split()
+            for text in lines[max(0, line - 60) : line + 60]
+            if len(text.split()) == count
+        ]
+        words = [each for at in range(count) if len({text[at] for text in near}) > 1
+                 for each in [lines[line].split()[at]]]  # fmt: skip
+        return sentence(lines[line], {*self._words, *(w.strip(".,:;()[]'\"") for w in words)})
+
+    def _means_nothing(self, text: str, left: Sequence[int], lines: Sequence[str]) -> str | None:
+        """The pattern by which a line may be passed over; None where it may tell something."""
+        if (label := label_of(text)) is not None:
+            return label
+        words = text.split()
+        alike = [line for line in left if len(lines[line].split()) == len(words)]
+        if len(alike) >= _UNKNOWN_TABLE and len(words) < 8:
+            return None
+        if not re.search(r"[A-Za-z]{2}", text) or (len(words) < 3 and _FILE.search(text)):
+            return None
+        if len(words) < 2 and len(left) > 1:
+            return None
+        return sentence(text, self._words)
+
+    # -- templates
+
+    def found(self, fills: Fills) -> Found:
+        """What makes the template of one of its things."""
+        own = [slot for slot in self.values if slot[0] == fills]
+        names = self._names(own)
+        key = next((slot for slot in own if self._is_key(slot)), None)
+        rules = [(rule, row) for rule, row in self._rules]
+        keyed = [rule for rule, _ in rules if key in rule.slots]
+        context = {
+            slot
+            for slot in own
+            if key is not None
+            and slot[1] in ("member", "volume", "path")
+            and slot != key
+            and not any(slot in rule.slots for rule in keyed)
+        }
+        details = [
+            rule
+            for rule, _ in rules
+            if rule not in keyed and any(s[0] == fills and s not in context for s in rule.slots)
+        ]
+        lists = self._listed(fills, key)
+        block = key is not None and bool(details) and fills != "digest"
+        head = []
+        for slot in own:
+            option = ""
+            if slot in context:
+                option = "Filldown "
+            elif slot in lists:
+                option = "List "
+            elif slot == key and (block or context):
+                option = "Required "
+            head.append(f"Value {option}{names[slot]} ({self.patterns[slot]})")
+        body = [f"  ^{self._head(text)}$$" for text in self._heads]
+        if any(RULER.fullmatch(line) for each in self.exchanges for line in each.lines):
+            body.append("  ^[-=_+*~.| ]+$$")
+        starter = keyed[0] if block and keyed else None
+        if starter is not None:
+            body.append(f"  ^{self._shown(starter, {})}$$ -> Continue.Record")
+        for rule, _ in rules:
+            mine = {slot: names[slot] for slot in rule.slots if slot[0] == fills}
+            records = key in rule.slots and not block and fills not in ("device", "boot")
+            if key in lists:
+                records = False
+            body.append(f"  ^{self._shown(rule, mine)}$${' -> Record' if records else ''}")
+        body += [f"  ^{lines}$$" for _, lines in dict.fromkeys(self.numbered.values())]
+        body += [f"  ^{told}$$" for told in self.passed]
+        template = "\n".join([*head, "", "Start", *dict.fromkeys(body), ""])
+        numbers = {slot: told for slot, (told, _) in self.numbered.items() if slot[0] == fills}
+        return Found(
+            fills=fills,
+            template=template,
+            columns={names[slot]: slot[1] for slot in own},
+            values={slot[1]: list(dict.fromkeys(self.values[slot])) for slot in own},
+            means={slot[1]: self.means[slot] for slot in own if slot in self.means},
+            units={slot[1]: self.units[slot] for slot in own if slot in self.units},
+            numbered=(
+                (next(iter(numbers.values())), tuple(slot[1] for slot in numbers))
+                if numbers
+                else None
+            ),
+        )
+
+    def _listed(self, fills: Fills, key: Slot | None) -> set[Slot]:
+        """The fields that stand on several lines of one thing: packages, and wrapped digests."""
+        found = {slot for slot in self.values if slot == ("set", "package")}
+        for at in range(len(self.exchanges)):
+            marked: dict[Slot, list[Mark]] = {}
+            for mark, slot in self._slots[at].items():
+                marked.setdefault(slot, []).append(mark)
+            for slot, marks in marked.items():
+                lines = [mark.line for mark in marks]
+                if slot[0] == fills == "digest" and len(lines) > 1 and lines[1] == lines[0] + 1:
+                    found.add(slot)
+        return found
+
+    def _head(self, text: str) -> str:
+        return (
+            re.sub(r"(?<! ) (?! )", " +", sentence(text.strip(), self._words)).replace(" ++", " +")
+            if not text.startswith(" ")
+            else " *" + sentence(text.strip(), self._words)
+        )
+
+    def _shown(self, rule: Rule, mine: Mapping[Slot, str]) -> str:
+        return "".join(
+            part
+            if isinstance(part, str)
+            else f"${{{mine[part]}}}"
+            if part in mine
+            else _alone(self.patterns[part])
+            for part in rule.parts
+        )
+
+    def _names(self, own: Iterable[Slot]) -> dict[Slot, str]:
+        """The names of the columns: the field's last word, or all of it where two end alike."""
+        own = list(own)
+        ends = [field.rpartition(".")[2] for _, field in own]
+        return {
+            (fills, field): (
+                last if ends.count(last) == 1 and last not in ("live", "saved") else
+                field.replace(".", "_")
+            ).upper()
+            for (fills, field), last in zip(own, ends, strict=True)
+        }  # fmt: skip
+
+
+def _alone(pattern: str) -> str:
+    return f"(?:{pattern})" if "|" in pattern else pattern
+
+
+__all__ = ["Answers", "Found", "MarkError", "Open", "Value"]

@@ -1,0 +1,445 @@
+"""From marked sessions to the parts of a sheet: its questions, how it is talked to, its images.
+
+- What is typed becomes a question where its answer has a mark; names of members, volumes and files
+  that other answers tell become placeholders.
+- Every line of such an answer is understood by a rule of its template, passed over because it is a
+  heading or tells nothing that has a mark, or told as open.
+- Nothing is sent that was not typed in a session, and only what a person marked is asked again.
+"""
+
+import re
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from ovek.model.digest import LENGTHS, STRONGEST_FIRST, Algorithm
+from ovek.model.sheet import FIELDS, SIZES, TIMES, TRUTHS, Each, Fills, Numbered, Pager, Question
+from ovek.sources.learn.answers import Answers, Found, Open
+from ovek.sources.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
+from ovek.sources.learn.marks import MarkError
+from ovek.sources.learn.values import NOTHING, dates_of
+from ovek.sources.values import WORDS
+
+_ORDER: tuple[Fills, ...] = (
+    *("device", "member", "volume", "bank", "boot", "order"),
+    *("file", "set", "part", "pointer", "digest"),
+)
+_EACH: dict[str, Each] = {"path": "image", "volume": "volume", "member": "member"}
+_ALGORITHM: dict[str, Algorithm] = {
+    **{name: name for name in STRONGEST_FIRST},
+    **{name.replace("sha", "sha-"): name for name in STRONGEST_FIRST if name != "md5"},
+}
+_NAMED = ("member", "volume", "path")
+
+
+class Unsettled(Struct, frozen=True):
+    """What a mark would settle: what is not known, and the mark that would tell it."""
+
+    what: str
+    mark: str
+
+
+class Lesson(Struct, frozen=True, kw_only=True):
+    """What was learned: what a sheet's `[reading]` holds, and what is left open.
+
+    `passed` are lines that tell nothing, a line of each shape with the question; `taken` are facts
+    that no mark told, as the default says them; `unasked` was typed and has no mark in its answer.
+    """
+
+    questions: tuple[Question, ...]
+    prompt: str
+    pager: Pager | None
+    around: tuple[str, ...]
+    last: str | None
+    digests: tuple[Algorithm, ...]
+    image_names: tuple[str, ...]
+    layout: str
+    default_volume: str | None
+    passed: tuple[tuple[str, str], ...] = ()
+    open: tuple[Open, ...] = ()
+    unsettled: tuple[Unsettled, ...] = ()
+    taken: tuple[str, ...] = ()
+    unasked: tuple[str, ...] = ()
+    marks: int = 0
+
+
+class SessionError(ValueError):
+    """One session that teaches nothing: which (from 0), the line (from 1), what, what to do."""
+
+    def __init__(self, session: int, met: str, do: str, line: int | None = None) -> None:
+        super().__init__(met)
+        self.session, self.met, self.do, self.line = session, met, do, line
+
+
+def learn(sessions: Sequence[str]) -> Lesson:
+    """Learn from marked sessions. Raises SessionError."""
+    dialogues = []
+    for at, text in enumerate(sessions):
+        try:
+            dialogues.append(taken_apart(text, at))
+        except MarkError as wrong:
+            raise SessionError(at, wrong.met, wrong.do, wrong.line) from None
+        except ValueError:
+            do = "Mark what was typed once, as PROMPT <<ask=what was typed>>"
+            raise SessionError(at, "nothing seems to be typed at a prompt in it", do) from None
+    if not any(each.marks for one in dialogues for each in one.exchanges):
+        do = "Wrap values in it, as <<free=90112>>; see: ovek sheet fields"
+        raise SessionError(0, "no answer in it has a mark", do)
+    return _Learning(dialogues).lesson()
+
+
+class _Learning:
+    """The lesson while it is put together."""
+
+    def __init__(self, dialogues: Sequence[Dialogue]) -> None:
+        self.dialogues = dialogues
+        self.exchanges = [each for one in dialogues for each in one.exchanges]
+        self.unsettled: list[Unsettled] = []
+        self.taken: list[str] = []
+        self.passed: dict[tuple[str, str], None] = {}
+        self.open: list[Open] = []
+        self.values: dict[str, list[str]] = {}
+        self.known: dict[str, set[str]] = {name: set() for name in _NAMED}
+
+    def lesson(self) -> Lesson:
+        self._know()
+        grouped = self._grouped()
+        questions, unasked = [], []
+        for typed, exchanges in grouped.items():
+            if any(each.marks for each in exchanges):
+                questions += self._questions(typed, exchanges)
+            elif typed[-1] != self.dialogues[-1].last and any(
+                line.strip() for each in exchanges for line in each.lines
+            ):
+                unasked.append(_shown(typed))
+        questions.sort(key=lambda question: _ORDER.index(question.fills))
+        questions = _named_once(questions)
+        digests = self._digests(questions)
+        first = self.dialogues[0]
+        layout = "banks" if any(q.fills == "bank" for q in questions) else "files"
+        return Lesson(
+            questions=tuple(questions),
+            prompt=self._prompt(),
+            pager=self._pager(),
+            around=tuple(dict.fromkeys(_around(a) for one in self.dialogues for a in one.around)),
+            last=first.last,
+            digests=digests,
+            image_names=self._image_names(),
+            layout=layout,
+            default_volume=self._default_volume() if layout == "files" else None,
+            passed=tuple(self.passed),
+            open=tuple(self.open),
+            unsettled=tuple(self.unsettled),
+            taken=tuple(self.taken),
+            unasked=tuple(unasked),
+            marks=sum(len(each.marks) for each in self.exchanges),
+        )
+
+    def _know(self) -> None:
+        """Find the names of members, volumes and files that the marked answers tell."""
+        by_typed: dict[tuple[str, ...], list[Exchange]] = {}
+        for each in self.exchanges:
+            by_typed.setdefault(each.typed, []).append(each)
+        for exchanges in by_typed.values():
+            if not any(each.marks for each in exchanges):
+                continue
+            words = {word for step in exchanges[0].typed for word in step.split()}
+            for (fills, field), values in self._answers(exchanges, _NAMED, words).values.items():
+                if field in _NAMED and not (fills == "volume" and field == "path"):
+                    self.known[field] |= set(values)
+        self.known["volume"] -= {""}
+
+    def _answers(
+        self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
+    ) -> Answers:
+        try:
+            return Answers(exchanges, asked_for, words)
+        except MarkError as wrong:
+            session = next(each.session for each in exchanges if each.marks)
+            raise SessionError(session, wrong.met, wrong.do, wrong.line) from None
+
+    def _grouped(self) -> dict[tuple[str, ...], list[Exchange]]:
+        """The exchanges by what was typed, with placeholders for the names of things."""
+        found: dict[tuple[str, ...], list[Exchange]] = {}
+        for each in self.exchanges:
+            typed = tuple(self._skeleton(step, at) for at, step in enumerate(each.typed))
+            found.setdefault(typed, []).append(each)
+        return found
+
+    def _skeleton(self, step: str, at: int) -> str:
+        words = step.split(" ")
+        return " ".join(
+            self._placeholder(word, first=not number and not at) if number or at else word
+            for number, word in enumerate(words)
+        )
+
+    def _placeholder(self, word: str, *, first: bool) -> str:
+        volume, colon, path = word.partition(":")
+        if word in self.known["volume"] and not word.isdigit():
+            return "{volume}"
+        if colon and volume in self.known["volume"] and path in {"", *self.known["path"]}:
+            return "{volume}:" + ("{path}" if path else "")
+        if word in self.known["path"]:
+            return "{path}"
+        if word.lower() in _ALGORITHM and self._is_path_typed(word):
+            return "{algorithm}"
+        if word in self.known["member"] and not first:
+            return "{member}"
+        return word
+
+    def _is_path_typed(self, word: str) -> bool:
+        """Whether a word is typed together with the name of a file."""
+        return any(
+            word in step.split() and any(
+                each in self.known["path"] or each.partition(":")[2] in self.known["path"]
+                for each in step.split()
+            )
+            for exchange in self.exchanges
+            for step in exchange.typed
+        )  # fmt: skip
+
+    def _questions(self, typed: tuple[str, ...], exchanges: Sequence[Exchange]) -> list[Question]:
+        names = set(re.findall(r"\{(\w+)\}", " ".join(typed)))
+        words = {
+            word.strip(":")
+            for each in exchanges
+            for step, shape in zip(each.typed, typed, strict=True)
+            for word, to in zip(step.split(), shape.split(), strict=True)
+            if word != to
+        }
+        words |= {part for word in words for part in word.split(":")}
+        words |= {name for one in self.dialogues for name in one.names}
+        answers = self._answers(exchanges, names, words)
+        asked = _shown(typed)
+        self.passed.update(dict.fromkeys((asked, line) for line in answers.passed.values()))
+        self.open += answers.open
+        return [self._question(typed, names, answers.found(each)) for each in answers.things]
+
+    def _question(self, typed: tuple[str, ...], names: set[str], found: Found) -> Question:
+        each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")
+        fixed: dict[str, str] = {}
+        words, dates, nothing = self._meant(found)
+        if found.fills == "volume" and "state" not in found.columns.values():
+            fixed["state"] = "ok"
+            self.taken.append("a volume that is listed is one that can be read (state ok)")
+        if found.fills == "bank" and "state" not in found.columns.values():
+            what = "whether an image in a bank is whole (state), so the walk does not know it"
+            self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where it says that it is"))
+        if found.fills == "order" and "list" not in found.columns.values():
+            self.taken.append("a boot order counts as the live and the saved one, as one is told")
+        for field, values in found.values.items():
+            self.values.setdefault(f"{found.fills}.{field}", []).extend(values)
+        columns = {name: field for name, field in found.columns.items() if name.lower() != field}
+        numbered = None
+        if found.numbered is not None:
+            numbered = Numbered(list=found.numbered[0], fields=found.numbered[1])
+        units = {field: unit.name for field, unit in found.units.items() if unit.name != "B"}
+        for field, unit in found.units.items():
+            if not unit.exact:
+                told = (
+                    f"{found.fills}.{field} counts in {unit.name}: 1 KB of a device is 1024 bytes"
+                )
+                self.taken.append(told)
+        return Question(
+            name=_name(typed),
+            ask=typed[0],
+            then=typed[1:],
+            fills=found.fills,
+            each=each,
+            template=found.template,
+            columns=columns,
+            fixed=fixed,
+            units=units,
+            dates={field: way for field, way in dates.items() if way},
+            words=words,
+            none=nothing,
+            numbered=numbered,
+            digests=_algorithm_of(typed, found),
+        )
+
+    def _meant(
+        self, found: Found
+    ) -> tuple[dict[str, dict[str, str]], dict[str, str], tuple[str, ...]]:
+        """What the words of its fields mean, how its times are written, and what is nothing."""
+        words: dict[str, dict[str, str]] = {}
+        dates: dict[str, str] = {}
+        nothing: dict[str, None] = {}
+        for field, values in found.values.items():
+            means = found.means.get(field, {})
+            known = WORDS.get((found.fills, field))
+            if field in TRUTHS:
+                known = ("yes", "no", "true", "false")
+            free = [each for each in values if each.lower() in NOTHING and each not in means]
+            if field in TIMES:
+                dates[field] = self._written(found.fills, field, values, means)
+                nothing.update(dict.fromkeys(free))
+            elif known is not None:
+                told = {**{w: w for w in values if w in known}, **means}
+                for word in values:
+                    if word not in told and word.lower() not in known:
+                        may = "|".join(known)
+                        mark = f"<<{_short(found.fills, field)}({may})={word}>>"
+                        what = f"what the word {word!r} means as {found.fills}.{field}"
+                        self.unsettled.append(Unsettled(what, mark))
+                if means:
+                    words[field] = told
+            else:
+                if means:
+                    words[field] = means
+                nothing.update(dict.fromkeys(free))
+        return words, dates, tuple(nothing)
+
+    def _written(
+        self, fills: Fills, field: str, values: Sequence[str], means: dict[str, str]
+    ) -> str:
+        """How a field's times are written; empty where they are as ISO 8601 has them."""
+        if means:
+            return next(iter(means.values()))
+        ways = dates_of(values)
+        if len(ways) == 1:
+            return "" if "T" in ways[0] and ways[0].startswith("%Y-%m-%d") else ways[0]
+        value = values[0]
+        mark = f"<<{_short(fills, field)}({ways[0] if ways else '%d %b %Y %H:%M'})={value}>>"
+        why = "which is the day and which the month" if ways else "how the time is written"
+        self.unsettled.append(Unsettled(f"{why} in {value!r}", mark))
+        return ""
+
+    def _digests(self, questions: Iterable[Question]) -> tuple[Algorithm, ...]:
+        found = {
+            algorithm
+            for question in questions
+            if question.each == "image"
+            for algorithm in (*question.digests, *(self._typed_algorithms()
+                              if "{algorithm}" in question.ask else ()))
+        }  # fmt: skip
+        return tuple(each for each in STRONGEST_FIRST if each in found)
+
+    def _typed_algorithms(self) -> set[Algorithm]:
+        return {
+            _ALGORITHM[word.lower()]
+            for exchange in self.exchanges
+            for step in exchange.typed
+            for word in step.split()
+            if word.lower() in _ALGORITHM
+        }
+
+    def _prompt(self) -> str:
+        found = dict.fromkeys(prompt for one in self.dialogues for prompt in one.prompts)
+        return "|".join(found) if len(found) == 1 else "(?:" + "|".join(found) + ")"
+
+    def _pager(self) -> Pager | None:
+        shows = next((one.pager for one in self.dialogues if one.pager is not None), None)
+        if shows is None:
+            return None
+        enter = re.search(r"(?i)\b(?:enter|return)\b", shows) and not re.search(
+            r"(?i)\b(?:space|blank|any key)\b", shows
+        )
+        return Pager(shows=shows, answer="\n" if enter else " ")
+
+    def _default_volume(self) -> str | None:
+        """Where what starts lies; else the first volume."""
+        for name in ("order.place", "device.running.place", "boot.once"):
+            for place in self.values.get(name, ()):
+                volume, colon, _ = place.partition(":")
+                if colon:
+                    return volume
+        volumes = self.values.get("volume.volume")
+        return volumes[0] if volumes else None
+
+    def _image_names(self) -> tuple[str, ...]:
+        """How images are named: as what starts is, with the version that runs in its name."""
+        version = next(iter(self.values.get("device.running.version", ())), None) or next(
+            iter(self.values.get("member.running_version", ())), None
+        )
+        places = [
+            *self.values.get("device.running.place", ()),
+            *self.values.get("order.place", ()),
+            *self.values.get("order.path", ()),
+            *self.values.get("boot.once", ()),
+        ]
+        started = [place.rpartition(":")[2].rpartition("/")[2] for place in places]
+        found: dict[str, None] = {}
+        for name in started:
+            if version is not None and version in name:
+                found[_image_pattern(name, version)] = None
+        left = [
+            name for name in started
+            if name and not any(re.fullmatch(each, name) for each in found)
+        ]  # fmt: skip
+        for name in dict.fromkeys(left):
+            what = f"that {name!r}, which starts, is an image, and where its version stands"
+            mark = "<<running.version=…>> where the device tells the version that is in its name"
+            self.unsettled.append(Unsettled(what, mark))
+        return tuple(found)
+
+
+def _image_pattern(name: str, version: str) -> str:
+    """A pattern of image names.
+
+    >>> _image_pattern("ox40-full-7.4.2.img", "7.4.2")
+    '(?P<family>ox40)-(?P<variant>full)-(?P<version>[0-9][0-9A-Za-z.]*)\\\\.img'
+    """
+    front, _, behind = name.partition(version)
+    signs = "".join(sorted({"-", "_", "+"} & set(version)))
+    told = f"(?P<version>[0-9][0-9A-Za-z.{signs}]*)"
+    words = re.fullmatch(r"(\w+)([-_.])([A-Za-z]+)([-_.])", front)
+    if words is not None:
+        family, between, variant, end = map(escaped, words.groups())
+        front = f"(?P<family>{family}){between}(?P<variant>{variant}){end}"
+        return f"{front}{told}{escaped(behind)}"
+    core = front.rstrip("-_.")
+    family = f"(?P<family>{escaped(core)})" if core else ""
+    return f"{family}{escaped(front[len(core) :])}{told}{escaped(behind)}"
+
+
+def _algorithm_of(typed: tuple[str, ...], found: Found) -> tuple[Algorithm, ...]:
+    """The algorithms that a question for an image tells, where its words do not choose one."""
+    if found.fills not in ("digest", "file") or "{path}" not in " ".join(typed):
+        return ()
+    told = {field for field in found.columns.values() if field in LENGTHS}
+    if "{algorithm}" in " ".join(typed):
+        return ()
+    return tuple(each for each in STRONGEST_FIRST if each in told)
+
+
+def _around(line: str) -> str:
+    return " *" + " +".join(escaped(word) for word in line.split())
+
+
+def _name(typed: tuple[str, ...]) -> str:
+    words = [word for step in typed for word in re.sub(r"\{\w+\}:?", "", step).split()]
+    return " ".join(words) or "question"
+
+
+def _shown(typed: Sequence[str]) -> str:
+    return ", then ".join(typed)
+
+
+def _short(fills: Fills, field: str) -> str:
+    """The shortest way to name a field."""
+    last = field.rpartition(".")[2]
+    other = any(
+        last in (each, each.rpartition(".")[2])
+        for kind, fields in FIELDS.items()
+        for each in fields
+        if kind != fills
+    )
+    return f"{fills}.{last}" if other and last not in ("live", "saved") else field
+
+
+def _named_once(questions: Sequence[Question]) -> list[Question]:
+    """Questions of the same words with what each fills in the name."""
+    from msgspec.structs import replace
+
+    names = [question.name for question in questions]
+    found: list[Question] = []
+    for question in questions:
+        name = question.name
+        if names.count(name) > 1:
+            name = f"{name} ({question.fills})"
+        number = sum(each.name == name or each.name.startswith(f"{name} #") for each in found)
+        found.append(replace(question, name=f"{name} #{number + 1}" if number else name))
+    return found
+
+
+__all__ = ["SIZES", "Lesson", "SessionError", "Unsettled", "learn"]

@@ -1,0 +1,142 @@
+r"""Marks in a copy of a saved session: what a person says that a piece of it is.
+
+A mark stands in place, around the text that it is about: `<<free=90112>>`. Without its marks the
+copy is the session again, character by character. Besides fields there are `ask` (this was typed
+here), `skip` (lines of this shape mean nothing) and `pager` (what waits for a key).
+
+>>> text, marks = unmarked("nand  262144  <<free=90112>>")
+>>> text, marks[0].name, marks[0].start
+('nand  262144  90112', 'free', 14)
+"""
+
+import re
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+from msgspec import Struct
+
+from ovek.model.sheet import FIELDS, Fills
+
+_MARK = re.compile(
+    r"<<(?P<name>[a-z][a-z0-9_.]*)(?:\((?P<means>[^()<>\n]*)\))?=(?P<value>[^\n]*?)>>(?!>)"
+)
+_ALMOST = re.compile(r"<<[A-Za-z][A-Za-z0-9_.]*")
+SPECIAL = ("ask", "skip", "pager")
+# What names a field of several halves (live, saved), so that the last word says too little.
+_HALVES = frozenset({"live", "saved"})
+
+
+class MarkError(ValueError):
+    """A mark that says nothing: the line (from 1), what was met, and what to do."""
+
+    def __init__(self, line: int, met: str, do: str) -> None:
+        super().__init__(f"line {line}: {met}. {do}")
+        self.line, self.met, self.do = line, met, do
+
+
+class Mark(Struct, frozen=True):
+    """One mark: its line from 0, where its value starts and ends, and what it says.
+
+    `means` is the design's word for the value, `ok` for a device's `sound`, or how a date is
+    written.
+    """
+
+    line: int
+    start: int
+    end: int
+    name: str
+    value: str
+    means: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """As it is written."""
+        return written(self.name, self.value, self.means)
+
+
+def written(name: str, value: str, means: str | None = None) -> str:
+    """A mark as a person types it."""
+    return f"<<{name}{f'({means})' if means is not None else ''}={value}>>"
+
+
+def unmarked(text: str) -> tuple[str, list[Mark]]:
+    """A text without its marks, and the marks in their order. Raises MarkError."""
+    lines, marks = [], list[Mark]()
+    for number, line in enumerate(text.split("\n")):
+        plain, at = "", 0
+        for found in _MARK.finditer(line):
+            plain += _without(line[at : found.start()], number)
+            start = len(plain)
+            plain += found["value"]
+            mark = Mark(number, start, len(plain), found["name"], found["value"], found["means"])
+            if not mark.value.strip():
+                raise MarkError(number + 1, f"{mark.shown} marks nothing", "Put a value in it")
+            _check_name(mark)
+            marks.append(mark)
+            at = found.end()
+        lines.append(plain + _without(line[at:], number))
+    return "\n".join(lines), marks
+
+
+def _without(text: str, number: int) -> str:
+    """A text that has to hold no mark; raises MarkError where it holds half of one."""
+    found = _ALMOST.search(text)
+    if found is not None and found[0][2:].lower() in _words():
+        do = "Write <<field=value>>, as <<free=90112>>, within one line"
+        raise MarkError(number + 1, f"{text[found.start() :][:40]!r} is no whole mark", do)
+    return text
+
+
+def _words() -> frozenset[str]:
+    return frozenset({*SPECIAL, *(name for name, _, _ in _names())})
+
+
+def _names() -> Iterable[tuple[str, Fills, str]]:
+    """Every way to name a field: the name, the thing, the field."""
+    for fills, fields in FIELDS.items():
+        for field in sorted(fields):
+            last = field.rpartition(".")[2]
+            short = {field, *(() if last in _HALVES else (last,))}
+            for name in short:
+                yield name, fills, field
+                yield f"{fills}.{name}", fills, field
+
+
+def fields_named(name: str) -> list[tuple[Fills, str]]:
+    """The fields that a name may mean, each with its thing.
+
+    >>> fields_named("free"), fields_named("hardware.model")
+    ([('volume', 'free')], [('device', 'hardware.model'), ('member', 'hardware.model')])
+    """
+    found = {(fills, field) for each, fills, field in _names() if each == name}
+    exact = {(fills, field) for fills, field in found if name in (field, f"{fills}.{field}")}
+    return sorted(exact or found)
+
+
+def _check_name(mark: Mark) -> None:
+    if mark.name in SPECIAL or fields_named(mark.name):
+        return
+    near = get_close_matches(mark.name, sorted(_words()), n=1)
+    do = f"Did you mean {near[0]!r}? " if near else ""
+    met = f"{mark.shown} names no field"
+    raise MarkError(mark.line + 1, met, f"{do}See: ovek sheet fields")
+
+
+def with_mark(text: str, line: int, start: int, end: int, name: str, means: str | None) -> str:
+    """A marked text with one more mark; `start` and `end` count without the marks of its line."""
+    lines = text.split("\n")
+    plain, at, spans = 0, 0, list[tuple[int, int, int]]()  # of the plain text, and where it stands
+    for found in _MARK.finditer(lines[line]):
+        spans.append((plain, plain + found.start() - at, at))
+        plain += found.start() - at + len(found["value"])
+        at = found.end()
+    spans.append((plain, plain + len(lines[line]) - at, at))
+    for first, last, where in spans:
+        if first <= start and end <= last:
+            here = where + start - first
+            value = lines[line][here : here + end - start]
+            lines[line] = (
+                lines[line][:here] + written(name, value, means) + lines[line][here + len(value) :]
+            )
+            break
+    return "\n".join(lines)

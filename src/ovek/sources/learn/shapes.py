@@ -1,0 +1,391 @@
+"""Lines as patterns: a marked line, and the lines that are built like it.
+
+A line is a row of tokens with blanks between. In a row of a table only the marked tokens mean
+something, and every other may be anything; in a sentence the words stay as they are, and what holds
+a digit may be anything. Cells that are empty or hold blanks are told by where the columns stand.
+"""
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from itertools import pairwise
+
+from msgspec import Struct
+
+from ovek.model.digest import LENGTHS, STRONGEST_FIRST
+from ovek.model.sheet import SIZES, TIMES, Fills
+from ovek.sources.learn.dialogue import escaped
+from ovek.sources.learn.marks import Mark
+from ovek.sources.learn.values import NOTHING
+
+RULER = re.compile(r"[-=_+*~.| ]{3,}")
+_DOTS = re.compile(r"([.\-_=])\1+")
+_BLANKS = re.compile(r" +|\t+")
+_NUMBERED = re.compile(r"\S*\d\S*")
+Slot = tuple[Fills, str]  # a thing, and its field
+Patterns = Mapping[Slot, str]
+
+
+class Word(Struct, frozen=True):
+    """A piece of a token that is no value: `text` as it stands."""
+
+    text: str
+
+
+class Value(Struct, frozen=True):
+    """A piece of a token that is a value."""
+
+    slot: Slot
+    text: str
+
+
+Piece = Word | Value
+
+
+class Token(Struct, frozen=True):
+    """What stands between blanks, and from where to where."""
+
+    pieces: tuple[Piece, ...]
+    start: int
+    end: int
+
+    @property
+    def text(self) -> str:
+        """As it stands in its line."""
+        return "".join(piece.text for piece in self.pieces)
+
+    @property
+    def slots(self) -> list[Slot]:
+        """The fields whose values it holds."""
+        return [piece.slot for piece in self.pieces if isinstance(piece, Value)]
+
+
+def tokens_of(line: str, marks: Sequence[tuple[Mark, Slot]], *, wide: bool = False) -> list[Token]:
+    """The tokens of a line; a marked value is never torn, and `wide` blanks are two or more."""
+    inside = [(mark.start, mark.end) for mark, _ in marks]
+    cuts = [
+        (gap.start(), gap.end())
+        for gap in re.finditer(r"[ \t]{2,}" if wide else r"[ \t]+", line)
+        if not any(start < gap.end() and gap.start() < end for start, end in inside)
+    ]
+    ends = [0, *(at for cut in cuts for at in cut), len(line)]
+    found = []
+    for start, end in zip(ends[::2], ends[1::2], strict=True):
+        if start < end:
+            found.append(Token(tuple(_pieces(line, start, end, marks)), start, end))
+    return found
+
+
+def _pieces(line: str, start: int, end: int, marks: Sequence[tuple[Mark, Slot]]) -> Iterator[Piece]:
+    at = start
+    for mark, slot in marks:
+        if start <= mark.start and mark.end <= end:
+            if at < mark.start:
+                yield Word(line[at : mark.start])
+            yield Value(slot, mark.value)
+            at = mark.end
+    if at < end:
+        yield Word(line[at:end])
+
+
+class Rule(Struct, frozen=True):
+    """A line as a pattern: texts that are patterns already, and slots."""
+
+    parts: tuple[str | Slot, ...]
+
+    @property
+    def slots(self) -> list[Slot]:
+        """The fields that it finds."""
+        return [part for part in self.parts if not isinstance(part, str)]
+
+    def regex(self, patterns: Patterns) -> re.Pattern[str]:
+        """What fits its lines, a group for each slot in turn."""
+        told = [part if isinstance(part, str) else f"({patterns[part]})" for part in self.parts]
+        return re.compile("".join(told))
+
+    def found(self, line: str, patterns: Patterns) -> dict[Slot, str] | None:
+        """The values of a line; None where it does not fit."""
+        match = self.regex(patterns).fullmatch(line)
+        return None if match is None else dict(zip(self.slots, match.groups(), strict=True))
+
+
+def general(word: str) -> str:
+    """A word of a sentence as a pattern: what holds a digit may be anything that is written alike.
+
+    >>> general("free;"), general("5.2.1,"), general("21:14"), general("HK-7"), general("......")
+    ('free;', '[\\\\d.]+,', '\\\\d+:\\\\d+', '\\\\S+', '\\\\.+')
+    """
+    if (dots := _DOTS.fullmatch(word)) is not None:
+        return f"{escaped(dots[1])}+"
+    if not _NUMBERED.fullmatch(word) or _is_algorithm(word):
+        return escaped(word)
+    core = word.rstrip(".,:;)")
+    end = escaped(word[len(core) :])
+    if re.fullmatch(r"\d+", core):
+        return rf"\d+{end}"
+    if re.fullmatch(r"[\d.]+", core):
+        return rf"[\d.]+{end}"
+    if re.fullmatch(r"[\d.,]+", core):
+        return rf"[\d.,]+{end}"
+    return shape_of(core) + end if re.fullmatch(r"[\d:/-]+", core) else r"\S+"
+
+
+def _is_algorithm(word: str) -> bool:
+    return re.sub(r"[^a-z0-9]", "", word.lower()) in STRONGEST_FIRST
+
+
+def gap(blanks: int) -> str:
+    """Blanks as a pattern."""
+    return " " if blanks == 1 else " +"
+
+
+def sentence(line: str, anything: Iterable[str] = ()) -> str:
+    """A line without values as a pattern; `anything` are words that are others elsewhere."""
+    free = {each for each in anything if each}
+    tokens = tokens_of(line, ())
+    told = "" if not tokens or not tokens[0].start else " *"
+    for at, token in enumerate(tokens):
+        told += gap(token.start - tokens[at - 1].end) if at else ""
+        core = token.text.strip(".,:;()[]'\"")
+        told += (
+            escaped(token.text).replace(escaped(core), r"\S+", 1)
+            if core in free
+            else general(token.text)
+        )
+    return told
+
+
+def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
+    """A sentence with values in it."""
+    free = set(anything)
+    parts: list[str | Slot] = [" *" if tokens[0].start else ""]
+    for at, token in enumerate(tokens):
+        if at:
+            parts.append(gap(token.start - tokens[at - 1].end))
+        for piece in token.pieces:
+            if isinstance(piece, Value):
+                parts.append(piece.slot)
+            elif token.slots:
+                parts.append(escaped(piece.text))
+            else:
+                parts.append(r"\S+" if piece.text in free else general(piece.text))
+    return Rule(tuple(part for part in parts if part))
+
+
+class Column(Struct):
+    """One column of a table: where its cells start and end, over all rows, and its pieces."""
+
+    pieces: tuple[Piece, ...]
+    starts: list[int]
+    ends: list[int]
+    texts: list[str]
+
+    @property
+    def slots(self) -> list[Slot]:
+        """The fields whose values it holds."""
+        return [piece.slot for piece in self.pieces if isinstance(piece, Value)]
+
+    @property
+    def around(self) -> re.Pattern[str]:
+        """What stands around its values."""
+        told = (escaped(p.text) if isinstance(p, Word) else "(.*)" for p in self.pieces)
+        return re.compile("".join(told))
+
+    @property
+    def pattern(self) -> str:
+        """What its cells are like, where nobody marked one: what all of them have in common."""
+        shapes = {shape_of(text) for text in self.texts}
+        if len(shapes) == 1:
+            return next(iter(shapes))
+        return r"\S+(?: \S+)*" if any(" " in text for text in self.texts) else r"\S+"
+
+
+def shape_of(text: str) -> str:
+    """A cell as a pattern: its numbers and words may be others, its signs stay.
+
+    >>> shape_of("12.01.2026"), shape_of("ext4")
+    ('\\\\d+\\\\.\\\\d+\\\\.\\\\d+', '[A-Za-z]+\\\\d+')
+    """
+    told = re.sub(r"\d+", "\0", re.sub(r"[A-Za-z]+", "\1", escaped(text)))
+    return told.replace("\0", r"\d+").replace("\1", "[A-Za-z]+")
+
+
+class Table:
+    """The rows of a table, found from one of them."""
+
+    def __init__(
+        self, base: Sequence[Token], key: Callable[[Slot], bool], patterns: Patterns
+    ) -> None:
+        self._patterns, self._key = dict(patterns), key
+        self.columns = [
+            Column(token.pieces, [token.start], [token.end], [token.text]) for token in base
+        ]
+        self._indent = base[0].start > 0
+        self.shapes: set[tuple[int, ...]] = {tuple(range(len(base)))}
+        self.values: dict[Slot, list[str]] = {}
+        for column in self.columns:
+            for piece in column.pieces:
+                if isinstance(piece, Value):
+                    self.values.setdefault(piece.slot, []).append(piece.text)
+
+    def fits(self, line: str) -> bool:
+        """Whether a line is a row as those before are, cell by cell."""
+        cells = self._cells(line)
+        return cells is not None and self._may_be(line, dict(enumerate(cells)))
+
+    def _cells(self, line: str) -> list[tuple[int, int]] | None:
+        """From where to where each cell of a whole row goes."""
+        told = " *"
+        for at, column in enumerate(self.columns):
+            told += (" +" if at else "") + f"({self._cell(column)})"
+        match = re.fullmatch(told, line)
+        return None if match is None else [match.span(at + 1) for at in range(len(self.columns))]
+
+    def _cell(self, column: Column) -> str:
+        if not column.slots:
+            return column.pattern
+        return "".join(
+            escaped(piece.text) if isinstance(piece, Word) else f"(?:{self._patterns[piece.slot]})"
+            for piece in column.pieces
+        )
+
+    def take(self, line: str) -> bool:
+        """Take a line in as a row, whole or by where its cells stand; False where it is none."""
+        spans = self._cells(line)
+        cells = dict(enumerate(spans)) if spans is not None else self._placed(line)
+        if cells is None or not self._may_be(line, cells):
+            return False
+        for at, (start, end) in cells.items():
+            column, text = self.columns[at], line[start:end]
+            column.starts.append(start)
+            column.ends.append(end)
+            column.texts.append(text)
+            self._note(column, text)
+        self._indent = self._indent or line[:1] == " "
+        self.shapes.add(tuple(sorted(cells)))
+        return True
+
+    def _note(self, column: Column, text: str) -> None:
+        """Keep the values of a cell."""
+        match = column.around.fullmatch(text)
+        for slot, value in zip(column.slots, match.groups() if match else (), strict=False):
+            self.values[slot].append(value)
+
+    def _may_be(self, line: str, cells: Mapping[int, tuple[int, int]]) -> bool:
+        """Whether cells may be those of a row: the thing is named, and a size has a number."""
+        keys = [at for at, column in enumerate(self.columns) if any(map(self._key, column.slots))]
+        if any(at not in cells for at in keys):
+            return False
+        for at, (start, end) in cells.items():
+            text = line[start:end]
+            fields = {field for _, field in self.columns[at].slots}
+            if text.lower() in NOTHING:
+                continue
+            if self.columns[at].slots and self.columns[at].around.fullmatch(text) is None:
+                return False
+            if fields & (SIZES | TIMES) and not re.search(r"\d", text):
+                return False
+            if fields & LENGTHS.keys() and not re.search(r"[0-9a-fA-F]{4}", text):
+                return False
+        return True
+
+    def _placed(self, line: str) -> dict[int, tuple[int, int]] | None:
+        """The cells of a row by where they stand; None where one stands between columns.
+
+        Each starts where others of its column start, or ends where they end.
+        """
+        bounds = [self._bound(at) for at in range(len(self.columns) - 1)]
+        found: dict[int, tuple[int, int]] = {}
+        for token in tokens_of(line, ()):
+            at = sum(token.start >= bound for bound in bounds)
+            if at < len(bounds) and token.end > bounds[at]:
+                return None
+            if at in found:
+                start, end = found[at]
+                if token.start - end > 1:
+                    return None
+                found[at] = (start, token.end)
+            else:
+                found[at] = (token.start, token.end)
+        aligned = all(
+            start in self.columns[at].starts or end in self.columns[at].ends
+            for at, (start, end) in found.items()
+        )
+        return found if found and aligned else None
+
+    def _bound(self, at: int) -> int:
+        """Where the column at this position ends and the next one starts."""
+        here, following = self.columns[at], self.columns[at + 1]
+        if len(set(following.starts)) == 1:
+            return following.starts[0]
+        if len(set(here.ends)) == 1:
+            return here.ends[0] + 1
+        return (max(here.ends) + min(following.starts) + 1) // 2
+
+    def head(self, line: str) -> None:
+        """Take a heading in, so that columns are known by it, too, where each has its word."""
+        for wide in (False, True):
+            tokens = tokens_of(line, (), wide=wide)
+            if len(tokens) == len(self.columns):
+                for column, token in zip(self.columns, tokens, strict=True):
+                    right = abs(token.end - column.ends[0]) < abs(token.start - column.starts[0])
+                    if right and token.end == column.ends[0]:
+                        column.starts.append(min(token.start, column.starts[0]))
+                        column.ends.append(column.ends[0])
+                    elif not right:
+                        column.starts.append(column.starts[0])
+                        column.ends.append(max(token.end, column.ends[0]))
+                return
+
+    def rules(self, patterns: Patterns) -> list[Rule]:
+        """The rows as rules, those with the most cells first."""
+        self._patterns.update(patterns)
+        return [self._rule(shape) for shape in sorted(self.shapes, key=lambda s: (-len(s), s))]
+
+    def _rule(self, shape: Sequence[int]) -> Rule:
+        parts: list[str | Slot] = []
+        first = self.columns[shape[0]]
+        if shape[0]:
+            parts.append(f" {{{max(1, min(first.starts))},}}")
+        elif self._indent:
+            parts.append(" *")
+        for before, at in pairwise((-1, *shape)):
+            column = self.columns[at]
+            if before >= 0:
+                apart = min(column.starts) - max(self.columns[before].ends)
+                parts.append(" +" if at == before + 1 else f" {{{max(2, apart)},}}")
+            if column.slots:
+                parts += [
+                    p.slot if isinstance(p, Value) else escaped(p.text) for p in column.pieces
+                ]
+            else:
+                parts.append(_roomy(column.pattern))
+        return Rule(tuple(parts))
+
+
+def _roomy(shape: str) -> str:
+    """The pattern of a column that means nothing: numbers and dates stay so, words may be any."""
+    return shape if "[A-Za-z]" not in shape or shape.startswith(r"\S") else r"\S+"
+
+
+def label_of(line: str) -> str | None:
+    r"""The label of a `name: value` line as a pattern of the whole line; None: it is none.
+
+    >>> label_of("Fans          2 of 2"), label_of("  Length: 7"), label_of("It is so.")
+    ('Fans +\\S.*', ' *Length: *.*', None)
+    """
+    match = re.fullmatch(
+        r"(?P<in> *)(?P<name>[A-Za-z][\w/()-]*(?: [\w/()-]+){0,4}?)"
+        r"(?P<sep> *[:=] *| \.{2,} *|\.{2,} *| {2,})(?P<rest>.*)",
+        line,
+    )
+    if match is None or re.search(r"\d", match["name"]):
+        return None
+    separator = match["sep"].strip()
+    front = " *" if match["in"] else ""
+    if separator.startswith("."):
+        return rf"{front}{escaped(match['name'])} *\.+ *.*"
+    if separator:
+        return f"{front}{escaped(match['name'])} *{escaped(separator)} *.*".replace(
+            " *: *", ": *" if not match["sep"].startswith(" ") else " *: *"
+        )
+    return rf"{front}{escaped(match['name'])} +\S.*" if match["rest"] else None

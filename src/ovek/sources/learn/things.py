@@ -1,0 +1,103 @@
+"""Which thing each mark is about: `version` is a bank's beside a bank, else the device's."""
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from ovek.model.digest import LENGTHS
+from ovek.model.sheet import Fills
+from ovek.sources.learn.marks import Mark, MarkError, fields_named
+
+# By what a thing is told from others of its kind; the first that is marked counts.
+KEYS: dict[Fills, tuple[str, ...]] = {
+    "device": (),
+    "member": ("member",),
+    "volume": ("volume",),
+    "file": ("path",),
+    "digest": tuple(LENGTHS),
+    "set": ("set_file", "package"),
+    "bank": ("bank",),
+    "boot": (),
+    "order": ("place", "path", "raw"),
+    "pointer": ("part",),
+    "part": ("part",),
+}
+# What a thing may be asked for, so that its answer need not tell it.
+_CONTEXT: dict[Fills, tuple[str, ...]] = {
+    "volume": ("volume",),
+    "member": ("member",),
+    "digest": ("path",),
+}
+_WHERE = frozenset({"member", "volume", "path"})  # what says where a thing is
+Slot = tuple[Fills, str]
+
+
+def resolved(
+    marks: Sequence[Mark], at: Mapping[int, int], asked_for: Iterable[str] = ()
+) -> dict[Mark, Slot]:
+    """The field of each mark of one answer. Raises MarkError where it may be several.
+
+    `at` is the line of the session (from 0) of each line of the answer; `asked_for` are the
+    placeholders of the question.
+    """
+    asked_for = frozenset(asked_for)
+    told = [mark for mark in marks if mark.name != "skip"]
+    may = {mark: fields_named(mark.name) for mark in told}
+    marked = {field for fields in may.values() for _, field in fields}
+    able = {
+        fills
+        for fills, keys in KEYS.items()
+        if not keys
+        or marked & set(keys)
+        or (fills in _CONTEXT and asked_for & set(_CONTEXT[fills]))
+    }
+    found: dict[Mark, Slot] = {}
+    for mark in told:
+        beside = [each for each in told if each.line == mark.line]
+        found[mark] = _one(mark, may, beside, told, able, asked_for, at)
+    return found
+
+
+def _one(
+    mark: Mark,
+    may: Mapping[Mark, list[Slot]],
+    beside: Sequence[Mark],
+    all_of: Sequence[Mark],
+    able: set[Fills],
+    asked_for: frozenset[str],
+    at: Mapping[int, int],
+) -> Slot:
+    things = {fills: field for fills, field in may[mark] if fills in able}
+    if not things:
+        fills = may[mark][0][0]
+        keys = " or ".join(KEYS[fills])
+        met = f"{mark.shown} is about a {fills}, and nothing here says which"
+        raise MarkError(at[mark.line] + 1, met, f"Mark its {keys}, too")
+    for others in (beside, all_of):
+        for other in others:
+            fitting = {fills for fills, _ in may[other]} & set(things)
+            if fitting and (mark.name not in _WHERE or other.name not in _WHERE):
+                things = {fills: things[fills] for fills in things if fills in fitting}
+    if len(things) > 1:
+        things = _likelier(things, all_of, asked_for)
+    if len(things) > 1:
+        names = " or ".join(f"{fills}.{field}" for fills, field in sorted(things.items()))
+        met = f"{mark.shown} may be several things"
+        raise MarkError(at[mark.line] + 1, met, f"Write {names}")
+    return next(iter(things.items()))
+
+
+def _likelier(
+    things: Mapping[Fills, str], all_of: Sequence[Mark], asked_for: frozenset[str]
+) -> dict[Fills, str]:
+    """Of several things, the one that the rest of the answer speaks for."""
+    names = {mark.name.rpartition(".")[2] for mark in all_of}
+    if {"file", "digest"} <= set(things):
+        drop = "file" if "path" in asked_for and not names & {"size", "modified"} else "digest"
+        things = {fills: field for fills, field in things.items() if fills != drop}
+    if {"order", "pointer"} <= set(things):
+        things = {fills: field for fills, field in things.items() if fills != "pointer"}
+    for keyed in ("set", "bank", "part", "volume", "file", "member", "digest"):
+        if keyed in things and (names & set(KEYS[keyed])):
+            return {keyed: things[keyed]}
+    if "device" in things:
+        return {"device": things["device"]}
+    return dict(things)

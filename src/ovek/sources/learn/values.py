@@ -1,0 +1,183 @@
+"""How the values of a field are written: as a pattern, and in the words of `strptime`."""
+
+import re
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from functools import lru_cache
+from itertools import product
+
+from msgspec import Struct
+
+from ovek.model.digest import LENGTHS
+from ovek.model.sheet import SIZES, TIMES
+from ovek.sources.learn.dialogue import escaped
+
+NOTHING = frozenset(
+    {"-", "--", "---", "n/a", "none", "nothing", "never", "unknown", "unset", "no date", "not set"}
+)
+_UNITS = {
+    **dict.fromkeys(("bytes", "byte", "octets"), "B"),
+    **dict.fromkeys(("kib", "kb", "k", "kbytes", "kbyte", "kilobytes"), "KiB"),
+    **dict.fromkeys(("mib", "mb", "m", "mbytes", "mbyte", "megabytes"), "MiB"),
+    **dict.fromkeys(("gib", "gb", "g", "gbytes", "gbyte", "gigabytes"), "GiB"),
+}
+_UNIT = re.compile(
+    rf"(?i)(?<![A-Za-z])({'|'.join(sorted(_UNITS, key=len, reverse=True))})(?![a-z])"
+)
+_SIZE = re.compile(r"[\d.,]+")
+_DATES = (
+    *("%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y"),
+    *("%m-%d-%Y", "%d-%b-%Y", "%d %b %Y", "%d %B %Y", "%b %d %Y", "%b %d, %Y", "%B %d %Y"),
+    *("%B %d, %Y", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%y-%m-%d", "%Y%m%d", "%d. %B %Y"),
+)
+_WITHOUT_YEAR = ("%b %d", "%d %b", "%B %d", "%d %B", "%d.%m.", "%m-%d")
+_TIMES = ("%H:%M:%S", "%H:%M", "%I:%M %p", "%I:%M:%S %p", "%I:%M%p", "%H.%M", "%H.%M.%S", "%H%M")
+_JOINS = (" ", ", ", "T", " at ", "_", "-")
+_DAYS = ("%a ", "%a, ", "%A ", "%A, ")
+_ZONES = ("", "Z", " UTC", " %z", "%z", " GMT")
+
+
+@lru_cache(maxsize=1)
+def _ways() -> dict[str, list[str]]:
+    """Every way to write a time that is tried, by its shape, those with a year first."""
+    by_shape: dict[str, list[str]] = {}
+    for way in _all_ways():
+        for sign in ("+", "-") if "%z" in way else ("",):
+            shown = re.sub(
+                "%[bBaAp]", "a", re.sub("%[YmdHMSyI]", "0", way.replace("%z", f"{sign}0"))
+            )
+            by_shape.setdefault(_shape(shown), []).append(way)
+    return by_shape
+
+
+def _shape(text: str) -> str:
+    """A text with its numbers, words and blanks each as one sign."""
+    return re.sub(r"\s+", " ", re.sub("[A-Za-z]+", "a", re.sub(r"\d+", "0", text)))
+
+
+def _all_ways() -> list[str]:
+    found = list[str]()
+    for dates in (_DATES, _WITHOUT_YEAR):
+        for date, join, time, zone in product(dates, _JOINS, _TIMES, _ZONES):
+            found += [f"{date}{join}{time}{zone}"]
+        found += dates
+        found += [f"{time} {date}" for time, date in product(_TIMES, dates)]
+        found += [
+            f"{day}{date} {time}{zone}"
+            for day, date, time, zone in product(_DAYS, dates, _TIMES, _ZONES)
+        ]
+        # A year that stands last.
+        if dates is _WITHOUT_YEAR:
+            found += [
+                f"{day}{date} {time} %Y" for day, date, time in product(("", *_DAYS), dates, _TIMES)
+            ]
+    return found
+
+
+def dates_of(texts: Iterable[str]) -> list[str]:
+    """The ways in which all of some texts may be written as a time; several mean not known.
+
+    >>> dates_of(["18 October 2025, 07:45:00"]), dates_of(["03/04/2026"])
+    (['%d %B %Y, %H:%M:%S'], ['%d/%m/%Y', '%m/%d/%Y'])
+    """
+    told = [text for text in dict.fromkeys(texts) if text.lower() not in NOTHING]
+    if not told:
+        return []
+    first = [way for way in _ways().get(_shape(told[0]), ()) if _fits(told[0], way)]
+    found = [way for way in first if all(_fits(text, way) for text in told[1:])]
+    # What reads the same days is one way: the abbreviated and the whole name of May, say.
+    made: dict[tuple[datetime, ...], str] = {}
+    for way in found:
+        if _has_year(way) or not any(_has_year(each) for each in found):
+            made.setdefault(tuple(_read(text, way) for text in told), way)
+    return list(made.values())
+
+
+def _has_year(way: str) -> bool:
+    return "%Y" in way or "%y" in way
+
+
+def _read(text: str, way: str) -> datetime:
+    if _has_year(way):
+        return datetime.strptime(text, way).replace(tzinfo=None)
+    return datetime.strptime(f"2000 {text}", f"%Y {way}").replace(tzinfo=None)
+
+
+def _fits(text: str, way: str) -> bool:
+    try:
+        _read(text, way)
+    except ValueError:
+        return False
+    return True
+
+
+class Unit(Struct, frozen=True):
+    """A unit as sheets write it; `exact` is whether the text tells powers of two from ten."""
+
+    name: str
+    exact: bool
+
+
+def unit_of(text: str) -> Unit | None:
+    """The unit that a text names first; None: it names none. A `KB` of a device is a KiB.
+
+    >>> unit_of("Free (KB)"), unit_of(" bytes, written").name, unit_of("Block")
+    (Unit(name='KiB', exact=False), 'B', None)
+    """
+    found = _UNIT.search(text)
+    if found is None:
+        return None
+    name = _UNITS[found[1].lower()]
+    return Unit(name, name == "B" or "ib" in found[1].lower())
+
+
+def pattern_of(field: str, texts: Sequence[str], *, ends: bool, glued: bool) -> str:
+    """A pattern for the values of a field, made of those that were seen.
+
+    `ends` is whether it ends its line, `glued` whether text follows it without a blank.
+    """
+    told = [text for text in texts if text.lower() not in NOTHING] or list(texts)
+    nothing = sorted({text for text in texts if text not in told})
+    found = _pattern(field, told, ends=ends, glued=glued)
+    covered = all(re.fullmatch(found, text) for text in nothing)
+    return found if covered else "|".join([found, *map(escaped, nothing)])
+
+
+def _pattern(field: str, told: Sequence[str], *, ends: bool, glued: bool) -> str:
+    if field in LENGTHS:
+        length = LENGTHS[field]
+        if all(re.fullmatch(f"[0-9a-fA-F]{{{length}}}", text) for text in told):
+            return f"[0-9a-fA-F]{{{length}}}"
+        return (
+            r"[0-9a-fA-F]\S*"
+            if all(" " not in text for text in told)
+            else r"[0-9a-fA-F][0-9a-fA-F .:-]*"
+        )
+    if field in SIZES:
+        if all(re.fullmatch(r"\d+", text) for text in told):
+            return r"\d+"
+        if all(_SIZE.fullmatch(text) for text in told):
+            return r"\d[\d.,]*"
+        if all(re.fullmatch(r"[\d.,]+ ?[A-Za-z]+", text) for text in told):
+            return r"\d[\d.,]* ?[A-Za-z]+"
+    if field in TIMES:
+        return "|".join(dict.fromkeys(map(_dated, told)))
+    if field in ("path", "set_file", "package") and ends and not glued:
+        return r"\S.*"
+    if all(" " not in text for text in told):
+        if field in ("place", "running.place") and all(":" in text for text in told):
+            return r"\S+?:\S+?" if glued else r"\S+:\S+"
+        return r"\S+?" if glued else r"\S+"
+    return r"\S.*" if ends and not glued else r"\S.*?"
+
+
+def _dated(text: str) -> str:
+    """A pattern of times that are written alike.
+
+    >>> _dated("3 March 2026, 14:02")
+    '\\\\d+ +[A-Za-z]+ +\\\\d+, +\\\\d+:\\\\d+'
+    """
+    found = re.sub(r"([\\.^$*+?{}\[\]|()])", r"\\\1", text)
+    found = re.sub(r"\d+", "\0", re.sub(r"[A-Za-z]+", "\1", found))
+    found = re.sub(r" +", " +", found)
+    return found.replace("\0", r"\d+").replace("\1", "[A-Za-z]+")
