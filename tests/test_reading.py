@@ -217,7 +217,7 @@ def test_an_unknown_sheet_and_a_bad_name_are_told(ovek):
 
 def test_in_a_saved_session_the_last_answer_counts():
     answers = answers_of(["box# a\none\nbox#  a\ntwo\nbox# ", "box# b\nthree"], asks("a", "b"))
-    assert answers == {"a": "\ntwo\n", "b": "\nthree"}
+    assert answers.answers == {"a": "\ntwo\n", "b": "\nthree"}
 
 
 def asks(*questions, prompt="box# "):

@@ -4,17 +4,19 @@ import sys
 from difflib import get_close_matches
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
 import click
+from msgspec.structs import replace
 
-from ovek.cli.command import Group
+from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import sheets
 from ovek.cli.options import FORMAT, SITE, write_json, write_lines
 from ovek.files.errors import InputError
 from ovek.files.sheets import find_sheet, sheet_names
 from ovek.files.site import read_sheet
 from ovek.files.whole import write_whole
-from ovek.model.sheet import Sheet
+from ovek.model.sheet import LAYOUTS, Sheet
 from ovek.model.typed import is_plain
 
 
@@ -97,14 +99,121 @@ def try_command(
 @SITE
 def new_command(name: str, site_folder: Path) -> None:
     """Write a commented start of a sheet to sheets/NAME.toml of the site."""
-    if not is_plain(name) or Path(name).name != name or name.startswith("."):
-        raise click.UsageError(f"{name!r} cannot be the name of a sheet; use letters and dashes")
+    _check_name(name)
     file = site_folder / "sheets" / f"{name}.toml"
     if file.exists():
         raise InputError(file, "is there already", "Choose another name, or edit that file")
     start = (resources.files("ovek.files") / "new-sheet.toml").read_text(encoding="utf-8")
     write_whole(file, [start.replace("NAME", name).encode()])
     click.echo(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
+
+
+@command.command(
+    "learn",
+    examples=(
+        "sheet learn my-core sessions/marked.txt",
+        "sheet learn my-core sessions/marked.txt --take all",
+    ),
+)
+@click.argument("name")
+@click.argument("session", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--take", metavar="WHICH", help="Put guesses in as marks: their numbers, or all.")
+@click.option("--ask", is_flag=True, help="Ask about one line at a time.")
+@click.option(
+    "--layout", type=OneOf(list(LAYOUTS)), help="How it finds its image, where a session misleads."
+)
+@click.option("--over", is_flag=True, help="Write over what was changed by hand.")
+@click.option("--dry-run", is_flag=True, help="Say what would be learned; write nothing.")
+@click.option("-v", "--verbose", is_flag=True, help="Name every line that is passed over.")
+@SITE
+@FORMAT
+def learn_command(
+    name: str,
+    session: tuple[Path, ...],
+    take: str | None,
+    ask: bool,
+    layout: str | None,
+    over: bool,
+    dry_run: bool,
+    verbose: bool,
+    site_folder: Path,
+    format_: str,
+) -> None:
+    """Write the sheet NAME from saved sessions, each SESSION, with marks in them.
+
+    In a copy of a session, wrap what you know in a mark: <<free=90112>>. The first row of a table
+    is enough. The sheet and its sessions are kept in sheets/ of the site; with another SESSION, or
+    more marks in one, it learns on and stays right for those before. Exit code 1 while a line is
+    not understood or a fact is missing.
+    """
+    from ovek.cli import learning
+
+    _check_name(name)
+    file = site_folder / "sheets" / f"{name}.toml"
+    sessions = learning.sessions_of(file, session)
+    if not sessions:
+        raise click.UsageError("name a saved session with marks in it: ovek sheet learn NAME FILE")
+    if ask:
+        learning.ask_about(sessions)
+    if take is not None:
+        _take(learning, sessions, take)
+    lesson = learning.lesson_of(sessions)
+    text = learning.sheet_text(file, lesson, layout, over=over)
+    sheet = learning.sheet_in(file, text)
+    for question, wrong in _wrong(sheet):
+        raise InputError(file, f"the question {question!r}: {wrong}", "Please report it")
+    trials = learning.tested(sheet, sessions)
+    if not over:
+        learning.check_not_worse(file, trials, sessions)
+    offers = learning.guesses_of(sessions, lesson)
+    told = learning.told(name, lesson, sessions, trials, offers)
+    if not dry_run:
+        new = not file.exists()
+        folder = learning.kept(file, sessions)
+        write_whole(file, [text.encode()])
+        told = replace(told, written=str(file), kept=str(folder), to_complete=new)
+    if format_ in ("json", "jsonl"):
+        from ovek.render import json
+
+        write_json(json.learned(told), format_, "asks")
+    else:
+        from ovek.render.learned import learned
+
+        write_lines(learned(told, verbose=verbose))
+    if not told.whole:
+        sys.exit(1)
+
+
+def _take(learning: Any, sessions: list[Any], which: str) -> None:
+    """Put guesses into the sessions as marks; raises UsageError where a number is none of them."""
+    offers = learning.guesses_of(sessions, _lesson(learning, sessions))
+    numbers = range(1, len(offers) + 1)
+    chosen = list(numbers)
+    if which != "all":
+        told = [each.strip() for each in which.split(",")]
+        if not all(each.isdigit() and int(each) in numbers for each in told):
+            there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
+            raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
+        chosen = [int(each) for each in told]
+    # From the end of each line, so that what is put in moves none of the others.
+    for number in sorted(set(chosen), key=lambda n: (offers[n - 1].line, -offers[n - 1].start)):
+        guess = offers[number - 1]
+        learning.marked(
+            sessions[guess.session], guess.line, guess.start, guess.end, guess.name, guess.means
+        )
+
+
+def _lesson(learning: Any, sessions: list[Any]) -> Any:
+    """What the sessions teach as they are; None where they teach nothing yet."""
+    try:
+        return learning.lesson_of(sessions)
+    except InputError:
+        return None
+
+
+def _check_name(name: str) -> None:
+    if not is_plain(name) or Path(name).name != name or name.startswith("."):
+        raise click.UsageError(f"{name!r} cannot be the name of a sheet; use letters and dashes")
 
 
 def _wrong(sheet: Sheet) -> list[tuple[str, str]]:

@@ -1,24 +1,93 @@
-"""Where sheets lie: a site's own, and those that ship with Ovek."""
+"""Where sheets lie: a site's own, folders that it names, those of Ovek, and installed packages.
+
+The first that has a sheet of a name counts, in this order: `sheets/` of the site; the folders of
+`sheets` in `fleet.toml`, which may be a checkout that is shared; those that ship with Ovek; and
+Python packages that name a module with the entry point `ovek.sheets`, whose `.toml` files are it.
+"""
 
 import os
-from importlib import resources
+import re
+import tomllib
+from collections.abc import Iterator
+from importlib import metadata, resources
 from pathlib import Path
+
+from ovek.files.errors import InputError
+
+ENTRY_POINTS = "ovek.sheets"
+SESSIONS = ".sessions"  # what the folder with a sheet's kept sessions ends in
+_KEY = re.compile(rb"(?m)^\s*sheets\s*=")
 
 
 def _shipped() -> Path:
     return Path(str(resources.files("ovek.files") / "sheets"))
 
 
+def _shared(folder: Path) -> list[Path]:
+    """The folders of sheets that `fleet.toml` names, itself or one called sheets in it."""
+    try:
+        data = (folder / "fleet.toml").read_bytes()
+    except (OSError, ValueError):
+        return []
+    if _KEY.search(data) is None:  # which most have not, and are large
+        return []
+    try:
+        named = tomllib.loads(data.decode()).get("sheets", [])
+    except (ValueError, RecursionError):
+        return []  # who reads the fleet tells what is wrong
+    found = []
+    for name in named if isinstance(named, list) else []:
+        place = folder / Path(str(name)).expanduser()
+        found.append(place / "sheets" if (place / "sheets").is_dir() else place)
+    return found
+
+
+def _installed() -> Iterator[Path]:
+    """The folders of sheets of installed packages. Raises InputError where one is broken."""
+    for point in sorted(metadata.entry_points(group=ENTRY_POINTS), key=lambda each: each.name):
+        try:
+            folder = Path(str(resources.files(point.module)))
+        except Exception as error:  # what a package does when it is imported
+            met = f"cannot be imported ({type(error).__name__}: {error})"
+            do = f"Install {point.module} again, or remove it"
+            raise InputError(f"the package of sheets {point.name!r}", met, do) from None
+        if folder.is_dir():
+            yield folder
+
+
 def find_sheet(folder: Path, name: str) -> Path | None:
-    """The file of a sheet: the site's own, else the one that ships with Ovek, else None."""
+    """The file of a sheet by its name, wherever it lies first; None: there is none."""
     if Path(name).name != name or name.startswith("."):
         return None
-    candidates = (folder / "sheets" / f"{name}.toml", _shipped() / f"{name}.toml")
-    return next((file for file in candidates if os.path.lexists(file)), None)
+    for place in _places(folder):
+        file = place / f"{name}.toml"
+        if os.path.lexists(file):
+            return file
+    return None
+
+
+def _places(folder: Path) -> Iterator[Path]:
+    yield folder / "sheets"
+    for place in _shared(folder):
+        if not place.is_dir():
+            do = "Mend sheets in fleet.toml, or fetch that checkout"
+            raise InputError(place, "is no folder of sheets", do)
+        yield place
+    yield _shipped()
+    yield from _installed()
+
+
+def is_shipped(file: Path) -> bool:
+    """Whether a sheet is one of Ovek's own."""
+    return file.parent == _shipped()
 
 
 def sheet_names(folder: Path) -> list[str]:
-    """The names of all sheets: those of the site, and those that ship with Ovek."""
-    return sorted(
-        {file.stem for each in (folder / "sheets", _shipped()) for file in each.glob("*.toml")}
-    )
+    """The names of all sheets, wherever they lie."""
+    return sorted({file.stem for place in _places(folder) for file in place.glob("*.toml")})
+
+
+def kept_sessions(sheet: Path) -> list[Path]:
+    """The sessions that are kept beside a sheet, which are its tests."""
+    folder = sheet.with_suffix(SESSIONS)
+    return sorted(file for file in folder.glob("*.txt") if file.is_file())

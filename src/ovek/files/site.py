@@ -10,7 +10,7 @@ from pathlib import Path
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
-from ovek.files.sheets import find_sheet
+from ovek.files.sheets import find_sheet, is_shipped
 from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.files.typed import read_bytes, read_toml, read_toml_parts
 from ovek.model.catalog import Published
@@ -114,6 +114,10 @@ class Site:
         named = [self.folder / name for name in ("fleet.toml", "policy.toml", "waivers.toml")]
         folders = [self.folder / name for name in ("catalog", "sheets")]
         inside = [file for each in folders if each.is_dir() for file in sorted(each.iterdir())]
+        for name in sorted({one.sheet for one in self.fleet.device}):
+            file = find_sheet(self.folder, name)
+            if file is not None and not is_shipped(file) and file.parent != folders[1]:
+                found[f"sheets/{name}.toml"] = read_bytes(file)
         for file in (*named, *lists, *inside):
             if file.is_file() and not file.name.startswith("."):
                 found[file.relative_to(self.folder).as_posix()] = read_bytes(file)

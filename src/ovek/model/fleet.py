@@ -116,6 +116,8 @@ class Login(Struct, frozen=True, kw_only=True):
 class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """All devices of a site. `lists` are CSV files that add devices, or facts of devices here.
 
+    `sheets` are folders with more sheets, relative to the site or whole: a shared checkout, say.
+
     `history` names the database of what was, as SQLAlchemy does; None: `history.db` in the site.
 
     `user`, `key` and `through` count for every device that does not say otherwise, by itself or
@@ -126,6 +128,7 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     name: str
     history: str | None = None
     lists: tuple[Name, ...] = ()
+    sheets: tuple[Name, ...] = ()
     user: str | None = None
     key: str | None = None
     through: str | None = None

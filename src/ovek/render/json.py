@@ -15,6 +15,7 @@ from ovek.model.custody import Custody
 from ovek.model.finding import RuleCard
 from ovek.model.fit import Route
 from ovek.model.history import Day, Event, Held, Opened, StoreState, Vouched
+from ovek.model.learned import Learned
 from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
@@ -151,6 +152,11 @@ def survey(
 ) -> Whole:
     """Make `ovek.survey/1`; `began` is when it did, `seconds` how long a device took."""
     return _whole("ovek.survey/1", context, snapshot=snapshot, began=began, devices=list(devices))
+
+
+def learned(told: Learned) -> Whole:
+    """Make `ovek.learned/1`."""
+    return _whole("ovek.learned/1", None, **msgspec.structs.asdict(told))
 
 
 def sheet_trial(tried: SheetTrial) -> Whole:

@@ -59,7 +59,7 @@ def steps_of(
         places.append(Standing(prompt if menus else "", above))
         outputs.append(tuple(lines[number + 1 : end]))
         previous = number + 1
-    followed = [*places[1:], None]
+    followed = [*places[1:], *([None] if places else [])]
     return [
         Step(place, text, output, after)
         for place, (_, _, text), output, after in zip(places, typed, outputs, followed, strict=True)

@@ -24,18 +24,22 @@ from ovek.sources.learn.values import Unit, pattern_of, unit_of
 
 _UNKNOWN_TABLE = 4  # lines alike that nobody marked are a table, not something to pass over
 _FILE = re.compile(r"\S*[A-Za-z0-9_]\.[A-Za-z][A-Za-z0-9]{1,7}(?:\s|$)")
-_REFUSES = re.compile(
+REFUSES = re.compile(
     r"(?i)^\s*[!?%^*]|\b(?:unknown|invalid|illegal|unrecogni[sz]ed|no such|"
     r"not (?:know|understand|understood|found))\b"
 )
 
 
 class Open(Struct, frozen=True):
-    """A line that is not understood: its session and number (from 0), and the text."""
+    """A line that is not understood: its session and number (from 0), and the text.
+
+    `things` are what the other lines of its answer tell of.
+    """
 
     session: int
     line: int
     text: str
+    things: tuple[Fills, ...] = ()
 
 
 class Found(Struct, frozen=True, kw_only=True):
@@ -83,7 +87,9 @@ class Answers:
 
     def _refused(self, exchange: Exchange) -> bool:
         told = [line for line in exchange.lines if line.strip()]
-        return not exchange.marks and len(told) == 1 and _REFUSES.search(told[0]) is not None
+        if any(mark.name == "error" for mark in exchange.marks):
+            return True
+        return not exchange.marks and len(told) == 1 and REFUSES.search(told[0]) is not None
 
     @property
     def things(self) -> list[Fills]:
@@ -170,6 +176,13 @@ class Answers:
             if found is not None and not row:
                 for slot, value in found.items():
                     self.values[slot].append(value)
+                return True
+        for rule, row in self._rules:
+            found = rule.widened(text) if not row else None
+            if found is not None:
+                for slot, value in found.items():
+                    self.values[slot].append(value)
+                self._make_patterns()
                 return True
         return False
 
@@ -338,7 +351,8 @@ class Answers:
                     between = bool(within) and within[0] < line < within[-1]
                     told = None if between else self._means_nothing(text, left, exchange.lines)
                     if told is None:
-                        self.open.append(Open(exchange.session, exchange.at[line], text))
+                        where = (exchange.session, exchange.at[line])
+                        self.open.append(Open(*where, text, tuple(self.things)))
                     else:
                         self.passed.setdefault(told, text)
 
@@ -372,9 +386,11 @@ class Answers:
 
     def _means_nothing(self, text: str, left: Sequence[int], lines: Sequence[str]) -> str | None:
         """The pattern by which a line may be passed over; None where it may tell something."""
+        words = text.split()
+        if self._may_name(words):
+            return None
         if (label := label_of(text)) is not None:
             return label
-        words = text.split()
         alike = [line for line in left if len(lines[line].split()) == len(words)]
         if len(alike) >= _UNKNOWN_TABLE and len(words) < 8:
             return None
@@ -383,6 +399,12 @@ class Answers:
         if len(words) < 2 and len(left) > 1:
             return None
         return sentence(text, self._words)
+
+    def _may_name(self, words: Sequence[str]) -> bool:
+        """Whether a line may name a file, where files or what starts are told."""
+        if not {"file", "order", "set", "pointer"} & set(self.things):
+            return False
+        return any(_FILE.fullmatch(word.strip(".,;()[]'\"")) for word in words)
 
     # -- templates
 
@@ -495,4 +517,4 @@ def _alone(pattern: str) -> str:
     return f"(?:{pattern})" if "|" in pattern else pattern
 
 
-__all__ = ["Answers", "Found", "MarkError", "Open", "Value"]
+__all__ = ["REFUSES", "Answers", "Found", "MarkError", "Open", "Value"]

@@ -21,6 +21,7 @@ _PAGER = re.compile(
     r"[^\n\r\x08]{0,60}?)[ \t]*(?=[\r\x08]|$)"
 )
 _LONGEST_PROMPT = 80
+_MOST_PROMPTS = 60
 
 
 class Exchange(Struct, frozen=True):
@@ -40,7 +41,7 @@ class Exchange(Struct, frozen=True):
 class Dialogue(Struct, frozen=True, kw_only=True):
     """What a session was found to be. `prompts` are patterns, `around` lines of every answer.
 
-    `names` are what the device is called in its prompts.
+    `names` are what the device is called in its prompts, `told` the marks in what was typed.
     """
 
     prompts: tuple[str, ...]
@@ -50,6 +51,9 @@ class Dialogue(Struct, frozen=True, kw_only=True):
     exchanges: tuple[Exchange, ...]
     last: str | None
     menus: bool
+    leave: str | None = None
+    errors: tuple[str, ...] = ()
+    told: tuple[Mark, ...] = ()
     problems: tuple[str, ...] = ()
 
 
@@ -91,6 +95,13 @@ def plain_ends(raw: str) -> str:
 def escaped(text: str) -> str:
     """A text as a readable pattern: only what means something is escaped."""
     return re.sub(r"([\\.^$*+?{}\[\]|()])", r"\\\1", text)
+
+
+def escaped_sentence(text: str) -> str:
+    """A text as a pattern, whatever stands in it that holds a digit or a quote."""
+    return " +".join(
+        r"\S+" if re.search(r"[\d'\"]", word) else escaped(word) for word in text.split()
+    )
 
 
 def _typed_at(lines: Sequence[str], marks: Iterable[Mark]) -> list[tuple[int, str, str]]:
@@ -144,7 +155,7 @@ def _prompt(lines: Sequence[str]) -> str | None:
         rests = {line[len(prompt) :] for line in lines if line.startswith(prompt)}
         return seen[prompt] + ends + (len(rests) > 1), len(prompt)
 
-    fits = [each for each, times in seen.items() if times > 1]
+    fits = [each for each, times in seen.most_common(_MOST_PROMPTS) if times > 1]
     return max(fits, key=worth) if fits else None
 
 
@@ -175,6 +186,9 @@ class _Taken:
             if typed is not None:
                 exchanges.append(self._exchange(typed, outputs[at], around))
         last = self.typed_at[-1]
+        asked_at = {number for number, _, _ in self.typed_at}
+        told = [mark for mark in self.marks if mark.line in asked_at and mark.name != "ask"]
+        errors = [escaped_sentence(m.value) for m in self.marks if m.name == "error"]
         return Dialogue(
             prompts=tuple(dict.fromkeys(_pattern(p, self.menus) for _, p, _ in self.typed_at)),
             names=tuple(
@@ -185,6 +199,9 @@ class _Taken:
             exchanges=tuple(exchanges),
             last=last[2] or None,
             menus=self.menus,
+            leave=next((mark.value for mark in told if mark.name == "leave"), None),
+            errors=tuple(dict.fromkeys(f"^{each}" for each in errors)),
+            told=tuple(mark for mark in told if mark.name != "leave"),
             problems=tuple(dict.fromkeys(self.problems)),
         )
 

@@ -16,7 +16,7 @@ from ovek.model.digest import LENGTHS, STRONGEST_FIRST, Algorithm
 from ovek.model.sheet import FIELDS, SIZES, TIMES, TRUTHS, Each, Fills, Numbered, Pager, Question
 from ovek.sources.learn.answers import Answers, Found, Open
 from ovek.sources.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
-from ovek.sources.learn.marks import MarkError
+from ovek.sources.learn.marks import SPECIAL, MarkError
 from ovek.sources.learn.values import NOTHING, dates_of
 from ovek.sources.values import WORDS
 
@@ -50,7 +50,8 @@ class Lesson(Struct, frozen=True, kw_only=True):
     prompt: str
     pager: Pager | None
     around: tuple[str, ...]
-    last: str | None
+    leave: str | None
+    errors: tuple[str, ...]
     digests: tuple[Algorithm, ...]
     image_names: tuple[str, ...]
     layout: str
@@ -82,10 +83,15 @@ def learn(sessions: Sequence[str]) -> Lesson:
         except ValueError:
             do = "Mark what was typed once, as PROMPT <<ask=what was typed>>"
             raise SessionError(at, "nothing seems to be typed at a prompt in it", do) from None
-    if not any(each.marks for one in dialogues for each in one.exchanges):
+    if not any(_teaches(each) for one in dialogues for each in one.exchanges):
         do = "Wrap values in it, as <<free=90112>>; see: ovek sheet fields"
         raise SessionError(0, "no answer in it has a mark", do)
     return _Learning(dialogues).lesson()
+
+
+def _teaches(exchange: Exchange) -> bool:
+    """Whether an answer has a mark of a field."""
+    return any(mark.name not in SPECIAL for mark in exchange.marks)
 
 
 class _Learning:
@@ -106,23 +112,24 @@ class _Learning:
         grouped = self._grouped()
         questions, unasked = [], []
         for typed, exchanges in grouped.items():
-            if any(each.marks for each in exchanges):
+            if any(_teaches(each) for each in exchanges):
                 questions += self._questions(typed, exchanges)
-            elif typed[-1] != self.dialogues[-1].last and any(
+            elif typed[-1] not in {one.last for one in self.dialogues} and any(
                 line.strip() for each in exchanges for line in each.lines
             ):
                 unasked.append(_shown(typed))
         questions.sort(key=lambda question: _ORDER.index(question.fills))
         questions = _named_once(questions)
         digests = self._digests(questions)
-        first = self.dialogues[0]
+        self._settle(questions)
         layout = "banks" if any(q.fills == "bank" for q in questions) else "files"
         return Lesson(
             questions=tuple(questions),
             prompt=self._prompt(),
             pager=self._pager(),
             around=tuple(dict.fromkeys(_around(a) for one in self.dialogues for a in one.around)),
-            last=first.last,
+            leave=next((one.leave for one in self.dialogues if one.leave is not None), None),
+            errors=tuple(dict.fromkeys(each for one in self.dialogues for each in one.errors)),
             digests=digests,
             image_names=self._image_names(),
             layout=layout,
@@ -135,13 +142,42 @@ class _Learning:
             marks=sum(len(each.marks) for each in self.exchanges),
         )
 
+    def _settle(self, questions: Sequence[Question]) -> None:
+        """Tell what no mark tells and the boot walk and the cleanup need."""
+        asked = {(question.fills, field) for question in questions for field in question.fields}
+        banks = any(question.fills == "bank" for question in questions)
+        needed: list[tuple[str, str, tuple[str, ...]]] = [
+            ("the version that runs", "running.version", ("device.running.version",)),
+            ("the hardware model", "hardware.model", ("device.hardware.model",)),
+        ]
+        if banks:
+            halves = ("boot.default_bank.saved", "boot.default_bank.live")
+            needed.append(("which bank starts", "default_bank.saved", halves))
+        else:
+            needed += [
+                ("its volumes", "volume", ("volume.volume",)),
+                ("how large a volume is", "capacity", ("volume.capacity",)),
+                ("how much of a volume is free", "free", ("volume.free",)),
+                ("its files", "path", ("file.path",)),
+                ("what starts next", "place", ("order.place", "order.path", "boot.once")),
+            ]
+        known = {f"{fills}.{field}" for fills, field in asked}
+        for what, name, fields in needed:
+            if not known & set(fields):
+                self.unsettled.append(Unsettled(f"{what}: no mark tells it", f"<<{name}=…>>"))
+
     def _know(self) -> None:
         """Find the names of members, volumes and files that the marked answers tell."""
+        for one in self.dialogues:
+            for mark in one.told:
+                name = mark.name.rpartition(".")[2]
+                if name in self.known:
+                    self.known[name].add(mark.value)
         by_typed: dict[tuple[str, ...], list[Exchange]] = {}
         for each in self.exchanges:
             by_typed.setdefault(each.typed, []).append(each)
         for exchanges in by_typed.values():
-            if not any(each.marks for each in exchanges):
+            if not any(_teaches(each) for each in exchanges):
                 continue
             words = {word for step in exchanges[0].typed for word in step.split()}
             for (fills, field), values in self._answers(exchanges, _NAMED, words).values.items():

@@ -2,7 +2,8 @@ r"""Marks in a copy of a saved session: what a person says that a piece of it is
 
 A mark stands in place, around the text that it is about: `<<free=90112>>`. Without its marks the
 copy is the session again, character by character. Besides fields there are `ask` (this was typed
-here), `skip` (lines of this shape mean nothing) and `pager` (what waits for a key).
+here), `skip` (lines of this shape mean nothing), `pager` (what waits for a key), `error` (this is
+no answer) and `leave` (this was typed to end it).
 
 >>> text, marks = unmarked("nand  262144  <<free=90112>>")
 >>> text, marks[0].name, marks[0].start
@@ -21,7 +22,7 @@ _MARK = re.compile(
     r"<<(?P<name>[a-z][a-z0-9_.]*)(?:\((?P<means>[^()<>\n]*)\))?=(?P<value>[^\n]*?)>>(?!>)"
 )
 _ALMOST = re.compile(r"<<[A-Za-z][A-Za-z0-9_.]*")
-SPECIAL = ("ask", "skip", "pager")
+SPECIAL = ("ask", "skip", "pager", "leave", "error")
 # What names a field of several halves (live, saved), so that the last word says too little.
 _HALVES = frozenset({"live", "saved"})
 

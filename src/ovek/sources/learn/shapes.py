@@ -6,12 +6,13 @@ a digit may be anything. Cells that are empty or hold blanks are told by where t
 """
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from itertools import pairwise
 
 from msgspec import Struct
 
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST
+from ovek.model.pattern import Pattern, compiled
 from ovek.model.sheet import SIZES, TIMES, Fills
 from ovek.sources.learn.dialogue import escaped
 from ovek.sources.learn.marks import Mark
@@ -97,15 +98,32 @@ class Rule(Struct, frozen=True):
         """The fields that it finds."""
         return [part for part in self.parts if not isinstance(part, str)]
 
-    def regex(self, patterns: Patterns) -> re.Pattern[str]:
+    def regex(self, patterns: Patterns) -> Pattern:
         """What fits its lines, a group for each slot in turn."""
         told = [part if isinstance(part, str) else f"({patterns[part]})" for part in self.parts]
-        return re.compile("".join(told))
+        return compiled("".join(told))
+
+    def widened(self, line: str) -> dict[Slot, str] | None:
+        """The values of a line that fits but for what its values were like by now.
+
+        A name may hold blanks; a size and a time have numbers still.
+        """
+        anything = {
+            slot: r"\S*\d.*?" if slot[1] in SIZES | TIMES else r"\S.*?" for slot in self.slots
+        }
+        return self.found(line, anything) if self._holds_words() else None
+
+    def _holds_words(self) -> bool:
+        """Whether so many words stand around its values that no other line has them."""
+        told = [part for part in self.parts if isinstance(part, str)]
+        return len(re.findall(r"[A-Za-z]{2,}", "".join(told))) > 1
 
     def found(self, line: str, patterns: Patterns) -> dict[Slot, str] | None:
         """The values of a line; None where it does not fit."""
         match = self.regex(patterns).fullmatch(line)
-        return None if match is None else dict(zip(self.slots, match.groups(), strict=True))
+        if match is None:
+            return None
+        return {slot: str(match[at + 1] or "") for at, slot in enumerate(self.slots)}
 
 
 def general(word: str) -> str:
@@ -145,13 +163,17 @@ def sentence(line: str, anything: Iterable[str] = ()) -> str:
     told = "" if not tokens or not tokens[0].start else " *"
     for at, token in enumerate(tokens):
         told += gap(token.start - tokens[at - 1].end) if at else ""
-        core = token.text.strip(".,:;()[]'\"")
-        told += (
-            escaped(token.text).replace(escaped(core), r"\S+", 1)
-            if core in free
-            else general(token.text)
-        )
+        told += _any_of(token.text, free)
     return told
+
+
+def _any_of(word: str, free: Set[str]) -> str:
+    """A word as a pattern; one that is another elsewhere may be anything, its signs stay."""
+    core = word.strip(".,:;()[]'\"")
+    if core in free and core:
+        front, _, behind = word.partition(core)
+        return rf"{escaped(front)}\S+{escaped(behind)}"
+    return general(word)
 
 
 def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
@@ -167,7 +189,7 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
             elif token.slots:
                 parts.append(escaped(piece.text))
             else:
-                parts.append(r"\S+" if piece.text in free else general(piece.text))
+                parts.append(_any_of(piece.text, free))
     return Rule(tuple(part for part in parts if part))
 
 
@@ -237,7 +259,7 @@ class Table:
         told = " *"
         for at, column in enumerate(self.columns):
             told += (" +" if at else "") + f"({self._cell(column)})"
-        match = re.fullmatch(told, line)
+        match = compiled(told).fullmatch(line)
         return None if match is None else [match.span(at + 1) for at in range(len(self.columns))]
 
     def _cell(self, column: Column) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from ovek.model.digest import LENGTHS
 from ovek.model.sheet import Fills
-from ovek.sources.learn.marks import Mark, MarkError, fields_named
+from ovek.sources.learn.marks import SPECIAL, Mark, MarkError, fields_named
 
 # By what a thing is told from others of its kind; the first that is marked counts.
 KEYS: dict[Fills, tuple[str, ...]] = {
@@ -39,7 +39,7 @@ def resolved(
     placeholders of the question.
     """
     asked_for = frozenset(asked_for)
-    told = [mark for mark in marks if mark.name != "skip"]
+    told = [mark for mark in marks if mark.name not in SPECIAL]
     may = {mark: fields_named(mark.name) for mark in told}
     marked = {field for fields in may.values() for _, field in fields}
     able = {

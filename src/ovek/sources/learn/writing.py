@@ -80,6 +80,10 @@ def learned_of(lesson: Lesson) -> str:
     if lesson.pager is not None:
         shows, answer = _text(lesson.pager.shows), msgspec.json.encode(lesson.pager.answer).decode()
         lines.append(f"pager = {{ shows = {shows}, answer = {answer} }}")
+    if lesson.errors:
+        lines.append(f"errors = {_list(lesson.errors)}")
+    if lesson.leave is not None:
+        lines.append(f"leave = {_text(lesson.leave)}")
     if lesson.digests:
         lines.append(f"digests = {_list(lesson.digests)}")
     if lesson.around:

@@ -1,0 +1,310 @@
+"""`ovek sheet learn`: from marked sessions to a sheet, its kept sessions, and what is left open."""
+
+import tomllib
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+import msgspec
+from msgspec import Struct
+
+from ovek.files.errors import InputError
+from ovek.files.sheets import SESSIONS, kept_sessions
+from ovek.files.typed import read_bytes, text_of
+from ovek.files.whole import write_whole
+from ovek.model.learned import Asks, Learned, LineOf, Offer, Settles, Tested
+from ovek.model.sheet import Sheet
+from ovek.sources.capture import read_capture
+from ovek.sources.clean import plain
+from ovek.sources.learn.answers import Open
+from ovek.sources.learn.guesses import Guess, guesses
+from ovek.sources.learn.lesson import Lesson, SessionError, learn
+from ovek.sources.learn.marks import MarkError, unmarked, with_mark
+from ovek.sources.learn.shapes import shape_of
+from ovek.sources.learn.things import KEYS
+from ovek.sources.learn.writing import head_of, learned_of, parts_of, whole
+from ovek.sources.trial import try_sheet
+
+_MOST_LINES = 100_000
+
+
+class Session(Struct):
+    """One session: the file that it came from, its name as kept, and its marked text."""
+
+    file: Path
+    name: str
+    text: str
+
+    @property
+    def plain(self) -> str:
+        """The session without its marks. Raises MarkError."""
+        return unmarked(plain(self.text))[0]
+
+
+def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
+    """The sessions that are kept for a sheet, and new ones; one that is kept is replaced.
+
+    Raises InputError.
+    """
+    found = [Session(file, file.name, read_capture(file)) for file in kept_sessions(sheet)]
+    for file in files:
+        new = Session(file, f"{file.stem}.txt", read_capture(file))
+        if new.text.count("\n") > _MOST_LINES:
+            do = "Cut it down to one time of each question"
+            raise InputError(file, f"has more than {_MOST_LINES} lines", do)
+        same = next((one for one in found if _plain(one) == _plain(new)), None)
+        if same is not None:
+            found[found.index(same)] = Session(file, same.name, new.text)
+            continue
+        names, number = {one.name for one in found}, 1
+        while new.name in names:
+            number += 1
+            new.name = f"{file.stem}-{number}.txt"
+        found.append(new)
+    return found
+
+
+def _plain(session: Session) -> str:
+    try:
+        return session.plain
+    except MarkError as wrong:
+        raise InputError(session.file, wrong.met, wrong.do, line=wrong.line) from None
+
+
+def lesson_of(sessions: Sequence[Session]) -> Lesson:
+    """What the sessions teach. Raises InputError."""
+    try:
+        return learn([one.text for one in sessions])
+    except SessionError as wrong:
+        file = sessions[wrong.session].file
+        raise InputError(file, wrong.met, wrong.do, line=wrong.line) from None
+
+
+def guesses_of(sessions: Sequence[Session], lesson: Lesson | None) -> list[Guess]:
+    """What else may be marked in them; nothing that is learned already."""
+    known = set[str]()
+    if lesson is not None:
+        known |= {field for question in lesson.questions for field in question.fields}
+        known |= {"leave"} if lesson.leave is not None else set()
+        known |= {"error"} if lesson.errors else set()
+    return guesses([one.text for one in sessions], known)
+
+
+def marked(session: Session, line: int, start: int, end: int, name: str, means: str | None) -> None:
+    """Put one more mark into a session; its other lines stay as they are."""
+    lines = session.text.split("\n")
+    if unmarked(lines[line].rstrip("\r"))[0] != unmarked(plain(lines[line]))[0]:
+        lines[line] = plain(lines[line])  # escapes would stand between
+    session.text = with_mark("\n".join(lines), line, start, end, name, means)
+
+
+def sheet_text(file: Path, lesson: Lesson, layout: str | None, *, over: bool) -> str:
+    """The sheet: its upper part as it is, the lower one anew. Raises InputError."""
+    name = file.stem
+    if not file.exists():
+        return whole(head_of(name, lesson, layout), learned_of(lesson))
+    parts = parts_of(text_of(file, read_bytes(file)))
+    if parts is None:
+        do = "Choose another name, or move that sheet away"
+        raise InputError(file, "was written by hand, not learned", do)
+    head, _, untouched = parts
+    if not untouched and not over:
+        do = "Say --over to write that part anew, or go on by hand"
+        raise InputError(file, "was changed by hand below its dashed line", do)
+    return whole(head, learned_of(lesson))
+
+
+def sheet_in(file: Path, text: str) -> Sheet:
+    """The sheet that a text is. Raises InputError."""
+    try:
+        return msgspec.convert(tomllib.loads(text), Sheet)
+    except (ValueError, msgspec.ValidationError) as wrong:
+        do = "See: ovek sheet check"
+        raise InputError(file, f"would not be right: {wrong}", do) from None
+
+
+def tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
+    """The sheet tried on each session."""
+    found = []
+    for session in sessions:
+        tried = try_sheet(sheet, [_plain(session)])
+        strange = sum(len(one.strange) for one in tried.questions)
+        problems = any(one.problem for one in tried.questions)
+        unanswered = any(not one.answered for one in tried.questions)
+        fits = not (strange or problems or tried.missing or tried.lost or unanswered)
+        found.append(
+            Tested(
+                session=session.name,
+                whole=fits,
+                missing=(*tried.missing, *tried.lost),
+                strange=strange,
+            )
+        )
+    return tuple(found)
+
+
+def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Session]) -> None:
+    """Raise InputError where a session that the sheet understood is understood no more."""
+    if not file.exists():
+        return
+    try:
+        before = tested(sheet_in(file, text_of(file, read_bytes(file))), sessions)
+    except InputError:
+        return
+    for earlier, later in zip(before, now, strict=True):
+        if earlier.whole and not later.whole:
+            met = f"understands {earlier.session} as it is, and would not any more"
+            do = "See what the marks of the new session say otherwise; nothing was written"
+            raise InputError(file, met, do)
+
+
+def kept(file: Path, sessions: Sequence[Session]) -> Path:
+    """Keep the sessions beside the sheet, each whole; return their folder."""
+    folder = file.with_suffix(SESSIONS)
+    for session in sessions:
+        target = folder / session.name
+        data = session.text.encode("utf-8", "replace")
+        if not target.is_file() or target.read_bytes() != data:
+            write_whole(target, [data])
+    return folder
+
+
+def told(
+    name: str,
+    lesson: Lesson,
+    sessions: Sequence[Session],
+    trials: tuple[Tested, ...],
+    offers: Sequence[Guess],
+) -> Learned:
+    """What was learned, to be shown."""
+    asks = tuple(
+        Asks(
+            asked=", then ".join((question.ask, *question.then)),
+            each=question.each,
+            fills=question.fills,
+            fields=tuple(
+                field if question.fills == "device" else f"{question.fills}.{field}"
+                for field in sorted(question.fields)
+            ),
+        )
+        for question in lesson.questions
+    )
+    return Learned(
+        sheet=name,
+        written=None,
+        kept=None,
+        marks=lesson.marks,
+        prompt=lesson.prompt,
+        pager=lesson.pager.shows if lesson.pager is not None else None,
+        asks=asks,
+        open=_open(lesson.open, sessions),
+        unsettled=tuple(Settles(what=one.what, mark=one.mark) for one in lesson.unsettled),
+        taken=tuple(dict.fromkeys(lesson.taken)),
+        passed=lesson.passed,
+        guesses=tuple(
+            Offer(session=sessions[one.session].name, line=one.line + 1, mark=one.mark)
+            for one in offers
+        ),
+        unasked=tuple(dict.fromkeys(lesson.unasked)),
+        sessions=trials,
+    )
+
+
+def _open(lines: Sequence[Open], sessions: Sequence[Session]) -> tuple[LineOf, ...]:
+    """The lines that are not understood, one of each shape."""
+    by_shape: dict[tuple[str, ...], list[Open]] = {}
+    for line in lines:
+        by_shape.setdefault((*line.things, shape_of(line.text.strip())), []).append(line)
+    return tuple(
+        LineOf(
+            session=sessions[same[0].session].name,
+            line=same[0].line + 1,
+            text=same[0].text,
+            marks=suggested(same[0]),
+            more=len(same) - 1,
+        )
+        for same in by_shape.values()
+    )
+
+
+def suggested(line: Open) -> tuple[str, ...]:
+    """The marks of which one would settle a line."""
+    words = line.text.split()
+    found = []
+    for fills in line.things:
+        key = KEYS[fills][0] if KEYS[fills] else None
+        if key is not None and words:
+            word = words[-1] if fills == "file" else next((w for w in words if ":" in w), words[0])
+            found.append(f"<<{fills}.{key}={word}>>")
+    return (*found[:2], f"<<skip={line.text.strip()}>>")
+
+
+def ask_about(sessions: Sequence[Session]) -> None:
+    """Ask a person about one line at a time, until nothing is open; marks go into the sessions."""
+    asked: set[tuple[int, int, str]] = set()
+    while True:
+        try:
+            lesson = lesson_of(sessions)
+            lines = list(lesson.open)
+        except InputError as wrong:
+            if not asked:
+                click.echo(f"{wrong}", err=True)
+            lesson, lines = None, []
+        for guess in guesses_of(sessions, lesson):
+            key = (guess.session, guess.line, guess.name)
+            if key not in asked:
+                asked.add(key)
+                where = f"{sessions[guess.session].name}, line {guess.line + 1}"
+                click.echo(f"\n{where}: {_line(sessions[guess.session], guess.line)}", err=True)
+                answer = _answer(f"Is that {guess.mark}? [y, Enter for no, q to end]")
+                if answer == "q":
+                    return
+                if answer.lower() in ("y", "yes"):
+                    marked(
+                        sessions[guess.session], guess.line, guess.start, guess.end, guess.name,
+                        guess.means,
+                    )  # fmt: skip
+                    break
+        else:
+            left = [line for line in lines if (line.session, line.line, "") not in asked]
+            if not left:
+                return
+            asked.add((left[0].session, left[0].line, ""))
+            if not _ask_line(sessions[left[0].session], left[0]):
+                return
+
+
+def _ask_line(session: Session, line: Open) -> bool:
+    """Ask what one line tells; False where nobody wants to go on."""
+    click.echo(f"\n{session.name}, line {line.line + 1}: {line.text}", err=True)
+    while True:
+        prompt = "What tells it? [FIELD=TEXT OF IT, skip, Enter to leave it, q to end]"
+        answer = _answer(prompt)
+        if answer in ("", "q"):
+            return answer == ""
+        if answer == "skip":
+            text = line.text.strip()
+            start = line.text.index(text)
+            marked(session, line.line, start, start + len(text), "skip", None)
+            return True
+        name, equals, value = answer.partition("=")
+        start = line.text.find(value) if equals and value else -1
+        try:
+            unmarked(f"<<{name}={value}>>")
+        except MarkError as wrong:
+            click.echo(f"{wrong.met}. {wrong.do}", err=True)
+            continue
+        if start < 0:
+            click.echo("That text does not stand in the line.", err=True)
+            continue
+        marked(session, line.line, start, start + len(value), name, None)
+        return True
+
+
+def _line(session: Session, number: int) -> str:
+    return unmarked(plain(session.text.split("\n")[number]))[0].strip()
+
+
+def _answer(prompt: str) -> str:
+    text: str = click.prompt(prompt, default="", show_default=False, err=True)
+    return text.strip()

@@ -1,0 +1,71 @@
+"""What was learned of marked sessions, and what one more mark would settle (`ovek.learned/1`)."""
+
+from msgspec import Struct
+
+
+class Asks(Struct, frozen=True, kw_only=True):
+    """One question that was learned: what is typed, for what, and the fields that it tells."""
+
+    asked: str
+    each: str
+    fills: str
+    fields: tuple[str, ...]
+
+
+class LineOf(Struct, frozen=True, kw_only=True):
+    """A line of a session (from 1), and the marks of which one would settle it."""
+
+    session: str
+    line: int
+    text: str
+    marks: tuple[str, ...]
+    more: int = 0  # lines like it
+
+
+class Offer(Struct, frozen=True, kw_only=True):
+    """A guess: the mark that would be put into a line of a session (from 1)."""
+
+    session: str
+    line: int
+    mark: str
+
+
+class Settles(Struct, frozen=True, kw_only=True):
+    """Something that is not known, and the mark that would tell it."""
+
+    what: str
+    mark: str
+
+
+class Tested(Struct, frozen=True, kw_only=True):
+    """A session on which the sheet was tried: whether it is understood as a whole."""
+
+    session: str
+    whole: bool
+    missing: tuple[str, ...] = ()
+    strange: int = 0
+
+
+class Learned(Struct, frozen=True, kw_only=True):
+    """All of it. `written` is the sheet's file, None where nothing was written."""
+
+    sheet: str
+    written: str | None
+    kept: str | None
+    marks: int
+    prompt: str
+    pager: str | None
+    asks: tuple[Asks, ...]
+    open: tuple[LineOf, ...]
+    unsettled: tuple[Settles, ...]
+    taken: tuple[str, ...]
+    passed: tuple[tuple[str, str], ...]
+    guesses: tuple[Offer, ...]
+    unasked: tuple[str, ...]
+    sessions: tuple[Tested, ...]
+    to_complete: bool = False
+
+    @property
+    def whole(self) -> bool:
+        """Whether every session is understood, and nothing is left to settle."""
+        return not self.open and not self.unsettled and all(one.whole for one in self.sessions)

@@ -1,0 +1,103 @@
+"""What was learned, for a terminal."""
+
+from collections.abc import Iterator
+
+from rich.text import Text
+
+from ovek.model.learned import Learned, LineOf
+from ovek.render.lines import Line, count, hanging
+from ovek.render.visible import visible
+
+_SHOWN = 8
+
+
+def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
+    """Go through the lines; `verbose` names every line that is passed over."""
+    yield from hanging("", _first(told), indent=0)
+    if told.written is not None:
+        kept = f"; the sessions are kept in {told.kept} as its tests" if told.kept else ""
+        yield from hanging("", f"{told.written} is written{kept}.", indent=0)
+        if told.to_complete:
+            do = f"complete [start] and [roles] in {told.written}: no session tells how it starts"
+            yield from hanging("Next: ", f"{do}.", indent=6)
+    if told.open:
+        yield from ("", Text("NOT UNDERSTOOD", "bold"))
+        for line in told.open:
+            yield from _open(line)
+    if told.unsettled:
+        yield from ("", Text("NOT KNOWN", "bold"))
+        for one in told.unsettled:
+            yield from hanging("  ", f"{one.what}; the mark: {one.mark}", indent=4)
+    unfit = [one for one in told.sessions if not one.whole]
+    if unfit:
+        yield from ("", Text("NOT UNDERSTOOD AS A WHOLE", "bold"))
+        for tested in unfit:
+            why = ", ".join(
+                [*([count(tested.strange, "line")] if tested.strange else []), *tested.missing]
+            )
+            yield from hanging("  ", f"{tested.session}: {why or 'a question has no answer'}",
+                               indent=4)  # fmt: skip
+    if told.guesses:
+        title = "GUESSES: --take 1,2 puts these marks in, --take all every one"
+        yield from ("", Text(title, "bold"))
+        for number, guess in enumerate(told.guesses, 1):
+            where = f"{guess.session}, line {guess.line}"
+            yield from hanging(f"  {number:>2}  ", f"{guess.mark}  {where}", indent=6)
+    yield from ("", Text("IT ASKS", "bold"))
+    for asks in told.asks:
+        each = "" if asks.each == "device" else f" (for each {asks.each})"
+        yield from hanging("  ", f"{asks.asked}{each}: {', '.join(asks.fields)}", indent=4)
+    yield from hanging("  ", f"at the prompt {told.prompt}", indent=4)
+    if told.pager is not None:
+        yield from hanging("  ", f"going on where it waits with {told.pager!r}", indent=4)
+    if told.taken:
+        yield from ("", Text("TAKEN WITHOUT A MARK", "bold"))
+        for text in told.taken:
+            yield from hanging("  ", text, indent=4)
+    yield from _rest(told, verbose)
+
+
+def _first(told: Learned) -> str:
+    marks = f"{count(told.marks, 'mark')}, {count(len(told.asks), 'question')}"
+    if told.whole:
+        sessions = "the whole session" if len(told.sessions) == 1 else (
+            f"all {len(told.sessions)} sessions"
+        )  # fmt: skip
+        return f"{told.sheet} understands {sessions}: {marks}, no fact missing."
+    strange = sum(1 + line.more for line in told.open)
+    left = [count(strange, "line") + " not understood"] if strange else []
+    if told.unsettled:
+        left.append(f"{count(len(told.unsettled), 'thing')} not known")
+    if not left:
+        left.append("not every session is understood")
+    mark = _next_mark(told)
+    return f"{told.sheet}: {', '.join(left)} ({marks}).{f' The next mark: {mark}' if mark else ''}"
+
+
+def _next_mark(told: Learned) -> str | None:
+    """The mark that settles the most."""
+    if told.open:
+        most = max(told.open, key=lambda line: line.more)
+        return f"{most.marks[0]} in {most.session}, line {most.line}."
+    return f"{told.unsettled[0].mark}." if told.unsettled else None
+
+
+def _open(line: LineOf) -> Iterator[Line]:
+    more = f" and {count(line.more, 'line')} like it" if line.more else ""
+    yield from hanging(
+        "  ", f"{line.session}, line {line.line}: {line.text.strip()!r}{more}", indent=4
+    )
+    yield from hanging("    mark: ", " or ".join(line.marks), indent=10)
+
+
+def _rest(told: Learned, verbose: bool) -> Iterator[Line]:
+    if told.passed:
+        yield from ("", Text("PASSED OVER: lines without a mark, taken to tell nothing", "bold"))
+        shown = told.passed if verbose else told.passed[:_SHOWN]
+        for asked, line in shown:
+            yield from hanging("  ", f"{asked}: {' '.join(line.split())!r}", indent=4)
+        if len(told.passed) > len(shown):
+            yield f"  and {count(len(told.passed) - len(shown), 'line')} more (-v shows them)"
+    if told.unasked:
+        yield from ("", Text("NOT ASKED: no mark stands in the answer", "bold"))
+        yield from hanging("  ", "; ".join(visible(each) for each in told.unasked), indent=4)
