@@ -13,11 +13,13 @@ from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import sheets
 from ovek.cli.options import FORMAT, SITE, write_json, write_lines
 from ovek.files.errors import InputError
-from ovek.files.sheets import find_sheet, sheet_names
+from ovek.files.sheets import SESSIONS, find_sheet, kept_sessions, sheet_names
 from ovek.files.site import read_sheet
 from ovek.files.whole import write_whole
+from ovek.model.fields import OF_THINGS
 from ovek.model.sheet import LAYOUTS, Sheet
 from ovek.model.typed import is_plain
+from ovek.render.visible import visible
 
 
 @click.group("sheet", cls=Group)
@@ -29,21 +31,64 @@ def command() -> None:
 @click.argument("sheet", shell_complete=sheets)
 @SITE
 def check_command(sheet: str, site_folder: Path) -> None:
-    """Is SHEET (a name or a file) right? Every mistake in its questions is told at once."""
-    file = _file_of(sheet, site_folder)
-    found = read_sheet(file)
-    wrong = _wrong(found)
-    for question, told in wrong:
-        click.echo(f"ovek: {file}, question {question}: {told}", err=True)
-    if wrong:
+    """Is SHEET (a name or a file) right? All mistakes are told at once, each with its line.
+
+    The sessions that are kept beside it, in NAME.sessions/, are its tests: it is tried on each.
+    """
+    from ovek.sources.mistakes import mistakes_in
+
+    file = file_of(sheet, site_folder)
+    found, wrong = mistakes_in(file)
+    for error in wrong:
+        click.echo(f"ovek: {visible(str(error))}", err=True)
+    if found is None:
         sys.exit(2)
     reading = found.reading
     asked = f"{len(reading.question)} questions by {reading.by}" if reading.question else "nothing"
     told = f"{found.name} is right: {found.title}, layout {found.start.layout}, asks {asked}."
-    write_lines([told])
+    failed, lines = _tested(found, file)
+    write_lines([told, *lines])
+    if failed:
+        sys.exit(1)
 
 
-def _file_of(sheet: str, site_folder: Path) -> Path:
+def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
+    """How many of its kept sessions a sheet does not understand, and what to say of each."""
+    from ovek.cli.learning import Session, tested
+
+    kept = kept_sessions(file)
+    if not kept:
+        return 0, []
+    from ovek.sources.capture import read_capture
+
+    sessions = [Session(each, each.name, read_capture(each)) for each in kept]
+    trials = tested(sheet, sessions)
+    failed = [one for one in trials if not one.whole]
+    lines = [f"It understands {len(trials) - len(failed)} of its {len(trials)} kept sessions."]
+    for one in failed:
+        told = [f"{one.strange} lines not understood"] if one.strange else []
+        do = f"ovek sheet try {file} {file.with_suffix(SESSIONS) / one.session}"
+        lines.append(f"  {one.session}: {', '.join([*told, *one.missing]) or 'no answer'}; {do}")
+    return len(failed), [visible(line) for line in lines]
+
+
+@command.command("fields", examples=("sheet fields", "sheet fields volume"))
+@click.argument("thing", required=False, type=OneOf(list(OF_THINGS)))
+@FORMAT
+def fields_command(thing: str | None, format_: str) -> None:
+    """Which fields has each THING that a sheet can fill? Their units, and an example of each."""
+    chosen = {name: told for name, told in OF_THINGS.items() if thing in (None, name)}
+    if format_ in ("json", "jsonl"):
+        from ovek.render import json
+
+        write_json(json.sheet_fields(chosen), format_, "fields")
+    else:
+        from ovek.render.fields import fields
+
+        write_lines(fields(chosen))
+
+
+def file_of(sheet: str, site_folder: Path) -> Path:
     """The file of a sheet that is named, or that is one itself. Raises InputError."""
     file = Path(sheet) if sheet.endswith(".toml") else find_sheet(site_folder, sheet)
     if file is None:
@@ -61,12 +106,18 @@ def _file_of(sheet: str, site_folder: Path) -> Path:
     ),
 )
 @click.argument("sheet", shell_complete=sheets)
-@click.argument("capture", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("capture", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--all", "all_", is_flag=True, help="Try it on each session that is kept with it.")
 @click.option("-v", "--verbose", is_flag=True, help="Show every row.")
 @SITE
 @FORMAT
 def try_command(
-    sheet: str, capture: tuple[Path, ...], verbose: bool, site_folder: Path, format_: str
+    sheet: str,
+    capture: tuple[Path, ...],
+    all_: bool,
+    verbose: bool,
+    site_folder: Path,
+    format_: str,
 ) -> None:
     """What does SHEET (a name or a file) make of a saved terminal session, each CAPTURE?
 
@@ -74,23 +125,40 @@ def try_command(
     understood, and the facts that are still missing. Exit code 1 where there are any.
     """
     from ovek.sources.capture import read_capture
+    from ovek.sources.learn.marks import without_marks
     from ovek.sources.trial import try_sheet
 
-    file = _file_of(sheet, site_folder)
+    file = file_of(sheet, site_folder)
     found = read_sheet(file)
+    kept = kept_sessions(file) if all_ else []
+    if not capture and not kept:
+        folder = file.with_suffix(SESSIONS)
+        more = f"; {folder} keeps none" if all_ else f", or --all for those in {folder}"
+        raise click.UsageError(f"name a saved session{more}")
     for question, told in _wrong(found):
         met = f"the question {question!r}: {told}"
         raise InputError(file, met, f"See: ovek sheet check {file}")
-    tried = try_sheet(found, [read_capture(each) for each in capture])
+    groups = {"": list(capture)} if capture else {}
+    groups |= {each.name: [each] for each in kept}
+    trials = {
+        name: try_sheet(found, [without_marks(read_capture(each)) for each in files])
+        for name, files in groups.items()
+    }
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_json(json.sheet_trial(tried), format_, "questions")
+        for tried in trials.values():
+            write_json(json.sheet_trial(tried), format_, "questions")
     else:
         from ovek.render.sheet import trial
 
-        write_lines(trial(tried, verbose=verbose))
-    if tried.missing or tried.lost or any(one.strange or one.problem for one in tried.questions):
+        for number, (name, tried) in enumerate(trials.items()):
+            write_lines([*([""] if number else []), *([f"{name}:"] if name else [])])
+            write_lines(trial(tried, verbose=verbose))
+    if any(
+        one.missing or one.lost or any(each.strange or each.problem for each in one.questions)
+        for one in trials.values()
+    ):
         sys.exit(1)
 
 

@@ -14,6 +14,7 @@ import msgspec
 from msgspec.structs import replace
 
 from ovek.cli.command import Command
+from ovek.cli.completing import sheets as complete_sheets
 from ovek.cli.options import (
     format_option,
     named_devices,
@@ -27,6 +28,7 @@ from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
+from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
 from ovek.files.snapshot import newest_snapshot
 from ovek.files.state import State, is_older, state_of, tried_file
@@ -63,6 +65,19 @@ def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timed
 @format_option()
 @click.option("-v", "--verbose", is_flag=True, help="Tell of every device, and what was met.")
 @click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
+@click.option(
+    "--sheet",
+    metavar="SHEET",
+    shell_complete=complete_sheets,
+    help="Read as this kind of device: a sheet's name or file.",
+)
+@click.option(
+    "--capture",
+    multiple=True,
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="Read the one DEVICE from this saved session, wherever it lies.",
+)
 @click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
 @click.option("--resume", is_flag=True, help="Take up the last survey, if it was cut off.")
 @click.option(
@@ -94,7 +109,9 @@ def command(selected: Selection, **options: Any) -> None:
     if options["prune"] is not None:
         _prune(site, options["prune"], options["format_"])
         return
-    jobs = _jobs(selected)
+    jobs = _jobs(selected, options["sheet"])
+    if options["capture"]:
+        jobs = _from_captures(jobs, options["capture"])
     if options["replay"]:
         snapshot, results = _replay(site, jobs)
     else:
@@ -122,7 +139,17 @@ def _remember(site: Site) -> None:
         click.echo(f"ovek: {visible(told)}", err=True)
 
 
-def _jobs(selected: Selection) -> list[Job]:
+def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
+    """One device, to be read from saved sessions instead of its own ways."""
+    if len(jobs) != 1:
+        told = f"--capture is of one device, and {len(jobs)} are meant; name it"
+        raise click.UsageError(told)
+    ((device, sheet),) = jobs
+    named = tuple(str(file) for file in files)
+    return [(replace(device, ways=("capture",), capture=named), sheet)]
+
+
+def _jobs(selected: Selection, as_: str | None) -> list[Job]:
     """The devices to read, each with its sheet, all checked before the first is asked."""
     from ovek.sources.rows import check_templates
 
@@ -136,6 +163,9 @@ def _jobs(selected: Selection) -> list[Job]:
         state = site.state() if read else State(site.folder / "fleet.toml", [], {})
         chosen = set(selected.of(state).names)
         found = [one for one in found if one.name in chosen]
+    if as_ is not None:
+        name = _findable(site, as_)
+        found = [replace(one, sheet=name) for one in found]
     sheets: dict[str, Sheet] = {}
     for one in found:
         if one.sheet not in sheets:
@@ -149,6 +179,18 @@ def _jobs(selected: Selection) -> list[Job]:
                 raise InputError(f"{one.sheet}.toml", met, "See: ovek sheet check FILE")
             sheets[one.sheet] = sheet
     return [(one, sheets[one.sheet]) for one in found]
+
+
+def _findable(site: Site, sheet: str) -> str:
+    """The name of a sheet that other commands find, too. Raises InputError."""
+    from ovek.cli.sheet import file_of
+
+    file = file_of(sheet, site.folder)
+    known = find_sheet(site.folder, file.stem)
+    if known is None or read_bytes(known) != read_bytes(file):
+        do = f"Copy it to {site.folder / 'sheets'}, or name its folder as sheets in fleet.toml"
+        raise InputError(file, "lies where no other command finds it by its name", do)
+    return file.stem
 
 
 def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
@@ -291,6 +333,7 @@ def _setup(
         ),
         tries=options["tries"],
         rate=options["rate"],
+        captures=options["capture"],
         logins={device.name: login for device, login in known if not isinstance(login, str)},
         expects=expects,
     )

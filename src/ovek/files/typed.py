@@ -59,7 +59,7 @@ def text_of(file: Path, data: bytes) -> str:
 
 def read_toml(file: Path, kind: type[T], expected: str) -> T:
     """Read a TOML 1.0 file (any `open` file of a site) as `kind`; raise InputError."""
-    plain = _toml(file, expected)
+    plain = untyped_toml(file, expected)
     try:
         return msgspec.convert(plain, kind)
     except msgspec.ValidationError as error:
@@ -72,7 +72,7 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
     Each key is read by itself, and each table of a list of tables, so that no mistake hides
     another.
     """
-    plain, errors = _toml(file, expected), []
+    plain, errors = untyped_toml(file, expected), []
     for key, value in plain.items():
         tables = isinstance(value, list) and any(isinstance(each, dict) for each in value)
         for at, part in enumerate([[each] for each in value] if tables else [value]):
@@ -93,7 +93,7 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
 _DATED = re.compile(r"(?<=[=\s])\d{1,4}[-./]\d{1,2}[-./]\d{1,4}")
 
 
-def _toml(file: Path, expected: str) -> dict[str, Any]:
+def untyped_toml(file: Path, expected: str) -> dict[str, Any]:
     """The untyped data of a TOML file; raise InputError."""
     text = text_of(file, read_bytes(file))
     if not text.strip():
@@ -161,6 +161,8 @@ def explain(
     if invalid := re.fullmatch(r"Invalid enum value (.*)", what, re.DOTALL):
         words = _words(inspect.type_info(kind), path, keys=bool(match and match["keys"]))
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
+        near = get_close_matches(invalid[1].strip("'"), words, n=1)
+        do = f"Did you mean {near[0]!r}? {do}" if near else do
         return InputError(file, f"{invalid[1]} is not known here", do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid RFC3339 encoded (date|datetime|time)", what):
         met = f"{_shown(_follow(plain, path))} is no {invalid[1]}"

@@ -2,11 +2,15 @@
 
 import re
 from collections import Counter
+from collections.abc import Iterable, Iterator
+from difflib import get_close_matches
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct, field
 
 from ovek.model.digest import Algorithm
+from ovek.model.fields import FIELDS as FIELDS
+from ovek.model.fields import Fills as Fills
 from ovek.model.filesystem import can_read
 from ovek.model.pattern import Pattern, PatternError, compiled
 from ovek.model.snapshot import BootMode, Name
@@ -114,51 +118,10 @@ class Capacity(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     transfer_rate: Annotated[int, Meta(ge=1)] | None = None
 
 
-Fills = Literal[
-    "device",
-    "member",
-    "volume",
-    "file",
-    "digest",
-    "set",
-    "bank",
-    "boot",
-    "order",
-    "pointer",
-    "part",
-]
 Each = Literal["device", "member", "volume", "image"]
 Parse = Literal["grub-env", "u-boot-env", "os-release"]
 
 
-def _words(text: str) -> frozenset[str]:
-    return frozenset(text.split())
-
-
-# What a row may say of each kind of thing; the first fields name the thing itself.
-FIELDS: dict[Fills, frozenset[str]] = {
-    "device": _words(
-        "running.version running.variant running.place running.bank hardware.model "
-        "hardware.revision hardware.memory hardware.serial config.unsaved_changes "
-        "config.backed_up_at config.backed_up clock reload_at at"
-    ),
-    "member": _words(
-        "member role running_version hardware.model hardware.revision hardware.memory "
-        "hardware.serial"
-    ),
-    "volume": _words("member volume state filesystem removable capacity free cluster"),
-    "file": _words("member volume path size modified md5 sha1 sha256 sha512"),
-    "digest": _words("member volume path md5 sha1 sha256 sha512"),
-    "set": _words("member volume set_file package"),
-    "bank": _words("member bank state version variant size md5 sha1 sha256 sha512 place"),
-    "boot": _words(
-        "member mode.live mode.saved default_bank.live default_bank.saved once "
-        "ignores_saved_config.live ignores_saved_config.saved"
-    ),
-    "order": _words("member list place volume path raw"),
-    "pointer": _words("member part place volume path"),
-    "part": _words("member part slot version"),
-}
 SIZES = frozenset({"hardware.memory", "capacity", "free", "cluster", "size"})
 TIMES = frozenset({"modified", "config.backed_up_at", "clock", "reload_at"})
 TRUTHS = frozenset(
@@ -240,29 +203,47 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     numbered: Numbered | None = None
 
     def __post_init__(self) -> None:
+        for _, wrong in self.mistakes():
+            raise ValueError(wrong)
+
+    def mistakes(self) -> Iterator[tuple[str, str]]:
+        """Go through what cannot be: the key that is wrong, and what is wrong with it."""
         if (self.template is None) == (self.parse is None):
-            raise ValueError(f"the question {self.name!r} needs a template or a parse, one of them")
+            told = f"the question {self.name!r} needs a template or a parse, one of them"
+            yield "template", told
         for name in _PLACEHOLDER.findall(self.typed):
             if name not in PLACEHOLDERS[self.each]:
                 known = ", ".join(sorted(PLACEHOLDERS[self.each])) or "none"
-                raise ValueError(
+                yield (
+                    "ask",
                     f"the question {self.name!r} asks with {{{name}}}; asked for each "
-                    f"{self.each} it may use: {known}"
+                    f"{self.each} it may use: {known}",
                 )
         fields = FIELDS[self.fills]
-        used = {*self.columns.values(), *self.fixed, *self.units, *self.dates, *self.words}
-        used |= set(self.numbered.fields if self.numbered is not None else ())
-        for name in sorted(used - fields):
-            raise ValueError(
-                f"the question {self.name!r} fills the field {name!r}; a {self.fills} has: "
-                + ", ".join(sorted(fields))
-            )
+        for key, names in self._used():
+            for name in sorted(set(names) - fields):
+                near = get_close_matches(name, sorted(fields), n=1)
+                meant = f" (did you mean {near[0]!r}?)" if near else ""
+                yield (
+                    key,
+                    f"the question {self.name!r} fills the field {name!r}{meant}; "
+                    f"a {self.fills} has: {', '.join(sorted(fields))}",
+                )
         if self.cut_at is not None and self.fills != "file":
-            raise ValueError(f"the question {self.name!r} fills no file, so it has no cut_at")
+            yield "cut_at", f"the question {self.name!r} fills no file, so it has no cut_at"
         if self.for_all is not None and "member" not in fields:
-            raise ValueError(f"the question {self.name!r} fills a device, so it has no for_all")
+            yield "for_all", f"the question {self.name!r} fills a device, so it has no for_all"
         if any("\n" in line or "\r" in line for line in (self.ask, *self.then)):
-            raise ValueError(f"the question {self.name!r} asks with a line end in it")
+            yield "ask", f"the question {self.name!r} asks with a line end in it"
+
+    def _used(self) -> Iterator[tuple[str, Iterable[str]]]:
+        """The fields that each of its keys names."""
+        yield "columns", self.columns.values()
+        yield "fixed", self.fixed
+        yield "units", self.units
+        yield "dates", self.dates
+        yield "words", self.words
+        yield "numbered", self.numbered.fields if self.numbered is not None else ()
 
     @property
     def typed(self) -> str:

@@ -1,6 +1,6 @@
 """Results as JSON: one object a command, keys sorted, stable (`ovek.audit/1` and so on)."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from typing import Any
 
@@ -12,6 +12,7 @@ from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.compare import DeviceCompare
 from ovek.model.context import Context
 from ovek.model.custody import Custody
+from ovek.model.fields import Field, Fills
 from ovek.model.finding import RuleCard
 from ovek.model.fit import Route
 from ovek.model.history import Day, Event, Held, Opened, StoreState, Vouched
@@ -157,6 +158,16 @@ def survey(
 def learned(told: Learned) -> Whole:
     """Make `ovek.learned/1`."""
     return _whole("ovek.learned/1", None, **msgspec.structs.asdict(told))
+
+
+def sheet_fields(things: Mapping[Fills, Mapping[str, Field]]) -> Whole:
+    """Make `ovek.sheet-fields/1`."""
+    rows = [
+        {"thing": thing, "field": name, **msgspec.structs.asdict(field)}
+        for thing, fields in things.items()
+        for name, field in fields.items()
+    ]
+    return _whole("ovek.sheet-fields/1", None, fields=rows)
 
 
 def sheet_trial(tried: SheetTrial) -> Whole:

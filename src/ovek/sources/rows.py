@@ -9,6 +9,7 @@ import re
 import threading
 import warnings
 from collections.abc import Iterator
+from difflib import get_close_matches
 from typing import Any
 
 import textfsm  # type: ignore[import-untyped]
@@ -137,26 +138,36 @@ def _made(text: str) -> textfsm.TextFSM:
 
 
 def check_templates(sheet: Sheet) -> Iterator[tuple[str, str]]:
-    """Go through what is wrong with the questions of a sheet: the question, and what it is."""
+    """Go through what is wrong with the templates of a sheet: the question, and what it is."""
     for question in sheet.reading.all_questions:
-        try:
-            columns = columns_of(question)
-        except TemplateError as error:
-            yield question.name, str(error)
-            continue
-        if question.template is None:
-            continue
-        for column in question.columns:
-            if column not in columns:
-                yield question.name, f"columns names {column!r}; the template makes {columns}"
-        for column in columns:
-            name = question.columns.get(column, column.lower())
-            if name not in FIELDS[question.fills]:
-                yield (
-                    question.name,
-                    f"the column {column} fills {name!r}; a {question.fills} has: "
-                    + ", ".join(sorted(FIELDS[question.fills])),
-                )
+        for wrong in check_question(question):
+            yield question.name, wrong
+
+
+def check_question(question: Question) -> Iterator[str]:
+    """Go through what is wrong with the template of a question."""
+    try:
+        columns = columns_of(question)
+    except TemplateError as error:
+        yield str(error)
+        return
+    if question.template is None:
+        return
+    for column in question.columns:
+        if column not in columns:
+            near = get_close_matches(column, columns, n=1)
+            meant = f"; did you mean {near[0]!r}?" if near else ""
+            yield f"columns names {column!r}; the template makes {', '.join(columns)}{meant}"
+    for column in columns:
+        name = question.columns.get(column, column.lower())
+        if name not in FIELDS[question.fills]:
+            fields = sorted(FIELDS[question.fills])
+            near = get_close_matches(name, fields, n=1)
+            meant = f" (did you mean {near[0]!r}?)" if near else ""
+            yield (
+                f"the column {column} fills {name!r}{meant}; "
+                f"a {question.fills} has: {', '.join(fields)}"
+            )
 
 
 def columns_of(question: Question) -> list[str]:

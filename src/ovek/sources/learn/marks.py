@@ -79,6 +79,14 @@ def unmarked(text: str) -> tuple[str, list[Mark]]:
     return "\n".join(lines), marks
 
 
+def without_marks(text: str) -> str:
+    """A session as it was saved, whether marks were put into it or not."""
+    try:
+        return unmarked(text)[0] if "<<" in text else text
+    except MarkError:
+        return text  # what looks like one and is none
+
+
 def _without(text: str, number: int) -> str:
     """A text that has to hold no mark; raises MarkError where it holds half of one."""
     found = _ALMOST.search(text)

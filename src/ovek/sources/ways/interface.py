@@ -21,6 +21,7 @@ from ovek.sources.trust import HostKeys, Secrets
 class Setup(Struct, frozen=True, kw_only=True):
     """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry.
 
+    `captures` are saved sessions that take the place of those that the fleet file names.
     `logins` tells by a device's name how it is logged in to.
     """
 
@@ -32,6 +33,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     tries: int = 3
     wait: float = 1.0
     rate: int | None = None
+    captures: tuple[Path, ...] = ()
     logins: dict[str, Login] = {}
     gates: Gates = field(default_factory=Gates)
     expects: Expects | None = None
