@@ -7,51 +7,10 @@ import shutil
 import socket
 import subprocess
 import time
-from pathlib import Path
 
 import pytest
 
-SSHD = shutil.which("sshd") or "/usr/sbin/sshd"
-
-
-def free_port() -> int:
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return one.getsockname()[1]
-
-
-@pytest.fixture
-def server(tmp_path, monkeypatch):
-    """An OpenSSH server with keys of its own; yields its port and the line for known_hosts."""
-    if not Path(SSHD).exists():
-        pytest.skip("the OpenSSH server is not installed (.ci/run installs it)")
-    home = tmp_path / "home"
-    (home / ".ssh").mkdir(parents=True)
-    for key in (tmp_path / "host_key", home / ".ssh/id_ed25519"):
-        command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key]
-        subprocess.run(command, check=True)
-    Path("/run/sshd").mkdir(parents=True, exist_ok=True)
-    port = free_port()
-    config = tmp_path / "sshd_config"
-    config.write_text(
-        f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {tmp_path}/host_key\n"
-        f"AuthorizedKeysFile {home}/.ssh/id_ed25519.pub\nStrictModes no\nPidFile none\n"
-        "PermitRootLogin yes\nPasswordAuthentication no\nUsePAM no\n"
-        "Subsystem sftp internal-sftp\n"
-    )
-    monkeypatch.setenv("HOME", str(home))
-    monkeypatch.delenv("SSH_AUTH_SOCK", raising=False)
-    monkeypatch.delenv("OVEK_PASSWORD", raising=False)
-    process = subprocess.Popen([SSHD, "-D", "-e", "-f", config], stderr=subprocess.DEVNULL)
-    for _ in range(100):
-        with socket.socket() as one:
-            if one.connect_ex(("127.0.0.1", port)) == 0:
-                break
-        time.sleep(0.1)
-    public = (tmp_path / "host_key.pub").read_text().rpartition(" ")[0]
-    yield port, f"[127.0.0.1]:{port} {public}\n"
-    process.terminate()
-    process.wait()
+from servers import SSHD, free_port
 
 
 def box(ovek, server, sheet, boot_file):

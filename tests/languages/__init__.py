@@ -4,8 +4,8 @@ Each is a device that answers what is typed. A saved session is what a person se
 line after another; the same device answers over SSH.
 """
 
-from languages.harrock import Harrock
 from languages.corrie import Corrie
+from languages.harrock import Harrock
 from languages.lathe import Lathe
 from languages.spoken import Speaker, session
 

@@ -35,8 +35,10 @@ class Corrie:
                     "It is 31 degrees in here.\n"
                 )
             case ["what", "can", "you", "store"]:
-                told = ("Drive inner is in order: 128 MiB of ext4, 61 MiB free.\n"
-                        "Drive outer is in order: 64 MiB of fat16, 33 MiB free.\n")
+                told = (
+                    "Drive inner is in order: 128 MiB of ext4, 61 MiB free.\n"
+                    "Drive outer is in order: 64 MiB of fat16, 33 MiB free.\n"
+                )
                 return told if self.outer else told.split("\n")[0] + "\n"
             case ["what", "is", "on", drive]:
                 if drive not in self.files:
@@ -45,8 +47,7 @@ class Corrie:
                 if not held:
                     return f"There is nothing on {drive}.\n"
                 rows = "".join(
-                    f"There is {f.path}, {f.size:,} bytes, written on {f.modified}.\n"
-                    for f in held
+                    f"There is {f.path}, {f.size:,} bytes, written on {f.modified}.\n" for f in held
                 )
                 return f"{rows}That makes {len(held)} on {drive}.\n"
             case ["how", "do", "you", "start"]:

@@ -41,8 +41,9 @@ class Harrock:
                 )
             case ["list", "drives", unit]:
                 head = f"Drives of unit {unit}\n\n"
-                head += _WORKS.format("Drive", "State", "Format", "Size (KiB)", "Free (KiB)",
-                                      "Place")
+                head += _WORKS.format(
+                    "Drive", "State", "Format", "Size (KiB)", "Free (KiB)", "Place"
+                )
                 rows = "".join(_WORKS.format(*drive) for drive in self.drives)
                 return head + "-" * 60 + "\n" + rows + f"\n{len(self.drives)} drives\n"
             case ["list", "content", unit, drive]:

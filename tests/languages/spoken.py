@@ -71,7 +71,11 @@ async def serve(make, port: int = 0) -> tuple[asyncssh.SSHAcceptor, list[str]]:
 
     key = asyncssh.generate_private_key("ssh-ed25519")
     acceptor = await asyncssh.listen(
-        "127.0.0.1", port, server_factory=_Server, server_host_keys=[key],
-        process_factory=talk, line_editor=False,
+        "127.0.0.1",
+        port,
+        server_factory=_Server,
+        server_host_keys=[key],
+        process_factory=talk,
+        line_editor=False,
     )
     return acceptor, typed

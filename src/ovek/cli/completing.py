@@ -15,6 +15,7 @@ from pathlib import Path
 
 import click
 
+from ovek.files.errors import InputError
 from ovek.model.typed import is_plain
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")  # of --where
@@ -46,6 +47,17 @@ def _beginning(words: Iterable[str], incomplete: str) -> list[str]:
 def devices(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Names of devices of the site; a glob that means some is offered as it is, too."""
     return _beginning(device_names(_site(ctx)), incomplete)
+
+
+def shelves(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Names of the shelves of the site; folders are what the shell itself completes."""
+    from ovek.files.fleet import read_fleet
+
+    try:
+        names = [shelf.name for shelf in read_fleet(_site(ctx)).shelf]
+    except InputError:
+        return []
+    return _beginning(names, incomplete)
 
 
 def device_names(folder: Path) -> set[str]:

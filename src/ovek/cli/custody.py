@@ -10,7 +10,7 @@ from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_json, write_lines
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
+from ovek.cli.shelf import SHELVES, judged_shelves
 from ovek.cli.work import Work
 from ovek.engine import custody
 from ovek.engine.verdicts import Judge, judge_device
@@ -50,9 +50,10 @@ def command(
     now = selected.now
     copies = [copy for part in each_part(devices, Following) for copy in part]
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    for order, (name, folder) in enumerate(shelves_of(site, shelves)):
-        judged = judged_shelf(site, devices.releases, folder, measured)
-        copies += custody.on_shelf(judged, name, order)
+    for order, (name, judged, seen) in enumerate(
+        judged_shelves(site, devices.releases, shelves, measured)
+    ):
+        copies += custody.on_shelf(judged, name, order, seen)
     found = custody.follow(devices.releases, copies)
     if image is not None:
         found = [one for one in found if custody.matches(one, image)]

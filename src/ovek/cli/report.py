@@ -18,7 +18,7 @@ from ovek.cli.options import SNAPSHOT, Devices, exit_code, write_bytes, write_li
 from ovek.cli.policy import check_policy
 from ovek.cli.runbook import Planning
 from ovek.cli.selection import Selection, on_option, selecting
-from ovek.cli.shelf import judged_shelf, shelf_facts, shelves_of
+from ovek.cli.shelf import judged_shelves, shelf_facts
 from ovek.cli.work import Work
 from ovek.engine import custody
 from ovek.engine.audit import answer_in, audit_judged, rule_cards
@@ -270,9 +270,10 @@ def _images(subject: Subject, needed: dict[str, bool]) -> tuple[ReportImage, ...
 def _followed(devices: Devices, copies: list[tuple[str | None, Sighting]]) -> list[Custody]:
     """The images that lie on flash, followed from where they were published."""
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    for order, (name, folder) in enumerate(shelves_of(devices.site, ())):
-        judged = judged_shelf(devices.site, devices.releases, folder, measured)
-        copies += custody.on_shelf(judged, name, order)
+    for order, (name, judged, seen) in enumerate(
+        judged_shelves(devices.site, devices.releases, (), measured)
+    ):
+        copies += custody.on_shelf(judged, name, order, seen)
     found = custody.follow(devices.releases, copies)
     return [one for one in found if any(c.device for g in one.groups for c in g.copies)]
 

@@ -1,21 +1,26 @@
 """`ovek shelf`: are the files on the server or stick what was released?"""
 
+import os
 import sys
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import ExitStack
 from datetime import UTC, datetime
+from difflib import get_close_matches
 from pathlib import Path
+from typing import Any
 
 import click
 
 from ovek.cli.command import Command
 from ovek.cli.completing import devices as complete_devices
+from ovek.cli.completing import shelves as complete_shelves
 from ovek.cli.options import (
     FORMAT,
     SITE,
     Devices,
     releases_of,
     site_context,
+    size_option,
     write_json,
     write_lines,
 )
@@ -26,25 +31,28 @@ from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
-from ovek.files.backups import backups_in
+from ovek.files.backups import backups_among, backups_in, together
 from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.regular import opened
 from ovek.files.sheets import sheet_names
+from ovek.files.shelves import read_record, records, write_record
 from ovek.files.site import Site
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
+from ovek.model.fleet import Shelf
 from ovek.model.naming import Naming
-from ovek.model.shelf import Offer, ShelfFacts, ShelfFile, ShelfVerdict
+from ovek.model.rate import parse_rate
+from ovek.model.shelf import Look, Offer, ShelfFacts, ShelfFile, ShelfRecord, ShelfVerdict
 from ovek.render.visible import visible
 
 
 @click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --fits brack-slip"))
-@click.argument("folder", required=False, type=click.Path(path_type=Path))
+@click.argument("place", required=False, shell_complete=complete_shelves)
 @click.option("--expect", metavar="DIGEST", help="Compare one file with this digest instead.")
 @click.option(
     "--write-list",
@@ -59,59 +67,70 @@ from ovek.render.visible import visible
     help="Which of the files are for this device?",
 )
 @click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
+@click.option(
+    "--rate", callback=size_option, metavar="SIZE", help="Read from a server at SIZE a second."
+)
+@click.option("--take-new-keys", is_flag=True, help="Trust host keys that are not known yet.")
+@click.option("--ask-password", is_flag=True, help="Ask for the password of the servers, once.")
 @click.option("-v", "--verbose", is_flag=True, help="Name files that are no images, too.")
 @on_option
 @SITE
 @FORMAT
 def command(
-    folder: Path | None,
+    place: str | None,
     expect: str | None,
     write_list: Path | None,
     fits: str | None,
     fresh: bool,
     verbose: bool,
-    on: str | None,
     site_folder: Path,
     format_: str,
+    **how: Any,
 ) -> None:
-    """Are the files in FOLDER (default: the site's shelf/) what was released?
+    """Are the files of PLACE (default: all shelves of the site) what was released?
 
-    Digests every file, looks into archives without unpacking them, checks what a file's own format
-    promises, and says which devices use it. With --expect, FOLDER is one file. Exit code 1 where a
-    file is altered, cut short, broken inside or bears another release's name; with --fits, where
-    the one for the device has no proven copy.
+    PLACE is a folder, an archive, a [[shelf]] of fleet.toml by its name, or an address: sftp://,
+    https:// or tftp://. Digests every file, looks into archives without unpacking them, checks what
+    a file's own format promises, and says which devices use it. What a server holds is kept in
+    shelves/, for custody, where and the audit. With --expect, PLACE is one file. Exit code 1 where
+    a file is altered, cut short, broken inside or bears another release's name, or, with --fits,
+    where the one for the device has no proven copy; 3 where a file or a shelf could not be read.
     """
     if expect is not None:
-        if folder is None:
+        if place is None:
             raise click.UsageError("say which file: ovek shelf --expect DIGEST FILE")
-        _expect(folder, expect)
+        _expect(Path(place), expect)
         return
     site = Site(site_folder)
-    folder = folder if folder is not None else site.folder / "shelf"
-    if not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name one: ovek shelf FOLDER")
+    shelves = shelves_meant(site, place)
     releases = releases_of(site)
     used_by = _used_by(site)
     algorithms = _algorithms(releases, write_list, used_by.algorithms)
-    files = _read(folder, algorithms, fresh=fresh, on=on)
-    if write_list is not None:
-        _write_list(write_list, folder, files)
-    found = list(_judged(site, files, releases, used_by))
-    _keep_opened(site, releases, found)
+    looks = []
+    for shelf in shelves:
+        files, read_at, problem = look_at(site, shelf, algorithms, fresh=fresh, **how)
+        judged = list(_judged(site, files, releases, used_by))
+        _keep_opened(site, releases, judged)
+        looks.append(
+            Look(name=shelf.name, at=shelf.at, read_at=read_at, files=judged, problem=problem)
+        )
+        if write_list is not None:
+            _write_list(write_list, shelf, files)
+    found = [one for look in looks for one in look.files]
     offered = _offer(site, fits, found) if fits is not None else None
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        whole = json.shelf(site_context(site), str(folder), found, offered)
+        whole = json.shelf(site_context(site), looks, offered)
         write_json(whole, format_, "files")
     elif offered is not None:
         from ovek.render.shelf import offer as told
 
         write_lines(told(offered))
     else:
-        from ovek.render.shelf import shelf
+        from ovek.render.shelf import shelves as lines
 
-        write_lines(shelf(found, verbose=verbose))
+        write_lines(lines(looks, verbose=verbose))
     if offered is not None:
         sys.exit(0 if offered.good is not None else 1)
     if any(
@@ -121,8 +140,133 @@ def command(
         for one in found
     ):
         sys.exit(1)
-    if any(one.problem is not None for one in found):
+    if any(look.problem is not None for look in looks) or any(
+        one.problem is not None for one in found
+    ):
         sys.exit(3)
+
+
+def shelves_meant(site: Site, place: str | None) -> list[Shelf]:
+    """The shelves that are looked at: all of the site, or one. Raises InputError."""
+    listed = {shelf.name: shelf for shelf in site.fleet.shelf}
+    own = site.folder / "shelf"
+    if place is None:
+        found = [Shelf(name="shelf", at=str(own.resolve()))] if own.is_dir() else []
+        found += site.fleet.shelf
+        if not found:
+            do = "Name one: ovek shelf PLACE; or list a [[shelf]] in fleet.toml"
+            raise InputError(own, "is no folder", do)
+        return found
+    if place in listed:
+        return [listed[place]]
+    if "://" in place:
+        try:
+            return [Shelf(name=place, at=place)]
+        except ValueError as error:
+            raise click.BadParameter(str(error), param_hint="PLACE") from None
+    if not os.path.lexists(place):
+        near = get_close_matches(place, listed, n=1)
+        do = f"Did you mean {near[0]!r}?" if near else (
+            "Name a folder, an archive, a [[shelf]] of fleet.toml, or an address"
+        )  # fmt: skip
+        raise InputError(place, "is no folder and no shelf of fleet.toml", do)
+    return [Shelf(name=place, at=str(Path(place).absolute()))]
+
+
+def look_at(
+    site: Site,
+    shelf: Shelf,
+    algorithms: tuple[Algorithm, ...],
+    *,
+    fresh: bool,
+    on: str | None,
+    rate: int | None,
+    take_new_keys: bool,
+    ask_password: bool,
+) -> tuple[list[ShelfFile], datetime | None, str | None]:
+    """What a shelf holds, when it was read if that was on a server, and why it could not be.
+
+    What could not be read now is known from the last time, where there was one.
+    """
+    if shelf.is_local:
+        place = site.folder / Path(shelf.at).expanduser()
+        if place.is_dir():
+            return _read(place, algorithms, fresh=fresh, on=on), None, None
+        if not place.exists():
+            raise InputError(place, "is no folder and no archive", "Mend at in fleet.toml")
+        return _archive(place, algorithms), None, None
+    from ovek.sources.problem import ReadProblem
+
+    known = next((one for one in site.fleet.shelf if one == shelf), None)
+    before = read_record(site.folder, shelf) if known is not None else None
+    try:
+        files = _from_store(site, shelf, algorithms, None if fresh else before, rate,
+                            take_new_keys, ask_password)  # fmt: skip
+    except ReadProblem as problem:
+        told = f"{problem}. {problem.do}."
+        if before is None:
+            return [], None, told
+        return list(before.files), before.read_at, told
+    read_at = datetime.now(UTC).replace(microsecond=0)
+    if known is not None:
+        record = ShelfRecord(shelf=shelf.name, at=shelf.at, read_at=read_at, files=tuple(files))
+        write_record(site.folder, shelf, record)
+    return files, read_at, None
+
+
+def _archive(file: Path, algorithms: tuple[Algorithm, ...]) -> list[ShelfFile]:
+    from ovek.sources.shelf import read_file
+
+    with bytes_bar(file.stat().st_size) as advance:
+        return [read_file(file, file.name, algorithms, None, advance)]
+
+
+def _from_store(
+    site: Site,
+    shelf: Shelf,
+    algorithms: tuple[Algorithm, ...],
+    before: ShelfRecord | None,
+    rate: int | None,
+    take_new_keys: bool,
+    ask_password: bool,
+) -> list[ShelfFile]:
+    """Read a shelf of a server. Raises ReadProblem, InputError."""
+    from platformdirs import user_cache_path
+
+    from ovek.cli.survey import password_prompt
+    from ovek.sources.stores import store_of
+    from ovek.sources.stores.fetching import read_store
+    from ovek.sources.stores.interface import Access
+    from ovek.sources.trust import HostKeys, Secrets
+
+    login = site.fleet.shelf_login(shelf)
+    if isinstance(login, str):
+        met = f"the shelf {shelf.name!r}: {login}"
+        do = "Name a device with a host, or a [[jump_host]]"
+        raise InputError(site.folder / "fleet.toml", met, do, key="through")
+    keys = HostKeys(site.folder / "known_hosts", take_new=take_new_keys)
+    prompt = password_prompt() if ask_password else None
+    access = Access(keys=keys, secrets=Secrets(prompt, site.folder), login=login)
+    store = store_of(shelf, site.folder, access)
+    try:
+        files = store.files()
+        own_rate = parse_rate(shelf.rate) if shelf.rate is not None else None
+        with bytes_bar(sum(file.size or 0 for file in files)) as advance:
+            return list(
+                read_store(
+                    store,
+                    files,
+                    algorithms,
+                    user_cache_path("ovek") / "shelves",
+                    known={one.path: one for one in (before.files if before is not None else ())},
+                    by_word=site.policy.server_digests,
+                    rate=rate or own_rate,
+                    advance=advance,
+                )
+            )
+    finally:
+        store.close()
+        keys.save()
 
 
 def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdict]) -> None:
@@ -166,11 +310,29 @@ SHELVES = click.option(
 
 
 def shelves_of(site: Site, more: Iterable[Path]) -> Iterator[tuple[str, Path]]:
-    """Go through the site's shelf, where it keeps one, and more folders: what to call each."""
+    """Go through the shelves that lie here, and more folders: what to call each."""
     own = site.folder / "shelf"
     if own.is_dir():
         yield "shelf", own
+    for shelf in site.fleet.shelf:
+        if shelf.is_local:
+            yield shelf.name, site.folder / Path(shelf.at).expanduser()
     yield from ((str(folder), folder) for folder in more)
+
+
+def judged_shelves(
+    site: Site, releases: ReleaseIndex, more: Iterable[Path], also: Iterable[Algorithm] = ()
+) -> Iterator[tuple[str, list[ShelfVerdict], datetime | None]]:
+    """Go through all shelves, judged: the name of each, and when it was read, if that was before.
+
+    Folders and archives are read now; of a server it is known what the last look saw.
+    """
+    also = list(also)
+    for name, folder in shelves_of(site, more):
+        yield name, judged_shelf(site, releases, folder, also), None
+    for record in records(site.folder, site.fleet.shelf):
+        judged = _judged(site, list(record.files), releases, UsedBy())
+        yield record.shelf, list(judged), record.read_at
 
 
 def judged_shelf(
@@ -197,23 +359,32 @@ def _judged(
 def shelf_facts(
     site: Site, releases: ReleaseIndex, devices: Collection[str] = ()
 ) -> ShelfFacts | None:
-    """What the site's shelf holds, by digest; None where the site keeps no shelf.
+    """What the site's shelves hold, by digest; None where the site keeps none.
 
     Configuration backups are looked for of these devices, where policy says what they are called.
     """
-    folder = site.folder / "shelf"
-    if not folder.is_dir():
-        return None
     proven, broken = set[str](), dict[str, str]()
-    for one in judged_shelf(site, releases, folder):
-        digests = [digest for _, digest in one.digests]
-        if one.verdict == "proven":
-            proven.update(digests)
-        if one.structure is not None and not one.structure.sound:
-            broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
-    pattern = site.policy.backups
-    backups = backups_in(folder, pattern, devices) if pattern is not None else None
-    return ShelfFacts(proven=frozenset(proven), broken=broken, backups=backups)
+    pattern, backups = site.policy.backups, None
+    own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), False
+    for name, judged, seen in judged_shelves(site, releases, ()):
+        some = True
+        for one in judged:
+            digests = [digest for _, digest in one.digests]
+            if one.verdict == "proven":
+                proven.update(digests)
+            if one.structure is not None and not one.structure.sound:
+                broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
+        if seen is not None:
+            read.append((name, seen))
+    if not some:
+        return None
+    if pattern is not None:
+        if own.is_dir():
+            backups = backups_in(own, pattern, devices)
+        for record in records(site.folder, site.fleet.shelf):
+            listed = ((file.path, file.modified) for file in record.files)
+            backups = together(backups, backups_among(listed, pattern, devices))
+    return ShelfFacts(proven=frozenset(proven), broken=broken, backups=backups, read=tuple(read))
 
 
 def _namings(site: Site) -> list[Naming]:
@@ -290,11 +461,12 @@ def _read(
     return files
 
 
-def _write_list(file: Path, folder: Path, files: list[ShelfFile]) -> None:
+def _write_list(file: Path, shelf: Shelf, files: list[ShelfFile]) -> None:
     """Write the names as the folder has them, so that a checksum program finds each."""
     from ovek.sources.shelf import names_in
 
-    algorithm, names = _algorithm_of_list(file), names_in(folder.resolve())
+    here = shelf.is_local and Path(shelf.at).is_dir()
+    algorithm, names = _algorithm_of_list(file), names_in(Path(shelf.at)) if here else {}
     lines = [
         line_of(digest, names.get(one.path, one.path))
         for one in files

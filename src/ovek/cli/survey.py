@@ -313,7 +313,7 @@ def _setup(
     from ovek.sources.interview import Wanted
     from ovek.sources.ways.interface import Setup
 
-    prompt = _password_prompt() if options["ask_password"] else None
+    prompt = password_prompt() if options["ask_password"] else None
     known = site.fleet.logins()  # what cannot be was refused when the file was read
     return Setup(
         site=site.folder,
@@ -339,7 +339,7 @@ def _setup(
     )
 
 
-def _password_prompt() -> Callable[[], str]:
+def password_prompt() -> Callable[[], str]:
     """What asks for the password; it is asked for before the first device is."""
     try:
         told: str = click.prompt("Password", hide_input=True, err=True)

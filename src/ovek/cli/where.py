@@ -10,7 +10,7 @@ from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import SHELVES, judged_shelf, shelves_of
+from ovek.cli.shelf import SHELVES, judged_shelves
 from ovek.cli.work import Work
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import Judge, judge_device
@@ -40,10 +40,8 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     now = selected.now
     context = devices.context(now, selected.told())
     found = [one for part in each_part(devices, Seeking, sought) for one in part]
-    for name, folder in shelves_of(site, shelves):
-        found += on_shelf(
-            name, judged_shelf(site, devices.releases, folder, wanted.algorithms), wanted
-        )
+    for name, judged, seen in judged_shelves(site, devices.releases, shelves, wanted.algorithms):
+        found += on_shelf(name, judged, wanted, seen)
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 

@@ -28,7 +28,10 @@ from ovek.model.verdict import Image, KnownRelease
 
 
 def on_shelf(
-    found: Iterable[ShelfVerdict], folder: str = "shelf", order: int = 0
+    found: Iterable[ShelfVerdict],
+    folder: str = "shelf",
+    order: int = 0,
+    seen_at: datetime | None = None,
 ) -> Iterator[tuple[str | None, Sighting]]:
     """The copies in a shelf folder and its archives, each with the release it was held against."""
     for one in found:
@@ -43,6 +46,7 @@ def on_shelf(
                 digests=one.digests,
                 folder=folder,
                 order=order,
+                measured_at=seen_at,
             )
             yield one.release, sighting
 

@@ -11,6 +11,8 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from msgspec.structs import replace
+
 from ovek.engine.releases import ReleaseIndex, inside
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, accepted, accepted_own, judge_file
@@ -59,7 +61,7 @@ def judge_shelf(
         better = any(one is not None and one.verdict == "proven" for _, one in members)
         if whole is not None and whole.verdict == "unlisted" and better:
             whole = None  # an archive of published files is no image itself
-        yield _verdict(
+        found = _verdict(
             file.path,
             file.size,
             file.digests,
@@ -72,6 +74,7 @@ def judge_shelf(
             if whole and whole.verdict == "proven"
             else (),
         )
+        yield _by_word(found) if file.by_word else found
         for member, judgement in members:
             if judgement is not None:
                 path = f"{file.path}!{member.path}"
@@ -162,6 +165,11 @@ def _readings(name: str) -> Iterator[str]:
     for pattern in _COPY:
         if match := pattern.fullmatch(name):
             yield f"{match['front']}{match['back'] or ''}"
+
+
+def _by_word(found: ShelfVerdict) -> ShelfVerdict:
+    """A verdict whose digests the server worked out itself."""
+    return replace(found, why=f"{found.why}, by the server's own word", by_word=True)
 
 
 def _unread(file: ShelfFile) -> ShelfVerdict:

@@ -8,6 +8,7 @@
 
 import re
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from fnmatch import fnmatchcase
 
 from msgspec import Struct
@@ -105,8 +106,10 @@ def _of_bank(one: JudgedMember, place: Place) -> Digests | None:
     return bank.digests if bank is not None else None
 
 
-def on_shelf(folder: str, found: Iterable[ShelfVerdict], sought: Sought) -> Iterator[Holding]:
-    """Go through the copies in a shelf folder."""
+def on_shelf(
+    folder: str, found: Iterable[ShelfVerdict], sought: Sought, seen_at: datetime | None = None
+) -> Iterator[Holding]:
+    """Go through the copies on a shelf; `seen_at` is when it was read, where that was before."""
     for one in found:
         if one.problem is not None:
             continue
@@ -121,4 +124,5 @@ def on_shelf(folder: str, found: Iterable[ShelfVerdict], sought: Sought) -> Iter
                 verdict=one.verdict,
                 size=one.size,
                 digests=one.digests,
+                known_at=seen_at,
             )

@@ -8,7 +8,7 @@ Only the folder that the pattern names without a wildcard is looked through.
 import os
 import re
 import stat
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from datetime import UTC, datetime
 from fnmatch import translate
 from pathlib import Path
@@ -45,6 +45,35 @@ def backups_in(shelf: Path, pattern: str, devices: Collection[str]) -> Backups:
                 newest[device] = written
     whole = all(isinstance(error, FileNotFoundError) for error in failed)
     return Backups(newest=newest, whole=whole)
+
+
+def backups_among(
+    files: Iterable[tuple[str, datetime | None]], pattern: str, devices: Collection[str]
+) -> Backups:
+    """The same of a listing: paths, and when each was written."""
+    before, _, behind = pattern.partition("{device}")
+    front, back = re.compile(translate(before)), re.compile(translate(behind))
+    newest: dict[str, datetime] = {}
+    whole = True
+    for path, written in files:
+        device = _device_of(path, front, back, devices)
+        if device is None:
+            continue
+        if written is None:
+            whole = False  # it is there, and nothing tells of when
+        elif written > newest.get(device, _NEVER):
+            newest[device] = written
+    return Backups(newest=newest, whole=whole)
+
+
+def together(one: Backups | None, other: Backups) -> Backups:
+    """The newest copies of two places."""
+    if one is None:
+        return other
+    newest = dict(one.newest)
+    for device, written in other.newest.items():
+        newest[device] = max(written, newest.get(device, _NEVER))
+    return Backups(newest=newest, whole=one.whole and other.whole)
 
 
 def _device_of(

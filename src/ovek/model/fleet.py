@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, Literal
+from urllib.parse import unquote, urlsplit
 
 from msgspec import Meta, Struct
 
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
     Way = str
 else:
     Way = Literal[tuple(WAYS)]
+# What a shelf's address begins with, and the module of `ovek.sources.stores` that reads it.
+STORES = {"sftp": "sftp", "https": "http", "http": "http", "tftp": "tftp"}
 Port = Annotated[int, Meta(ge=1, le=65535)]
 
 
@@ -91,6 +94,54 @@ class Access(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             parse_rate(self.link)
 
 
+class Shelf(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """A place where images lie: a folder, an archive, or what an address names.
+
+    `at` is a path from the site, or `sftp://`, `https://`, `http://` or `tftp://`. `user`, `key`
+    and `through` are as in `Access`; the password comes from where a device's does. `files` are
+    names, since TFTP lists nothing. `rate` limits reading through, `ca` is a file with the
+    server's authority.
+    """
+
+    name: Name
+    at: Name
+    user: str | None = None
+    key: str | None = None
+    through: str | None = None
+    files: tuple[Name, ...] = ()
+    rate: str | None = None
+    ca: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.rate is not None:
+            parse_rate(self.rate)
+        if self.is_local:
+            return
+        try:
+            parts = urlsplit(self.at)
+            known = parts.scheme in STORES and bool(parts.hostname) and parts.port != 0
+        except ValueError:
+            known = False
+        if not known:
+            ways = ", ".join(f"{each}://" for each in STORES)
+            raise ValueError(f"the shelf {self.name!r} is at {self.at!r}; write a path, or {ways}")
+        if parts.password is not None:
+            raise ValueError(f"the shelf {self.name!r} has a password in its address; leave it out")
+        if parts.scheme == "tftp" and not self.files:
+            raise ValueError(f"the shelf {self.name!r} is read by tftp, which lists nothing; "
+                             "name its files")  # fmt: skip
+
+    @property
+    def is_local(self) -> bool:
+        """Whether it is a folder or an archive here."""
+        return "://" not in self.at
+
+    @property
+    def host(self) -> str | None:
+        """The server that it lies on."""
+        return None if self.is_local else urlsplit(self.at).hostname
+
+
 class JumpHost(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A host that is only gone through; it has a host key of its own in `known_hosts`."""
 
@@ -134,16 +185,38 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     through: str | None = None
     site: dict[str, Access] = {}
     jump_host: tuple[JumpHost, ...] = ()
+    shelf: tuple[Shelf, ...] = ()
     device: tuple[FleetDevice, ...] = ()
 
     def __post_init__(self) -> None:
         for name, times in Counter(device.name for device in self.device).items():
             if times > 1:
                 raise ValueError(f"the device {name!r} is listed twice; list it once")
+        for name, times in Counter(shelf.name for shelf in self.shelf).items():
+            if times > 1:
+                raise ValueError(f"the shelf {name!r} is listed twice; list it once")
         hosts = Counter(host.name for host in self.jump_host)
         for name, times in hosts.items():
             if times > 1:
                 raise ValueError(f"the jump host {name!r} is listed twice; list it once")
+
+    def shelf_login(self, shelf: Shelf) -> Login | str:
+        """How the server of a shelf is logged in to over SSH, or why it cannot be."""
+        parts = urlsplit(shelf.at)
+        known: dict[str, FleetDevice | JumpHost] = {one.name: one for one in self.device}
+        known.update({one.name: one for one in self.jump_host})
+        server = JumpHost(
+            name=shelf.name,
+            host=parts.hostname or "-",
+            port=parts.port or 22,
+            user=shelf.user or (unquote(parts.username) if parts.username else None),
+            key=shelf.key,
+            through=shelf.through,
+        )
+        try:
+            return self._login(server, known, ())
+        except ValueError as error:
+            return str(error)
 
     def links(self) -> dict[str, tuple[int, str]]:
         """The rate of the way to each device, where it is told, in bytes a second, and whose it is.

@@ -146,6 +146,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     volume keeps, as a size or a percentage of its capacity. `pinned` globs are never offered.
     `weakest_digest` is the weakest that may prove an image, `accepts` whose records may.
     `backups` is the glob of configuration backups on the shelf, with `{device}` in it.
+    `server_digests` is whether a shelf's server is trusted to work out digests itself.
     `digest_age` is how old a digest may be that is not measured anew, `start_digest_age` that of an
     image that runs or starts next. `severity` changes that of a rule.
     `reload_in` are the windows in which devices may reload; `apart` are groups of globs of which no
@@ -167,6 +168,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     snapshot_age: str | None = None
     backup_age: str | None = None
     backups: str | None = None
+    server_digests: bool = False
     digest_age: str | None = None
     start_digest_age: str | None = None
     severity: dict[Name, Severity | Literal["off"]] = {}

@@ -22,7 +22,9 @@ class ShelfMember(Struct, frozen=True, kw_only=True):
 class ShelfFile(Struct, frozen=True, kw_only=True, gc=False):
     """One file of the shelf: its digests, what its format says, and what is inside an archive.
 
-    `problem` is why it could not be read whole; nothing else is known of it then.
+    `problem` is why it could not be read whole; nothing else is known of it then. `by_word` is
+    whether its digests are by its server's own word. `modified` and `sign` are what its server
+    tells of it, by which it is the same the next time.
     """
 
     path: str
@@ -32,6 +34,22 @@ class ShelfFile(Struct, frozen=True, kw_only=True, gc=False):
     members: tuple[ShelfMember, ...] = ()
     problem: str | None = None
     note: str | None = None
+    by_word: bool = False
+    modified: datetime | None = None
+    sign: str | None = None
+
+
+SHELF_RECORD = "ovek.shelf-record/1"
+
+
+class ShelfRecord(Struct, frozen=True, kw_only=True):
+    """What a shelf elsewhere held when it was last read: its name, where, when, and each file."""
+
+    format: Literal["ovek.shelf-record/1"] = "ovek.shelf-record/1"
+    shelf: str
+    at: str
+    read_at: datetime
+    files: tuple[ShelfFile, ...]
 
 
 class ShelfVerdict(Struct, frozen=True, kw_only=True):
@@ -56,6 +74,20 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     version: str | None = None
     named: str | None = None
     contains: tuple[Contained, ...] = ()
+    by_word: bool = False
+
+
+class Look(Struct, frozen=True, kw_only=True):
+    """One shelf looked at: its name, where it is, when it was read, and each file judged.
+
+    `read_at` None: now, here. `problem` is why it could not be read now.
+    """
+
+    name: str
+    at: str
+    files: list[ShelfVerdict]
+    read_at: datetime | None = None
+    problem: str | None = None
 
 
 Use = Literal["the one", "first", "part", "no"]
@@ -97,9 +129,17 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     """What the audit takes from the shelf, by digest: what is proven there, and what is broken.
 
     `broken` tells what is wrong inside each file whose own format shows it to be damaged.
+    `read` are the shelves elsewhere that are part of it, and when each was last read.
     `backups` None: policy does not say what configuration backups are called.
     """
 
     proven: frozenset[str]
     broken: dict[str, str]
     backups: Backups | None = None
+    read: tuple[tuple[str, datetime], ...] = ()
+
+    @property
+    def named(self) -> str:
+        """The shelf in words: with the servers that are part of it, as they were last read."""
+        told = [f"{name} as read {at:%Y-%m-%d %H:%M} UTC" for name, at in self.read]
+        return f"the shelf ({', '.join(told)})" if told else "the shelf"

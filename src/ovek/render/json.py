@@ -1,11 +1,12 @@
 """Results as JSON: one object a command, keys sorted, stable (`ovek.audit/1` and so on)."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 import msgspec
 import msgspec.structs
+from msgspec.structs import replace
 
 from ovek.model.answer import Tally
 from ovek.model.choice import CatalogMistake, Pick
@@ -21,7 +22,7 @@ from ovek.model.place import Place
 from ovek.model.plan import CleanupPlan, CleanupTotals, Confirmed
 from ovek.model.policy import Policy
 from ovek.model.runbook import Followed, Runbook, Waves
-from ovek.model.shelf import Offer, ShelfVerdict
+from ovek.model.shelf import Look, Offer
 from ovek.model.surveyed import Surveyed
 from ovek.model.trial import SheetTrial
 from ovek.model.unread import Unread
@@ -187,11 +188,26 @@ def where(
     return _whole("ovek.where/1", context, sought=text, copies=list(found), not_read=list(not_read))
 
 
-def shelf(
-    context: Context, folder: str, found: Iterable[ShelfVerdict], offered: Offer | None = None
-) -> Whole:
-    """Make `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`. `offer`: for a device."""
-    return _whole("ovek.shelf/1", context, folder=folder, files=list(found), offer=offered)
+def shelf(context: Context, looks: Sequence[Look], offered: Offer | None = None) -> Whole:
+    """Make `ovek.shelf/1`; a file inside an archive is `ARCHIVE!PATH`. `offer`: for a device.
+
+    Of several shelves each path has the name of its shelf in front.
+    """
+    several = len(looks) > 1
+    files = [
+        replace(one, path=f"{look.name}/{one.path}") if several else one
+        for look in looks
+        for one in look.files
+    ]
+    shelves = [
+        {"name": one.name, "at": one.at, "read_at": one.read_at, "files": len(one.files),
+         "problem": one.problem}
+        for one in looks
+    ]  # fmt: skip
+    folder = looks[0].at if len(looks) == 1 else None
+    return _whole(
+        "ovek.shelf/1", context, folder=folder, shelves=shelves, files=files, offer=offered
+    )
 
 
 def releases(context: Context, found: Iterable[KnownRelease]) -> Whole:

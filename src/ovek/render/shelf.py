@@ -5,11 +5,36 @@ from collections.abc import Iterator, Sequence
 from rich.text import Text
 
 from ovek.model.digest import TITLES, Algorithm
-from ovek.model.shelf import Offer, ShelfVerdict
+from ovek.model.shelf import Look, Offer, ShelfVerdict
 from ovek.model.size import show_size
 from ovek.model.verdict import WORST_FIRST
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.visible import visible
+
+
+def shelves(looks: Sequence[Look], *, verbose: bool) -> Iterator[Line]:
+    """The answer of all shelves, then each under its name; of one alone, that one."""
+    if len(looks) > 1:
+        every = [one for look in looks for one in look.files]
+        yield from hanging("", f"{len(looks)} shelves, {answer(every)}", indent=0)
+        for look in looks:
+            yield ""
+            yield Text(visible(f"{look.name}: {look.at}" if look.at != look.name else look.name),
+                       "bold")  # fmt: skip
+            yield from _look(look, verbose)
+        return
+    for look in looks:
+        yield from _look(look, verbose)
+
+
+def _look(look: Look, verbose: bool) -> Iterator[Line]:
+    if look.problem is not None:
+        style = STYLES["not read"]
+        yield from hanging("not read now: ", look.problem, indent=14, style=style)
+        if look.read_at is None:
+            return
+        yield f"What follows is as read {look.read_at:%Y-%m-%d %H:%M} UTC."
+    yield from shelf(look.files, verbose=verbose)
 
 
 def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
@@ -32,7 +57,8 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     told = [
         one
         for one in shown
-        if one.named is None and (one.verdict != "proven" or "another name" in one.why)
+        if one.named is None
+        and (one.verdict != "proven" or one.by_word or "another name" in one.why)
     ]
     if told:
         yield ""

@@ -66,7 +66,7 @@ async def _volume(
     told: dict[str, str] = {}
     files = []
     try:
-        async for name, file in _files(client, place.path):
+        async for name, file in files_below(client, place.path):
             told[file["path"]] = name
             files.append({**names, **file})
             if len(files) > _MOST_FILES:
@@ -90,7 +90,7 @@ async def _volume(
     return told
 
 
-async def _files(
+async def files_below(
     client: asyncssh.SFTPClient, folder: str, under: str = "", depth: int = 0
 ) -> AsyncIterator[tuple[str, dict[str, Any]]]:
     """The regular files below a folder, in the order in which the server lists them.
@@ -112,7 +112,7 @@ async def _files(
             inner.append(path)
             if len(inner) > _MOST_FOLDERS:
                 raise NoAnswerError(f"it lists over {_MOST_FOLDERS} folders, so none is taken")
-            async for file in _files(client, folder, f"{path}/", depth + 1):
+            async for file in files_below(client, folder, f"{path}/", depth + 1):
                 yield file
         elif kind == stat.S_IFREG:
             told = path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
@@ -123,7 +123,7 @@ async def _files(
             yield path, {"path": told, "size": size, "modified": modified}
 
 
-class _RefusedError(Exception):
+class RefusedError(Exception):
     """The account may run no program."""
 
 
@@ -156,11 +156,11 @@ async def _digests(
     for file, path, algorithm in wanted(list(program)) if program else ():
         expected = interview.expected_seconds({"path": path, "size": str(file.get("size") or 0)})
         try:
-            digest = await _by_program(
+            digest = await by_program(
                 connection, program[algorithm], path, algorithm, limits, expected
             )
             measured(file, algorithm, digest)
-        except _RefusedError as refused:
+        except RefusedError as refused:
             told = f"no program may be run ({refused}), so files are read through for their digests"
             interview.draft.problems.append(told)
             program = {}
@@ -182,7 +182,7 @@ async def _digests(
             interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
 
 
-async def _by_program(
+async def by_program(
     connection: asyncssh.SSHClientConnection,
     program: str,
     path: str,
@@ -190,7 +190,7 @@ async def _by_program(
     limits: Limits,
     expected: float,
 ) -> str:
-    """The digest that a program makes of a file. Raises NoAnswerError, _RefusedError."""
+    """The digest that a program makes of a file. Raises NoAnswerError, RefusedError."""
     if not _SAFE.fullmatch(path):
         raise NoAnswerError("the name holds control characters or is not UTF-8, so it is not sent")
     command = program.replace("{path}", shlex.quote(path))
@@ -200,7 +200,7 @@ async def _by_program(
     except TimeoutError:
         raise NoAnswerError(f"no digest in {limit:.0f} s") from None
     except asyncssh.ChannelOpenError as error:
-        raise _RefusedError(plain(str(error)) or "the server refuses it") from None
+        raise RefusedError(plain(str(error)) or "the server refuses it") from None
     length, text = LENGTHS[algorithm], output.decode("utf-8", "replace")
     found = re.search(rf"(?<![0-9A-Fa-f])[0-9A-Fa-f]{{{length}}}(?![0-9A-Fa-f])", text)
     if status == 0 and found is not None:
@@ -209,7 +209,7 @@ async def _by_program(
     if status == 1 and name in told:  # it ran, and says what is wrong with the file
         raise NoAnswerError(f"{command!r} ended with 1 ({told})")
     why = told or plain(text).strip()[:60] or "it gives no digest"
-    raise _RefusedError(f"{name} ended with {status}: {why}")
+    raise RefusedError(f"{name} ended with {status}: {why}")
 
 
 async def _by_reading(

@@ -150,7 +150,7 @@ def read_shelf(
             if found is not None:
                 advance(found.size or 0)
                 return found
-        return _read_file(file, name, algorithms, cache, advance)
+        return read_file(file, name, algorithms, cache, advance)
 
     with ThreadPoolExecutor(workers or os.cpu_count() or 1) as pool:
         waiting: deque[Future[ShelfFile]] = deque()
@@ -204,16 +204,17 @@ def _unreadable(name: str, error: OSError) -> ShelfFile:
 
 def digested(file: Path, name: str, algorithms: tuple[Algorithm, ...]) -> ShelfFile:
     """One file read through, wherever this runs."""
-    return _read_file(file, name, algorithms, None, lambda size: None)
+    return read_file(file, name, algorithms, None, lambda size: None)
 
 
-def _read_file(
+def read_file(
     file: Path,
     name: str,
     algorithms: tuple[Algorithm, ...],
     cache: Cache | None,
     advance: Callable[[int], None],
 ) -> ShelfFile:
+    """One file digested, held against its own format, and looked into."""
     try:
         info = file.stat()
         with opened(file, buffering=0) as stream:

@@ -415,7 +415,7 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
         told.add(running)
         known = {digest for values in release.digests.values() for digest in values}
         if not known & shelf.proven:
-            saw = f"it runs, and the shelf does not hold {release.file}, proven"
+            saw = f"it runs, and {shelf.named} does not hold {release.file}, proven"
             yield Said(member=member.id, place=running.place, saw=saw)
 
 

@@ -134,6 +134,21 @@ def _known() -> str:
     return ", ".join(TITLES[name] for name in reversed(LENGTHS))
 
 
+def name_in(line: str) -> str | None:
+    """The file that a line of a list names: behind a digest, or alone; None: it names none.
+
+    >>> name_in("0" * 32 + "  a.img"), name_in("b.img"), name_in("# a note"), name_in("two words")
+    ('a.img', 'b.img', None, None)
+    """
+    line = line.strip()
+    if not line or line.startswith("#"):
+        return None
+    parts = _parts(line)
+    if parts is not None and (parts.tag or algorithm_of(parts.digest.lower()) is not None):
+        return parts.name.removeprefix("./")
+    return line.removeprefix("./") if len(line.split()) == 1 else None
+
+
 def is_line(line: str) -> bool:
     """Whether a line may be one of a digest list."""
     parts = _parts(line)

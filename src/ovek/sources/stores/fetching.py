@@ -1,0 +1,168 @@
+"""The files of a store digested: by its own word, or read through, taken up where it was cut off.
+
+1. What is as it was the last time (size and time, or the server's own sign) is not read again.
+2. Where policy trusts the server, digests are those that it works out, said as its own word.
+3. Else a file is fetched to the user's cache, digested, looked into, and removed. What was fetched
+   of it stays there where the connection is cut, and the next try, or the next run, goes on.
+"""
+
+import hashlib
+import shutil
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from ovek.model.digest import Algorithm
+from ovek.model.shelf import ShelfFile
+from ovek.model.size import show_size
+from ovek.sources.problem import ReadProblem
+from ovek.sources.shelf import digested
+from ovek.sources.stores.interface import Lying, Store
+
+_TRIES = 4
+_LEAST_FREE = 2**28  # bytes that the cache's disk keeps
+_OLD = 7 * 86_400  # seconds after which what was left half is given up
+
+
+def read_store(
+    store: Store,
+    files: Sequence[Lying],
+    algorithms: tuple[Algorithm, ...],
+    spool: Path,
+    *,
+    known: Mapping[str, ShelfFile] = {},
+    by_word: bool = False,
+    rate: int | None = None,
+    advance: Callable[[int], None] = lambda size: None,
+    wait: float = 1.0,
+) -> Iterator[ShelfFile]:
+    """Go through the files of a store; one that cannot be read costs its own line.
+
+    `known` are the files by path as they were last time, `rate` in bytes a second, `wait` in
+    seconds to the first retry.
+    """
+    _forget_old(spool)
+    for file in files:
+        before = known.get(file.path)
+        if before is not None and _same(before, file, algorithms):
+            advance(file.size or 0)
+            yield before
+            continue
+        found = _by_word(store, file, algorithms) if by_word else None
+        if found is not None:
+            advance(file.size or 0)
+        else:
+            found = _fetched(store, file, algorithms, spool, rate, advance, wait)
+        yield replace(found, path=file.path, modified=file.modified, sign=file.sign)
+
+
+def _same(before: ShelfFile, file: Lying, algorithms: Sequence[Algorithm]) -> bool:
+    """Whether a file is what it was, by what the store tells of it."""
+    if before.problem is not None or before.size is None or before.size != file.size:
+        return False
+    signs = (before.modified, before.sign)
+    told = (file.modified, file.sign)
+    have = {name for name, _ in before.digests}
+    return signs == told and any(told) and set(algorithms) <= have
+
+
+def _by_word(store: Store, file: Lying, algorithms: Sequence[Algorithm]) -> ShelfFile | None:
+    try:
+        digests = store.word(file, algorithms)
+    except (LookupError, ConnectionError, TimeoutError):
+        return None
+    if digests is None:
+        return None
+    return ShelfFile(path=file.path, size=file.size, digests=digests, by_word=True)
+
+
+def _fetched(
+    store: Store,
+    file: Lying,
+    algorithms: tuple[Algorithm, ...],
+    spool: Path,
+    rate: int | None,
+    advance: Callable[[int], None],
+    wait: float,
+) -> ShelfFile:
+    half = _half_of(spool, file)
+    problem = "it was not read"
+    for tried in range(_TRIES):
+        if tried:
+            time.sleep(wait * 2 ** (tried - 1))
+        try:
+            _fetch(store, file, half, rate, advance)
+            size = half.stat().st_size
+            if file.size is not None and size != file.size:
+                raise ConnectionError(f"it ended at {size} of {file.size} bytes")
+            break
+        except LookupError as error:
+            return ShelfFile(
+                path=file.path, size=None, problem=f"it cannot be read: {error.args[0]}"
+            )
+        except ReadProblem as error:
+            if not error.passing:
+                raise
+            problem = f"it cannot be read: {error.met}"
+        except (ConnectionError, TimeoutError) as error:
+            problem = f"it cannot be read: {error}"
+        except OSError as error:
+            why = (error.strerror or str(error)).lower()
+            return ShelfFile(path=file.path, size=None, problem=f"it cannot be kept here: {why}")
+    else:
+        if half.exists() and store.resumes:
+            problem += f"; {show_size(half.stat().st_size)} of it are here, the next look goes on"
+        return ShelfFile(path=file.path, size=None, problem=problem)
+    found = digested(half, half.name, algorithms)
+    shutil.rmtree(half.parent, ignore_errors=True)
+    return found
+
+
+def _half_of(spool: Path, file: Lying) -> Path:
+    """Where a file is put: told by all that tells it from others, under its own name."""
+    told = "|".join(map(str, (file.at, file.size, file.modified, file.sign)))
+    name = hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:32]
+    last = file.path.rpartition("/")[2].encode("utf-8", "replace")[-120:].decode("utf-8", "ignore")
+    return spool / name / "".join(c if c.isprintable() and c != "/" else "_" for c in last)
+
+
+def _fetch(
+    store: Store, file: Lying, half: Path, rate: int | None, advance: Callable[[int], None]
+) -> None:
+    """Fetch what is left of a file. Raises LookupError, ConnectionError, TimeoutError, OSError."""
+    half.parent.mkdir(parents=True, exist_ok=True)
+    # Without a size, a time or a sign nothing tells that what is here is the start of the same.
+    known = file.size is not None and (file.modified is not None or file.sign is not None)
+    start = half.stat().st_size if half.exists() and store.resumes and known else 0
+    if file.size is not None and start > file.size:
+        start = 0
+    advance(start)
+    if file.size == start and start:
+        return
+    began, read = time.monotonic(), 0
+    with half.open("ab" if start else "wb") as stream:
+        for piece in store.pieces(file, start):
+            read += len(piece)
+            if file.size is not None and start + read > file.size:
+                raise LookupError(f"it goes on beyond its {file.size} bytes")
+            if shutil.disk_usage(half.parent).free < _LEAST_FREE:
+                raise LookupError(f"the disk of the cache has under {show_size(_LEAST_FREE)} free")
+            stream.write(piece)
+            advance(len(piece))
+            if rate is not None:
+                time.sleep(max(0.0, began + read / rate - time.monotonic()))
+
+
+def _forget_old(spool: Path) -> None:
+    """Give up what was left half long ago."""
+    if not spool.is_dir():
+        return
+    for folder in spool.iterdir():
+        try:
+            newest = max((one.stat().st_mtime for one in folder.iterdir()), default=0.0)
+        except OSError:
+            continue
+        if time.time() - newest > _OLD:
+            shutil.rmtree(folder, ignore_errors=True)

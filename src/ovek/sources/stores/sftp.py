@@ -1,0 +1,158 @@
+"""A folder on a server, over SFTP; where policy trusts it, digests by the server's own programs."""
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from contextlib import AsyncExitStack, suppress
+from datetime import datetime
+from pathlib import Path
+from typing import Any, TypeVar
+from urllib.parse import unquote, urlsplit
+
+import asyncssh
+
+from ovek.model.digest import Algorithm, Digests
+from ovek.model.fleet import Shelf
+from ovek.sources.clean import plain
+from ovek.sources.problem import NoAnswerError, ReadProblem
+from ovek.sources.sftp import RefusedError, by_program, files_below
+from ovek.sources.ssh import Gates, connected
+from ovek.sources.stores.interface import Access, Lying, is_safe
+
+_PIECE = 2**18
+_AHEAD = 16  # pieces asked for at once
+_MOST_FILES = 100_000
+_RATE = 2**22  # bytes a second that a server digests at least
+T = TypeVar("T")
+
+
+class Sftp:
+    """One connection for all files, made anew where it was cut."""
+
+    resumes = True
+
+    def __init__(self, shelf: Shelf, access: Access) -> None:
+        assert access.login is not None
+        path = unquote(urlsplit(shelf.at).path) or "/"
+        self._folder = path if len(path) < 2 else path.rstrip("/")
+        if self._folder.startswith("/~/"):
+            self._folder = self._folder[3:]
+        self._access, self._login = access, access.login
+        self._runner = asyncio.Runner()
+        self._stack = AsyncExitStack()
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._client: asyncssh.SFTPClient | None = None
+        self._programs = True
+
+    def _run(self, work: Any) -> Any:
+        try:
+            return self._runner.run(work)
+        except asyncssh.SFTPConnectionLost:
+            self._forget()
+            raise ConnectionError("the connection was cut") from None
+        except (asyncssh.ConnectionLost, ConnectionError, asyncssh.ChannelOpenError) as error:
+            self._forget()
+            raise ConnectionError(plain(str(error)) or "the connection was cut") from None
+        except asyncssh.SFTPError as error:
+            raise LookupError(plain(str(error)) or type(error).__name__) from None
+        except TimeoutError:
+            self._forget()
+            raise TimeoutError("no answer in time") from None
+
+    def _forget(self) -> None:
+        with suppress(Exception):
+            self._runner.run(self._stack.aclose())
+        self._stack, self._connection, self._client = AsyncExitStack(), None, None
+
+    async def _sftp(self) -> asyncssh.SFTPClient:
+        if self._client is None:
+            access = self._access
+            self._connection = await self._stack.enter_async_context(
+                connected(self._login, access.limits, access.keys, access.secrets, Gates())
+            )
+            try:
+                async with asyncio.timeout(access.limits.login):
+                    start = self._connection.start_sftp_client
+                    self._client = await start(path_errors="surrogateescape")
+            except TimeoutError:
+                met = f"no SFTP in {access.limits.login:g} s"
+                raise ReadProblem("reading", met, "See if the account may use SFTP") from None
+            except asyncssh.Error as error:
+                met = f"no SFTP: {plain(str(error))}"
+                raise ReadProblem("reading", met, "See if the account may use SFTP") from None
+        return self._client
+
+    def files(self) -> list[Lying]:
+        """All files below the folder."""
+
+        async def listed() -> list[Lying]:
+            client, found = await self._sftp(), []
+            async for name, told in files_below(client, self._folder):
+                if is_safe(name) and not name.rpartition("/")[2].startswith("."):
+                    modified = datetime.fromisoformat(told["modified"])
+                    size = told["size"]
+                    found.append(Lying(path=told["path"], at=name, size=size, modified=modified))
+                if len(found) > _MOST_FILES:
+                    raise NoAnswerError(f"it lists over {_MOST_FILES} files")
+            return sorted(found, key=lambda file: file.path)
+
+        doing = f"listing {self._folder}"
+        try:
+            result: list[Lying] = self._run(listed())
+            return result
+        except NoAnswerError as error:
+            raise ReadProblem(doing, str(error), "Name a folder inside") from None
+        except LookupError as error:
+            raise ReadProblem(doing, str(error), "Mend at in fleet.toml") from None
+
+    def pieces(self, file: Lying, start: int) -> Iterator[bytes]:
+        """Read on from a byte, several pieces asked for at once."""
+        path, at, limit = f"{self._folder}/{file.at}", start, self._access.limits.answer
+
+        async def read(at: int) -> list[bytes]:
+            client = await self._sftp()
+            async with asyncio.timeout(limit), client.open(path, "rb") as stream:
+                asked = [stream.read(_PIECE, at + n * _PIECE) for n in range(_AHEAD)]
+                got = await asyncio.gather(*asked)
+                return [piece if isinstance(piece, bytes) else piece.encode() for piece in got]
+
+        while True:
+            for piece in self._run(read(at)):
+                if piece:
+                    yield piece
+                at += len(piece)
+                if len(piece) < _PIECE:  # a short one is the last, or is followed by what is asked
+                    break
+            else:
+                continue
+            if not piece:
+                return
+
+    def word(self, file: Lying, algorithms: Sequence[Algorithm]) -> Digests | None:
+        """What `sha512sum` and its like say on the server, where the account may run them."""
+        path, limits = f"{self._folder}/{file.at}", self._access.limits
+
+        async def made(algorithm: Algorithm) -> str:
+            await self._sftp()
+            assert self._connection is not None
+            program, expected = f"{algorithm}sum -- {{path}}", (file.size or 0) / _RATE
+            return await by_program(self._connection, program, path, algorithm, limits, expected)
+
+        if not self._programs:
+            return None
+        try:
+            return Digests(**{name: self._run(made(name)) for name in algorithms})
+        except RefusedError:
+            self._programs = False
+        except NoAnswerError:
+            pass  # of this file: it is read through
+        return None
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self._forget()
+        self._runner.close()
+
+
+def opened(shelf: Shelf, site: Path, access: Access) -> Sftp:
+    """A folder over SFTP."""
+    return Sftp(shelf, access)

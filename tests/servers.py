@@ -1,0 +1,142 @@
+"""Real servers on loopback (Debian's), and doors in front of them that cut or lose what passes."""
+
+import os
+import shutil
+import socket
+import subprocess
+import threading
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+SSHD = shutil.which("sshd") or "/usr/sbin/sshd"
+LIGHTTPD = shutil.which("lighttpd") or "/usr/sbin/lighttpd"
+TFTPD = shutil.which("in.tftpd") or "/usr/sbin/in.tftpd"
+
+
+def free_port(kind: int = socket.SOCK_STREAM) -> int:
+    with socket.socket(type=kind) as one:
+        one.bind(("127.0.0.1", 0))
+        return one.getsockname()[1]
+
+
+def _wait_for(port: int) -> None:
+    for _ in range(100):
+        with socket.socket() as one:
+            if one.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        time.sleep(0.1)
+
+
+def _installed(program: str, name: str) -> None:
+    if not Path(program).exists():
+        pytest.skip(f"{name} is not installed (.ci/run installs it)")
+
+
+@pytest.fixture
+def server(tmp_path, monkeypatch):
+    """An OpenSSH server with keys of its own; yields its port and the line for known_hosts."""
+    _installed(SSHD, "the OpenSSH server")
+    home = tmp_path / "home"
+    (home / ".ssh").mkdir(parents=True)
+    for key in (tmp_path / "host_key", home / ".ssh/id_ed25519"):
+        command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key]
+        subprocess.run(command, check=True)
+    Path("/run/sshd").mkdir(parents=True, exist_ok=True)
+    port = free_port()
+    config = tmp_path / "sshd_config"
+    config.write_text(
+        f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {tmp_path}/host_key\n"
+        f"AuthorizedKeysFile {home}/.ssh/id_ed25519.pub\nStrictModes no\nPidFile none\n"
+        "PermitRootLogin yes\nPasswordAuthentication no\nUsePAM no\n"
+        "Subsystem sftp internal-sftp\n"
+    )
+    monkeypatch.setenv("HOME", str(home))
+    monkeypatch.delenv("SSH_AUTH_SOCK", raising=False)
+    monkeypatch.delenv("OVEK_PASSWORD", raising=False)
+    process = subprocess.Popen([SSHD, "-D", "-e", "-f", config], stderr=subprocess.DEVNULL)
+    _wait_for(port)
+    public = (tmp_path / "host_key.pub").read_text().rpartition(" ")[0]
+    yield port, f"[127.0.0.1]:{port} {public}\n"
+    process.terminate()
+    process.wait()
+
+
+@pytest.fixture
+def web(tmp_path):
+    """A web server with index pages; yields its port and the folder that it shows."""
+    _installed(LIGHTTPD, "lighttpd")
+    folder, port = tmp_path / "web", free_port()
+    folder.mkdir()
+    config = tmp_path / "lighttpd.conf"
+    config.write_text(
+        f'server.document-root = "{folder}"\nserver.port = {port}\nserver.bind = "127.0.0.1"\n'
+        'server.modules = ("mod_dirlisting", "mod_redirect")\ndir-listing.activate = "enable"\n'
+        'mimetype.assign = (".txt" => "text/plain", "" => "application/octet-stream")\n'
+        'url.redirect = ("^/old/(.*)" => "/$1", "^/away/" => "http://192.0.2.9/")\n'
+    )
+    process = subprocess.Popen([LIGHTTPD, "-D", "-f", config], stderr=subprocess.DEVNULL)
+    _wait_for(port)
+    yield port, folder
+    process.terminate()
+    process.wait()
+
+
+@pytest.fixture
+def tftp(tmp_path):
+    """A TFTP server; yields its port and its folder."""
+    _installed(TFTPD, "tftpd-hpa")
+    if os.geteuid() != 0:
+        pytest.skip("a TFTP server changes its root, which only root may")
+    folder, port = tmp_path / "tftp", free_port(socket.SOCK_DGRAM)
+    folder.mkdir()
+    command = [TFTPD, "-L", "-s", "-u", "root", "-a", f"127.0.0.1:{port}", str(folder)]
+    process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+    time.sleep(0.5)
+    yield port, folder
+    process.terminate()
+    process.wait()
+
+
+class Cutting:
+    """A door before a TCP server that cuts the first connections after some bytes of its answers.
+
+    `passed` are the bytes that it let through.
+    """
+
+    def __init__(self, port: int, after: int, times: int) -> None:
+        self.to, self.after, self.left, self.passed = port, after, times, 0
+        self._door = socket.create_server(("127.0.0.1", 0))
+        self.port = self._door.getsockname()[1]
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                near, _ = self._door.accept()
+            except OSError:
+                return
+            far = socket.create_connection(("127.0.0.1", self.to))
+            threading.Thread(target=self._pump, args=(near, far, False), daemon=True).start()
+            threading.Thread(target=self._pump, args=(far, near, True), daemon=True).start()
+
+    def _pump(self, source: socket.socket, target: socket.socket, counts: bool) -> None:
+        done = 0
+        try:
+            while data := source.recv(2**16):
+                if counts and self.left > 0 and done + len(data) > self.after:
+                    self.left -= 1
+                    break
+                target.sendall(data)
+                done += len(data)
+                self.passed += len(data) if counts else 0
+        except OSError:
+            pass
+        for one in (source, target):
+            with suppress(OSError):
+                one.shutdown(socket.SHUT_RDWR)
+
+    def close(self) -> None:
+        self._door.close()
