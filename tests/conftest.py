@@ -17,9 +17,9 @@ import zygote
 from builders import CATALOG, device, image, member
 from ovek.files.snapshot import write_snapshot
 from ovek.model.snapshot import Device
-from servers import server, tftp, web
+from servers import server, snmp, tftp, web
 
-__all__ = ["server", "tftp", "web"]
+__all__ = ["server", "snmp", "tftp", "web"]
 
 collect_ignore = ["hostile/search.py"]  # needs atheris, which no test does
 

@@ -140,3 +140,55 @@ class Cutting:
 
     def close(self) -> None:
         self._door.close()
+
+
+SNMPD = shutil.which("snmpd") or "/usr/sbin/snmpd"
+
+
+@pytest.fixture
+def snmp(tmp_path):
+    """A real SNMP agent that plays a stack of two, beside this machine's own storage.
+
+    Yields its port. The community is `harbour`; `reader` signs by SHA-256 and hides by AES.
+    """
+    _installed(SNMPD, "snmpd")
+    port = free_port(socket.SOCK_DGRAM)
+    entity = ".1.3.6.1.2.1.47.1.1.1.1"
+    rows = {
+        1: (11, 0, 0, "the stack", "", "", ""),
+        2: (3, 1, 1, "first", "QX-24", "B2", "9.1.4"),
+        3: (3, 1, 2, "second", "QX-24", "B3", ""),
+        4: (9, 3, 1, "main board", "", "", "9.1.3"),
+    }
+    lines = [
+        f"agentaddress udp:127.0.0.1:{port}",
+        "rocommunity harbour 127.0.0.1",
+        'createUser reader SHA-256 "a long secret" AES "another secret"',
+        "rouser reader priv",
+    ]
+    for at, (kind, inside, place, name, model, board, software) in rows.items():
+        lines += [
+            f"override {entity}.4.{at} integer {inside}",
+            f"override {entity}.5.{at} integer {kind}",
+            f"override {entity}.6.{at} integer {place}",
+            f'override {entity}.7.{at} octet_str "{name}"',
+            f'override {entity}.8.{at} octet_str "{board}"',
+            f'override {entity}.10.{at} octet_str "{software}"',
+            f'override {entity}.11.{at} octet_str "QX00{at}"',
+            f'override {entity}.13.{at} octet_str "{model}"',
+        ]
+    lines.append(f'override {entity}.9.4 octet_str "1.20"')
+    config = tmp_path / "snmpd.conf"
+    config.write_text("\n".join(lines) + "\n")
+    state = tmp_path / "snmp-state"
+    state.mkdir()
+    process = subprocess.Popen(
+        [SNMPD, "-f", "-Ln", "-C", "-c", str(config)],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        env={**os.environ, "SNMP_PERSISTENT_DIR": str(state), "MIBS": ""},
+    )
+    time.sleep(1.0)
+    yield port
+    process.terminate()
+    process.wait()

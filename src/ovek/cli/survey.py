@@ -335,6 +335,7 @@ def _setup(
         rate=options["rate"],
         captures=options["capture"],
         logins={device.name: login for device, login in known if not isinstance(login, str)},
+        snmp=site.fleet.asked_by_snmp(),
         expects=expects,
     )
 

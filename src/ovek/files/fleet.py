@@ -17,7 +17,10 @@ from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
 _LISTS = {"ways", "capture", "serials"}
-_KNOWN = tuple(field.name for field in msgspec.structs.fields(FleetDevice))
+_TABLES = {"snmp"}  # which no cell of a list can hold
+_KNOWN = tuple(
+    field.name for field in msgspec.structs.fields(FleetDevice) if field.name not in _TABLES
+)
 
 
 KEPT = ".fleet.json"

@@ -14,7 +14,11 @@ FORMAT = "ovek.fleet/1"
 
 # Every way to reach a device, and the key of the fleet file that it needs. What each does is the
 # module of its name in `ovek.sources.ways`.
-WAYS: dict[str, str] = {"ssh": "host", "sftp": "host", "capture": "capture", "folder": "folder"}
+WAYS: dict[str, str] = {
+    **dict.fromkeys(("ssh", "sftp", "snmp", "netconf"), "host"),
+    "capture": "capture",
+    "folder": "folder",
+}
 if TYPE_CHECKING:
     Way = str
 else:
@@ -22,6 +26,24 @@ else:
 # What a shelf's address begins with, and the module of `ovek.sources.stores` that reads it.
 STORES = {"sftp": "sftp", "https": "http", "http": "http", "tftp": "tftp"}
 Port = Annotated[int, Meta(ge=1, le=65535)]
+
+
+class Snmp(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """How devices are asked by SNMP. Secrets are in the environment or the keyring, never here.
+
+    For `3`, `user` is the user (that of SSH, where none is told), `auth` and `privacy` how a
+    message is signed and hidden, or `none`.
+    """
+
+    version: Literal["2c", "3"] = "3"
+    port: Port = 161
+    user: str | None = None
+    auth: Literal["none", "md5", "sha1", "sha256", "sha512"] = "sha256"
+    privacy: Literal["none", "des", "aes128", "aes256"] = "aes128"
+
+    def __post_init__(self) -> None:
+        if self.version == "3" and self.privacy != "none" and self.auth == "none":
+            raise ValueError("snmp hides no message that it does not sign; set auth, or no privacy")
 
 
 class Expected(Struct, frozen=True, kw_only=True):
@@ -37,7 +59,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     `ways` are taken in their order, each adding what the ones before left open. `capture` are
     globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
     as the `volume` of the `member`. Paths are relative to the site. `user`, `key`, `through` and
-    `link` are as in `Access`. `members` is how many members it is to have, `serials` are theirs.
+    `link` are as in `Access`. `snmp` is how it is asked by SNMP, `netconf` the port of NETCONF.
+    `members` is how many members it is to have, `serials` are theirs.
     """
 
     name: Name
@@ -57,6 +80,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     members: Annotated[int, Meta(ge=1, le=1000)] | None = None
     serials: tuple[Name, ...] = ()
     link: str | None = None
+    snmp: Snmp | None = None
+    netconf: Port = 830
 
     def __post_init__(self) -> None:
         if self.link is not None:
@@ -88,6 +113,7 @@ class Access(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     key: str | None = None
     through: str | None = None
     link: str | None = None
+    snmp: Snmp | None = None
 
     def __post_init__(self) -> None:
         if self.link is not None:
@@ -183,6 +209,7 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     user: str | None = None
     key: str | None = None
     through: str | None = None
+    snmp: Snmp | None = None
     site: dict[str, Access] = {}
     jump_host: tuple[JumpHost, ...] = ()
     shelf: tuple[Shelf, ...] = ()
@@ -199,6 +226,16 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         for name, times in hosts.items():
             if times > 1:
                 raise ValueError(f"the jump host {name!r} is listed twice; list it once")
+
+    def asked_by_snmp(self) -> dict[str, Snmp]:
+        """How each device is asked by SNMP: by itself, by its place, or as all are."""
+        found = dict[str, Snmp]()
+        for one in self.device:
+            place = self.site.get(one.site or "", Access())
+            told = one.snmp or place.snmp or self.snmp
+            if told is not None:
+                found[one.name] = told
+        return found
 
     def shelf_login(self, shelf: Shelf) -> Login | str:
         """How the server of a shelf is logged in to over SSH, or why it cannot be."""

@@ -12,6 +12,7 @@ from ovek.model.digest import Algorithm
 from ovek.model.fields import FIELDS as FIELDS
 from ovek.model.fields import Fills as Fills
 from ovek.model.filesystem import can_read
+from ovek.model.fleet import Way
 from ovek.model.pattern import Pattern, PatternError, compiled
 from ovek.model.snapshot import BootMode, Name
 
@@ -283,15 +284,18 @@ class Loader(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """How this kind of device is read.
 
+    `ways` are taken where the fleet file tells none for a device.
     `by` is a terminal dialogue or a program a question (`exec`). `prompt` and `errors` are regular
     expressions; an answer that fits one of `errors` is no answer. `leave` is typed at the end.
     `digests` are the algorithms that the device can work out, and `digest_program` the command
     that does it over an exec channel where files are listed over SFTP, `{path}` filled in.
     `slots` makes banks of files: the bank's name, and globs of the places that it is made of.
     `around` are lines (regular expressions) that stand around every answer and mean nothing, as a
-    menu does. `loader` is how it is read at its boot loader.
+    menu does. `storage` maps what SNMP calls a storage to a volume's name; others are none then.
+    `loader` is how it is read at its boot loader.
     """
 
+    ways: tuple[Way, ...] = ()
     by: Literal["terminal", "exec"] = "terminal"
     prompt: str = r"[^\r\n]{1,80}[>#$%] ?"
     pager: Pager | None = None
@@ -302,6 +306,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     sftp: tuple[SftpVolume, ...] = ()
     slots: dict[Name, tuple[Name, ...]] = {}
     around: tuple[Name, ...] = ()
+    storage: dict[Name, Name] = {}
     question: tuple[Question, ...] = ()
     loader: Loader | None = None
 

@@ -16,7 +16,7 @@ from msgspec import Struct
 from ovek.model.digest import LENGTHS
 from ovek.model.pattern import compiled
 from ovek.model.place import BANK, PlaceError, parse_place
-from ovek.model.sheet import SIZES, Fills, Question, Sheet
+from ovek.model.sheet import SIZES, TIMES, Fills, Question, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.rows import Rows
 from ovek.sources.values import Clock, ValueProblem, algorithms_of, value_of
@@ -37,6 +37,7 @@ NEEDED: dict[Fills, tuple[str, ...]] = {
 Plain = dict[str, Any]
 _AT = re.compile(r"\$(?P<path>[^`]*)")
 _STEP = re.compile(r"\.([^.\[\]]+)|\[(\d+)\]")
+_APART = 300  # seconds that two ways may be apart when they tell the time
 _MOST_LOST = 1_000  # values that one device may lose before it is none
 
 
@@ -108,6 +109,45 @@ class Draft:
         fill = getattr(self, f"_fill_{fills}")
         for row in rows:
             fill({"member": "1", **row})
+
+    def what_is_new(self, way: str, fills: Fills, row: Plain) -> Plain | None:
+        """A row of another way without what is known already; None where nothing of it is new.
+
+        Where two ways disagree, the first one's word stays, and that is told.
+        """
+        before = self._before(fills, row)
+        if before is None:
+            return row
+        names = {*NEEDED[fills], "member", "slot"}
+        new = {name: value for name, value in row.items() if name in names}
+        for name, value in row.items():
+            if name in names:
+                continue
+            known = before.get(name)
+            if known is None:
+                new[name] = value
+            elif not _agree(name, known, value, before):
+                where = " ".join(str(row[each]) for each in NEEDED[fills] if each in row)
+                what = f"{fills} {where} {name}" if where else name
+                self.lost.append(
+                    f"two ways disagree: {way} tells {what} as {value}, and before it was {known}, "
+                    "which is kept"
+                )
+        return new if new.keys() - names else None
+
+    def _before(self, fills: Fills, row: Plain) -> Plain | None:
+        """The fields of the thing that a row is about, as they are known; None: it is new."""
+        member = self.members.get(row.get("member", "1"), {})
+        if fills == "device":
+            return _flat(self.device)
+        if fills == "member":
+            return _flat(member) or None
+        if fills == "volume":
+            return self._named.get((row.get("member", "1"), "volumes", row["volume"]))
+        if fills == "part":
+            parts = (each for each in member.get("parts", ()) if each["part"] == row["part"])
+            return next((each for each in parts if each.get("slot") == row.get("slot")), None)
+        return None
 
     def _known(self, question: Question, context: Mapping[str, str], rows: list[Plain]) -> None:
         """Note what an answer without rows says: there is none of what it was asked for."""
@@ -466,6 +506,32 @@ def _with_line(question: Question, told: str, answer: Rows) -> str:
     line = next((line.strip() for line in answer.lines if text and text in line), None)
     shown = f"; the line is {line[:120]!r}" if line is not None and line not in why else ""
     return f"{question.name}: {why}{shown}"
+
+
+def _flat(thing: Plain) -> Plain:
+    """A thing's fields by the names that a row has for them."""
+    found: Plain = {}
+    for name, value in thing.items():
+        if isinstance(value, dict):
+            found |= {f"{name}.{inner}": each for inner, each in value.items()}
+        else:
+            found[name] = value
+    return found
+
+
+def _agree(name: str, known: Any, told: Any, thing: Plain) -> bool:
+    """Whether two ways say the same; how much is free, and the time, go on between them."""
+    if name in ("free", "capacity") and isinstance(known, int) and isinstance(told, int):
+        whole = thing.get("capacity")
+        return abs(known - told) <= max(2**20, (whole if isinstance(whole, int) else known) // 100)
+    if name == "hardware.memory" and isinstance(known, int) and isinstance(told, int):
+        return abs(known - told) <= known // 4  # what the firmware keeps for itself is not told
+    if name in TIMES:
+        apart = datetime.fromisoformat(known) - datetime.fromisoformat(told)
+        return abs(apart.total_seconds()) <= _APART
+    if isinstance(known, str) and isinstance(told, str):
+        return known.casefold() == told.casefold()
+    return bool(known == told)
 
 
 def _told_place(row: Plain) -> str | None:

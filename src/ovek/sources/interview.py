@@ -325,6 +325,11 @@ class Interview:
         """Take in rows that a way made by itself."""
         self.take(Answer(name=name, fills=fills, rows=tuple(rows)))
 
+    def adds(self, way: str, fills: Fills, rows: Iterable[dict[str, Any]]) -> None:
+        """Take in what a way tells and no way before has told; tell where two disagree."""
+        new = [self.draft.what_is_new(way, fills, row) for row in rows]
+        self.rows(f"{way} {fills}", fills, [row for row in new if row is not None])
+
     def tell_rate(self, sizes: list[int], rate: int | None) -> None:
         """Tell that files of these sizes are read through for their digests, and at which rate."""
         rate = rate or self.sheet.capacity.transfer_rate or _NO_RATE

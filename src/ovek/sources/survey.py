@@ -196,7 +196,7 @@ def outcome_of(
                 "role": device.role,
                 "taken_at": taken_at.isoformat(),
                 "source": {
-                    "kind": "+".join(device.ways) or "ssh",
+                    "kind": "+".join(ways_of(device, interview.sheet)) or "ssh",
                     "evidence": [
                         {"name": _title(answer), "sha256": answer.sha256}
                         for answer in interview.evidence
@@ -300,8 +300,13 @@ def _let_go(task: "asyncio.Task[None]") -> None:
         task.exception()
 
 
+def ways_of(device: FleetDevice, sheet: Sheet) -> tuple[Way, ...]:
+    """The ways by which a device is read: its own, else its sheet's, else SSH."""
+    return device.ways or sheet.reading.ways or (("ssh",) if device.host else ())
+
+
 async def _all_ways(door: Door) -> None:
-    ways: tuple[Way, ...] = door.device.ways or (("ssh",) if door.device.host else ())
+    ways = ways_of(door.device, door.interview.sheet)
     if not ways:
         raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
     for way in ways:

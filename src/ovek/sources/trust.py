@@ -125,6 +125,10 @@ class Secrets:
             do = "See SSH_AUTH_SOCK, and load the private key into the agent"
             raise ReadProblem(f"using the key {file}", met, do) from None
 
+    def named(self, variable: str, entry: str) -> str | None:
+        """A secret from the environment, or the keyring's entry; None: neither has it."""
+        return os.environ.get(variable) or _from_keyring(entry)
+
     def password(self, user: str | None, host: str) -> str | None:
         """The password for a user on a host; None where there is none."""
         if told := os.environ.get(PASSWORD):

@@ -11,7 +11,7 @@ from typing import Any
 from asyncssh import SSHClientConnection
 from msgspec import Struct, field
 
-from ovek.model.fleet import FleetDevice, Login
+from ovek.model.fleet import FleetDevice, Login, Snmp
 from ovek.sources.interview import Expects, Interview, Wanted
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import Gates, Limits, connected
@@ -22,7 +22,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry.
 
     `captures` are saved sessions that take the place of those that the fleet file names.
-    `logins` tells by a device's name how it is logged in to.
+    `logins` tells by a device's name how it is logged in to, `snmp` how it is asked by SNMP.
     """
 
     site: Path
@@ -35,6 +35,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     rate: int | None = None
     captures: tuple[Path, ...] = ()
     logins: dict[str, Login] = {}
+    snmp: dict[str, Snmp] = {}
     gates: Gates = field(default_factory=Gates)
     expects: Expects | None = None
 
@@ -62,11 +63,18 @@ class Door:
         if self._connection is None:
             setup = self.setup
             self._connection = await self._stack.enter_async_context(
-                connected(self._login(), setup.limits, setup.keys, setup.secrets, setup.gates)
+                connected(self.login(), setup.limits, setup.keys, setup.secrets, setup.gates)
             )
         return self._connection
 
-    def _login(self) -> Login:
+    @property
+    def user(self) -> str | None:
+        """Whom it is logged in to as."""
+        login = self.setup.logins.get(self.device.name)
+        return login.user if login is not None else None
+
+    def login(self) -> Login:
+        """How it is logged in to; raises ReadProblem where it has no host."""
         login = self.setup.logins.get(self.device.name)
         if login is None:
             raise ReadProblem("reading", "it has no host", "Give it a host in fleet.toml")
