@@ -61,7 +61,9 @@ def test_a_device_without_a_sheet_is_not_nothing(ovek, snmp, secrets, how):
     walk = ovek.json("bootwalk")["devices"][0]
     assert walk["reload"] == "unknown"
     assert "harbour" not in "".join(
-        file.read_text(errors="replace") for file in ovek.folder.rglob("*") if file.is_file()
+        file.read_text(errors="replace")
+        for file in (ovek.folder / "snapshots").rglob("*")
+        if file.is_file()
     )
 
 

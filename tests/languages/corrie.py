@@ -2,8 +2,6 @@
 
 from languages.spoken import Held
 
-_MONTHS = "January February March April May June July August September October November December"
-
 
 class Corrie:
     """One member, drives `inner` and `outer`, files told one in a sentence."""
@@ -69,3 +67,39 @@ class Corrie:
             case ["farewell"]:
                 return None
         return "I do not understand.\n"
+
+
+TYPED = (
+    "who are you", "what can you store", "what is on inner", "what is on outer", "how do you start",
+    "what is attached", "what is the md5 of cr-5.2.1.image on inner",
+    "what is the md5 of cr-5.1.image on inner", "what is the md5 of cr-5.2.1.image on outer",
+    "farewell",
+)  # fmt: skip
+MARKS = (
+    ("CR-12", "<<model=CR-12>>"),
+    ("version 5.2.1", "version <<running.version=5.2.1>>"),
+    ("Drive inner is in order: 128 MiB of ext4, 61 MiB",
+     "Drive <<volume=inner>> is <<state(ok)=in order>>: <<capacity=128>> MiB of ext4, "
+     "<<free=61>> MiB"),
+    ("There is cr-5.2.1.image, 31,457,280 bytes, written on 3 March 2026, 14:02:11.",
+     "There is <<path=cr-5.2.1.image>>, <<size=31,457,280>> bytes, written on "
+     "<<modified=3 March 2026, 14:02:11>>."),
+    ("try inner:cr-5.2.1.image", "try <<place=inner:cr-5.2.1.image>>"),
+    ("try inner:cr-5.1.image", "try <<place=inner:cr-5.1.image>>"),
+    ("is 4ae549b0edb3ca45ff4d6ab8abdd36ae", "is <<md5=4ae549b0edb3ca45ff4d6ab8abdd36ae>>"),
+)  # fmt: skip
+# Another device: one drive, and a name with blanks in it.
+OTHER = Corrie(
+    name="strath",
+    outer=False,
+    files={
+        "inner": [
+            Held("cr-5.2.1.image", 31_457_280, "3 March 2026, 14:02:11"),
+            Held("a file with blanks", 12, "1 May 2026, 00:00:00"),
+        ]
+    },
+)
+OTHER_TYPED = (
+    "who are you", "what can you store", "what is on inner", "how do you start",
+    "what is the md5 of cr-5.2.1.image on inner", "farewell",
+)  # fmt: skip

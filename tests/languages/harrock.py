@@ -63,7 +63,7 @@ class Harrock:
                     "2     disk:h7-4.1.0.hri        site.hset\n"
                 )
             case ["list", "heat"]:
-                rows = "".join(f"{n:<6}{'sensor ' + str(n):<14}{30 + n}\n" for n in range(1, 40))
+                rows = "".join(f"{n:<6}{'sensor ' + str(n):<14}{30 + n}\n" for n in range(1, 45))
                 return "Place Name          Celsius\n" + rows
             case ["sum", algorithm, unit, drive, path]:
                 held = {file.path: file for file in self.files.get(drive, ())}
@@ -80,3 +80,43 @@ class Harrock:
             for at, u in enumerate(self.units)
         )
         return f"Unit  Rank    Runs    Serial\n====  ======  ======  ========\n{rows}"
+
+
+TYPED = (
+    "list unit", "list works", "list drives 1", "list content 1 disk", "list content 1 card",
+    "list start 1", "list heat", "sum sha256 1 disk h7-4.2.1.hri", "sum sha256 1 disk h7-4.1.0.hri",
+    "sum sha256 1 card h7-4.2.1.hri", "list content 1 stick", "depart",
+)  # fmt: skip
+# What a person puts into a copy of the session: the text, and the same with its marks.
+MARKS = (
+    ("1     first", "<<member=1>>     first"),
+    ("H7-24", "<<model=H7-24>>"),
+    ("Runs          4.2.1", "Runs          <<running.version=4.2.1>>"),
+    ("disk  sound     ext4           262144       90112",
+     "<<volume=disk>>  <<state(ok)=sound>>     ext4           <<capacity=262144>>       "
+     "<<free=90112>>"),
+    ("stick missing", "stick <<state(absent)=missing>>"),
+    ("41943040  12.01.2026 08:30  h7-4.1.0.hri",
+     "<<size=41943040>>  12.01.2026 08:30  <<path=h7-4.1.0.hri>>"),
+    ("1     disk:h7-4.2.1.hri", "1     <<place=disk:h7-4.2.1.hri>>"),
+    ("sha256 553df3aa60e7404e4447664b37e83d26ac593caba29cd63f9a4ddc2afca377e5",
+     "sha256 <<sha256=553df3aa60e7404e4447664b37e83d26ac593caba29cd63f9a4ddc2afca377e5>>"),
+)  # fmt: skip
+# Another device: three units, a volume that is empty, a name that is longer than its column.
+OTHER = Harrock(
+    name="mill-b",
+    units=("1", "2", "3"),
+    files={
+        "disk": [
+            Held("h7-4.2.1.hri", 43_122_688, "03.11.2026 17:05"),
+            Held("a-very-long-name-of-a-file-that-nobody-expected.hset", 1, "01.01.2026 00:00"),
+        ],
+        "card": [],
+    },
+)
+OTHER_TYPED = (
+    "list unit", "list works", *(f"list drives {u}" for u in "123"),
+    *(f"list content {u} {d}" for u in "123" for d in ("disk", "card")),
+    *(f"list start {u}" for u in "123"),
+    *(f"sum sha256 {u} disk h7-4.2.1.hri" for u in "123"), "depart",
+)  # fmt: skip

@@ -74,3 +74,21 @@ class Lathe:
                 rows = "".join(f"{f.modified}  {f.size:>10}  {f.path}\n" for f in held)
                 return rows + _STORAGE
         return "No such choice.\n"
+
+
+TYPED = ("1", "3", "2", "1", "2", "main", "2", "spare", "0", "4", "9")
+MARKS = (
+    ("LT3-A", "<<model=LT3-A>>"),
+    ("Release ...... 2.9", "Release ...... <<running.version=2.9>>"),
+    ("Slot A\n  Health: good\n  Release: 2.9",
+     "Slot <<bank=A>>\n  Health: <<state(ok)=good>>\n  Release: <<version=2.9>>"),
+    ("MD5: 0123456789abcdef0123456789abcdef", "MD5: <<md5=0123456789abcdef0123456789abcdef>>"),
+    ("At the next start: 1", "At the next start: <<default_bank.saved=1>>"),
+    ("main   16384 KiB   9216", "<<volume=main>>   <<capacity=16384>> KiB   <<free=9216>>"),
+    ("2026-11-20 10:00        1207  report.txt",
+     "2026-11-20 10:00        <<size=1207>>  <<path=report.txt>>"),
+)  # fmt: skip
+# Another device: the other bank is chosen, a drive is empty, and what is typed comes in another
+# order.
+OTHER = Lathe(files={"main": [], "spare": [Held("x.lti", 3, "2026-01-01 00:00")]}, chosen=2)
+OTHER_TYPED = ("3", "2", "2", "spare", "1", "2", "main", "0", "1", "9")

@@ -61,6 +61,8 @@ async def serve(make, port: int = 0) -> tuple[asyncssh.SSHAcceptor, list[str]]:
         device = make()
         process.stdout.write((device.banner + device.prompt).replace("\n", "\r\n"))
         async for line in process.stdin:
+            if not line:
+                break
             typed.append(line.strip())
             process.stdout.write(f"{line.strip()}\r\n")
             told = device.answer(line.strip())

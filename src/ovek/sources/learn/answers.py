@@ -75,7 +75,13 @@ class Answers:
         self._slots: dict[int, dict[Mark, Slot]] = {}
         for at, each in enumerate(self.exchanges):
             lines = dict(enumerate(each.at))
-            self._slots[at] = resolved(each.marks, lines, asked_for)
+            others = [m for other in self.exchanges if other is not each for m in other.marks]
+            try:
+                self._slots[at] = resolved(each.marks, lines, asked_for, others)
+                self._check_once(at)
+            except MarkError as wrong:
+                wrong.session = each.session
+                raise
         self._heads: dict[str, None] = {}
         self._rules: list[tuple[Rule, bool]] = []  # and whether it is a row of a table
         self._taken: set[tuple[int, int]] = set()
@@ -84,6 +90,17 @@ class Answers:
         self._read_marks()
         self._make_rules()
         self._pass_over()
+
+    def _check_once(self, at: int) -> None:
+        """Raise MarkError where one line tells a field twice."""
+        for marks in self._marked(at).values():
+            seen = set[Slot]()
+            for mark, slot in marks:
+                if slot in seen:
+                    met = f"{mark.shown} marks {slot[1]} a second time in its line"
+                    line = self.exchanges[at].at[mark.line] + 1
+                    raise MarkError(line, met, "Mark each field once in a line")
+                seen.add(slot)
 
     def _refused(self, exchange: Exchange) -> bool:
         told = [line for line in exchange.lines if line.strip()]

@@ -97,10 +97,11 @@ def escaped(text: str) -> str:
     return re.sub(r"([\\.^$*+?{}\[\]|()])", r"\\\1", text)
 
 
-def escaped_sentence(text: str) -> str:
-    """A text as a pattern, whatever stands in it that holds a digit or a quote."""
+def escaped_sentence(text: str, typed: set[str]) -> str:
+    """A text as a pattern, whatever in it was typed before, or holds a digit or a quote."""
     return " +".join(
-        r"\S+" if re.search(r"[\d'\"]", word) else escaped(word) for word in text.split()
+        r"\S+" if re.search(r"[\d'\"]", word) or word.strip(".,:;?!()") in typed else escaped(word)
+        for word in text.split()
     )
 
 
@@ -188,7 +189,11 @@ class _Taken:
         last = self.typed_at[-1]
         asked_at = {number for number, _, _ in self.typed_at}
         told = [mark for mark in self.marks if mark.line in asked_at and mark.name != "ask"]
-        errors = [escaped_sentence(m.value) for m in self.marks if m.name == "error"]
+        errors = [
+            escaped_sentence(mark.value, self._typed_before(mark.line))
+            for mark in self.marks
+            if mark.name == "error"
+        ]
         return Dialogue(
             prompts=tuple(dict.fromkeys(_pattern(p, self.menus) for _, p, _ in self.typed_at)),
             names=tuple(
@@ -204,6 +209,11 @@ class _Taken:
             told=tuple(mark for mark in told if mark.name != "leave"),
             problems=tuple(dict.fromkeys(self.problems)),
         )
+
+    def _typed_before(self, line: int) -> set[str]:
+        """The words of what was typed before a line."""
+        typed = [text for number, _, text in self.typed_at if number < line]
+        return set(typed[-1].split()) if typed else set()
 
     def _steps(self) -> tuple[list[Step], list[range]]:
         """Every line typed, from where and to where; and the numbers of the lines that came."""

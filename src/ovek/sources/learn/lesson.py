@@ -191,14 +191,15 @@ class _Learning:
         try:
             return Answers(exchanges, asked_for, words)
         except MarkError as wrong:
-            session = next(each.session for each in exchanges if each.marks)
-            raise SessionError(session, wrong.met, wrong.do, wrong.line) from None
+            raise SessionError(wrong.session, wrong.met, wrong.do, wrong.line) from None
 
     def _grouped(self) -> dict[tuple[str, ...], list[Exchange]]:
         """The exchanges by what was typed, with placeholders for the names of things."""
         found: dict[tuple[str, ...], list[Exchange]] = {}
         for each in self.exchanges:
             typed = tuple(self._skeleton(step, at) for at, step in enumerate(each.typed))
+            if "{algorithm}" in " ".join(typed) and "{path}" not in " ".join(typed):
+                typed = each.typed  # whose digest that is, is not known
             found.setdefault(typed, []).append(each)
         return found
 
@@ -249,7 +250,11 @@ class _Learning:
         asked = _shown(typed)
         self.passed.update(dict.fromkeys((asked, line) for line in answers.passed.values()))
         self.open += answers.open
-        return [self._question(typed, names, answers.found(each)) for each in answers.things]
+        try:
+            return [self._question(typed, names, answers.found(each)) for each in answers.things]
+        except ValueError as wrong:
+            session = next(each.session for each in exchanges if _teaches(each))
+            raise SessionError(session, str(wrong), "Mark it otherwise") from None
 
     def _question(self, typed: tuple[str, ...], names: set[str], found: Found) -> Question:
         each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")

@@ -28,10 +28,11 @@ _HALVES = frozenset({"live", "saved"})
 
 
 class MarkError(ValueError):
-    """A mark that says nothing: the line (from 1), what was met, and what to do."""
+    """A mark that says nothing: the line (from 1) of a session, what was met, and what to do."""
 
     def __init__(self, line: int, met: str, do: str) -> None:
         super().__init__(f"line {line}: {met}. {do}")
+        self.session = 0
         self.line, self.met, self.do = line, met, do
 
 
@@ -119,7 +120,7 @@ def fields_named(name: str) -> list[tuple[Fills, str]]:
     """
     found = {(fills, field) for each, fills, field in _names() if each == name}
     exact = {(fills, field) for fills, field in found if name in (field, f"{fills}.{field}")}
-    return sorted(exact or found)
+    return sorted(exact if exact and "." in name else found)
 
 
 def _check_name(mark: Mark) -> None:

@@ -31,16 +31,20 @@ Slot = tuple[Fills, str]
 
 
 def resolved(
-    marks: Sequence[Mark], at: Mapping[int, int], asked_for: Iterable[str] = ()
+    marks: Sequence[Mark],
+    at: Mapping[int, int],
+    asked_for: Iterable[str] = (),
+    elsewhere: Sequence[Mark] = (),
 ) -> dict[Mark, Slot]:
     """The field of each mark of one answer. Raises MarkError where it may be several.
 
     `at` is the line of the session (from 0) of each line of the answer; `asked_for` are the
-    placeholders of the question.
+    placeholders of the question, `elsewhere` the marks of other answers to it.
     """
     asked_for = frozenset(asked_for)
     told = [mark for mark in marks if mark.name not in SPECIAL]
-    may = {mark: fields_named(mark.name) for mark in told}
+    others = [mark for mark in elsewhere if mark.name not in SPECIAL]
+    may = {mark: fields_named(mark.name) for mark in (*told, *others)}
     marked = {field for fields in may.values() for _, field in fields}
     able = {
         fills
@@ -52,7 +56,7 @@ def resolved(
     found: dict[Mark, Slot] = {}
     for mark in told:
         beside = [each for each in told if each.line == mark.line]
-        found[mark] = _one(mark, may, beside, told, able, asked_for, at)
+        found[mark] = _one(mark, may, beside, [*told, *others], able, asked_for, at)
     return found
 
 
@@ -77,7 +81,8 @@ def _one(
             if fitting and (mark.name not in _WHERE or other.name not in _WHERE):
                 things = {fills: things[fills] for fills in things if fills in fitting}
     if len(things) > 1:
-        things = _likelier(things, all_of, asked_for)
+        exact = {fills: field for fills, field in things.items() if mark.name == field}
+        things = _likelier(exact or things, all_of, asked_for)
     if len(things) > 1:
         names = " or ".join(f"{fills}.{field}" for fills, field in sorted(things.items()))
         met = f"{mark.shown} may be several things"
