@@ -472,6 +472,40 @@ def test_every_row_of_a_table_is_read_as_it_stands_or_told_as_open(table):
     assert len(read.strange) == len(found.open)
 
 
+@st.composite
+def gappy(draw):
+    """A table in which cells of some columns are empty, or hold blanks."""
+    columns, rows, _, right = draw(tables())
+    odd = [name for name in columns if name not in ("path", "size")]
+    for row in rows[1:]:
+        for name in odd:
+            row[name] = draw(st.sampled_from([row[name], "", f"{row[name]} or so"]))
+        row["path"] = draw(st.sampled_from([row["path"], f"{row['path']} copy"]))
+    return columns, rows, True, right
+
+
+@given(gappy())
+def test_a_row_with_empty_cells_or_blanks_is_never_read_wrong_nor_passed_over(table):
+    columns, rows, heading, right = table
+    lines = drawn(columns, rows, heading, right)
+    text = "\n".join(["box# dir", *lines, "", "box# x", "y", "box# "])
+    for name in ("path", "size"):
+        at = [cell.start() for cell in re.finditer(r"\S+", lines[1])][columns.index(name)]
+        text = with_mark(text, 2, at, at + len(rows[0][name]), name, None)
+    try:
+        found = learn([text])
+    except SessionError as wrong:
+        assert "cannot be told apart" in wrong.met
+        return
+    exchange = taken_apart(text, 0).exchanges[0]
+    (question,) = found.questions
+    read = rows_of(question, "\n".join(exchange.lines))
+    got = [(row["PATH"], row["SIZE"]) for row in read.rows]
+    wanted = [(row["path"], row["size"]) for row in rows]
+    assert set(got) <= set(wanted), question.template
+    assert len(got) + len(found.open) == len(wanted), question.template
+
+
 @given(st.datetimes(datetime(2001, 1, 1), datetime(2030, 1, 1)), st.sampled_from([
     "%Y-%m-%d %H:%M:%S", "%d %b %Y %H:%M", "%B %d, %Y %H:%M:%S", "%d.%m.%Y %H:%M", "%Y%m%d",
     "%a %b %d %H:%M:%S %Y", "%H:%M:%S %d-%b-%Y", "%d/%m/%Y %H:%M", "%b %d %H:%M",

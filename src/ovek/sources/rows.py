@@ -192,7 +192,8 @@ def rows_of(question: Question, answer: str) -> Rows:
                 strange.append(line)
                 continue
             if line and not machine.understands(line):
-                rest = lines[at : at + 1]
+                # A line that says something by itself is no rest of another.
+                rest = [each for each in lines[at : at + 1] if not machine.understands(each)]
                 wrapped = [line + end for each in rest for end in (each, each.strip())]
                 whole = next((each for each in wrapped if machine.understands(each)), None)
                 if whole is not None:

@@ -84,6 +84,7 @@ class Answers:
                 raise
         self._heads: dict[str, None] = {}
         self._rules: list[tuple[Rule, bool]] = []  # and whether it is a row of a table
+        self._tables: list[tuple[Table, list[Rule], int, int]] = []
         self._taken: set[tuple[int, int]] = set()
         self._rows: set[tuple[int, int]] = set()
         self._ends: dict[Slot, list[tuple[bool, bool]]] = {}
@@ -229,7 +230,31 @@ class Answers:
         self._heads.update(dict.fromkeys(heads))
         self._taken |= rows
         self._rows |= rows
-        self._rules += [(rule, True) for rule in made.rules(self.patterns)]
+        rules = made.rules(self.patterns)
+        if (wrong := made.misread(rules, self.patterns)) is not None:
+            raise self._ambiguous(at, line, wrong)
+        self._tables.append((made, rules, at, line))
+        self._rules += [(rule, True) for rule in rules]
+
+    def _ambiguous(self, at: int, line: int, text: str) -> MarkError:
+        met = f"its table cannot be told apart by its blanks: {text.strip()[:60]!r}"
+        do = "Mark a row in which every cell is filled"
+        wrong = MarkError(self.exchanges[at].at[line] + 1, met, do)
+        wrong.session = self.exchanges[at].session
+        return wrong
+
+    def _is_read(self, text: str) -> bool:
+        """Whether a line that was not taken for a row is read as one, and right.
+
+        Raises MarkError where it would be read otherwise than it stands.
+        """
+        for table, rules, at, line in self._tables:
+            found = next((f for r in rules if (f := r.found(text, self.patterns))), None)
+            if found is not None:
+                if found != table.stands(text):
+                    raise self._ambiguous(at, line, text)
+                return True
+        return False
 
     def _may_be_row(self, marks: Sequence[tuple[Mark, Slot]]) -> bool:
         """Whether a line names a thing, so that others may follow in lines like it."""
@@ -257,8 +282,11 @@ class Answers:
             heads = self._above(at, line, table)
             for head in heads:
                 table.head(head)
-            rows = {(at, line)}
-            self._grow(table, rows, heads, at)
+            rows, before = {(at, line)}, 0
+            while len(rows) > before:  # what a row was taken for may make another one
+                before = len(rows)
+                self._grow(table, rows, heads)
+                table.widen()
             if best is None or len(rows) > len(best[1]):
                 best = table, rows, heads
         return best
@@ -294,9 +322,7 @@ class Answers:
         count = min(len(tokens_of(text, (), wide=True)), len(text.split()))
         return not text.rstrip().endswith((".", ":", ",")) and count >= len(table.columns) - 1
 
-    def _grow(
-        self, table: Table, rows: set[tuple[int, int]], heads: Sequence[str], base: int
-    ) -> None:
+    def _grow(self, table: Table, rows: set[tuple[int, int]], heads: Sequence[str]) -> None:
         """Take in every line of a table, in all answers."""
         for at, exchange in enumerate(self.exchanges):
             marked = self._marked(at)
@@ -367,6 +393,8 @@ class Answers:
                         continue
                     between = bool(within) and within[0] < line < within[-1]
                     told = None if between else self._means_nothing(text, left, exchange.lines)
+                    if told is None and self._is_read(text):
+                        continue
                     if told is None:
                         where = (exchange.session, exchange.at[line])
                         self.open.append(Open(*where, text, tuple(self.things)))
@@ -470,6 +498,9 @@ class Answers:
                 records = False
             body.append(f"  ^{self._shown(rule, mine)}$${' -> Record' if records else ''}")
         body += [f"  ^{lines}$$" for _, lines in dict.fromkeys(self.numbered.values())]
+        # What is passed over and would be taken for a row stands before the rows.
+        first = [told for told, line in self.passed.items() if self._like_row(line)]
+        body = [*(f"  ^{told}$$" for told in first), *body]
         body += [f"  ^{told}$$" for told in self.passed]
         template = "\n".join([*head, "", "Start", *dict.fromkeys(body), ""])
         numbers = {slot: told for slot, (told, _) in self.numbered.items() if slot[0] == fills}
@@ -486,6 +517,10 @@ class Answers:
                 else None
             ),
         )
+
+    def _like_row(self, line: str) -> bool:
+        """Whether a rule of rows would take a line."""
+        return any(row and rule.found(line, self.patterns) is not None for rule, row in self._rules)
 
     def _listed(self, fills: Fills, key: Slot | None) -> set[Slot]:
         """The fields that stand on several lines of one thing: packages, and wrapped digests."""

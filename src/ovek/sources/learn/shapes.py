@@ -16,7 +16,7 @@ from ovek.model.pattern import Pattern, compiled
 from ovek.model.sheet import SIZES, TIMES, Fills
 from ovek.sources.learn.dialogue import escaped
 from ovek.sources.learn.marks import Mark
-from ovek.sources.learn.values import NOTHING
+from ovek.sources.learn.values import NOTHING, pattern_of
 
 RULER = re.compile(r"[-=_+*~.| ]{3,}")
 _DOTS = re.compile(r"([.\-_=])\1+")
@@ -207,6 +207,13 @@ class Column(Struct):
         return [piece.slot for piece in self.pieces if isinstance(piece, Value)]
 
     @property
+    def left(self) -> bool:
+        """Whether its cells start at one place, rather than end at one."""
+        if len(set(self.starts)) == 1 and len(set(self.ends)) == 1:
+            return not any(field in SIZES for _, field in self.slots)
+        return len(set(self.starts)) <= len(set(self.ends))
+
+    @property
     def around(self) -> re.Pattern[str]:
         """What stands around its values."""
         told = (escaped(p.text) if isinstance(p, Word) else "(.*)" for p in self.pieces)
@@ -244,6 +251,7 @@ class Table:
         self._indent = base[0].start > 0
         self.shapes: set[tuple[int, ...]] = {tuple(range(len(base)))}
         self.values: dict[Slot, list[str]] = {}
+        self.lines: list[tuple[str, dict[Slot, str]]] = []  # and what their cells tell
         for column in self.columns:
             for piece in column.pieces:
                 if isinstance(piece, Value):
@@ -260,7 +268,21 @@ class Table:
         for at, column in enumerate(self.columns):
             told += (" +" if at else "") + f"({self._cell(column)})"
         match = compiled(told).fullmatch(line)
-        return None if match is None else [match.span(at + 1) for at in range(len(self.columns))]
+        if match is None:
+            return None
+        spans = [match.span(at + 1) for at in range(len(self.columns))]
+        return spans if self._shifted(spans) else None
+
+    def _shifted(self, spans: Sequence[tuple[int, int]]) -> bool:
+        """Whether cells stand in their columns, or behind one that is too long for its own."""
+        moved = False
+        for column, (start, end) in zip(self.columns, spans, strict=True):
+            over = start < max(column.ends) and end > min(column.starts)
+            aligned = start in column.starts or end in column.ends
+            if moved and aligned:
+                return False
+            moved = moved or not over
+        return True
 
     def _cell(self, column: Column) -> str:
         if not column.slots:
@@ -272,8 +294,9 @@ class Table:
 
     def take(self, line: str) -> bool:
         """Take a line in as a row, whole or by where its cells stand; False where it is none."""
-        spans = self._cells(line)
-        cells = dict(enumerate(spans)) if spans is not None else self._placed(line)
+        spans, cells = self._cells(line), self._placed(line)
+        if cells is None or not self._aligned(cells):  # as in a row that is longer than its column
+            cells = dict(enumerate(spans)) if spans is not None else None
         if cells is None or not self._may_be(line, cells):
             return False
         for at, (start, end) in cells.items():
@@ -282,14 +305,45 @@ class Table:
             column.ends.append(end)
             column.texts.append(text)
             self._note(column, text)
+        told: dict[Slot, str] = {}
+        for at, (start, end) in cells.items():
+            told |= self._told(self.columns[at], line[start:end])
+        self.lines.append((line, told))
         self._indent = self._indent or line[:1] == " "
         self.shapes.add(tuple(sorted(cells)))
         return True
 
+    def _told(self, column: Column, text: str) -> dict[Slot, str]:
+        """The values of a cell."""
+        match = column.around.fullmatch(text)
+        return dict(zip(column.slots, match.groups() if match else (), strict=False))
+
+    def stands(self, line: str) -> dict[Slot, str] | None:
+        """The values of a line by where they stand, whether it is taken for a row or not."""
+        cells, told = self._placed(line), dict[Slot, str]()
+        for at, (start, end) in (cells or {}).items():
+            told |= self._told(self.columns[at], line[start:end])
+        return told or None
+
+    def misread(self, rules: Sequence[Rule], patterns: Patterns) -> str | None:
+        """A row that its rules would read otherwise than its cells stand; None: all are right."""
+        for line, told in self.lines:
+            found = next((f for r in rules if (f := r.found(line, patterns)) is not None), None)
+            if found != told:
+                return line
+        return None
+
+    def widen(self) -> None:
+        """Make the patterns of the values wide enough for all that were taken by now."""
+        for slot, values in self.values.items():
+            if not all(compiled(self._patterns[slot]).fullmatch(value) for value in values):
+                at = next(n for n, column in enumerate(self.columns) if slot in column.slots)
+                ends = at == len(self.columns) - 1
+                self._patterns[slot] = pattern_of(slot[1], values, ends=ends, glued=False)
+
     def _note(self, column: Column, text: str) -> None:
         """Keep the values of a cell."""
-        match = column.around.fullmatch(text)
-        for slot, value in zip(column.slots, match.groups() if match else (), strict=False):
+        for slot, value in self._told(column, text).items():
             self.values[slot].append(value)
 
     def _may_be(self, line: str, cells: Mapping[int, tuple[int, int]]) -> bool:
@@ -311,15 +365,25 @@ class Table:
         return True
 
     def _placed(self, line: str) -> dict[int, tuple[int, int]] | None:
-        """The cells of a row by where they stand; None where one stands between columns.
-
-        Each starts where others of its column start, or ends where they end.
-        """
+        """The cells of a row by where they stand; None where one stands between columns."""
         bounds = [self._bound(at) for at in range(len(self.columns) - 1)]
         found: dict[int, tuple[int, int]] = {}
         for token in tokens_of(line, ()):
-            at = sum(token.start >= bound for bound in bounds)
-            if at < len(bounds) and token.end > bounds[at]:
+            over = [
+                number
+                for number, column in enumerate(self.columns)
+                if token.start < max(column.ends) and token.end > min(column.starts)
+            ]
+            if len(over) > 1:
+                return None
+            last = max(found) if found else None
+            if over:
+                at = over[0]
+            elif last is not None and token.start - found[last][1] == 1 and self._spaced(last):
+                at = last
+            else:
+                at = sum(token.start >= bound for bound in bounds)
+            if not over and at < len(bounds) and token.end > bounds[at]:
                 return None
             if at in found:
                 start, end = found[at]
@@ -328,11 +392,21 @@ class Table:
                 found[at] = (start, token.end)
             else:
                 found[at] = (token.start, token.end)
-        aligned = all(
+        return found or None
+
+    def _spaced(self, at: int) -> bool:
+        """Whether two blanks or more stand between a column and the next."""
+        if at == len(self.columns) - 1:
+            return True
+        here, following = self.columns[at], self.columns[at + 1]
+        return min(b - a for a, b in zip(here.ends, following.starts, strict=False)) > 1
+
+    def _aligned(self, cells: Mapping[int, tuple[int, int]]) -> bool:
+        """Whether each cell starts where others of its column start, or ends where they end."""
+        return all(
             start in self.columns[at].starts or end in self.columns[at].ends
-            for at, (start, end) in found.items()
+            for at, (start, end) in cells.items()
         )
-        return found if found and aligned else None
 
     def _bound(self, at: int) -> int:
         """Where the column at this position ends and the next one starts."""
@@ -363,6 +437,23 @@ class Table:
         self._patterns.update(patterns)
         return [self._rule(shape) for shape in sorted(self.shapes, key=lambda s: (-len(s), s))]
 
+    def _gap(self, before: int, at: int) -> str:
+        """The blanks between two cells: so many that a cell between them is empty, or not so many.
+
+        Else a value of a column that is filled would be taken for one of a column that is not.
+        """
+        here, following = self.columns[before], self.columns[at]
+        if at > before + 1:
+            return f" {{{max(2, min(following.starts) - max(here.ends))},}}"
+        apart = [b - a for a, b in zip(here.ends, following.starts, strict=False)]
+        spaced = any("(?: " in self._cell(column) for column in (here, following))
+        least = 2 if spaced and min(apart) > 1 else 1
+        if len(self.columns) < 3 or len(here.starts) < 2:
+            return " +" if least == 1 else f" {{{least},}}"
+        ends = min(here.starts) + 1 if here.left else min(here.ends)
+        starts = max(following.starts) if following.left else max(following.ends) - 1
+        return f" {{{least},{max(starts - ends, *apart, least)}}}"
+
     def _rule(self, shape: Sequence[int]) -> Rule:
         parts: list[str | Slot] = []
         first = self.columns[shape[0]]
@@ -373,8 +464,7 @@ class Table:
         for before, at in pairwise((-1, *shape)):
             column = self.columns[at]
             if before >= 0:
-                apart = min(column.starts) - max(self.columns[before].ends)
-                parts.append(" +" if at == before + 1 else f" {{{max(2, apart)},}}")
+                parts.append(self._gap(before, at))
             if column.slots:
                 parts += [
                     p.slot if isinstance(p, Value) else escaped(p.text) for p in column.pieces

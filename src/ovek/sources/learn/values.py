@@ -24,6 +24,7 @@ _UNITS = {
 _UNIT = re.compile(
     rf"(?i)(?<![A-Za-z])({'|'.join(sorted(_UNITS, key=len, reverse=True))})(?![a-z])"
 )
+_WORDS = r"\S+(?: \S+)*"
 _SIZE = re.compile(r"[\d.,]+")
 _DATES = (
     *("%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y"),
@@ -163,11 +164,15 @@ def _pattern(field: str, told: Sequence[str], *, ends: bool, glued: bool) -> str
     if field in TIMES:
         return "|".join(dict.fromkeys(map(_dated, told)))
     if field in ("path", "set_file", "package") and ends and not glued:
-        return r"\S.*"
+        return _WORDS
     if all(" " not in text for text in told):
         if field in ("place", "running.place") and all(":" in text for text in told):
             return r"\S+?:\S+?" if glued else r"\S+:\S+"
         return r"\S+?" if glued else r"\S+"
+    # Two blanks are between columns, and in no name that was seen.
+    spaced = any("  " in text for text in told)
+    if not spaced:
+        return _WORDS if ends and not glued else rf"{_WORDS}?"
     return r"\S.*" if ends and not glued else r"\S.*?"
 
 
