@@ -612,10 +612,10 @@ def test_the_way_to_a_menu_and_the_steps_that_lead_there():
 
 
 def test_fields_are_named_by_their_last_word_where_that_says_enough():
-    assert fields_named("free") == [("volume", "free")]
+    assert fields_named("free") == (("volume", "free"),)
     assert ("device", "running.version") in fields_named("running.version")
-    assert fields_named("live") == []
-    assert fields_named("nonsense") == []
+    assert fields_named("live") == ()
+    assert fields_named("nonsense") == ()
     assert {fills for fills, _ in fields_named("version")} == {"bank", "device", "part"}
 
 

@@ -21,6 +21,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from builders.session import SESSION
+from languages import marked
 from ovek.files.importers import digestlist
 from ovek.files.snapshot import read_snapshot
 
@@ -37,6 +38,7 @@ WRITING: dict[str, tuple[list[str], set[int]]] = {
     "report": (["report", "-o", "fleet.html"], {0}),
     "chart": (["chart", "versions", "-o", "versions.png"], {0}),
     "sheet": (["sheet", "new", "another"], {0}),
+    "learn": (["sheet", "learn", "taught", "marked.txt"], {0}),
     "demo": (["demo", "tour"], {0}),
 }
 
@@ -57,6 +59,7 @@ def site(folder: Path) -> Path:
     (made / "shelf").mkdir()
     for at in range(20):
         (made / f"shelf/image-{at}.img").write_bytes(bytes([at]) * 300_000)
+    (made / "marked.txt").write_text(marked("lathe"))
     (made / "list.md5").write_text("".join(f"{at:032x} *image-{at}.img\n" for at in range(500)))
     return made
 

@@ -2,7 +2,10 @@
 
 import asyncio
 import gzip
+import tempfile
+import tomllib
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -25,12 +28,13 @@ from ovek.files.importers import (
     table,
 )
 from ovek.files.journal import Journal
+from ovek.files.shelves import read_record
 from ovek.files.site import read_sheet
 from ovek.files.snapshot import read_snapshot
 from ovek.files.state import state_in
 from ovek.files.structure import structure_of
 from ovek.files.typed import read_toml_parts, text_of
-from ovek.model.fleet import FleetDevice
+from ovek.model.fleet import FleetDevice, Shelf
 from ovek.model.naming import Naming
 from ovek.model.policy import FORMAT as POLICY_FORMAT
 from ovek.model.policy import Policy
@@ -43,6 +47,10 @@ from ovek.render.visible import visible
 from ovek.sources.capture import answers_in, asking, read_capture
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview, Wanted
+from ovek.sources.learn.guesses import guesses
+from ovek.sources.learn.lesson import SessionError, learn
+from ovek.sources.learn.writing import head_of, learned_of, whole
+from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import check_templates
 from ovek.sources.shelf import Cache, read_shelf
 from ovek.sources.survey import EvidenceError, outcome_of, replay
@@ -116,6 +124,30 @@ def _answer(file: Path) -> None:
     text = file.read_bytes().decode("utf-8", "replace")
     visible(plain(text))
     _asked(_SHEETS[len(text) % len(_SHEETS)], text)
+
+
+def _learned(file: Path) -> None:
+    """Learn of a session, and write and read again what was learned."""
+    with suppress(SessionError):
+        found = learn([read_capture(file)])
+        tomllib.loads(whole(head_of("x", found), learned_of(found)))
+    with suppress(ValueError):
+        guesses([read_capture(file)])
+
+
+def _mistakes(file: Path) -> None:
+    _, wrong = mistakes_in(file)
+    for error in wrong:
+        assert str(error)
+
+
+def _record(file: Path) -> None:
+    shelf = Shelf(name="depot", at="sftp://192.0.2.1/images")
+    with tempfile.TemporaryDirectory() as site:
+        folder = Path(site) / "shelves"
+        folder.mkdir()
+        (folder / "depot.json").write_bytes(file.read_bytes())
+        read_record(Path(site), shelf)
 
 
 def _session(file: Path) -> None:
@@ -221,6 +253,9 @@ PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
     "sheets": (samples.SHEETS, "oxwick-40.toml", _sheet),
     "answers": (ANSWERS, "a.txt", _answer),
     "sessions": (samples.SESSIONS, "a.txt", _session),
+    "marked sessions": (samples.MARKED, "a.txt", _learned),
+    "a sheet's mistakes": (samples.SHEETS, "oxwick-40.toml", _mistakes),
+    "records of shelves": (samples.RECORDS, "depot.json", _record),
     "evidence": (samples.EVIDENCE, "a.json.gz", _evidence),
     "packed evidence": (
         [gzip.compress(each, mtime=0) for each in samples.EVIDENCE],

@@ -13,6 +13,8 @@ import zlib
 from importlib import resources
 from pathlib import Path
 
+from languages import marked
+
 DATA = hashlib.sha512(b"ovek").digest() * 40
 _SITE = Path(str(resources.files("ovek.demo"))) / "site"
 _SHEETS = Path(str(resources.files("ovek.files"))) / "sheets"
@@ -216,3 +218,19 @@ HOSTS_YAML = [
     b"edge: [e1, e2]\ncore:\n  c1: {port: 22}\n",
 ]
 KEPT = [b'{"sha256":"' + b"a" * 64 + b'","fleet":{"format":"ovek.fleet/1","name":"y"}}']
+MARKED = [
+    b"a# show\nversion <<running.version=1.0>>, model <<model=Q>>\na# dir f\nsize  name\n"
+    b"   <<size=12>>  <<path=a-1.0.img>>\n    7  b\n\n2 files\na# ",
+    *(marked(name).encode() for name in ("harrock", "lathe")),
+]
+RECORDS = [
+    json.dumps(
+        {
+            "format": "ovek.shelf-record/1",
+            "shelf": "depot",
+            "at": "sftp://192.0.2.1/images",
+            "read_at": "2026-03-02T21:14:05Z",
+            "files": [{"path": "a", "size": 1, "digests": {"md5": "a" * 32}, "sign": "x"}],
+        }
+    ).encode()
+]

@@ -29,7 +29,9 @@ def mistakes_in(file: Path) -> tuple[Sheet | None, list[InputError]]:
     if plain.get("name", file.stem) != file.stem:
         met = f"the name is {plain['name']!r} but the file is {file.name}"
         errors.append(InputError(file, met, "Give both the same name", key="name"))
-    errors += _all_questions(file, plain)
+    asked = list(_all_questions(file, plain))
+    known = {error.met for error in asked}  # what the whole says of one of its questions as well
+    errors = [error for error in errors if error.met not in known] + asked
     for error in errors:
         error.line = line_of(lines, error.key or "")
     told = sorted(errors, key=lambda error: error.line or 0)

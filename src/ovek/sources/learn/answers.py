@@ -1,6 +1,7 @@
 """The answers to one question, in all sessions, as templates that understand every line of them."""
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec import Struct
@@ -73,9 +74,9 @@ class Answers:
         self.open: list[Open] = []
         self.numbered: dict[Slot, tuple[str, str]] = {}  # the list's pattern, and as lines
         self._slots: dict[int, dict[Mark, Slot]] = {}
+        others = list({mark.name: mark for each in self.exchanges for mark in each.marks}.values())
         for at, each in enumerate(self.exchanges):
             lines = dict(enumerate(each.at))
-            others = [m for other in self.exchanges if other is not each for m in other.marks]
             try:
                 self._slots[at] = resolved(each.marks, lines, asked_for, others)
                 self._check_once(at)
@@ -385,6 +386,7 @@ class Answers:
             for run in self._runs(exchange.lines):
                 left = [line for line in run if (at, line) not in self._taken]
                 within = [line for line in run if line in tables]
+                counts = Counter(len(exchange.lines[line].split()) for line in left)
                 for line in left:
                     text = exchange.lines[line]
                     if text in self._heads or RULER.fullmatch(text):
@@ -392,7 +394,7 @@ class Answers:
                     if any(each.fullmatch(text) for each in (*skipped, *listed)):
                         continue
                     between = bool(within) and within[0] < line < within[-1]
-                    told = None if between else self._means_nothing(text, left, exchange.lines)
+                    told = None if between else self._means_nothing(text, counts)
                     if told is None and self._is_read(text):
                         continue
                     if told is None:
@@ -429,19 +431,21 @@ class Answers:
                  for each in [lines[line].split()[at]]]  # fmt: skip
         return sentence(lines[line], {*self._words, *(w.strip(".,:;()[]'\"") for w in words)})
 
-    def _means_nothing(self, text: str, left: Sequence[int], lines: Sequence[str]) -> str | None:
-        """The pattern by which a line may be passed over; None where it may tell something."""
+    def _means_nothing(self, text: str, counts: Counter[int]) -> str | None:
+        """The pattern by which a line may be passed over; None where it may tell something.
+
+        `counts` are the lines around that are not understood either, by their number of words.
+        """
         words = text.split()
         if self._may_name(words):
             return None
         if (label := label_of(text)) is not None:
             return label
-        alike = [line for line in left if len(lines[line].split()) == len(words)]
-        if len(alike) >= _UNKNOWN_TABLE and len(words) < 8:
+        if counts[len(words)] >= _UNKNOWN_TABLE and len(words) < 8:
             return None
         if not re.search(r"[A-Za-z]{2}", text) or (len(words) < 3 and _FILE.search(text)):
             return None
-        if len(words) < 2 and len(left) > 1:
+        if len(words) < 2 and counts.total() > 1:
             return None
         return sentence(text, self._words)
 

@@ -13,6 +13,7 @@ no answer) and `leave` (this was typed to end it).
 import re
 from collections.abc import Iterable
 from difflib import get_close_matches
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -97,6 +98,7 @@ def _without(text: str, number: int) -> str:
     return text
 
 
+@lru_cache(maxsize=1)
 def _words() -> frozenset[str]:
     return frozenset({*SPECIAL, *(name for name, _, _ in _names())})
 
@@ -112,15 +114,16 @@ def _names() -> Iterable[tuple[str, Fills, str]]:
                 yield f"{fills}.{name}", fills, field
 
 
-def fields_named(name: str) -> list[tuple[Fills, str]]:
+@lru_cache(maxsize=1024)
+def fields_named(name: str) -> tuple[tuple[Fills, str], ...]:
     """The fields that a name may mean, each with its thing.
 
     >>> fields_named("free"), fields_named("hardware.model")
-    ([('volume', 'free')], [('device', 'hardware.model'), ('member', 'hardware.model')])
+    ((('volume', 'free'),), (('device', 'hardware.model'), ('member', 'hardware.model')))
     """
     found = {(fills, field) for each, fills, field in _names() if each == name}
     exact = {(fills, field) for fills, field in found if name in (field, f"{fills}.{field}")}
-    return sorted(exact if exact and "." in name else found)
+    return tuple(sorted(exact if exact and "." in name else found))
 
 
 def _check_name(mark: Mark) -> None:

@@ -197,9 +197,12 @@ class Column(Struct):
     """One column of a table: where its cells start and end, over all rows, and its pieces."""
 
     pieces: tuple[Piece, ...]
-    starts: list[int]
-    ends: list[int]
-    texts: list[str]
+    first: tuple[int, int]
+    starts: set[int]
+    ends: set[int]
+    shapes: set[str]
+    blanks: bool = False
+    rows: int = 1
 
     @property
     def slots(self) -> list[Slot]:
@@ -209,9 +212,9 @@ class Column(Struct):
     @property
     def left(self) -> bool:
         """Whether its cells start at one place, rather than end at one."""
-        if len(set(self.starts)) == 1 and len(set(self.ends)) == 1:
+        if len(self.starts) == 1 and len(self.ends) == 1:
             return not any(field in SIZES for _, field in self.slots)
-        return len(set(self.starts)) <= len(set(self.ends))
+        return len(self.starts) <= len(self.ends)
 
     @property
     def around(self) -> re.Pattern[str]:
@@ -222,10 +225,17 @@ class Column(Struct):
     @property
     def pattern(self) -> str:
         """What its cells are like, where nobody marked one: what all of them have in common."""
-        shapes = {shape_of(text) for text in self.texts}
-        if len(shapes) == 1:
-            return next(iter(shapes))
-        return r"\S+(?: \S+)*" if any(" " in text for text in self.texts) else r"\S+"
+        if len(self.shapes) == 1:
+            return next(iter(self.shapes))
+        return r"\S+(?: \S+)*" if self.blanks else r"\S+"
+
+    def take(self, start: int, end: int, text: str) -> None:
+        """Take in one more cell."""
+        self.starts.add(start)
+        self.ends.add(end)
+        self.shapes.add(shape_of(text))
+        self.blanks = self.blanks or " " in text
+        self.rows += 1
 
 
 def shape_of(text: str) -> str:
@@ -246,8 +256,21 @@ class Table:
     ) -> None:
         self._patterns, self._key = dict(patterns), key
         self.columns = [
-            Column(token.pieces, [token.start], [token.end], [token.text]) for token in base
+            Column(
+                token.pieces,
+                (token.start, token.end),
+                {token.start},
+                {token.end},
+                {shape_of(token.text)},
+                " " in token.text,
+            )
+            for token in base
         ]
+        # The fewest and the most blanks between a column and the next, in one row.
+        self._apart = {
+            at: (two.start - one.end, two.start - one.end)
+            for at, (one, two) in enumerate(pairwise(base))
+        }
         self._indent = base[0].start > 0
         self.shapes: set[tuple[int, ...]] = {tuple(range(len(base)))}
         self.values: dict[Slot, list[str]] = {}
@@ -301,9 +324,11 @@ class Table:
             return False
         for at, (start, end) in cells.items():
             column, text = self.columns[at], line[start:end]
-            column.starts.append(start)
-            column.ends.append(end)
-            column.texts.append(text)
+            column.take(start, end, text)
+            if at + 1 in cells:
+                least, most = self._apart[at]
+                apart = cells[at + 1][0] - end
+                self._apart[at] = (min(least, apart), max(most, apart))
             self._note(column, text)
         told: dict[Slot, str] = {}
         for at, (start, end) in cells.items():
@@ -398,8 +423,7 @@ class Table:
         """Whether two blanks or more stand between a column and the next."""
         if at == len(self.columns) - 1:
             return True
-        here, following = self.columns[at], self.columns[at + 1]
-        return min(b - a for a, b in zip(here.ends, following.starts, strict=False)) > 1
+        return self._apart[at][0] > 1
 
     def _aligned(self, cells: Mapping[int, tuple[int, int]]) -> bool:
         """Whether each cell starts where others of its column start, or ends where they end."""
@@ -411,10 +435,10 @@ class Table:
     def _bound(self, at: int) -> int:
         """Where the column at this position ends and the next one starts."""
         here, following = self.columns[at], self.columns[at + 1]
-        if len(set(following.starts)) == 1:
-            return following.starts[0]
-        if len(set(here.ends)) == 1:
-            return here.ends[0] + 1
+        if len(following.starts) == 1:
+            return min(following.starts)
+        if len(here.ends) == 1:
+            return max(here.ends) + 1
         return (max(here.ends) + min(following.starts) + 1) // 2
 
     def head(self, line: str) -> None:
@@ -423,13 +447,12 @@ class Table:
             tokens = tokens_of(line, (), wide=wide)
             if len(tokens) == len(self.columns):
                 for column, token in zip(self.columns, tokens, strict=True):
-                    right = abs(token.end - column.ends[0]) < abs(token.start - column.starts[0])
-                    if right and token.end == column.ends[0]:
-                        column.starts.append(min(token.start, column.starts[0]))
-                        column.ends.append(column.ends[0])
+                    start, end = column.first
+                    right = abs(token.end - end) < abs(token.start - start)
+                    if right and token.end == end:
+                        column.starts.add(min(token.start, start))
                     elif not right:
-                        column.starts.append(column.starts[0])
-                        column.ends.append(max(token.end, column.ends[0]))
+                        column.ends.add(max(token.end, end))
                 return
 
     def rules(self, patterns: Patterns) -> list[Rule]:
@@ -445,14 +468,14 @@ class Table:
         here, following = self.columns[before], self.columns[at]
         if at > before + 1:
             return f" {{{max(2, min(following.starts) - max(here.ends))},}}"
-        apart = [b - a for a, b in zip(here.ends, following.starts, strict=False)]
+        fewest, most = self._apart[before]
         spaced = any("(?: " in self._cell(column) for column in (here, following))
-        least = 2 if spaced and min(apart) > 1 else 1
-        if len(self.columns) < 3 or len(here.starts) < 2:
+        least = 2 if spaced and fewest > 1 else 1
+        if len(self.columns) < 3 or here.rows < 2:
             return " +" if least == 1 else f" {{{least},}}"
         ends = min(here.starts) + 1 if here.left else min(here.ends)
         starts = max(following.starts) if following.left else max(following.ends) - 1
-        return f" {{{least},{max(starts - ends, *apart, least)}}}"
+        return f" {{{least},{max(starts - ends, most, least)}}}"
 
     def _rule(self, shape: Sequence[int]) -> Rule:
         parts: list[str | Slot] = []

@@ -43,7 +43,8 @@ def resolved(
     """
     asked_for = frozenset(asked_for)
     told = [mark for mark in marks if mark.name not in SPECIAL]
-    others = [mark for mark in elsewhere if mark.name not in SPECIAL]
+    here = {mark.name for mark in told}
+    others = [m for m in elsewhere if m.name not in SPECIAL and m.name not in here]
     may = {mark: fields_named(mark.name) for mark in (*told, *others)}
     marked = {field for fields in may.values() for _, field in fields}
     able = {
@@ -62,7 +63,7 @@ def resolved(
 
 def _one(
     mark: Mark,
-    may: Mapping[Mark, list[Slot]],
+    may: Mapping[Mark, tuple[Slot, ...]],
     beside: Sequence[Mark],
     all_of: Sequence[Mark],
     able: set[Fills],
