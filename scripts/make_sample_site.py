@@ -694,6 +694,28 @@ def session(one: Device) -> bytes:
 STICK = {"quay-2.0.img": b"quay 2.0\n" * 400, "quay-2.1.img": b"quay 2.1\n" * 400}
 
 
+# What a person marks in a copy of the session, to teach Ovek this kind of device.
+MARKS = {
+    "OX40-24F": "<<model=OX40-24F>>",
+    "Running      7.4.2": "Running      <<running.version=7.4.2>>",
+    "\n1     -": "\n<<member=1>>     -",
+    "flash     fine    ext4    2048000       831432": "<<volume=flash>>     <<state(ok)=fine>>    "
+    "ext4    <<capacity=2048000>>       <<free=831432>>",
+    "617611264  24 May 2026 21:14:00  ox40-full-7.4.1.img": "<<size=617611264>>  "
+    "24 May 2026 21:14:00  <<path=ox40-full-7.4.1.img>>",
+    "Now           1  flash:ox40-full-7.4.2.img": "<<list(live)=Now>>           1  "
+    "<<place=flash:ox40-full-7.4.2.img>>",
+    "Saved         1  ": "<<list(saved)=Saved>>         1  ",
+}
+
+
+def marked(text: str) -> str:
+    for old, new in MARKS.items():
+        assert old in text, old
+        text = text.replace(old, new, 1)
+    return text
+
+
 def write_site(folder: Path) -> None:
     devices = fleet()
     write_whole(folder / "fleet.toml", [fleet_toml([*devices, at_sea()])])
@@ -710,7 +732,9 @@ def write_site(folder: Path) -> None:
     write_whole(folder / "catalog/stick.md5", [(DIGEST_LIST_NOTE + lines).encode()])
     for name, data in STICK.items():
         write_whole(folder / "stick" / name, [data.replace(b"2.1", b"2.l")])
-    write_whole(folder / "sessions/arle-core.txt", [session(devices[0])])
+    plain = session(devices[0])
+    write_whole(folder / "sessions/arle-core.txt", [plain])
+    write_whole(folder / "sessions/arle-core-marked.txt", [marked(plain.decode()).encode()])
     write_snapshot(folder / "baselines/before-7.4.2.jsonl", fortnight_ago(devices))
     write_snapshot(folder / "snapshots/2026-11-20.jsonl", devices)
 

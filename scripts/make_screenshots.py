@@ -23,7 +23,7 @@ ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs/screenshots"
 SHOTS = {
     "survey": "ovek survey -v",
-    "sheet-try": "ovek sheet try oxwick-40 sessions/arle-core.txt | head -n 44",
+    "sheet-learn": "ovek sheet learn my-core sessions/arle-core-marked.txt",
     "audit": "ovek audit | head -n 45",
     "bootwalk": "ovek bootwalk arle-quay arle-stack brack-core brack-wifi brack-edge holm-office",
     "compare": "ovek compare before-7.4.2 'arle-[cs]*' --expect target",

@@ -34,6 +34,25 @@ def test_the_guide_to_sheets_ends_with_a_sheet_that_understands_its_session(ovek
     assert "path=q2-2.8.bin" in tried
 
 
+def test_what_the_guide_marks_is_learned_as_it_shows(ovek):
+    ovek.write("marked.txt", blocks("sheets.md", "text")[1])
+    shown, *lines = blocks("sheets.md", "console")[0].strip().split("\n")
+    told = ovek(*shlex.split(shown)[2:]).stdout
+    assert told.startswith("\n".join(lines[:-1]))
+    assert lines[-1] == "..."
+    ovek.write("session.txt", blocks("sheets.md", "text")[0])
+    ovek("sheet", "try", "quillet-q2", "session.txt")
+
+
+def test_the_ways_and_shelves_that_the_pages_show_are_right(ovek):
+    fleet = blocks("survey.md", "toml")[1]
+    shelves = blocks("catalog.md", "toml")
+    (shelf,) = [text for text in shelves if "[[shelf]]" in text]
+    ovek.write("fleet.toml", f"{fleet}\n{shelf}")
+    assert ovek.json("audit", exits=3)["not_read"][0]["device"] == "quay-ups"
+    assert "is no folder and no archive" in ovek.refuses("shelf", "last-year")
+
+
 def test_the_fleet_that_the_pages_show_is_right(ovek):
     fleet = blocks("survey.md", "toml")[0]
     ovek.write("fleet.toml", fleet)
@@ -65,7 +84,7 @@ def test_the_page_of_the_rules_is_what_the_code_says():
 
 
 def test_the_pages_made_from_the_code_are_what_it_says():
-    for name in ("commands", "formats"):
+    for name in ("commands", "formats", "fields"):
         made = _script(f"write_{name}_page").page()
         assert (DOCS / f"{name}.md").read_text() == made, f"scripts/write_{name}_page.py"
 

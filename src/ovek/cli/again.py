@@ -23,7 +23,8 @@ import ovek
 from ovek.cli.options import Devices
 from ovek.engine.audit import Terms
 from ovek.files.kept import Kept, Row, kept_file
-from ovek.files.sheets import find_sheet, sheet_names
+from ovek.files.sheets import find_sheet
+from ovek.files.site import Site
 from ovek.files.state import Line
 from ovek.files.typed import read_bytes
 from ovek.model.bound import Bound, holds
@@ -106,7 +107,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     if file is None or site.until is not None or devices.on is not None:
         return None
     made = hashlib.blake2b(digest_size=16)
-    for part in (*_program(), *_sheets(site.folder), _encode(site.policy), _shelf(shelf)):
+    for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):
         made.update(b"%d " % len(part) + part)
     made.update(_encode(site.releases))
     return Basis(file, made.digest())
@@ -121,9 +122,9 @@ def _program() -> Iterable[bytes]:
         yield f"{file.relative_to(root)} {info.st_size} {info.st_mtime_ns}".encode()
 
 
-def _sheets(folder: Path) -> Iterable[bytes]:
-    for name in sheet_names(folder):
-        file = find_sheet(folder, name)
+def _sheets(site: Site) -> Iterable[bytes]:
+    for name in site.sheet_names:
+        file = find_sheet(site.folder, name)
         yield name.encode()
         yield b"" if file is None else read_bytes(file)
 

@@ -32,7 +32,6 @@ from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
-from ovek.files.sheets import sheet_names
 from ovek.files.site import Site
 from ovek.model.catalog import Published
 from ovek.model.choice import Pick
@@ -250,7 +249,7 @@ def check_command(site_folder: Path, format_: str) -> None:
 
     site = Site(site_folder)
     releases = releases_of(site)
-    sheets = (site.sheet(name) for name in sheet_names(site.folder))
+    sheets = (site.sheet(name) for name in site.sheet_names)
     namings = [Naming(sheet) for sheet in sheets if sheet is not None]
     today = datetime.now(UTC).date()
     found = list(catalog.mistakes(releases, today, namings, site.releases))

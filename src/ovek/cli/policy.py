@@ -19,7 +19,6 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.errors import InputError, ManyInputError
-from ovek.files.sheets import sheet_names
 from ovek.files.site import Site
 
 
@@ -67,7 +66,7 @@ def check_policy(site: Site, releases: ReleaseIndex) -> None:
     errors: list[InputError] = []
     found: dict[str, list[PolicyMistake]] = {}
     try:
-        sheets = sheet_names(site.folder)
+        sheets = site.sheet_names
         found["policy.toml"] = list(
             policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
         )

@@ -179,8 +179,8 @@ def new_command(name: str, site_folder: Path) -> None:
 @command.command(
     "learn",
     examples=(
-        "sheet learn my-core sessions/marked.txt",
-        "sheet learn my-core sessions/marked.txt --take all",
+        "sheet learn my-core sessions/arle-core-marked.txt",
+        "sheet learn my-core sessions/arle-core-marked.txt --take all",
     ),
 )
 @click.argument("name")

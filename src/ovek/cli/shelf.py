@@ -37,7 +37,6 @@ from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.regular import opened
-from ovek.files.sheets import sheet_names
 from ovek.files.shelves import read_record, records, write_record
 from ovek.files.site import Site
 from ovek.files.typed import cannot_read
@@ -388,7 +387,7 @@ def shelf_facts(
 
 
 def _namings(site: Site) -> list[Naming]:
-    sheets = (site.sheet(name) for name in sheet_names(site.folder))
+    sheets = (site.sheet(name) for name in site.sheet_names)
     return [Naming(sheet) for sheet in sheets if sheet is not None]
 
 

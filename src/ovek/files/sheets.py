@@ -9,6 +9,7 @@ import os
 import re
 import tomllib
 from collections.abc import Iterator
+from functools import lru_cache
 from importlib import metadata, resources
 from pathlib import Path
 
@@ -23,27 +24,37 @@ def _shipped() -> Path:
     return Path(str(resources.files("ovek.files") / "sheets"))
 
 
-def _shared(folder: Path) -> list[Path]:
+def _shared(folder: Path) -> tuple[Path, ...]:
     """The folders of sheets that `fleet.toml` names, itself or one called sheets in it."""
+    file = folder / "fleet.toml"
     try:
-        data = (folder / "fleet.toml").read_bytes()
+        told = file.stat()
+        names = _named_in(file, told.st_mtime_ns, told.st_size)
     except (OSError, ValueError):
-        return []
-    if _KEY.search(data) is None:  # which most have not, and are large
-        return []
+        return ()
+    places = (folder / Path(name).expanduser() for name in names)
+    return tuple(each / "sheets" if (each / "sheets").is_dir() else each for each in places)
+
+
+@lru_cache(maxsize=8)
+def _named_in(file: Path, changed: int, size: int) -> tuple[str, ...]:
+    """What a fleet file names; it may be large, and is looked at once while it stays the same."""
+    data = file.read_bytes()
+    if _KEY.search(data) is None:  # which most have not
+        return ()
     try:
         named = tomllib.loads(data.decode()).get("sheets", [])
     except (ValueError, RecursionError):
-        return []  # who reads the fleet tells what is wrong
-    found = []
-    for name in named if isinstance(named, list) else []:
-        place = folder / Path(str(name)).expanduser()
-        found.append(place / "sheets" if (place / "sheets").is_dir() else place)
-    return found
+        return ()  # who reads the fleet tells what is wrong
+    return tuple(map(str, named)) if isinstance(named, list) else ()
 
 
 def _installed() -> Iterator[Path]:
-    """The folders of sheets of installed packages. Raises InputError where one is broken."""
+    """The folders of sheets of installed packages. Raises InputError where one is broken.
+
+    To look for them takes as long as a small command does, so it is done last and for names that
+    nothing else has.
+    """
     for point in sorted(metadata.entry_points(group=ENTRY_POINTS), key=lambda each: each.name):
         try:
             folder = Path(str(resources.files(point.module)))
@@ -67,6 +78,11 @@ def find_sheet(folder: Path, name: str) -> Path | None:
 
 
 def _places(folder: Path) -> Iterator[Path]:
+    yield from _folders(folder)
+    yield from _installed()
+
+
+def _folders(folder: Path) -> Iterator[Path]:
     yield folder / "sheets"
     for place in _shared(folder):
         if not place.is_dir():
@@ -74,7 +90,6 @@ def _places(folder: Path) -> Iterator[Path]:
             raise InputError(place, "is no folder of sheets", do)
         yield place
     yield _shipped()
-    yield from _installed()
 
 
 def is_shipped(file: Path) -> bool:
@@ -82,9 +97,10 @@ def is_shipped(file: Path) -> bool:
     return file.parent == _shipped()
 
 
-def sheet_names(folder: Path) -> list[str]:
-    """The names of all sheets, wherever they lie."""
-    return sorted({file.stem for place in _places(folder) for file in place.glob("*.toml")})
+def sheet_names(folder: Path, *, installed: bool = True) -> list[str]:
+    """The names of all sheets, wherever they lie, or of all that no package brings."""
+    places = _places(folder) if installed else _folders(folder)
+    return sorted({file.stem for place in places for file in place.glob("*.toml")})
 
 
 def kept_sessions(sheet: Path) -> list[Path]:

@@ -10,7 +10,7 @@ from pathlib import Path
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
-from ovek.files.sheets import find_sheet, is_shipped
+from ovek.files.sheets import find_sheet, is_shipped, sheet_names
 from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.files.typed import read_bytes, read_toml, read_toml_parts
 from ovek.model.catalog import Published
@@ -79,6 +79,12 @@ class Site:
                 return None
             self._sheets[name] = read_sheet(file)
         return self._sheets[name]
+
+    @property
+    def sheet_names(self) -> list[str]:
+        """The names of the sheets that may be of use: all that lie in folders, and the fleet's."""
+        names = sheet_names(self.folder, installed=False)
+        return sorted({*names, *(device.sheet for device in self.fleet.device)})
 
     def state(self, named: str | None = None) -> State:
         """The newest line of each device; or the devices of one snapshot, by its file or name.

@@ -499,7 +499,8 @@ class Table:
 
 def _roomy(shape: str) -> str:
     """The pattern of a column that means nothing: numbers and dates stay so, words may be any."""
-    return shape if "[A-Za-z]" not in shape or shape.startswith(r"\S") else r"\S+"
+    counted = r"\d" in shape and "[A-Za-z]" not in shape
+    return shape if counted or shape.startswith(r"\S") else r"\S+"
 
 
 def label_of(line: str) -> str | None:

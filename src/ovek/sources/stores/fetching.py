@@ -36,7 +36,7 @@ def read_store(
     by_word: bool = False,
     rate: int | None = None,
     advance: Callable[[int], None] = lambda size: None,
-    wait: float = 1.0,
+    wait: float = 0.5,
 ) -> Iterator[ShelfFile]:
     """Go through the files of a store; one that cannot be read costs its own line.
 
