@@ -387,6 +387,56 @@ def test_a_digest_that_is_wrapped_over_lines_is_put_together(ovek):
     assert [row["sha512"] for row in rows] == [digest]
 
 
+def test_volumes_that_nothing_lists_are_asked_for_by_name(ovek):
+    text = (
+        "a1> enter\na1# build\nversion <<running.version=1.0>> on <<model=Q>> (by reader)\n"
+        "a1# dir disk0:\nFolder of <<volume=disk0>>:/\n\n"
+        "  1  -rw-  <<size=700>>  <<path=i-1.0.img>>\n"
+        "  2  <<skip=drwx>>  40  logs\n\n<<capacity=9000>> bytes (<<free=2.5K>> free)\n"
+        "a1# dir stick0:\nFolder of stick0:/\n\n  1  -rw-   70  note.txt\n  2  drwx   40  logs\n\n"
+        "8000 bytes (4.5K free)\na1# start\nfirst <<place=disk0:/i-1.0.img>>\n"
+        f"a1# sum md5 disk0:/i-1.0.img\nit is <<md5={'a' * 32}>>\na1# "
+    )
+    ovek.write("s.txt", text)
+    assert ovek("sheet", "learn", "q", "s.txt").stdout.startswith("q understands")
+    sheet = tomllib.loads((ovek.folder / "sheets/q.toml").read_text())["reading"]
+    asks = {(one["ask"], one.get("fixed", {}).get("volume")) for one in sheet["question"]}
+    assert {("dir disk0:", "disk0"), ("dir stick0:", "stick0")} <= asks
+    assert ("sum {algorithm} {volume}:/{path}", None) in asks
+    assert re.fullmatch(sheet["prompt"], "b-7> ")
+    assert re.fullmatch(sheet["prompt"], "b-7# ")
+    fleet_of(ovek, "q")
+    ovek("survey", "--capture", "s.txt")
+    volumes = {each["name"]: each for each in state(ovek)["members"][0]["volumes"]}
+    assert [file["path"] for file in volumes["disk0"]["files"]] == ["i-1.0.img"]
+    assert [file["path"] for file in volumes["stick0"]["files"]] == ["note.txt"]
+    assert (volumes["disk0"]["capacity"], volumes["stick0"]["free"]) == (9000, 4608)
+    assert volumes["disk0"]["files"][0]["digests"] == {"md5": "a" * 32}
+
+
+def test_a_table_in_a_frame_and_settings_with_equals_signs(ovek):
+    text = (
+        "(box) $ units\n+---+------+-----+\n| # | runs | sn  |\n+---+------+-----+\n"
+        "| <<member=1>> | <<running_version=9.1>>  | <<serial=X1>>  |\n| 2 | 9.0  | X22 |\n"
+        "+---+------+-----+\n(box) $ about\nmodel=<<model=Q>>\nruns=<<running.version=9.1>>\n"
+        "changed=<<unsaved_changes(yes)=so>>\n(box) $ slots\nSlot  State   Holds\n"
+        "<<bank=0>>     <<state(ok)=in use>>  <<bank.version=9.1>>\n"
+        "1     <<state(empty)=free>>    -\n"
+        "(box) $ next\nNext start: <<default_bank.saved=0>> (set by reader)\n(box) $ "
+    )
+    found = learn([text])
+    assert not found.open
+    assert [one for one in found.unsettled if "volume" not in one.what] == []
+    answers = {each.typed[0]: "\n".join(each.lines) for each in taken_apart(text, 0).exchanges}
+    rows = {one.fills: rows_of(one, answers[one.ask]).rows for one in found.questions}
+    assert [row["SERIAL"] for row in rows["member"]] == ["X1", "X22"]
+    assert [(row["BANK"], row["STATE"], row["VERSION"]) for row in rows["bank"]] == [
+        ("0", "in use", "9.1"), ("1", "free", "-")
+    ]  # fmt: skip
+    (boot,) = [one for one in found.questions if one.fills == "boot"]
+    assert rows_of(boot, "Next start: 1 (set by nobody, at 3)").rows
+
+
 def test_blocks_of_each_member_are_members(ovek):
     text = (
         "a> units\nUnit <<member=1>>:\n  Runs: <<running_version=1.0>>\n  Fan: fine\n"

@@ -124,27 +124,26 @@ def sheet_in(file: Path, text: str) -> Sheet:
 
 
 def tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
-    """The sheet tried on each session."""
-    found = []
-    for session in sessions:
-        tried = try_sheet(sheet, [_plain(session)])
-        strange = sum(len(one.strange) for one in tried.questions)
-        problems = any(one.problem for one in tried.questions)
-        unanswered = any(not one.answered for one in tried.questions)
-        fits = not (strange or problems or tried.missing or tried.lost or unanswered)
-        found.append(
-            Tested(
-                session=session.name,
-                whole=fits,
-                missing=(*tried.missing, *tried.lost),
-                strange=strange,
-            )
+    """The sheet tried on each session: what of it is not understood, and what it does not tell.
+
+    A session need not hold every answer; what none of them holds is missing in each.
+    """
+    trials = [try_sheet(sheet, [_plain(session)]) for session in sessions]
+    answered = {one.name for tried in trials for one in tried.questions if one.answered}
+    never = [f"an answer to {q.name!r}" for q in sheet.reading.question if q.name not in answered]
+    return tuple(
+        Tested(
+            session=session.name,
+            missing=(*tried.missing, *never),
+            wrong=(*tried.lost, *(one.problem for one in tried.questions if one.problem)),
+            strange=sum(len(one.strange) for one in tried.questions),
         )
-    return tuple(found)
+        for session, tried in zip(sessions, trials, strict=True)
+    )
 
 
 def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Session]) -> None:
-    """Raise InputError where a session that the sheet understood is understood no more."""
+    """Raise InputError where a session that the sheet understood is understood less."""
     if not file.exists():
         return
     try:
@@ -152,7 +151,7 @@ def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Sessio
     except InputError:
         return
     for earlier, later in zip(before, now, strict=True):
-        if earlier.whole and not later.whole:
+        if (earlier.whole and not later.whole) or set(later.missing) - set(earlier.missing):
             met = f"understands {earlier.session} as it is, and would not any more"
             do = "See what the marks of the new session say otherwise; nothing was written"
             raise InputError(file, met, do)

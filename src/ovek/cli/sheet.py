@@ -55,6 +55,7 @@ def check_command(sheet: str, site_folder: Path) -> None:
 def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
     """How many of its kept sessions a sheet does not understand, and what to say of each."""
     from ovek.cli.learning import Session, tested
+    from ovek.render.lines import count
 
     kept = kept_sessions(file)
     if not kept:
@@ -66,9 +67,9 @@ def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
     failed = [one for one in trials if not one.whole]
     lines = [f"It understands {len(trials) - len(failed)} of its {len(trials)} kept sessions."]
     for one in failed:
-        told = [f"{one.strange} lines not understood"] if one.strange else []
+        told = [count(one.strange, "line") + " not understood"] if one.strange else []
         do = f"ovek sheet try {file} {file.with_suffix(SESSIONS) / one.session}"
-        lines.append(f"  {one.session}: {', '.join([*told, *one.missing]) or 'no answer'}; {do}")
+        lines.append(f"  {one.session}: {', '.join([*told, *one.wrong])}; {do}")
     return len(failed), [visible(line) for line in lines]
 
 

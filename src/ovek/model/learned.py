@@ -38,12 +38,20 @@ class Settles(Struct, frozen=True, kw_only=True):
 
 
 class Tested(Struct, frozen=True, kw_only=True):
-    """A session on which the sheet was tried: whether it is understood as a whole."""
+    """A session on which the sheet was tried: lines and values that are not understood.
+
+    `missing` are facts that it does not tell, as a session that was cut down may.
+    """
 
     session: str
-    whole: bool
     missing: tuple[str, ...] = ()
+    wrong: tuple[str, ...] = ()
     strange: int = 0
+
+    @property
+    def whole(self) -> bool:
+        """Whether all that it holds is understood."""
+        return not self.strange and not self.wrong
 
 
 class Learned(Struct, frozen=True, kw_only=True):
@@ -67,5 +75,8 @@ class Learned(Struct, frozen=True, kw_only=True):
 
     @property
     def whole(self) -> bool:
-        """Whether every session is understood, and nothing is left to settle."""
-        return not self.open and not self.unsettled and all(one.whole for one in self.sessions)
+        """Whether every session is understood, one tells every fact, and nothing is left open."""
+        told = all(one.whole for one in self.sessions) and any(
+            not one.missing for one in self.sessions
+        )
+        return told and not self.open and not self.unsettled

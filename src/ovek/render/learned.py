@@ -28,15 +28,7 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
         yield from ("", Text("NOT KNOWN", "bold"))
         for one in told.unsettled:
             yield from hanging("  ", f"{one.what}; the mark: {one.mark}", indent=4)
-    unfit = [one for one in told.sessions if not one.whole]
-    if unfit:
-        yield from ("", Text("NOT UNDERSTOOD AS A WHOLE", "bold"))
-        for tested in unfit:
-            why = ", ".join(
-                [*([count(tested.strange, "line")] if tested.strange else []), *tested.missing]
-            )
-            yield from hanging("  ", f"{tested.session}: {why or 'a question has no answer'}",
-                               indent=4)  # fmt: skip
+    yield from _sessions(told)
     if told.guesses:
         title = "GUESSES: --take 1,2 puts these marks in, --take all every one"
         yield from ("", Text(title, "bold"))
@@ -46,7 +38,7 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
     yield from ("", Text("IT ASKS", "bold"))
     for asks in told.asks:
         each = "" if asks.each == "device" else f" (for each {asks.each})"
-        yield from hanging("  ", f"{asks.asked}{each}: {', '.join(asks.fields)}", indent=4)
+        yield from hanging("  ", f"{asks.asked}{each} → {', '.join(asks.fields)}", indent=4)
     yield from hanging("  ", f"at the prompt {told.prompt}", indent=4)
     if told.pager is not None:
         yield from hanging("  ", f"going on where it waits with {told.pager!r}", indent=4)
@@ -55,6 +47,21 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
         for text in told.taken:
             yield from hanging("  ", text, indent=4)
     yield from _rest(told, verbose)
+
+
+def _sessions(told: Learned) -> Iterator[Line]:
+    """What of each session is not understood; what none tells, and what one leaves out."""
+    unfit = [one for one in told.sessions if not one.whole]
+    if unfit:
+        yield from ("", Text("NOT UNDERSTOOD AS A WHOLE", "bold"))
+        for one in unfit:
+            lines = [count(one.strange, "line")] if one.strange else []
+            yield from hanging("  ", f"{one.session}: {', '.join([*lines, *one.wrong])}", indent=4)
+    lacking = [one for one in told.sessions if one.missing and one.whole]
+    if lacking:
+        yield from ("", Text("FACTS THAT A SESSION DOES NOT TELL", "bold"))
+        for one in lacking:
+            yield from hanging("  ", f"{one.session}: {', '.join(one.missing)}", indent=4)
 
 
 def _first(told: Learned) -> str:
@@ -68,7 +75,9 @@ def _first(told: Learned) -> str:
     left = [count(strange, "line") + " not understood"] if strange else []
     if told.unsettled:
         left.append(f"{count(len(told.unsettled), 'thing')} not known")
-    if not left:
+    if not left and all(one.whole for one in told.sessions):
+        left.append("no session tells every fact")
+    elif not left:
         left.append("not every session is understood")
     mark = _next_mark(told)
     return f"{told.sheet}: {', '.join(left)} ({marks}).{f' The next mark: {mark}' if mark else ''}"

@@ -32,6 +32,7 @@ WORDS: dict[tuple[str, str], tuple[str, ...]] = {
     ("device", "at"): _PLACES_READ,
     ("device", "config.backed_up"): ("never",),
 }
+_LETTER = re.compile(r"(?<=[\d.])([KMGT])$")  # as listings for people count: 1.2G are GiB
 _YEARS = 9  # the longest time between two 29ths of February
 
 
@@ -76,7 +77,7 @@ def _single(question: Question, name: str, text: str, clock: Clock) -> Any:
         return None
     try:
         if name in SIZES:
-            told = text.replace(",", "") + question.units.get(name, "")
+            told = _LETTER.sub(r"\1iB", text.replace(",", "")) + question.units.get(name, "")
             return parse_size(told), step_of(told)
         if name in TIMES:
             coming = name == "reload_at"

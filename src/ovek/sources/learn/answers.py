@@ -89,6 +89,7 @@ class Answers:
         self._taken: set[tuple[int, int]] = set()
         self._rows: set[tuple[int, int]] = set()
         self._ends: dict[Slot, list[tuple[bool, bool]]] = {}
+        self._skips = self._skipped()
         self._read_marks()
         self._make_rules()
         self._pass_over()
@@ -342,6 +343,8 @@ class Answers:
                         continue
                     if line in marked and not self._same(marked[line], table):
                         continue
+                    if any(each.fullmatch(text) for each in self._skips):
+                        continue
                     if (table.fits(text) or (inside and started)) and table.take(text):
                         rows.add((at, line))
 
@@ -379,7 +382,6 @@ class Answers:
     # -- what means nothing
 
     def _pass_over(self) -> None:
-        skipped = self._skipped()
         listed = [re.compile(lines) for _, lines in self.numbered.values()]
         for at, exchange in enumerate(self.exchanges):
             tables = {line for each, line in self._rows if each == at}
@@ -391,7 +393,7 @@ class Answers:
                     text = exchange.lines[line]
                     if text in self._heads or RULER.fullmatch(text):
                         continue
-                    if any(each.fullmatch(text) for each in (*skipped, *listed)):
+                    if any(each.fullmatch(text) for each in (*self._skips, *listed)):
                         continue
                     between = bool(within) and within[0] < line < within[-1]
                     told = None if between else self._means_nothing(text, counts)
@@ -404,20 +406,34 @@ class Answers:
                         self.passed.setdefault(told, text)
 
     def _skipped(self) -> list[re.Pattern[str]]:
+        """The shapes of lines that a person said to mean nothing.
+
+        A mark around a part of a line means all lines that have that part there.
+        """
         found = []
-        for exchange in self.exchanges:
+        for at, exchange in enumerate(self.exchanges):
             for mark in exchange.marks:
                 if mark.name == "skip":
                     line = exchange.lines[mark.line]
-                    whole = line[: mark.start].strip() == line[mark.end :].strip() == ""
-                    told = (
-                        self._alike(exchange.lines, mark.line)
-                        if whole
-                        else sentence(line[: mark.end], self._words) + ".*"
-                    )
+                    told = self._skip(at, mark)
                     self.passed.setdefault(told, line)
                     found.append(re.compile(told))
         return found
+
+    def _skip(self, at: int, mark: Mark) -> str:
+        lines = self.exchanges[at].lines
+        line = lines[mark.line]
+        before, behind = line[: mark.start], line[mark.end :]
+        if before.strip() or behind.strip():
+            words = len(before.split()) if before[-1:] == " " else len(before.split()) - 1
+            front = r"\S+ +" * max(0, words)
+            glued = r"\S*" if before.strip() and before[-1:] != " " else ""
+            indent = " *" if before[:1] in ("", " ") else ""
+            return f"{indent}{front}{glued}{sentence(mark.value.strip())}.*"
+        run = next((run for run in self._runs(lines) if mark.line in run), [])
+        if set(run) & set(self._marked(at)):  # beside rows, whose shape it may have
+            return sentence(line, self._words)
+        return self._alike(lines, mark.line)
 
     def _alike(self, lines: Sequence[str], line: int) -> str:
         """The shape of a line: words that are others in the lines around may be anything."""
@@ -427,9 +443,16 @@ class Answers:
             for text in lines[max(0, line - 60) : line + 60]
             if len(text.split()) == count
         ]
-        words = [each for at in range(count) if len({text[at] for text in near}) > 1
-                 for each in [lines[line].split()[at]]]  # fmt: skip
-        return sentence(lines[line], {*self._words, *(w.strip(".,:;()[]'\"") for w in words)})
+        words = {
+            word.strip(".,:;()[]'\"")
+            for at, word in enumerate(lines[line].split())
+            if len({text[at] for text in near}) > 1
+        }
+        told = sentence(lines[line], {*self._words, *words})
+        # A shape without a word of its own would take any line.
+        return (
+            told if re.search(r"(?<!\\)[A-Za-z]{2}", told) else sentence(lines[line], self._words)
+        )
 
     def _means_nothing(self, text: str, counts: Counter[int]) -> str | None:
         """The pattern by which a line may be passed over; None where it may tell something.

@@ -112,6 +112,7 @@ def _typed_at(lines: Sequence[str], marks: Iterable[Mark]) -> list[tuple[int, st
     if not any(prompts):
         best = _prompt(lines)
         prompts = {best} if best is not None else set()
+    prompts |= {other for prompt in set(prompts) for other in _others(prompt, lines)}
     found = [
         (number, prompt, line[len(prompt) :].strip())
         for number, line in enumerate(lines)
@@ -128,6 +129,15 @@ def _typed_at(lines: Sequence[str], marks: Iterable[Mark]) -> list[tuple[int, st
         if number > first and number not in known and (match := _SUB.fullmatch(line)) is not None
     ]
     return sorted([*found, *below])
+
+
+def _others(prompt: str, lines: Sequence[str]) -> set[str]:
+    """Prompts of the same device that end in another sign, as before it asks who one is."""
+    if len(prompt.split()) > 1 or not re.fullmatch(r"\S*[\w.)-][>#$%] ?", prompt):
+        return set()
+    core = prompt.rstrip()[:-1]
+    like = re.compile(re.escape(core) + r"[>#$%] ?")
+    return {match[0] for line in lines if (match := like.match(line)) is not None} - {prompt}
 
 
 def _fitting(line: str, prompts: Iterable[str]) -> str | None:

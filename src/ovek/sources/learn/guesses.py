@@ -21,6 +21,7 @@ _IMAGE = re.compile(
 )
 _LABEL = re.compile(r" *(?P<label>[A-Za-z][\w /-]*?)(?: *[:=] *| *\.{2,} *| {2,})(?P<value>\S.*)")
 # What a label is often called, and the field that it may be.
+_STARTED = re.compile(r"(?i)\b(?:started|booted|loaded) from:? +(?P<place>\S+:\S+?)[.,]?$")
 _LABELS = {
     "hardware.model": ("model", "product", "hardware model"),
     "hardware.serial": ("serial", "serial number", "serial no"),
@@ -104,7 +105,10 @@ def _in_line(exchange: Exchange, at: int, line: str, session: int) -> Iterator[G
     if (free := _FREE.search(line)) is not None:
         group = "free" if free["free"] is not None else "free2"
         yield Guess(session, number, *free.span(group), "free", free[group])
-    if (label := _LABEL.fullmatch(line)) is not None:
+    if (started := _STARTED.search(line)) is not None:
+        place = started["place"]
+        yield Guess(session, number, *started.span("place"), "running.place", place)
+    elif (label := _LABEL.fullmatch(line)) is not None:
         field = _BY_LABEL.get(label["label"].strip().lower())
         value = label["value"].rstrip()
         timed = field == "clock" and not dates_of([value])

@@ -30,6 +30,7 @@ _ALGORITHM: dict[str, Algorithm] = {
     **{name.replace("sha", "sha-"): name for name in STRONGEST_FIRST if name != "md5"},
 }
 _NAMED = ("member", "volume", "path")
+_ANOTHER = "([A-Za-z][A-Za-z0-9_-]*)"  # a name in the place of a volume's
 
 
 class Unsettled(Struct, frozen=True):
@@ -106,6 +107,7 @@ class _Learning:
         self.open: list[Open] = []
         self.values: dict[str, list[str]] = {}
         self.known: dict[str, set[str]] = {name: set() for name in _NAMED}
+        self.listed: set[str] = set()  # volumes of which an answer tells that was not asked for one
 
     def lesson(self) -> Lesson:
         self._know()
@@ -180,9 +182,12 @@ class _Learning:
             if not any(_teaches(each) for each in exchanges):
                 continue
             words = {word for step in exchanges[0].typed for word in step.split()}
+            said = {part for word in words for part in re.split("[:/]", word)}
             for (fills, field), values in self._answers(exchanges, _NAMED, words).values.items():
                 if field in _NAMED and not (fills == "volume" and field == "path"):
                     self.known[field] |= set(values)
+                if field == "volume":
+                    self.listed |= set(values) - said
         self.known["volume"] -= {""}
 
     def _answers(
@@ -201,7 +206,23 @@ class _Learning:
             if "{algorithm}" in " ".join(typed) and "{path}" not in " ".join(typed):
                 typed = each.typed  # whose digest that is, is not known
             found.setdefault(typed, []).append(each)
-        return found
+        return self._likewise(found)
+
+    def _likewise(
+        self, grouped: dict[tuple[str, ...], list[Exchange]]
+    ) -> dict[tuple[str, ...], list[Exchange]]:
+        """Take what was typed likewise of another volume, which no answer names, to the rest."""
+        asked = [
+            (typed, re.compile(re.escape("\n".join(typed)).replace(r"\{volume\}", _ANOTHER)))
+            for typed, exchanges in grouped.items()
+            if "{volume}" in " ".join(typed) and any(map(_teaches, exchanges))
+        ]
+        for typed in [typed for typed, each in grouped.items() if not any(map(_teaches, each))]:
+            fits = [(to, m) for to, like in asked if (m := like.fullmatch("\n".join(typed)))]
+            if len(fits) == 1:
+                grouped[fits[0][0]] += grouped.pop(typed)
+                self.known["volume"].add(fits[0][1][1])
+        return grouped
 
     def _skeleton(self, step: str, at: int) -> str:
         words = step.split(" ")
@@ -212,10 +233,11 @@ class _Learning:
 
     def _placeholder(self, word: str, *, first: bool) -> str:
         volume, colon, path = word.partition(":")
+        slash, path = ("/", path[1:]) if path[:1] == "/" else ("", path)
         if word in self.known["volume"] and not word.isdigit():
             return "{volume}"
         if colon and volume in self.known["volume"] and path in {"", *self.known["path"]}:
-            return "{volume}:" + ("{path}" if path else "")
+            return f"{{volume}}:{slash}{'{path}' if path else ''}"
         if word in self.known["path"]:
             return "{path}"
         if word.lower() in _ALGORITHM and self._is_path_typed(word):
@@ -228,7 +250,8 @@ class _Learning:
         """Whether a word is typed together with the name of a file."""
         return any(
             word in step.split() and any(
-                each in self.known["path"] or each.partition(":")[2] in self.known["path"]
+                each in self.known["path"]
+                or each.partition(":")[2].removeprefix("/") in self.known["path"]
                 for each in step.split()
             )
             for exchange in self.exchanges
@@ -250,15 +273,44 @@ class _Learning:
         asked = _shown(typed)
         self.passed.update(dict.fromkeys((asked, line) for line in answers.passed.values()))
         self.open += answers.open
+        found = [answers.found(each) for each in answers.things]
         try:
-            return [self._question(typed, names, answers.found(each)) for each in answers.things]
+            if "volume" not in names or "path" in names:
+                return [self._question(typed, names, each) for each in found]
+            volumes = self._volumes_in(typed, exchanges)
+            if volumes <= self.listed or "" in volumes:
+                return [self._question(typed, names, each) for each in found]
+            # Nothing lists the volumes: each is asked for by its name, as it was typed.
+            return [
+                self._question(
+                    tuple(step.replace("{volume}", volume) for step in typed),
+                    names - {"volume"},
+                    each,
+                    {"volume": volume} if "volume" in FIELDS[each.fills] else {},
+                )
+                for volume in sorted(volumes)
+                for each in found
+            ]
         except ValueError as wrong:
             session = next(each.session for each in exchanges if _teaches(each))
             raise SessionError(session, str(wrong), "Mark it otherwise") from None
 
-    def _question(self, typed: tuple[str, ...], names: set[str], found: Found) -> Question:
+    def _volumes_in(self, typed: tuple[str, ...], exchanges: Sequence[Exchange]) -> set[str]:
+        """The volumes for which a question was typed."""
+        like = re.escape("\n".join(typed)).replace(r"\{volume\}", _ANOTHER, 1)
+        like = re.sub(r"\\\{\w+\\\}", r"\\S+", like)
+        fits = (re.fullmatch(like, "\n".join(each.typed)) for each in exchanges)
+        return {match[1] if match is not None else "" for match in fits}
+
+    def _question(
+        self,
+        typed: tuple[str, ...],
+        names: set[str],
+        found: Found,
+        fixed: dict[str, str] | None = None,
+    ) -> Question:
         each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")
-        fixed: dict[str, str] = {}
+        fixed = dict(fixed or {})
         words, dates, nothing = self._meant(found)
         if found.fills == "volume" and "state" not in found.columns.values():
             fixed["state"] = "ok"

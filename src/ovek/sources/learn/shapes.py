@@ -190,6 +190,11 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
                 parts.append(escaped(piece.text))
             else:
                 parts.append(_any_of(piece.text, free))
+    if isinstance(parts[-1], str):  # what stands in brackets at the end is said by the way
+        last = max(at for at, part in enumerate(parts) if not isinstance(part, str))
+        rest = "".join(part for part in parts[last + 1 :] if isinstance(part, str))
+        if re.fullmatch(r" \+?\\\(.*\\\)| \\\(.*\\\)", rest):
+            parts[last + 1 :] = [r" +\(.*\)"]
     return Rule(tuple(part for part in parts if part))
 
 
@@ -475,7 +480,8 @@ class Table:
             return " +" if least == 1 else f" {{{least},}}"
         ends = min(here.starts) + 1 if here.left else min(here.ends)
         starts = max(following.starts) if following.left else max(following.ends) - 1
-        return f" {{{least},{max(starts - ends, most, least)}}}"
+        largest = max(starts - ends, most, least)
+        return f" {{{least},{largest}}}" if largest > 1 else " "
 
     def _rule(self, shape: Sequence[int]) -> Rule:
         parts: list[str | Slot] = []
