@@ -4,9 +4,11 @@ import getpass
 import hashlib
 import json
 import os
+import signal
 import socket
 import ssl
 import subprocess
+import sys
 import threading
 import time
 import zipfile
@@ -187,12 +189,12 @@ def test_what_is_half_is_kept_for_the_next_look(ovek, web, cache):
     shelf(ovek, f"http://127.0.0.1:{door.port}/")
     told = ovek("shelf", "depot", exits=3).stdout
     assert "the next look goes on" in told
-    half = next(cache.glob("*/pk-2.0.img")).stat().st_size
+    half = next(cache.glob("*/*/pk-2.0.img")).stat().st_size
     assert 0 < half < BIG
     before = door.passed
     assert verdicts(ovek.json("shelf", "depot")) == GOOD
     assert door.passed - before < BIG - half + 2**19
-    assert not list(cache.glob("*/*"))
+    assert not [file for file in cache.rglob("*") if file.is_file() and file.name[0] != "."]
 
 
 def test_a_certificate_that_nobody_vouches_for_is_refused_and_its_own_authority_is_taken(
@@ -378,6 +380,30 @@ def test_a_mistyped_shelf_is_told_with_the_nearest(ovek):
     shelf(ovek, "images")
     assert "Did you mean 'depot'?" in ovek.refuses("shelf", "depo")
     assert "is no folder and no archive" in ovek.refuses("shelf", "depot")
+
+
+def test_what_was_read_is_not_read_again_where_the_look_is_cut_off(ovek, web, cache):
+    port, folder = web
+    files_in(folder)
+    shelf(ovek, f"http://127.0.0.1:{port}/", rate="1 MB/s")
+    process = subprocess.Popen(
+        [sys.executable, "-m", "ovek", "shelf", "depot"],
+        cwd=ovek.folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+    for _ in range(200):
+        if any(half.stat().st_size > 2**20 for half in cache.glob("*/*/pk-2.0.img")):
+            break
+        time.sleep(0.05)
+    assert "runs already" in ovek.refuses("shelf", "depot")
+    process.send_signal(signal.SIGINT)
+    process.wait()
+    (finished,) = cache.glob("*/finished.json")
+    assert "note.txt" in finished.read_text()
+    shelf(ovek, f"http://127.0.0.1:{port}/")
+    ovek("shelf", "depot", exits=None)
+    assert not list(cache.glob("*/finished.json"))
 
 
 # -- hostile servers

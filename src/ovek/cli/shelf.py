@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator
 from contextlib import ExitStack
 from datetime import UTC, datetime
 from difflib import get_close_matches
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,7 @@ from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
+from ovek.files.lock import locked
 from ovek.files.regular import opened
 from ovek.files.shelves import read_record, records, write_record
 from ovek.files.site import Site
@@ -234,7 +236,12 @@ def _from_store(
 
     from ovek.cli.survey import password_prompt
     from ovek.sources.stores import store_of
-    from ovek.sources.stores.fetching import read_store
+    from ovek.sources.stores.fetching import (
+        finished_in,
+        forget_finished,
+        keep_finished,
+        read_store,
+    )
     from ovek.sources.stores.interface import Access
     from ovek.sources.trust import HostKeys, Secrets
 
@@ -246,26 +253,35 @@ def _from_store(
     keys = HostKeys(site.folder / "known_hosts", take_new=take_new_keys)
     prompt = password_prompt() if ask_password else None
     access = Access(keys=keys, secrets=Secrets(prompt, site.folder), login=login)
+    spool = user_cache_path("ovek") / "shelves" / sha256(shelf.at.encode()).hexdigest()[:16]
     store = store_of(shelf, site.folder, access)
+    known = {one.path: one for one in (*finished_in(spool), *(before.files if before else ()))}
+    done: list[ShelfFile] = []
     try:
-        files = store.files()
-        own_rate = parse_rate(shelf.rate) if shelf.rate is not None else None
-        with bytes_bar(sum(file.size or 0 for file in files)) as advance:
-            return list(
-                read_store(
+        with locked(spool / ".lock", "a look at that shelf"):
+            files = store.files()
+            own_rate = parse_rate(shelf.rate) if shelf.rate is not None else None
+            with bytes_bar(sum(file.size or 0 for file in files)) as advance:
+                found = read_store(
                     store,
                     files,
                     algorithms,
-                    user_cache_path("ovek") / "shelves",
-                    known={one.path: one for one in (before.files if before is not None else ())},
+                    spool,
+                    known=known,
                     by_word=site.policy.server_digests,
                     rate=rate or own_rate,
                     advance=advance,
                 )
-            )
+                for file in found:
+                    done.append(file)  # noqa: PERF402 - what came before it is cut off counts
+    except BaseException:
+        keep_finished(spool, done)  # so that nothing that was read has to come again
+        raise
     finally:
         store.close()
         keys.save()
+    forget_finished(spool)
+    return done
 
 
 def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdict]) -> None:

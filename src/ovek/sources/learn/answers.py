@@ -563,11 +563,9 @@ class Answers:
         return found
 
     def _head(self, text: str) -> str:
-        return (
-            re.sub(r"(?<! ) (?! )", " +", sentence(text.strip(), self._words)).replace(" ++", " +")
-            if not text.startswith(" ")
-            else " *" + sentence(text.strip(), self._words)
-        )
+        """A heading as a pattern: its words, however far they are apart."""
+        words = " +".join(sentence(word, self._words) for word in text.split())
+        return f" *{words}" if text[:1] == " " else words
 
     def _shown(self, rule: Rule, mine: Mapping[Slot, str]) -> str:
         return "".join(

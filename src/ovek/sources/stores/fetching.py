@@ -10,10 +10,14 @@ import hashlib
 import shutil
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 
+import msgspec
 from msgspec.structs import replace
 
+from ovek.files.errors import InputError
+from ovek.files.whole import write_whole
 from ovek.model.digest import Algorithm
 from ovek.model.shelf import ShelfFile
 from ovek.model.size import show_size
@@ -22,6 +26,7 @@ from ovek.sources.shelf import digested
 from ovek.sources.stores.interface import Lying, Store
 
 _TRIES = 4
+_FINISHED = "finished.json"
 _LEAST_FREE = 2**28  # bytes that the cache's disk keeps
 _OLD = 7 * 86_400  # seconds after which what was left half is given up
 
@@ -56,6 +61,27 @@ def read_store(
         else:
             found = _fetched(store, file, algorithms, spool, rate, advance, wait)
         yield replace(found, path=file.path, modified=file.modified, sign=file.sign)
+
+
+def finished_in(spool: Path) -> tuple[ShelfFile, ...]:
+    """The files that a look which was cut off had read."""
+    try:
+        return msgspec.json.decode((spool / _FINISHED).read_bytes(), type=tuple[ShelfFile, ...])
+    except (OSError, ValueError, RecursionError):
+        return ()
+
+
+def keep_finished(spool: Path, files: Sequence[ShelfFile]) -> None:
+    """Keep what was read, where the look is cut off."""
+    if files:
+        with suppress(InputError):
+            write_whole(spool / _FINISHED, [msgspec.json.encode(files)])
+
+
+def forget_finished(spool: Path) -> None:
+    """Forget it, once a look came to its end."""
+    with suppress(OSError):
+        (spool / _FINISHED).unlink()
 
 
 def _same(before: ShelfFile, file: Lying, algorithms: Sequence[Algorithm]) -> bool:
