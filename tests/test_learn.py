@@ -343,6 +343,40 @@ def test_one_line_at_a_time_takes_a_field_and_refuses_what_is_none(ovek):
     assert len(said) == 3
 
 
+def dated(first, second):
+    """A session with two files, the time of the first marked."""
+    return (
+        "a# dir f\nwritten     bytes  name\n"
+        f"{first}  <<size=700>>    <<path=i-1.0.img>>\n{second}  70     b.txt\na# "
+    )
+
+
+def test_a_date_that_may_be_two_days_is_asked_about_until_something_tells():
+    (one,) = [each for each in learn([dated("<<modified=03/04/2026>>", "05/06/2026")]).unsettled
+              if "month" in each.what]  # fmt: skip
+    assert one.mark == "<<modified(%d/%m/%Y)=03/04/2026>>"
+    told = learn([dated("<<modified(%m/%d/%Y)=03/04/2026>>", "05/06/2026")])
+    (question,) = told.questions
+    assert question.dates == {"modified": "%m/%d/%Y"}
+    (question,) = learn([dated("<<modified=03/04/2026>>", "25/06/2026")]).questions
+    assert question.dates == {"modified": "%d/%m/%Y"}
+
+
+def test_quotes_of_toml_in_a_session_do_not_end_a_template(tmp_path):
+    text = "a# show\nversion <<running.version=1>> ''' \\ \"\"\"\nit is '''so'''\na# "
+    found = learn([text])
+    made = whole(head_of("x", found), learned_of(found))
+    (question,) = tomllib.loads(made)["reading"]["question"]
+    assert question["template"] == found.questions[0].template
+    assert rows_of(found.questions[0], "version 2 ''' \\ \"\"\"").rows == ({"VERSION": "2"},)
+
+
+def test_short_commands_are_no_choices_of_a_menu():
+    found = learn(["box-1# df\n<<volume=f>> <<capacity=9>> <<free=1>>\nbox-1# ls\nx\nbox-1# "])
+    assert found.prompt == "[A-Za-z0-9._-]+# "
+    assert found.questions[0].then == ()
+
+
 # -- terminals as they are
 
 

@@ -146,9 +146,10 @@ def _fitting(line: str, prompts: Iterable[str]) -> str | None:
 
 
 def _choosing(found: Sequence[tuple[int, str, str]]) -> bool:
-    """Whether what is typed are choices of a menu: numbers and single letters."""
+    """Whether what is typed are choices of a menu: numbers and single signs."""
     typed = [text for _, _, text in found if text]
-    return bool(typed) and sum(len(text) <= 2 for text in typed) * 2 >= len(typed)
+    chosen = sum(re.fullmatch(r"\d{1,2}|\S", text) is not None for text in typed)
+    return bool(typed) and chosen * 2 >= len(typed)
 
 
 def _prompt(lines: Sequence[str]) -> str | None:
