@@ -167,7 +167,11 @@ def _prompt(lines: Sequence[str]) -> str | None:
         rests = {line[len(prompt) :] for line in lines if line.startswith(prompt)}
         return seen[prompt] + ends + (len(rests) > 1), len(prompt)
 
-    fits = [each for each, times in seen.most_common(_MOST_PROMPTS) if times > 1]
+    fits = [
+        each
+        for each, times in seen.most_common(_MOST_PROMPTS)
+        if times > 1 or (last == each.rstrip() and each != last)
+    ]
     return max(fits, key=worth) if fits else None
 
 
