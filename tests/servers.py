@@ -165,6 +165,7 @@ def snmp(tmp_path):
         "rocommunity harbour 127.0.0.1",
         'createUser reader SHA-256 "a long secret" AES "another secret"',
         "rouser reader priv",
+        "sysDescr Quay switch QX-24, image 9.1.4 (full)",
     ]
     for at, (kind, inside, place, name, model, board, software) in rows.items():
         lines += [

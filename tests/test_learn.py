@@ -1,11 +1,9 @@
 """Teaching Ovek a device: marked sessions of three invented languages, and what can go wrong."""
 
-import asyncio
 import json
 import random
 import re
 import string
-import threading
 import tomllib
 from datetime import datetime
 
@@ -15,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from languages import LANGUAGES, MAKERS, marked, other, plain
-from languages.spoken import serve
+from languages.spoken import Served
 from ovek.sources.learn.answers import Answers
 from ovek.sources.learn.dialogue import Exchange, taken_apart
 from ovek.sources.learn.guesses import guesses
@@ -61,21 +59,6 @@ def test_twelve_marks_make_a_sheet_that_understands_the_whole_session(ovek, name
     tried = ovek("sheet", "try", name, "session.txt").stdout
     assert tried.startswith(f"{name} understands the whole session; no fact is missing.")
     assert "is right" in ovek("sheet", "check", name).stdout
-
-
-class Served:
-    """A device that answers over SSH on a thread of its own; `typed` is what it was sent."""
-
-    def __init__(self, make):
-        self.ready, self.make = threading.Event(), make
-        threading.Thread(target=lambda: asyncio.run(self._serve()), daemon=True).start()
-        assert self.ready.wait(20)
-
-    async def _serve(self):
-        acceptor, self.typed = await serve(self.make)
-        self.port = acceptor.get_port()
-        self.ready.set()
-        await asyncio.sleep(600)
 
 
 @pytest.mark.parametrize("name", ALL)

@@ -8,6 +8,8 @@ import asyncssh
 import pytest
 
 from builders import NOW
+from languages import MAKERS, marked
+from languages.spoken import Served
 from ovek.model.sheet import Sheet
 from ovek.sources.draft import Draft
 from ovek.sources.entities import Component, told_of
@@ -82,6 +84,38 @@ def test_a_sheet_says_which_storage_is_which_volume(ovek, snmp, secrets):
     ovek("survey", exits=3)
     one = state(ovek)
     assert [v["name"] for m in one["members"] for v in m.get("volumes", ())] == ["flash"]
+
+
+def test_a_sheet_reads_what_the_system_table_says_in_words(ovek, snmp, secrets):
+    sheet = (ovek.folder / "sheets/switch.toml").read_text().replace('"switch"', '"box"')
+    words = r"(?P<model>QX-\d+), image (?P<version>\S+) \((?P<variant>\w+)\)"
+    ovek.write("sheets/box.toml", f"{sheet}[reading]\ndescribed = '{words}'\n")
+    fleet(ovek, ["snmp"], sheet="box", snmp=V2C % snmp)
+    ovek("survey", exits=3)
+    assert state(ovek)["running"] == {"version": "9.1.4", "variant": "full"}
+    ovek.write("sheets/box.toml", f"{sheet}[reading]\ndescribed = '(?P<maker>x)'\n")
+    assert "has the field 'maker'" in ovek("sheet", "check", "box", exits=2).stderr
+
+
+def test_ssh_and_snmp_add_to_each_other_and_where_they_disagree_it_is_told(
+    ovek, snmp, secrets, monkeypatch
+):
+    ovek.write("s.txt", marked("harrock"))
+    ovek("sheet", "learn", "harrock", "s.txt")
+    device = Served(MAKERS["harrock"])
+    monkeypatch.setenv("OVEK_PASSWORD", "a secret")
+    monkeypatch.delenv("SSH_AUTH_SOCK", raising=False)
+    ways = ["ssh", "snmp"]
+    fleet(ovek, ways, port=device.port, sheet="harrock", snmp=V2C % snmp)
+    shown = ovek("survey", "--take-new-keys", "--answer-limit", "10", exits=None).stdout
+    told = " ".join(shown.split())
+    assert "two ways disagree: snmp tells hardware.model as QX-24, and before it was H7-24" in told
+    one = state(ovek)
+    assert one["source"]["kind"] == "ssh+snmp"
+    assert one["hardware"]["model"] == "H7-24"  # the first way's word
+    assert one["hardware"]["memory"] > 2**20  # which only the second tells
+    serials = {member["id"]: member["hardware"]["serial"] for member in one["members"]}
+    assert serials == {"1": "QX002", "2": "QX003"}
 
 
 @pytest.mark.parametrize(

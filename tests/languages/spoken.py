@@ -1,6 +1,8 @@
 """A device that answers lines, a session that is saved of it, and a door over SSH."""
 
+import asyncio
 import hashlib
+import threading
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
@@ -81,3 +83,18 @@ async def serve(make, port: int = 0) -> tuple[asyncssh.SSHAcceptor, list[str]]:
         line_editor=False,
     )
     return acceptor, typed
+
+
+class Served:
+    """A device that answers over SSH on a thread of its own; `typed` is what it was sent."""
+
+    def __init__(self, make):
+        self.ready, self.make = threading.Event(), make
+        threading.Thread(target=lambda: asyncio.run(self._serve()), daemon=True).start()
+        assert self.ready.wait(20)
+
+    async def _serve(self):
+        acceptor, self.typed = await serve(self.make)
+        self.port = acceptor.get_port()
+        self.ready.set()
+        await asyncio.sleep(600)

@@ -260,6 +260,16 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         return frozenset({*columns, *self.fixed}) & FIELDS[self.fills]
 
 
+# What the description of a device may tell, and the field that it is.
+DESCRIBED = {
+    "model": "hardware.model",
+    "revision": "hardware.revision",
+    "serial": "hardware.serial",
+    "version": "running.version",
+    "variant": "running.variant",
+}
+
+
 class SftpVolume(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A folder of the device that SFTP lists as a volume."""
 
@@ -292,7 +302,9 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `slots` makes banks of files: the bank's name, and globs of the places that it is made of.
     `around` are lines (regular expressions) that stand around every answer and mean nothing, as a
     menu does. `storage` maps what SNMP calls a storage to a volume's name; others are none then.
-    `loader` is how it is read at its boot loader.
+    `described` is a regular expression for what SNMP's system table says of the device, with the
+    fields model, revision, serial, version and variant. `loader` is how it is read at its boot
+    loader.
     """
 
     ways: tuple[Way, ...] = ()
@@ -307,6 +319,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     slots: dict[Name, tuple[Name, ...]] = {}
     around: tuple[Name, ...] = ()
     storage: dict[Name, Name] = {}
+    described: Name | None = None
     question: tuple[Question, ...] = ()
     loader: Loader | None = None
 
@@ -332,6 +345,8 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def __post_init__(self) -> None:
         for text in (self.prompt, *self.errors, *self.around):
             _compiled(text, None)
+        if self.described is not None:
+            _compiled(self.described, set(DESCRIBED))
         for globs in self.slots.values():
             for glob in globs:
                 if ":" not in glob:

@@ -9,6 +9,8 @@ from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from typing import Any
 
 from ovek.model.fleet import Snmp
+from ovek.model.pattern import compiled
+from ovek.model.sheet import DESCRIBED
 from ovek.sources.clean import plain
 from ovek.sources.entities import Component, told_of
 from ovek.sources.problem import ReadProblem
@@ -16,6 +18,7 @@ from ovek.sources.ways.interface import Door
 
 _ENTITY = "1.3.6.1.2.1.47.1.1.1.1"
 _STORAGE = "1.3.6.1.2.1.25.2.3.1"
+_DESCRIPTION = "1.3.6.1.2.1.1.1.0"  # sysDescr (RFC 3418)
 _MEMORY = "1.3.6.1.2.1.25.2.2.0"  # hrMemorySize, in KBytes of 1,024
 _DATE = "1.3.6.1.2.1.25.1.2.0"  # hrSystemDate
 _KINDS = {"3": "chassis", "9": "module", "11": "stack"}
@@ -35,11 +38,12 @@ async def read(door: Door) -> None:
         entity = await talk.table(_ENTITY)
         storage = await talk.table(_STORAGE)
         memory, date = await talk.get(_MEMORY), await talk.get(_DATE)
+        description = await talk.get(_DESCRIPTION)
     finally:
         talk.close()
     for fills, row in told_of(_components(entity)):
         door.interview.adds("snmp", fills, [row])
-    told: dict[str, Any] = {}
+    told: dict[str, Any] = _described(_text(description), door.interview.reading.described)
     if isinstance(memory, int) and memory > 0:
         told["hardware.memory"] = memory * 1024
     if isinstance(date, bytes) and (clock := clock_of(date)) is not None:
@@ -224,6 +228,15 @@ def _components(rows: Rows) -> list[Component]:
         )
         for index, row in rows.items()
     ]
+
+
+def _described(description: str | None, pattern: str | None) -> dict[str, Any]:
+    """What a device says of itself in words, as its sheet reads them."""
+    if description is None or pattern is None:
+        return {}
+    found = compiled(pattern).search(description)
+    told = found.groupdict() if found is not None else {}
+    return {DESCRIBED[name]: text.strip() for name, text in told.items() if text and text.strip()}
 
 
 def _volumes(rows: Rows, names: Mapping[str, str]) -> list[dict[str, Any]]:
