@@ -26,6 +26,7 @@ from ovek.model.shelf import ShelfFile
 from ovek.sources.problem import ReadProblem
 from ovek.sources.stores import tftp as tftp_store
 from ovek.sources.stores.fetching import read_store
+from ovek.sources.stores.http import links_in
 from ovek.sources.stores.interface import Access, Lying, is_safe
 from ovek.sources.trust import HostKeys, Secrets
 from servers import Cutting
@@ -462,6 +463,11 @@ def test_a_file_is_read_again_where_anything_tells_that_it_is_another(tmp_path):
         store = Lies([lying], [], LookupError("read"))
         (found,) = read_store(store, [lying], ALGORITHMS, tmp_path, known={"a": before}, wait=0)
         assert (found.problem is None) is same, lying
+
+
+def test_links_of_a_page_are_found_in_linear_time():
+    page = "<a " * 500_000 + "href=" * 100_000 + "<a href='a.img'>" + "<!--" * 100_000
+    assert list(links_in(page)) == ["a.img"]
 
 
 @pytest.mark.parametrize("path", ["", "/etc/x", "../x", "a/../x", "a//b", "a/./b", "a\0b"])

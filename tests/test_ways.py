@@ -343,6 +343,17 @@ def test_a_server_that_saves_by_itself_says_nothing_of_it(ovek):
     assert "config" not in state(ovek)
 
 
+@pytest.mark.parametrize(
+    ("settings", "known"),
+    [("<a>" * 3_000 + "</a>" * 3_000, False), ("<a>" + "x" * 2**20 + "</a>", True)],
+)
+def test_settings_that_are_deep_or_large_hold_nobody_up(ovek, settings, known):
+    shown = read(ovek, NetconfServer({"running": settings, "startup": settings}))
+    assert "defect" not in shown
+    assert ("config" in state(ovek)) is known
+    assert state(ovek)["hardware"]["model"] == "NC-9"
+
+
 def test_settings_that_may_not_be_read_are_not_known(ovek):
     shown = read(ovek, NetconfServer({"running": "<a/>", "startup": None}))
     assert "it does not tell the startup settings" in shown

@@ -7,6 +7,7 @@ ones are the running ones: they hold secrets.
 import asyncio
 from collections.abc import Iterator
 from contextlib import AsyncExitStack
+from functools import partial
 from typing import Any
 from xml.etree.ElementTree import Element, canonicalize, tostring
 
@@ -15,6 +16,7 @@ from defusedxml import ElementTree as Xml
 from defusedxml.common import DefusedXmlException
 from msgspec.structs import replace
 
+from ovek.sources.away import Stop, away
 from ovek.sources.clean import plain
 from ovek.sources.entities import Component, told_of
 from ovek.sources.problem import ReadProblem
@@ -26,7 +28,8 @@ _BASE_11 = "urn:ietf:params:netconf:base:1.1"
 _STARTUP = "urn:ietf:params:netconf:capability:startup:1.0"
 _HARDWARE = "urn:ietf:params:xml:ns:yang:ietf-hardware"
 _END = b"]]>]]>"  # what ends a message of 1.0 (RFC 6242, 4.3)
-_MOST = 32 * 2**20  # bytes of one message
+_MOST = 16 * 2**20  # bytes of one message
+_SHORT = 2**17  # bytes of a message that is read where all devices wait for it
 _MOST_COMPONENTS = 20_000
 
 
@@ -65,9 +68,20 @@ async def _compare(door: Door, session: "_Session") -> None:
         if data is None:
             door.interview.draft.problems.append(f"netconf: it does not tell the {source} settings")
             return
-        told.append(canonicalize(tostring(data), strip_text=True))
+        told.append(await away(partial(_canonical, data)))
+    if None in told:
+        door.interview.draft.problems.append("netconf: its settings are nested too deeply to read")
+        return
     row = {"config.unsaved_changes": told[0] != told[1]}
     door.interview.adds("netconf", "device", [row])
+
+
+def _canonical(data: Element, stop: Stop) -> str | None:
+    """Settings as Canonical XML, blanks around texts left out; None where nobody can read them."""
+    try:
+        return canonicalize(tostring(data), strip_text=True)
+    except RecursionError:
+        return None
 
 
 async def _hardware(door: Door, session: "_Session") -> None:
@@ -150,7 +164,12 @@ class _Session:
         try:
             async with asyncio.timeout(self._limit):
                 while True:
-                    reply = _parsed(await self._message())
+                    message = await self._message()
+                    reply = (
+                        await away(partial(_read, message))
+                        if len(message) > _SHORT
+                        else (_parsed(message))
+                    )
                     if reply.get("message-id") == str(self._number):
                         break
         except TimeoutError:
@@ -226,6 +245,10 @@ class _Session:
 def _too_long() -> ReadProblem:
     met = f"one message is longer than {_MOST} bytes"
     return ReadProblem("reading by NETCONF", met, "See what its server is")
+
+
+def _read(message: bytes, stop: Stop) -> Any:
+    return _parsed(message)
 
 
 def _parsed(message: bytes) -> Any:

@@ -25,6 +25,7 @@ _KINDS = {"3": "chassis", "9": "module", "11": "stack"}
 # hrStorageFixedDisk, hrStorageRemovableDisk, hrStorageFlashMemory
 _DISKS = {f"1.3.6.1.2.1.25.2.1.{number}": number == 5 for number in (4, 5, 9)}
 _MOST_ROWS = 20_000
+_LONGEST = 1_024  # bytes of a text; those of these tables have 255 at most
 _TIMES = 2  # an answer that is lost is asked for again
 _WAIT = 5.0  # seconds for an answer
 
@@ -193,7 +194,7 @@ def _plain(value: Any) -> Any:
     if kind == "ObjectIdentifier":
         return str(value)
     if hasattr(value, "asOctets"):
-        return bytes(value.asOctets())
+        return bytes(value.asOctets())[:_LONGEST]
     try:
         return int(value)
     except (TypeError, ValueError):
