@@ -349,6 +349,45 @@ def test_where_custody_and_the_audit_speak_of_a_server_by_its_name_and_time(ovek
     assert "depot as read 20" in " ".join(told.split())
 
 
+def test_a_shelf_of_which_nothing_is_known_is_no_shelf_without_a_copy(ovek, web):
+    port, folder = web
+    one = image("1.0")
+    ovek.snapshot(device(member(one, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img"))
+    (ovek.folder / "shelf").mkdir()
+
+    def findings():
+        told = ovek("audit", "--only", "image-not-on-shelf", "--format", "json", exits=None)
+        return sum(len(one["findings"]) for one in json.loads(told.stdout)["devices"])
+
+    assert findings() == 1
+    for at in (f"http://127.0.0.1:{port}/", "a-stick-that-is-not-in"):
+        shelf(ovek, at)
+        assert findings() == 0
+    shelf(ovek, f"http://127.0.0.1:{port}/")
+    (folder / "x.txt").write_text("x")
+    ovek("shelf", "depot", exits=None)  # now it is known, and holds none
+    assert findings() == 1
+
+
+def test_shelves_are_told_in_the_order_of_the_fleet_file_and_what_was_not_read(ovek, web):
+    port, folder = web
+    catalog(ovek, files_in(folder))
+    shelf(ovek, f"http://127.0.0.1:{port}/")
+    text = (ovek.folder / "fleet.toml").read_text()
+    files_in(ovek.folder / "stick")
+    more = '[[shelf]]\nname = "usb"\nat = "stick"\n'
+    more += '[[shelf]]\nname = "gone"\nat = "tftp://x.invalid"\n'
+    ovek.write("fleet.toml", f'{text}{more}files = ["a"]\n')
+    told = ovek("shelf", exits=None).stdout
+    assert told.startswith("3 shelves (1 not read now), ")
+    assert "gone: tftp://x.invalid" in told
+    places = [copy["place"] for copy in ovek.json("where", "pk-1.0.img")["copies"]]
+    assert places == ["depot/pk-1.0.img", "usb/pk-1.0.img"]
+    found = json.loads(ovek("shelf", "--format", "json", exits=None).stdout)
+    assert {"depot/pk-1.0.img", "usb/pk-1.0.img"} <= {one["path"] for one in found["files"]}
+    assert [one["name"] for one in found["shelves"]] == ["depot", "usb", "gone"]
+
+
 def test_backups_among_a_server_s_files_have_the_server_s_times():
     at = datetime(2026, 1, 2, tzinfo=UTC)
     files = [("configs/core-1-x.cfg", at), ("configs/core-10-x.cfg", NOW), ("a.img", at)]

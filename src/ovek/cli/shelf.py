@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from ovek.cli.command import Command
 from ovek.cli.completing import devices as complete_devices
@@ -324,17 +325,6 @@ SHELVES = click.option(
 )
 
 
-def shelves_of(site: Site, more: Iterable[Path]) -> Iterator[tuple[str, Path]]:
-    """Go through the shelves that lie here, and more folders: what to call each."""
-    own = site.folder / "shelf"
-    if own.is_dir():
-        yield "shelf", own
-    for shelf in site.fleet.shelf:
-        if shelf.is_local:
-            yield shelf.name, site.folder / Path(shelf.at).expanduser()
-    yield from ((str(folder), folder) for folder in more)
-
-
 def judged_shelves(
     site: Site, releases: ReleaseIndex, more: Iterable[Path], also: Iterable[Algorithm] = ()
 ) -> Iterator[tuple[str, list[ShelfVerdict], datetime | None]]:
@@ -342,22 +332,31 @@ def judged_shelves(
 
     Folders and archives are read now; of a server it is known what the last look saw.
     """
-    also = list(also)
-    for name, folder in shelves_of(site, more):
-        yield name, judged_shelf(site, releases, folder, also), None
-    for record in records(site.folder, site.fleet.shelf):
-        judged = _judged(site, list(record.files), releases, UsedBy())
-        yield record.shelf, list(judged), record.read_at
+    also, own = list(also), site.folder / "shelf"
+    if own.is_dir():
+        yield "shelf", judged_shelf(site, releases, own, also), None
+    for shelf in site.fleet.shelf:
+        place = site.folder / Path(shelf.at).expanduser()
+        if shelf.is_local and place.exists():
+            yield shelf.name, judged_shelf(site, releases, place, also), None
+        elif (record := read_record(site.folder, shelf)) is not None:
+            judged = _judged(site, list(record.files), releases, UsedBy())
+            yield shelf.name, list(judged), record.read_at
+    for folder in more:
+        yield str(folder), judged_shelf(site, releases, folder, also), None
 
 
 def judged_shelf(
     site: Site, releases: ReleaseIndex, folder: Path, also: Iterable[Algorithm] = ()
 ) -> list[ShelfVerdict]:
-    """Read a folder of images and judge it, from the cache where nothing changed.
+    """Read a folder or an archive of images and judge it, from the cache where nothing changed.
 
     `also` are algorithms to digest by that no source asks for.
     """
-    files = _read(folder, _algorithms(releases, None, also), fresh=False)
+    algorithms = _algorithms(releases, None, also)
+    files = (
+        _archive(folder, algorithms) if folder.is_file() else _read(folder, algorithms, fresh=False)
+    )
     return list(_judged(site, files, releases, UsedBy()))
 
 
@@ -380,9 +379,9 @@ def shelf_facts(
     """
     proven, broken = set[str](), dict[str, str]()
     pattern, backups = site.policy.backups, None
-    own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), False
+    own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), set[str]()
     for name, judged, seen in judged_shelves(site, releases, ()):
-        some = True
+        some.add(name)
         for one in judged:
             digests = [digest for _, digest in one.digests]
             if one.verdict == "proven":
@@ -393,13 +392,22 @@ def shelf_facts(
             read.append((name, seen))
     if not some:
         return None
+    unread = tuple(shelf.name for shelf in site.fleet.shelf if shelf.name not in some)
     if pattern is not None:
         if own.is_dir():
             backups = backups_in(own, pattern, devices)
         for record in records(site.folder, site.fleet.shelf):
             listed = ((file.path, file.modified) for file in record.files)
             backups = together(backups, backups_among(listed, pattern, devices))
-    return ShelfFacts(proven=frozenset(proven), broken=broken, backups=backups, read=tuple(read))
+        if unread and backups is not None:
+            backups = replace(backups, whole=False)
+    return ShelfFacts(
+        proven=frozenset(proven),
+        broken=broken,
+        backups=backups,
+        read=tuple(read),
+        unread=unread,
+    )
 
 
 def _namings(site: Site) -> list[Naming]:

@@ -129,6 +129,7 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     """What the audit takes from the shelf, by digest: what is proven there, and what is broken.
 
     `broken` tells what is wrong inside each file whose own format shows it to be damaged.
+    `unread` are shelves of which nothing is known, so that what no other holds may lie there.
     `read` are the shelves elsewhere that are part of it, and when each was last read.
     `backups` None: policy does not say what configuration backups are called.
     """
@@ -137,6 +138,7 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     broken: dict[str, str]
     backups: Backups | None = None
     read: tuple[tuple[str, datetime], ...] = ()
+    unread: tuple[str, ...] = ()
 
     @property
     def named(self) -> str:

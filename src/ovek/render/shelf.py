@@ -16,7 +16,9 @@ def shelves(looks: Sequence[Look], *, verbose: bool) -> Iterator[Line]:
     """The answer of all shelves, then each under its name; of one alone, that one."""
     if len(looks) > 1:
         every = [one for look in looks for one in look.files]
-        yield from hanging("", f"{len(looks)} shelves, {answer(every)}", indent=0)
+        unread = sum(look.problem is not None for look in looks)
+        shelves_ = f"{len(looks)} shelves{f' ({unread} not read now)' if unread else ''}"
+        yield from hanging("", f"{shelves_}, {answer(every)}", indent=0)
         for look in looks:
             yield ""
             yield Text(visible(f"{look.name}: {look.at}" if look.at != look.name else look.name),

@@ -404,7 +404,7 @@ def _copies(member: MemberSubject) -> dict[Image, Place]:
 def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
     """What runs is not on the shelf, where the site keeps one."""
     shelf = subject.shelf
-    if shelf is None:
+    if shelf is None or shelf.unread:
         return
     told = set[Image]()
     for member in subject.members:

@@ -89,7 +89,7 @@ class Http:
         if "CERTIFICATE" in str(error).upper():
             do = "Do not go on; put its own authority as ca into fleet.toml if it has one"
             return ReadProblem(doing, f"its certificate is not trusted ({error})", do)
-        met = plain(str(error)) or type(error).__name__
+        met = re.sub(r"^\[Errno -?\d+\] ", "", plain(str(error))) or type(error).__name__
         return ReadProblem(doing, met, "See if it is up and the address is right", passing=True)
 
     def _page(self, address: str) -> tuple[str, str, str]:
