@@ -6,6 +6,7 @@ import re
 import string
 import tomllib
 from datetime import datetime
+from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
@@ -13,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from languages import LANGUAGES, MAKERS, marked, other, plain
-from languages.spoken import Served
+from languages.spoken import Held, Served, session
+from ovek.cli import learning
 from ovek.sources.learn.answers import Answers
 from ovek.sources.learn.dialogue import Exchange, taken_apart
 from ovek.sources.learn.guesses import guesses
@@ -24,6 +26,7 @@ from ovek.sources.learn.writing import head_of, learned_of, whole
 from ovek.sources.menus import Standing, Step, chain, way
 from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import rows_of
+from ovek.sources.trial import try_sheet
 
 ALL = sorted(LANGUAGES)
 
@@ -655,6 +658,52 @@ def test_a_session_of_odd_size_is_learned_from_in_bounded_time():
     assert learn([text]).questions
     many = "".join(f"a# q{n}\nanswer {n}\n" for n in range(3_000))
     assert learn([f"a# show\nversion <<running.version=1>>\n{many}a# "]).unasked
+
+
+_NAMES = st.text(string.ascii_letters + string.digits + "._-", min_size=1, max_size=40).filter(
+    lambda name: name[0] not in "._-"
+) | st.builds("{} {}".format, _WORDS, _WORDS)
+_SIZES = st.integers(0, 2**40)
+_TIMES = st.datetimes(datetime(2020, 1, 1), datetime(2026, 11, 1))
+_AS_WRITTEN = {
+    "harrock": "%d.%m.%Y %H:%M",
+    "corrie": "%-d %B %Y, %H:%M:%S",
+    "lathe": "%Y-%m-%d %H:%M",
+}
+_DRIVES = {"harrock": ("disk", "card"), "corrie": ("inner", "outer"), "lathe": ("main", "spare")}
+_TAUGHT = {}
+
+
+def taught(name):
+    """The lesson of a language, from its own session and that of another device."""
+    if name not in _TAUGHT:
+        _TAUGHT[name] = learn([marked(name), other(name)])
+    return _TAUGHT[name]
+
+
+@given(st.sampled_from(ALL), st.data())
+def test_what_was_learned_reads_any_device_of_the_kind_right_or_says_that_it_does_not(name, data):
+    files = {
+        drive: [
+            Held(path, data.draw(_SIZES), data.draw(_TIMES).strftime(_AS_WRITTEN[name]))
+            for path in data.draw(st.lists(_NAMES, max_size=5, unique=True))
+        ]
+        for drive in _DRIVES[name]
+    }
+    device = MAKERS[name](files=files)
+    typed = [line for line in LANGUAGES[name].TYPED if not line.startswith(("sum", "what is the"))]
+    text = session(device, typed)
+    file = Path(f"{name}.toml")
+    sheet = learning.sheet_in(file, whole(head_of(name, taught(name)), learned_of(taught(name))))
+    tried = try_sheet(sheet, [text])
+    for one in tried.questions:
+        if one.fills != "file" or not one.answered:
+            continue
+        drive = next(word for word in _DRIVES[name] if word in one.asked.split())
+        got = [(row["path"], row["size"]) for row in one.fields]
+        wanted = [(each.path, each.size) for each in files[drive]]
+        assert got == wanted or one.strange, one.asked
+        assert set(got) <= set(wanted), one.asked
 
 
 # -- ways through menus
