@@ -31,7 +31,7 @@ def state(ovek):
 
 
 V2C = '{ version = "2c", port = %d }'
-V3 = '{ version = "3", port = %d, user = "reader" }'
+V3 = '{ version = "3", port = %d }'  # the user is that of SSH
 
 
 @pytest.fixture
