@@ -409,29 +409,29 @@ def test_a_digest_that_is_wrapped_over_lines_is_put_together(ovek):
 
 def test_volumes_that_nothing_lists_are_asked_for_by_name(ovek):
     text = (
-        "a1> enter\na1# build\nversion <<running.version=1.0>> on <<model=Q>> (by reader)\n"
-        "a1# dir disk0:\nFolder of <<volume=disk0>>:/\n\n"
-        "  1  -rw-  <<size=700>>  <<path=i-1.0.img>>\n"
-        "  2  <<skip=drwx>>  40  logs\n\n<<capacity=9000>> bytes (<<free=2.5K>> free)\n"
-        "a1# dir stick0:\nFolder of stick0:/\n\n  1  -rw-   70  note.txt\n  2  drwx   40  logs\n\n"
-        "8000 bytes (4.5K free)\na1# start\nfirst <<place=disk0:/i-1.0.img>>\n"
-        f"a1# sum md5 disk0:/i-1.0.img\nit is <<md5={'a' * 32}>>\na1# "
+        "a1> open up\na1# build\nversion <<running.version=1.0>> on <<model=Q>> (by reader)\n"
+        "a1# peek store0:\nInside <<volume=store0>>:/ lie\n\n"
+        "  a  file  <<size=700>>  <<path=i-1.0.img>>\n"
+        "  b  <<skip=room>>  40  logs\n\nof <<capacity=9000>> it has <<free=2.5K>> to give\n"
+        "a1# peek store1:\nInside store1:/ lie\n\n  a  file   70  note.txt\n  b  room   40  logs\n\n"
+        "of 8000 it has 4.5K to give\na1# start\nfirst <<place=store0:/i-1.0.img>>\n"
+        f"a1# sum md5 store0:/i-1.0.img\nit is <<md5={'a' * 32}>>\na1# "
     )
     ovek.write("s.txt", text)
     assert ovek("sheet", "learn", "q", "s.txt").stdout.startswith("q understands")
     sheet = tomllib.loads((ovek.folder / "sheets/q.toml").read_text())["reading"]
     asks = {(one["ask"], one.get("fixed", {}).get("volume")) for one in sheet["question"]}
-    assert {("dir disk0:", "disk0"), ("dir stick0:", "stick0")} <= asks
+    assert {("peek store0:", "store0"), ("peek store1:", "store1")} <= asks
     assert ("sum {algorithm} {volume}:/{path}", None) in asks
     assert re.fullmatch(sheet["prompt"], "b-7> ")
     assert re.fullmatch(sheet["prompt"], "b-7# ")
     fleet_of(ovek, "q")
     ovek("survey", "--capture", "s.txt")
     volumes = {each["name"]: each for each in state(ovek)["members"][0]["volumes"]}
-    assert [file["path"] for file in volumes["disk0"]["files"]] == ["i-1.0.img"]
-    assert [file["path"] for file in volumes["stick0"]["files"]] == ["note.txt"]
-    assert (volumes["disk0"]["capacity"], volumes["stick0"]["free"]) == (9000, 4608)
-    assert volumes["disk0"]["files"][0]["digests"] == {"md5": "a" * 32}
+    assert [file["path"] for file in volumes["store0"]["files"]] == ["i-1.0.img"]
+    assert [file["path"] for file in volumes["store1"]["files"]] == ["note.txt"]
+    assert (volumes["store0"]["capacity"], volumes["store1"]["free"]) == (9000, 4608)
+    assert volumes["store0"]["files"][0]["digests"] == {"md5": "a" * 32}
 
 
 def test_a_table_in_a_frame_and_settings_with_equals_signs(ovek):

@@ -425,7 +425,7 @@ def test_a_mistyped_shelf_is_told_with_the_nearest(ovek):
 def test_what_was_read_is_not_read_again_where_the_look_is_cut_off(ovek, web, cache):
     port, folder = web
     files_in(folder)
-    shelf(ovek, f"http://127.0.0.1:{port}/", rate="1 MB/s")
+    shelf(ovek, f"http://127.0.0.1:{port}/", rate="300 kB/s")
     process = subprocess.Popen(
         [sys.executable, "-m", "ovek", "shelf", "depot"],
         cwd=ovek.folder,
@@ -433,7 +433,7 @@ def test_what_was_read_is_not_read_again_where_the_look_is_cut_off(ovek, web, ca
         stderr=subprocess.DEVNULL,
     )
     for _ in range(200):
-        if any(half.stat().st_size > 2**20 for half in cache.glob("*/*/pk-2.0.img")):
+        if any(half.stat().st_size > 2**17 for half in cache.glob("*/*/pk-2.0.img")):
             break
         time.sleep(0.05)
     assert "runs already" in ovek.refuses("shelf", "depot")
