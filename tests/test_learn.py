@@ -413,8 +413,9 @@ def test_volumes_that_nothing_lists_are_asked_for_by_name(ovek):
         "a1# peek store0:\nInside <<volume=store0>>:/ lie\n\n"
         "  a  file  <<size=700>>  <<path=i-1.0.img>>\n"
         "  b  <<skip=room>>  40  logs\n\nof <<capacity=9000>> it has <<free=2.5K>> to give\n"
-        "a1# peek store1:\nInside store1:/ lie\n\n  a  file   70  note.txt\n  b  room   40  logs\n\n"
-        "of 8000 it has 4.5K to give\na1# start\nfirst <<place=store0:/i-1.0.img>>\n"
+        "a1# peek store1:\nInside store1:/ lie\n\n"
+        "  a  file   70  note.txt\n  b  room   40  logs\n\nof 8000 it has 4.5K to give\n"
+        "a1# start\nfirst <<place=store0:/i-1.0.img>>\n"
         f"a1# sum md5 store0:/i-1.0.img\nit is <<md5={'a' * 32}>>\na1# "
     )
     ovek.write("s.txt", text)

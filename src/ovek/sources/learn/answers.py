@@ -134,9 +134,9 @@ class Answers:
                 self._ends.setdefault(slot, []).append((ends, glued))
                 if mark.means is not None:
                     self.means.setdefault(slot, {})[mark.value] = mark.means
-                if (unit := unit_of(line[mark.end : mark.end + 12])) is not None and re.match(
-                    r"[\d.,]+$", mark.value
-                ):
+                if (
+                    unit := unit_of(line[mark.end : mark.end + 12], beside=True)
+                ) is not None and re.match(r"[\d.,]+$", mark.value):
                     self.units.setdefault(slot, unit)
                 self._number(at, mark, slot)
         self._make_patterns()

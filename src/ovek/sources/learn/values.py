@@ -119,14 +119,16 @@ class Unit(Struct, frozen=True):
     exact: bool
 
 
-def unit_of(text: str) -> Unit | None:
+def unit_of(text: str, *, beside: bool = False) -> Unit | None:
     """The unit that a text names first; None: it names none. A `KB` of a device is a KiB.
+
+    `beside` is for a text that follows a number, which it has to begin with.
 
     >>> unit_of("Free (KB)"), unit_of(" bytes, written").name, unit_of("Block")
     (Unit(name='KiB', exact=False), 'B', None)
     """
     found = _UNIT.search(text)
-    if found is None:
+    if found is None or (beside and text[: found.start()].strip(" (")):
         return None
     name = _UNITS[found[1].lower()]
     return Unit(name, name == "B" or "ib" in found[1].lower())
