@@ -14,12 +14,13 @@ from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
 from ovek.model.learned import Asks, Learned, LineOf, Offer, Settles, Tested
 from ovek.model.sheet import Sheet
+from ovek.render.visible import visible
 from ovek.sources.capture import read_capture
 from ovek.sources.clean import plain
 from ovek.sources.learn.answers import Open
 from ovek.sources.learn.guesses import Guess, guesses
 from ovek.sources.learn.lesson import Lesson, SessionError, learn
-from ovek.sources.learn.marks import MarkError, unmarked, with_mark
+from ovek.sources.learn.marks import Mark, MarkError, unmarked, with_mark
 from ovek.sources.learn.shapes import shape_of
 from ovek.sources.learn.things import KEYS
 from ovek.sources.learn.writing import head_of, learned_of, parts_of, whole
@@ -90,12 +91,37 @@ def guesses_of(sessions: Sequence[Session], lesson: Lesson | None) -> list[Guess
     return guesses([one.text for one in sessions], known)
 
 
-def marked(session: Session, line: int, start: int, end: int, name: str, means: str | None) -> None:
+def take(sessions: Sequence[Session], which: str) -> None:
+    """Put guesses into sessions as marks: their numbers, or all. Raises BadParameter."""
+    offers = guesses_of(sessions, _lesson(sessions))
+    numbers = range(1, len(offers) + 1)
+    chosen = list(numbers)
+    if which != "all":
+        told = [each.strip() for each in which.split(",")]
+        if not all(each.isdigit() and int(each) in numbers for each in told):
+            there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
+            raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
+        chosen = [int(each) for each in told]
+    taken = [offers[number - 1] for number in set(chosen)]
+    # From the end of each line, so that what is put in moves none of the others.
+    for guess in sorted(taken, key=lambda each: (each.mark.line, -each.mark.start)):
+        marked(sessions[guess.session], guess.mark)
+
+
+def _lesson(sessions: Sequence[Session]) -> Lesson | None:
+    """What the sessions teach as they are; None where they teach nothing yet."""
+    try:
+        return lesson_of(sessions)
+    except InputError:
+        return None
+
+
+def marked(session: Session, mark: Mark) -> None:
     """Put one more mark into a session; its other lines stay as they are."""
-    lines = session.text.split("\n")
+    lines, line = session.text.split("\n"), mark.line
     if unmarked(lines[line].rstrip("\r"))[0] != unmarked(plain(lines[line]))[0]:
         lines[line] = plain(lines[line])  # escapes would stand between
-    session.text = with_mark("\n".join(lines), line, start, end, name, means)
+    session.text = with_mark("\n".join(lines), line, mark.start, mark.end, mark.name, mark.means)
 
 
 def sheet_text(file: Path, lesson: Lesson, layout: str | None, *, over: bool) -> str:
@@ -201,7 +227,7 @@ def told(
         taken=tuple(dict.fromkeys(lesson.taken)),
         passed=lesson.passed,
         guesses=tuple(
-            Offer(session=sessions[one.session].name, line=one.line + 1, mark=one.mark)
+            Offer(session=sessions[one.session].name, line=one.mark.line + 1, mark=one.mark.shown)
             for one in offers
         ),
         unasked=tuple(dict.fromkeys(lesson.unasked)),
@@ -247,22 +273,20 @@ def ask_about(sessions: Sequence[Session]) -> None:
             lines = list(lesson.open)
         except InputError as wrong:
             if not asked:
-                click.echo(f"{wrong}", err=True)
+                click.echo(f"ovek: {visible(str(wrong))}", err=True)
             lesson, lines = None, []
         for guess in guesses_of(sessions, lesson):
-            key = (guess.session, guess.line, guess.name)
+            key = (guess.session, guess.mark.line, guess.mark.name)
             if key not in asked:
                 asked.add(key)
-                where = f"{sessions[guess.session].name}, line {guess.line + 1}"
-                click.echo(f"\n{where}: {_line(sessions[guess.session], guess.line)}", err=True)
-                answer = _answer(f"Is that {guess.mark}? [y, Enter for no, q to end]")
+                _show(sessions[guess.session], guess.mark.line)
+                answer = _answer(
+                    f"Is that {visible(guess.mark.shown)}? [y, Enter for no, q to end]"
+                )
                 if answer == "q":
                     return
                 if answer.lower() in ("y", "yes"):
-                    marked(
-                        sessions[guess.session], guess.line, guess.start, guess.end, guess.name,
-                        guess.means,
-                    )  # fmt: skip
+                    marked(sessions[guess.session], guess.mark)
                     break
         else:
             left = [line for line in lines if (line.session, line.line, "") not in asked]
@@ -275,7 +299,7 @@ def ask_about(sessions: Sequence[Session]) -> None:
 
 def _ask_line(session: Session, line: Open) -> bool:
     """Ask what one line tells; False where nobody wants to go on."""
-    click.echo(f"\n{session.name}, line {line.line + 1}: {line.text}", err=True)
+    _show(session, line.line)
     while True:
         prompt = "What tells it? [FIELD=TEXT OF IT, skip, Enter to leave it, q to end]"
         answer = _answer(prompt)
@@ -284,24 +308,26 @@ def _ask_line(session: Session, line: Open) -> bool:
         if answer == "skip":
             text = line.text.strip()
             start = line.text.index(text)
-            marked(session, line.line, start, start + len(text), "skip", None)
+            marked(session, Mark(line.line, start, start + len(text), "skip", text))
             return True
         name, equals, value = answer.partition("=")
         start = line.text.find(value) if equals and value else -1
         try:
             unmarked(f"<<{name}={value}>>")
         except MarkError as wrong:
-            click.echo(f"{wrong.met}. {wrong.do}", err=True)
+            click.echo(visible(f"{wrong.met}. {wrong.do}"), err=True)
             continue
         if start < 0:
             click.echo("That text does not stand in the line.", err=True)
             continue
-        marked(session, line.line, start, start + len(value), name, None)
+        marked(session, Mark(line.line, start, start + len(value), name, value))
         return True
 
 
-def _line(session: Session, number: int) -> str:
-    return unmarked(plain(session.text.split("\n")[number]))[0].strip()
+def _show(session: Session, number: int) -> None:
+    """Show one line of a session, and which it is."""
+    text = unmarked(plain(session.text.split("\n")[number]))[0].strip()
+    click.echo("\n" + visible(f"{session.name}, line {number + 1}: {text}"), err=True)
 
 
 def _answer(prompt: str) -> str:

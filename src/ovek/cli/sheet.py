@@ -4,7 +4,6 @@ import sys
 from difflib import get_close_matches
 from importlib import resources
 from pathlib import Path
-from typing import Any
 
 import click
 from msgspec.structs import replace
@@ -225,7 +224,7 @@ def learn_command(
     if ask:
         learning.ask_about(sessions)
     if take is not None:
-        _take(learning, sessions, take)
+        learning.take(sessions, take)
     lesson = learning.lesson_of(sessions)
     text = learning.sheet_text(file, lesson, layout, over=over)
     sheet = learning.sheet_in(file, text)
@@ -251,33 +250,6 @@ def learn_command(
         write_lines(learned(told, verbose=verbose))
     if not told.whole:
         sys.exit(1)
-
-
-def _take(learning: Any, sessions: list[Any], which: str) -> None:
-    """Put guesses into the sessions as marks; raises UsageError where a number is none of them."""
-    offers = learning.guesses_of(sessions, _lesson(learning, sessions))
-    numbers = range(1, len(offers) + 1)
-    chosen = list(numbers)
-    if which != "all":
-        told = [each.strip() for each in which.split(",")]
-        if not all(each.isdigit() and int(each) in numbers for each in told):
-            there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
-            raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
-        chosen = [int(each) for each in told]
-    # From the end of each line, so that what is put in moves none of the others.
-    for number in sorted(set(chosen), key=lambda n: (offers[n - 1].line, -offers[n - 1].start)):
-        guess = offers[number - 1]
-        learning.marked(
-            sessions[guess.session], guess.line, guess.start, guess.end, guess.name, guess.means
-        )
-
-
-def _lesson(learning: Any, sessions: list[Any]) -> Any:
-    """What the sessions teach as they are; None where they teach nothing yet."""
-    try:
-        return learning.lesson_of(sessions)
-    except InputError:
-        return None
 
 
 def _check_name(name: str) -> None:

@@ -8,7 +8,7 @@ from msgspec import Struct
 from ovek.model.digest import LENGTHS
 from ovek.sources.learn.answers import REFUSES
 from ovek.sources.learn.dialogue import Dialogue, Exchange, taken_apart
-from ovek.sources.learn.marks import written
+from ovek.sources.learn.marks import Mark
 from ovek.sources.learn.values import dates_of
 
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{32,128}(?![0-9A-Za-z])")
@@ -39,20 +39,10 @@ _LEAVES = frozenset(
 
 
 class Guess(Struct, frozen=True):
-    """One mark that may be right: the session, its line (from 0), and where in it."""
+    """A mark that may be right, and the session that it would stand in."""
 
     session: int
-    line: int
-    start: int
-    end: int
-    name: str
-    value: str
-    means: str | None = None
-
-    @property
-    def mark(self) -> str:
-        """As it would be written."""
-        return written(self.name, self.value, self.means)
+    mark: Mark
 
 
 def guesses(sessions: Sequence[str], known: Set[str] = frozenset()) -> list[Guess]:
@@ -65,11 +55,13 @@ def guesses(sessions: Sequence[str], known: Set[str] = frozenset()) -> list[Gues
         dialogue = taken_apart(text, at)
         marked = {mark.name for each in dialogue.exchanges for mark in each.marks}
         for guess in _of(dialogue, at, text):
-            last = guess.name.rpartition(".")[2]
-            if guess.name in known:
+            name = guess.mark.name
+            last = name.rpartition(".")[2]
+            if name in known:
                 continue
-            if guess.name not in marked and (last in _SEVERAL or last not in marked):
-                found.setdefault((guess.name, guess.value if guess.name == "error" else ""), guess)
+            if name not in marked and (last in _SEVERAL or last not in marked):
+                told = guess.mark.value if name == "error" else ""
+                found.setdefault((name, told), guess)
     return list(found.values())
 
 
@@ -81,7 +73,7 @@ def _of(dialogue: Dialogue, session: int, text: str) -> Iterator[Guess]:
             at = exchange.lines.index(told[0])
             line, value = exchange.at[at], told[0].strip()
             start = told[0].index(value)
-            yield Guess(session, line, start, start + len(value), "error", value)
+            yield Guess(session, Mark(line, start, start + len(value), "error", value))
             continue
         for at, text_of_line in enumerate(exchange.lines):
             if at not in free:
@@ -92,7 +84,7 @@ def _of(dialogue: Dialogue, session: int, text: str) -> Iterator[Guess]:
         for number in range(len(lines) - 1, -1, -1):
             if lines[number].rstrip().endswith(last):
                 start = lines[number].rindex(last)
-                yield Guess(session, number, start, start + len(last), "leave", last)
+                yield Guess(session, Mark(number, start, start + len(last), "leave", last))
                 break
 
 
@@ -101,23 +93,22 @@ def _in_line(exchange: Exchange, at: int, line: str, session: int) -> Iterator[G
     for digest in _HEX.finditer(line):
         for algorithm, length in LENGTHS.items():
             if len(digest[0]) == length:
-                yield Guess(session, number, *digest.span(), algorithm, digest[0])
+                yield Guess(session, Mark(number, *digest.span(), algorithm, digest[0]))
     if (free := _FREE.search(line)) is not None:
         group = "free" if free["free"] is not None else "free2"
-        yield Guess(session, number, *free.span(group), "free", free[group])
+        yield Guess(session, Mark(number, *free.span(group), "free", free[group]))
     if (started := _STARTED.search(line)) is not None:
         place = started["place"]
-        yield Guess(session, number, *started.span("place"), "running.place", place)
+        yield Guess(session, Mark(number, *started.span("place"), "running.place", place))
     elif (label := _LABEL.fullmatch(line)) is not None:
         field = _BY_LABEL.get(label["label"].strip().lower())
         value = label["value"].rstrip()
         timed = field == "clock" and not dates_of([value])
         if field is not None and not timed:
             start = label.start("value")
-            yield Guess(session, number, start, start + len(value), field, value)
+            yield Guess(session, Mark(number, start, start + len(value), field, value))
     elif (image := _IMAGE.search(line)) is not None:
         name = "place" if image["volume"] else "path"
         start = image.start("volume") if image["volume"] else image.start("path")
-        yield Guess(
-            session, number, start, image.end("path"), name, line[start : image.end("path")]
-        )
+        end = image.end("path")
+        yield Guess(session, Mark(number, start, end, name, line[start:end]))
