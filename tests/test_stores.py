@@ -426,11 +426,13 @@ def test_what_was_read_is_not_read_again_where_the_look_is_cut_off(ovek, web, ca
     port, folder = web
     files_in(folder)
     shelf(ovek, f"http://127.0.0.1:{port}/", rate="300 kB/s")
+    # Whoever starts the tests in the background has this signal ignored; a terminal has not.
     process = subprocess.Popen(
         [sys.executable, "-m", "ovek", "shelf", "depot"],
         cwd=ovek.folder,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
     )
     for _ in range(200):
         if any(half.stat().st_size > 2**17 for half in cache.glob("*/*/pk-2.0.img")):
