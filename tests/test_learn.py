@@ -267,6 +267,13 @@ def test_a_session_that_is_kept_is_replaced_by_itself_with_more_marks(ovek):
     assert kept[0].read_text() == text
 
 
+def test_a_layout_is_said_of_a_new_sheet_only(ovek):
+    learned(ovek, "harrock", "--layout", "paired")
+    file = ovek.folder / "sheets/harrock.toml"
+    assert 'layout = "paired"' in file.read_text()
+    assert "is for a new sheet" in ovek.refuses("sheet", "learn", "harrock", "--layout", "files")
+
+
 def test_a_dry_run_writes_nothing(ovek):
     ovek.write("s.txt", marked("corrie"))
     assert "understands" in ovek("sheet", "learn", "c", "s.txt", "--dry-run").stdout

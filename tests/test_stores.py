@@ -4,6 +4,7 @@ import getpass
 import hashlib
 import json
 import os
+import shutil
 import signal
 import socket
 import ssl
@@ -144,6 +145,15 @@ def test_digests_by_the_server_s_own_word_only_where_policy_trusts_it(ovek, serv
     assert {one["by_word"] for one in found["files"] if one["verdict"]} == {True}
     assert "by the server's own word" in ovek("shelf", "depot").stdout
     assert door.passed < 2**20  # no file was sent
+    # Where policy trusts it no more, its word counts no more, and the files are read through.
+    (ovek.folder / "policy.toml").unlink()
+    copies = ovek.json("where", "pk-1.0.img")["copies"]
+    assert [copy["verdict"] for copy in copies] == ["unmeasured"]
+    door.left = 0
+    found = ovek.json("shelf", "depot")
+    assert verdicts(found) == GOOD
+    assert not any(one["by_word"] for one in found["files"])
+    assert door.passed > BIG
 
 
 # -- HTTP
@@ -232,6 +242,16 @@ def test_no_password_goes_over_plain_http(ovek, web):
     port, _ = web
     shelf(ovek, f"http://127.0.0.1:{port}/", user="reader")
     assert "would go over http in plain" in ovek("shelf", "depot", exits=3).stdout
+
+
+def test_the_user_of_the_devices_is_not_told_to_a_web_server(ovek, web, monkeypatch):
+    port, folder = web
+    catalog(ovek, files_in(folder))
+    monkeypatch.setenv("OVEK_PASSWORD", "of devices")
+    shelf(ovek, f"http://127.0.0.1:{port}/")
+    text = (ovek.folder / "fleet.toml").read_text()
+    ovek.write("fleet.toml", f'user = "reader"\n{text}')
+    assert verdicts(ovek.json("shelf", "depot")) == GOOD
 
 
 # -- TFTP
@@ -386,6 +406,10 @@ def test_shelves_are_told_in_the_order_of_the_fleet_file_and_what_was_not_read(o
     found = json.loads(ovek("shelf", "--format", "json", exits=None).stdout)
     assert {"depot/pk-1.0.img", "usb/pk-1.0.img"} <= {one["path"] for one in found["files"]}
     assert [one["name"] for one in found["shelves"]] == ["depot", "usb", "gone"]
+    shutil.rmtree(ovek.folder / "stick")  # it costs its own line
+    told = ovek("shelf", exits=None).stdout
+    assert told.startswith("3 shelves (2 not read now), ")
+    assert "is no folder and no archive" in told
 
 
 def test_backups_among_a_server_s_files_have_the_server_s_times():
@@ -409,6 +433,7 @@ def test_backups_among_a_server_s_files_have_the_server_s_times():
         ("sftp://a:b@192.0.2.1/", "has a password in its address"),
         ("tftp://192.0.2.1/", "name its files"),
         ("http://[::1/", "write a path, or sftp://"),
+        ('tftp://192.0.2.1/"\nfiles = ["../x"]\nca = "y', "names the file '../x'"),
     ],
 )
 def test_an_address_that_cannot_be_is_told(ovek, at, told):

@@ -103,8 +103,7 @@ def take(sessions: Sequence[Session], which: str) -> None:
             raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
         chosen = [int(each) for each in told]
     taken = [offers[number - 1] for number in set(chosen)]
-    # From the end of each line, so that what is put in moves none of the others.
-    for guess in sorted(taken, key=lambda each: (each.mark.line, -each.mark.start)):
+    for guess in taken:
         marked(sessions[guess.session], guess.mark)
 
 
@@ -129,6 +128,9 @@ def sheet_text(file: Path, lesson: Lesson, layout: str | None, *, over: bool) ->
     name = file.stem
     if not file.exists():
         return whole(head_of(name, lesson, layout), learned_of(lesson))
+    if layout is not None:
+        do = "Change layout there, under [start]"
+        raise InputError(file, "is there already, and --layout is for a new sheet", do)
     parts = parts_of(text_of(file, read_bytes(file)))
     if parts is None:
         do = "Choose another name, or move that sheet away"

@@ -110,7 +110,9 @@ def command(
     algorithms = _algorithms(releases, write_list, used_by.algorithms)
     looks = []
     for shelf in shelves:
-        files, read_at, problem = look_at(site, shelf, algorithms, fresh=fresh, **how)
+        files, read_at, problem = look_at(
+            site, shelf, algorithms, fresh=fresh, alone=place is not None, **how
+        )
         judged = list(_judged(site, files, releases, used_by))
         _keep_opened(site, releases, judged)
         looks.append(
@@ -181,6 +183,7 @@ def look_at(
     algorithms: tuple[Algorithm, ...],
     *,
     fresh: bool,
+    alone: bool,
     on: str | None,
     rate: int | None,
     take_new_keys: bool,
@@ -188,14 +191,18 @@ def look_at(
 ) -> tuple[list[ShelfFile], datetime | None, str | None]:
     """What a shelf holds, when it was read if that was on a server, and why it could not be.
 
-    What could not be read now is known from the last time, where there was one.
+    What could not be read now is known from the last time, where there was one. A folder that is
+    not there, a stick that is not in, is an error where it is meant `alone`.
     """
     if shelf.is_local:
         place = site.folder / Path(shelf.at).expanduser()
         if place.is_dir():
             return _read(place, algorithms, fresh=fresh, on=on), None, None
         if not place.exists():
-            raise InputError(place, "is no folder and no archive", "Mend at in fleet.toml")
+            missing = InputError(place, "is no folder and no archive", "Mend at in fleet.toml")
+            if alone:
+                raise missing
+            return [], None, str(missing)
         return _archive(place, algorithms), None, None
     from ovek.sources.problem import ReadProblem
 
@@ -208,7 +215,7 @@ def look_at(
         told = f"{problem}. {problem.do}."
         if before is None:
             return [], None, told
-        return list(before.files), before.read_at, told
+        return _trusted(site, before), before.read_at, told
     read_at = datetime.now(UTC).replace(microsecond=0)
     if known is not None:
         record = ShelfRecord(shelf=shelf.name, at=shelf.at, read_at=read_at, files=tuple(files))
@@ -340,10 +347,17 @@ def judged_shelves(
         if shelf.is_local and place.exists():
             yield shelf.name, judged_shelf(site, releases, place, also), None
         elif (record := read_record(site.folder, shelf)) is not None:
-            judged = _judged(site, list(record.files), releases, UsedBy())
+            judged = _judged(site, _trusted(site, record), releases, UsedBy())
             yield shelf.name, list(judged), record.read_at
     for folder in more:
         yield str(folder), judged_shelf(site, releases, folder, also), None
+
+
+def _trusted(site: Site, record: ShelfRecord) -> list[ShelfFile]:
+    """The files of a record; digests by a server's own word only while policy trusts that."""
+    if site.policy.server_digests:
+        return list(record.files)
+    return [replace(file, digests=Digests()) if file.by_word else file for file in record.files]
 
 
 def judged_shelf(

@@ -157,6 +157,11 @@ class Shelf(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             raise ValueError(f"the shelf {self.name!r} is read by tftp, which lists nothing; "
                              "name its files")  # fmt: skip
 
+        for name in self.files:
+            if any(part in ("", ".", "..") for part in name.split("/")):
+                raise ValueError(f"the shelf {self.name!r} names the file {name!r}, which is none "
+                                 "below it")  # fmt: skip
+
     @property
     def is_local(self) -> bool:
         """Whether it is a folder or an archive here."""

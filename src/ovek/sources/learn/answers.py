@@ -56,7 +56,7 @@ class Found(Struct, frozen=True, kw_only=True):
 
 
 class Answers:
-    """All answers to one question. `asked_for` are its placeholders, `others` words in it.
+    """All answers to one question. `asked_for` are its placeholders, `words` what else it names.
 
     Raises MarkError where a mark cannot be understood.
     """

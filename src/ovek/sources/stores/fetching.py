@@ -51,7 +51,8 @@ def read_store(
     _forget_old(spool)
     for file in files:
         before = known.get(file.path)
-        if before is not None and _same(before, file, algorithms):
+        trusted = before is not None and (by_word or not before.by_word)
+        if before is not None and trusted and _same(before, file, algorithms):
             advance(file.size or 0)
             yield before
             continue

@@ -69,12 +69,17 @@ class Http:
                 met = f"{shelf.ca} is no certificate ({error})"
                 raise ReadProblem("trusting the server", met, "Mend ca in fleet.toml") from None
         auth = None
-        user = shelf.user or (access.login.user if access.login is not None else None)
+        # Whom devices are logged in to as is nobody to a web server that no one named a user for.
+        user = shelf.user or (unquote(parts.username) if parts.username else None)
         if user is not None:
             if parts.scheme != "https":
                 met = "a password would go over http in plain"
                 raise ReadProblem(f"logging in to {shelf.at}", met, "Use https, or no user")
-            auth = httpx.BasicAuth(user, access.secrets.password(user, parts.hostname or "") or "")
+            secret = access.secrets.password(user, parts.hostname or "")
+            if secret is None:
+                do = f"Put it into OVEK_PASSWORD, or the keyring as {user}@{parts.hostname}"
+                raise ReadProblem(f"logging in to {shelf.at}", "its password is not told", do)
+            auth = httpx.BasicAuth(user, secret)
         limits = access.limits
         self._client = httpx.Client(
             auth=auth,
@@ -151,7 +156,10 @@ class Http:
                 if not to.startswith(here) or urlsplit(to).query or urlsplit(to).fragment:
                     continue
                 if to.endswith("/"):
-                    if to not in seen and depth < _DEEPEST and pages < _MOST_PAGES:
+                    if to not in seen:
+                        if depth >= _DEEPEST or pages >= _MOST_PAGES:
+                            met = f"it has over {_MOST_PAGES} pages, or {_DEEPEST} one in another"
+                            raise ReadProblem(f"reading {base}", met, "Name a folder inside")
                         seen.add(to)
                         pages += 1
                         todo.append((to, self._page(to)[2], depth + 1))
