@@ -648,7 +648,9 @@ def paired(trial, committed, *, runs, once=None):
         Bank(name="trial", state="ok", places=("flash:t/sw.img",)),
         Bank(name="committed", state="ok", places=("flash:c/sw.img",)),
     )
-    return device(member(*files, banks=banks, once=once), place=f"flash:{runs}/sw.img")
+    place = f"flash:{runs}/sw.img"
+    version = trial if runs == "t" else committed
+    return device(member(*files, banks=banks, once=once), place=place, runs=version)
 
 
 def test_a_pair_is_written_in_the_trial_directory_and_scheduled():

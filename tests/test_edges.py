@@ -197,9 +197,9 @@ def test_a_place_or_a_bank_each_tell_what_a_member_runs():
     assert (unknown.sure, unknown.places) == (False, (Place("flash", "sw-1.0.img", "1"),))
     by_bank = device(member(banks=(bank("a", "1.0"), bank("b", "1.0")), default="a"), in_bank="a")
     assert runs_of(judged(by_bank, BANKS))[0].bank == "a"
-    two = device(member(image("1.0")), member(image("2.0"), id="2", running_version="1.0"),
-                 place=ONE)  # fmt: skip
-    assert [one.sure for one in runs_of(judged(two))] == [True, True]
+    two = device(member(image("1.0"), role="active"),
+                 member(image("2.0"), id="2", running_version="1.0"), place=ONE)  # fmt: skip
+    assert [one.sure for one in runs_of(judged(two))] == [True, False]
 
 
 def test_a_bank_is_held_against_the_release_of_its_own_variant():

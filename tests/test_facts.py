@@ -184,7 +184,8 @@ def test_what_runs_is_missed_only_where_neither_place_nor_bank_tells():
 
 def test_the_variant_is_missed_only_where_there_are_variants_and_none_is_told():
     variants = published(release("1.0", variant="full"))
-    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img")
+    unread = image("1.0", digests=None)
+    what = device(member(unread, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img")
     assert "which variant runs" in missing(what, variants)
     assert "which variant runs" not in missing(what)
     told = replace(what, running=replace(what.running, variant="full"))

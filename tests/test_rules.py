@@ -31,6 +31,7 @@ from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import Wants
 from ovek.files.sheets import find_sheet
 from ovek.files.site import read_sheet
+from ovek.model.catalog import Origin, Published
 from ovek.model.digest import Digests
 from ovek.model.fleet import Expected
 from ovek.model.policy import Policy, Want
@@ -162,7 +163,7 @@ def test_a_missing_target_names_the_nearest_real_name():
 
 def test_a_default_bank_that_cannot_start_is_critical():
     altered = bank("a", "1.0", digests=Digests(md5=digest("x")))
-    what = device(member(banks=(altered, bank("b", "2.0")), default="a"), in_bank="b")
+    what = device(member(banks=(altered, bank("b", "2.0")), default="a"), in_bank="b", runs="2.0")
     assert said(what, BANKS) == [("boot-target-broken", "critical", "bank:a")]
 
 
@@ -199,7 +200,7 @@ def test_an_empty_bank_is_a_warning_only_where_it_leaves_no_way_back():
         ("bank-empty", "note", "bank:c")
     ]
     first = (bank("a"), bank("b", "2.0"))
-    assert said(device(member(banks=first, default="a"), in_bank="b"), BANKS) == [
+    assert said(device(member(banks=first, default="a"), in_bank="b", runs="2.0"), BANKS) == [
         ("bank-empty", "critical", "bank:a")
     ]
 
@@ -345,6 +346,19 @@ FAT = {"filesystem": "fat32"}
 SETTING = {"live": "listed", "saved": "first-found"}
 
 # Of each rule: what a device that has the trouble shows, and what one that nearly has it shows.
+OUR_COPY = [
+    Published(release("1.0"), Origin("own.json", 1), None, "own"),
+    *published(release("2.0")),
+]
+
+
+def pending(**more):
+    """A device of 4 GiB that runs 1.0 and starts 2.0, which needs something."""
+    what = sw(image("1.0"), image("2.0"), boots=(TWO,), hardware=None)
+    what = replace(what, hardware=Hardware(model="SW10", memory=4 * 2**30))
+    return of(what, catalog=catalog(v2=more))
+
+
 CASES = {
     "boot-mode-holds": (
         lambda: of(sw(image("1.0"), mode="hold")),
@@ -635,6 +649,22 @@ CASES = {
         lambda: of(sw(image("1.0")), policy=Policy(reserve="0%", allowed=("1.*", "2.*"))),
     ),
     "upgrade-needs-step": (lambda: upgrade(from_=("1.5",)), lambda: upgrade(from_=("1",))),
+    "target-unlisted": (
+        lambda: of(sw(image("1.0")), policy=Policy(reserve="0%", target="7.7")),
+        lambda: of(sw(image("1.0")), policy=TARGET),
+    ),
+    "target-hardware-unknown": (
+        lambda: of(sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"fits": None})),
+        lambda: of(sw(image("1.0")), policy=TARGET, catalog=catalog()),
+    ),
+    "next-boot-incompatible": (
+        lambda: pending(needs={"memory": 8 * 2**30}),
+        lambda: pending(needs={"memory": 2**30}),
+    ),
+    "next-boot-unproven": (
+        lambda: of(sw(image("1.0", path="a.img"), boots=("flash:a.img",)), catalog=OUR_COPY),
+        lambda: of(sw(image("1.0", digests=None))),
+    ),
     "target-does-not-fit": (
         lambda: of(
             sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"needs": {"volume": 2**50}})

@@ -251,11 +251,10 @@ class Looking(Work[list[Charted]]):
         subject = subject_of(
             judged, walk_device(judged), self.wants.policy, wanted, times_of(device, self.now)
         )
-        goal = wanted.goal
         self.found.append(
             Charted(
                 **of_device(device),
-                wants=wanted.target or (goal.version if goal is not None else None),
+                wants=wanted.goal_version,
                 starts=tuple(
                     AuditedStart(
                         member=member.id, runs=member.runs, place=None, version=member.starts

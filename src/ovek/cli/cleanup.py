@@ -36,6 +36,7 @@ from ovek.engine.wanted import (
     longest_way,
     release_for,
     told_way,
+    way_to,
 )
 from ovek.files.errors import InputError
 from ovek.files.spool import Spool
@@ -261,32 +262,68 @@ class Planner:
     def plans(self, device: Device, judge: Judge) -> list[CleanupPlan]:
         """The plans of one device; none where what room is made for is not for its hardware."""
         asked, judged = self.asked, judge_device(device, judge)
-        bring = Bring()
-        if asked.image is not None:
-            bring = self.bring(judged)
+        plans = list[CleanupPlan]()
+        for bring, members in self._brings(judged):
             if bring.none:
-                return no_plans(judged, Room(free=0), bring.none)
-            if bring.release is None:
-                return []
-        room = Room(free=asked.free, share=asked.share, release=bring.release, sweep=asked.sweep)  # type: ignore[arg-type]
-        plans = plan_device(
-            judged,
-            PlanAsked(
-                policy=self.policy,
-                room=room,
-                shelf=self.shelf,
-                unlocked=asked.unlocked,
-                keep=asked.keep,
-                bank_rule=self.bank_rule(judged),
-                detail=asked.detail,
-            ),
-        )
+                found = no_plans(judged, Room(free=0), bring.none)
+            elif asked.image is not None and bring.release is None:
+                continue
+            else:
+                found = plan_device(judged, self._asked_of(judged, bring))
+            plans += [
+                msgspec.structs.replace(plan, way=bring.way)
+                for plan in found
+                if members is None or plan.member in members
+            ]
         for plan in plans if asked.named else []:
             if plan.capacity is not None and plan.wanted > plan.capacity:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
                 met = f"{plan.volume}: of {plan.device} holds {holds}, and {wanted} is wanted"
                 raise InputError(self.file, met, "Ask for less than the volume holds")
-        return [msgspec.structs.replace(plan, way=bring.way) for plan in plans]
+        return plans
+
+    def _asked_of(self, judged: JudgedDevice, bring: Bring) -> PlanAsked:
+        """What is asked of the planner about one image."""
+        asked = self.asked
+        room = Room(free=asked.free, share=asked.share, release=bring.release, sweep=asked.sweep)  # type: ignore[arg-type]
+        return PlanAsked(
+            policy=self.policy,
+            room=room,
+            shelf=self.shelf,
+            unlocked=asked.unlocked,
+            keep=asked.keep,
+            bank_rule=self.bank_rule(judged),
+            detail=asked.detail,
+        )
+
+    def _brings(self, judged: JudgedDevice) -> Iterator[tuple[Bring, set[str] | None]]:
+        """What to make room for, and on which members (None: on all).
+
+        Units of different hardware may each need a file of their own.
+        """
+        if self.asked.image is None:
+            yield Bring(), None
+            return
+        wanted, ids = self.wanted(judged), [one.member.id for one in judged.members or ()]
+        version = wanted.target if self.asked.image == TARGET else self.asked.image
+        files = {each: release_for(version, judged, wanted, each)[0] for each in ids} if (
+            version is not None and self.by_name is None
+        ) else {}
+        if len({release.file for release in files.values() if release is not None}) < 2:
+            yield self.bring(judged), None
+            return
+        for release in dict.fromkeys(files.values()):
+            members = {each for each in ids if files[each] is release}
+            if release is None:
+                yield Bring(none=f"no file of {version} is for it"), members
+                continue
+            ways = [way_to(judged, release, wanted, each) for each in ids if each in members]
+            way = max(ways, key=lambda way: (way.hops is None, len(way.hops or ())))
+            image = brought(release, judged.judge.naming)
+            if way.hops:
+                image = brought(next((h.release for h in way.hops if h.loads == "image"), release),
+                                judged.judge.naming)  # fmt: skip
+            yield Bring(release=image, way=told_way(way, release)), members
 
     def bank_rule(self, judged: JudgedDevice) -> BankRule | None:
         """What policy wants of the second bank of a device."""
@@ -317,18 +354,14 @@ class Planner:
 
     def _target(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
         """The target of policy, or the first install on the way to it."""
-        release, device = wanted.release, judged.device
+        release = wanted.release
         if release is None:
             why = "policy names no target that one file in catalog/ is for"
             if wanted.unfit is not None:
                 told = "; ".join(wanted.unfit.against)
                 why = f"{wanted.unfit.release.file} does not fit: {told}"
-            if self.asked.named:
-                met = f"names no target for {device.device} that catalog/ has one file of"
-                if wanted.unfit is not None:
-                    met = f"wants {wanted.target} of {device.device}, and {why}"
-                file = self.site.folder / "policy.toml"
-                raise InputError(file, met, "Name one, or the image itself")
+            elif wanted.unlisted is not None:
+                why = f"no catalog lists {wanted.unlisted}, which policy wants of it"
             return Bring(none=why)
         way = longest_way(judged, release, wanted)
         if way.hops is None and way.known:
@@ -347,9 +380,8 @@ class Planner:
             release, unfit = release_for(image, judged, wanted)
             release = unfit.release if unfit is not None else release
             if release is None and named:
-                met = f"{device.device} is {device.hardware.model or 'hardware that is not known'}"
-                met += f", and no one system image of version {image} is for it"
-                raise InputError(self.file, met, "Name the image itself")
+                met = f"it is {device.hardware.model or 'hardware that is not known'}"
+                return Bring(none=f"{met}, and no one system image of version {image} is for it")
         if release is not None and fits(release, device.hardware) is False:
             if named:
                 met = f"{device.device} is {device.hardware.model}, {release.file} is for "

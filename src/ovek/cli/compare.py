@@ -25,7 +25,6 @@ from ovek.model.answer import Answered
 from ovek.model.compare import DeviceCompare, MemberDone
 from ovek.model.policy import RECOMMENDED
 from ovek.model.typed import is_plain
-from ovek.model.verdict import KnownRelease
 from ovek.render.unread import Unreads
 
 TARGET = "target"
@@ -184,12 +183,8 @@ class Comparing:
         except ContradictionError as error:
             raise contradiction(self.devices.site, error) from None
         if self.expect == RECOMMENDED:
-            return _version(wanted.recommended)
+            return next((each.version for each in wanted.best.values()), None)
         return wanted.target
-
-
-def _version(release: KnownRelease | None) -> str | None:
-    return release.version if release is not None else None
 
 
 def _no_target(expect: str | None) -> MemberDone:

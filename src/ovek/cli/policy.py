@@ -37,7 +37,7 @@ def check(site_folder: Path, format_: str) -> None:
     not exist, each with the nearest name that does.
     """
     site = Site(site_folder)
-    check_policy(site, releases_of(site))
+    check_policy(site, releases_of(site), strict=True)
     mark_changes(site)
     if format_ == "json":
         from ovek.render import json
@@ -61,14 +61,20 @@ def contradiction(site: Site, error: ContradictionError) -> InputError:
     return InputError(site.folder / "policy.toml", str(error), do, key="want")
 
 
-def check_policy(site: Site, releases: ReleaseIndex) -> None:
-    """Hold the policy and the waivers against what there is; raise ManyInputError."""
+def check_policy(site: Site, releases: ReleaseIndex, *, strict: bool = False) -> None:
+    """Hold the policy and the waivers against what there is; raise ManyInputError.
+
+    A target that no catalog lists costs only the devices that want it: it is a mistake where
+    `strict`.
+    """
     errors: list[InputError] = []
     found: dict[str, list[PolicyMistake]] = {}
     try:
         sheets = site.sheet_names
         found["policy.toml"] = list(
-            policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
+            each
+            for each in policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
+            if strict or not each.unlisted
         )
     except ManyInputError as several:
         errors += several.errors

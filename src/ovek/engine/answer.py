@@ -2,53 +2,87 @@
 
 1. It was not read, or not by the last survey that tried it → unclear.
 2. It is stranded, or has a critical finding that nobody has waived → no-go.
-3. Its reload verdict is ready → go. What policy accepts as proven counts as that already.
-4. Anything else → unclear.
+3. Its next start is proven, and is neither what runs nor what is wanted, where that is known →
+   no-go.
+4. Its next start is proven, is what runs or what is wanted, and reads the saved configuration → go.
+   What policy accepts as proven counts as that already.
+5. Anything else → unclear.
 """
 
 from collections.abc import Sequence
 
-from ovek.model.answer import NOTHING, UNKNOWN, UNPROVEN, UNREAD, Answered
+from msgspec import Struct
+
+from ovek.model.answer import (
+    ANOTHER,
+    CONFIG_UNKNOWN,
+    NOTHING,
+    UNKNOWN,
+    UNPROVEN,
+    UNREAD,
+    UNWANTED,
+    Answer,
+    Answered,
+)
 from ovek.model.finding import Finding
 from ovek.model.unread import Unread
 from ovek.model.walk import DeviceWalk, Started
 
 
-def answered(walk: DeviceWalk, findings: Sequence[Finding], not_read: str | None) -> Answered:
+class Meant(Struct, frozen=True, kw_only=True):
+    """How the next start of one member stands to what runs and to what is wanted.
+
+    `runs` and `wanted` are whether it is that (None: not known); `target` is whether a target is
+    known for the member, `config` whether the saved configuration is read (None: not known).
+    """
+
+    member: str
+    runs: bool | None
+    wanted: bool
+    target: str | None
+    config: bool | None = True
+
+
+def answered(
+    walk: DeviceWalk,
+    findings: Sequence[Finding],
+    not_read: str | None,
+    meant: Sequence[Meant] = (),
+) -> Answered:
     """The answer for a device by its walk and its findings, the severest of these first."""
     critical = [one for one in findings if one.severity == "critical"]
     waived = sum(one.waived is not None for one in critical)
     open_ = [one for one in critical if one.waived is None]
-    if not_read is not None:
+
+    def answer(what: Answer, why: str, detail: str, *, read: bool = True) -> Answered:
         return Answered(
-            device=walk.device, answer="unclear", why=UNREAD, detail=f"{UNREAD}: {not_read}",
-            read=False, reload=walk.reload, waived=waived,
-        )  # fmt: skip
-    if walk.reload == "stranded":
-        detail = f"{_member(walk, 'stranded')}{NOTHING}{_tried(walk)}"
-        return Answered(
-            device=walk.device, answer="no-go", why=NOTHING, detail=detail, waived=waived,
+            device=walk.device, answer=what, why=why, detail=detail, read=read, waived=waived,
             reload=walk.reload,
         )  # fmt: skip
+
+    if not_read is not None:
+        return answer("unclear", UNREAD, f"{UNREAD}: {not_read}", read=False)
+    if walk.reload == "stranded":
+        detail = f"{_member(walk, 'stranded')}{NOTHING}{_tried(walk)}"
+        return answer("no-go", NOTHING, detail)
     if open_:
         first, more = open_[0], len(open_) - 1
         detail = f"{_at(first)}; {_starts(walk)}"
-        detail += f"; {more} more critical" if more else ""
-        return Answered(
-            device=walk.device, answer="no-go", why=first.rule, detail=detail, waived=waived,
-            reload=walk.reload,
-        )  # fmt: skip
-    if walk.reload == "ready":
+        return answer("no-go", first.rule, detail + (f"; {more} more critical" if more else ""))
+    strays = [one for one in meant if not one.wanted and one.runs is not True]
+    astray = next((one for one in strays if one.runs is False and one.target is not None), None)
+    if walk.reload == "ready" and astray is not None:
+        return answer("no-go", UNWANTED, f"{_starts(walk)}, {astray.target} is wanted")
+    if walk.reload == "ready" and not strays and all(one.config is True for one in meant):
         detail = f"{waived} critical waived" if waived else ""
-        return Answered(
-            device=walk.device, answer="go", why=detail, detail=detail, waived=waived,
-            reload=walk.reload,
-        )  # fmt: skip
-    why = UNPROVEN if walk.reload == "unproven" else UNKNOWN
-    return Answered(
-        device=walk.device, answer="unclear", why=why, detail=_unclear(walk), waived=waived,
-        reload=walk.reload,
-    )  # fmt: skip
+        return answer("go", detail, detail)
+    if walk.reload == "ready" and strays:
+        unsure = strays[0].runs is None
+        detail = "what runs is not known" if unsure else _starts(walk)
+        return answer("unclear", ANOTHER, f"{ANOTHER}: {detail}" if unsure else detail)
+    if walk.reload == "ready":
+        return answer("unclear", CONFIG_UNKNOWN, CONFIG_UNKNOWN)
+    return answer("unclear", UNPROVEN if walk.reload == "unproven" else UNKNOWN, _unclear(walk))
 
 
 def unread(one: Unread) -> Answered:

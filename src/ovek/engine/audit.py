@@ -1,22 +1,24 @@
 """The audit of one device: verdicts, the boot walk, then every rule."""
 
+from collections.abc import Iterator
 from datetime import datetime
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.advice import GoalKind
-from ovek.engine.answer import answered
+from ovek.engine.answer import Meant, answered
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.remedies import Remedies, logs_stay
-from ovek.engine.rules import Subject, subject_of
+from ovek.engine.moves.settings import effective
+from ovek.engine.rules import MemberSubject, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.waivers import waive
-from ovek.engine.wanted import Wants
+from ovek.engine.wanted import Wants, way_to
 from ovek.model.advice import Do
 from ovek.model.answer import Answered
 from ovek.model.bound import Bound
@@ -115,7 +117,7 @@ def audit_within(
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
     if used is not None:
         used |= of_use
-    answer = answered(walk, marked, terms.not_read)
+    answer = answered(walk, marked, terms.not_read, list(_meant(subject)))
     audit = DeviceAudit(
         **of_device(device),
         not_read=terms.not_read,
@@ -130,6 +132,35 @@ def audit_within(
         findings=marked,
     )
     return audit, times.bounds
+
+
+def _meant(subject: Subject) -> Iterator[Meant]:
+    """How the next start of each member stands to what it runs and to what is wanted."""
+    wanted, asks = subject.wanted, subject.judged.judge.asks
+    asked = {"boot.ignores_saved_config.saved", "boot.ignores_saved_config.live"} & asks.keys()
+    for member in subject.members:
+        order = subject.order(member.starts, member.runs)
+        goal = subject.order(member.starts, wanted.goal_version) == 0
+        boot = member.one.member.boot
+        ignores = effective(boot.ignores_saved_config) if boot is not None else None
+        yield Meant(
+            member=member.id,
+            runs=None if order is None else order == 0,
+            wanted=goal or _is_hop(subject, member),
+            target=wanted.target,
+            config=True if ignores is None and not asked else None if ignores is None else not ignores,
+        )
+
+
+def _is_hop(subject: Subject, member: MemberSubject) -> bool:
+    """Whether a member starts the first install on the way to what is wanted."""
+    goal = subject.wanted.goal_of(member.id)
+    starting = member.starting.judgement.release if member.starting is not None else None
+    if goal is None or starting is None or subject.order(member.starts, member.runs) == 0:
+        return False
+    hops = way_to(subject.judged, goal, subject.wanted, member.id).hops or ()
+    first = next((hop.release for hop in hops if hop.loads == "image"), None)
+    return first is not None and first.same_bytes(starting)
 
 
 def answer_in(audit: DeviceAudit) -> Answered:

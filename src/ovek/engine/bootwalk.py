@@ -239,12 +239,23 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
         return Tried("unknown", why, at=at)
     if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
+    if _is_unread_set(seen, one, bare):
+        return Tried("unknown", f"which packages make up {at.path} is not known", at=at)
     found = _by_image(seen, one, one.sets.get(bare) or image, at)
     may_be_empty = file.size is not None and file.least == 0
     if may_be_empty and found.result in BROKEN and seen.start.on_bad_image == "halt":
         why = "whether it is empty is not known: the listing tells its size in steps"
         return Tried("unknown", why, at=at)
     return found
+
+
+def _is_unread_set(seen: Seen, one: JudgedMember, place: Place) -> bool:
+    """Whether a file is a set file by its name, on a volume whose sets nobody knows."""
+    volume = one.member.volume(place.volume)
+    if volume is None or volume.sets is not None:
+        return False
+    naming = seen.judged.judge.naming
+    return naming.role(place.path, case_blind=volume.case_blind) == "set-file"
 
 
 def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File) -> Tried:

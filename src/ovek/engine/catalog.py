@@ -11,11 +11,10 @@
 """
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
-from functools import cmp_to_key
 from itertools import combinations
 
 from msgspec.structs import asdict, replace
@@ -24,7 +23,7 @@ from ovek.engine.fit import Standing, fit_all, leads_from, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import route
 from ovek.engine.verdicts import JudgedDevice
-from ovek.engine.wanted import Wanted, may_be_for
+from ovek.engine.wanted import Wanted, best_first, may_be_for
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.choice import CatalogMistake, Pick, Picked
 from ovek.model.digest import TITLES
@@ -35,7 +34,6 @@ from ovek.model.snapshot import Hardware
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
 
-_STATUSES = ("recommended", "current", None, "old", "withdrawn")
 _DIGEST_START = re.compile(r"[0-9a-f]{6,128}")
 
 
@@ -282,15 +280,10 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
         else:
             able.append(one)
 
-    def better_first(one: KnownRelease, other: KnownRelease) -> int:
-        rank = _STATUSES.index(one.status) - _STATUSES.index(other.status)
-        order = rank or (compare(other.version or "", one.version or "", scheme) or 0)
-        return order or (-1 if one.file < other.file else 1)
-
-    able.sort(key=cmp_to_key(better_first))
-    chosen = wanted.goal if wanted.goal in able else next(iter(able), None)
+    able = releases.once_each(sorted(able, key=best_first(releases, scheme)))
+    chosen = wanted.goal if wanted.goal is not None else _best(able, stand)
     if chosen is not None:
-        left = [one for one in able if one is not chosen]
+        left = [one for one in able if not chosen.same_bytes(one)]
         others += [Picked(release=one, against=(_behind(one, chosen),)) for one in left]
     parts = [
         one
@@ -308,6 +301,14 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
         parts=tuple(parts),
         path=max(ways, key=_shortest_first) if ways else None,
     )
+
+
+def _best(able: list[KnownRelease], stand: Sequence[Standing]) -> KnownRelease | None:
+    """The first that surely fits; else the first, where not only its variant would tell."""
+    sure = [one for one in able if fit_all(stand, one).is_for]
+    if not sure and len({one.variant for one in able if one.version == able[0].version}) > 1:
+        return None
+    return next(iter(sure or able), None)
 
 
 NOT_TOLD = "what hardware it is for is not told"

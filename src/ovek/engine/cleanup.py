@@ -152,6 +152,7 @@ def _spots(case: _Case, release: KnownRelease) -> list[Spot] | Unwritable:
             bank_rule=case.asked.bank_rule,
             kept=kept,
             shelf=case.asked.shelf,
+            removable=case.asked.policy.boot_from_removable,
         )
     )
 
@@ -475,7 +476,9 @@ def _ways(case: _Case, wanted: int) -> Iterator[str]:
     if volume.capacity is not None and wanted > volume.capacity:
         yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
     for other in case.one.member.volumes or ():
-        if other is not volume and other.state == "ok" and (other.free or 0) >= wanted:
+        stays = not other.removable or case.asked.policy.boot_from_removable
+        usable = stays and not case.judged.judge.sheet.start.holds_nothing(other)
+        if other is not volume and usable and other.state == "ok" and (other.free or 0) >= wanted:
             free = show_size(other.free or 0)
             yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
     if (

@@ -38,7 +38,7 @@ def confirm(plan: CleanupPlan, now: JudgedDevice, release: KnownRelease | None) 
         # Once the image has been copied, its room is taken as it was meant to be.
         copied = release is not None and any(
             image.judgement.verdict == "proven"
-            and image.judgement.release is release
+            and release.same_bytes(image.judgement.release)
             and image.place.volume == plan.volume
             for image in one.images.values()
         )
@@ -66,4 +66,4 @@ def _holds(one: JudgedMember, bank: str, release: KnownRelease) -> bool:
     image = one.banks.get(bank)
     if image is None:
         return False
-    return image.judgement.verdict == "proven" and image.judgement.release is release
+    return image.judgement.verdict == "proven" and release.same_bytes(image.judgement.release)

@@ -20,10 +20,14 @@ from ovek.model.version import compare
 
 
 class Wanted(Struct, frozen=True, kw_only=True):
-    """How many images are to stay on a member, and the release that room is made for."""
+    """How many images are to stay on a member, and the release that room is made for.
+
+    `removable` is whether what lies on a volume that can be pulled counts.
+    """
 
     keep: int
     release: KnownRelease | None
+    removable: bool = False
 
 
 def fallbacks(
@@ -42,7 +46,7 @@ def fallbacks(
         return []
     able = [
         image
-        for image in _different(_candidates(one), one)
+        for image in _different(_candidates(one, removable=wanted.removable), one)
         if not any(same(image, other, one) for other in chosen) and not _holds(image, release)
     ]
     versions = {image.version for image in chosen}
@@ -64,11 +68,14 @@ def _image(one: JudgedMember, place: Place) -> Image | None:
 
 def _holds(image: Image, release: KnownRelease | None) -> bool:
     judgement = image.judgement
-    return release is not None and judgement.verdict == "proven" and judgement.release is release
+    if release is None or judgement.verdict != "proven":
+        return False
+    return release.same_bytes(judgement.release)
 
 
-def _candidates(one: JudgedMember) -> list[Image]:
+def _candidates(one: JudgedMember, *, removable: bool) -> list[Image]:
     """What may be a fallback, sets first, then by name; what a bank is made of is the bank's."""
+    pulled = {each.name for each in one.member.volumes or () if each.removable and not removable}
     banked = {part for bank in one.banks.values() for part in bank.parts}
     found = [
         image
@@ -76,6 +83,7 @@ def _candidates(one: JudgedMember) -> list[Image]:
         if image.starts_members
         and image.judgement.verdict in ("proven", "matched", "unmeasured")
         and image.suits is not False
+        and image.place.volume not in pulled
         and image.place not in banked
         and not (image.place in one.sets and image is not one.sets[image.place])
         and not (image.judgement.release and image.judgement.release.status == "withdrawn")
@@ -132,7 +140,7 @@ def _bytes(image: Image, one: JudgedMember) -> object:
         return packages[0] if len(packages) == 1 else frozenset(packages)
     release = image.judgement.release
     if image.judgement.verdict == "proven" and release is not None:
-        return release.publisher, release.file
+        return ("family", release.family) if release.family is not None else release
     return image.place
 
 

@@ -17,7 +17,7 @@ from fnmatch import fnmatchcase
 from msgspec import Struct
 
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.runs import variant_of, version_of
+from ovek.engine.runs import run_by, variant_of, version_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.catalog import Track
 from ovek.model.fit import Condition, Fit, Of
@@ -71,13 +71,18 @@ def _of_member(
         part_scheme=sheet.versions.parts.pattern,
         hardware=one.hardware,
         version=version_of(judged, one),
-        variant=variant or variant_of(judged.device, judged.judge.naming),
+        variant=variant or _running_variant(judged, one),
         track=track,
         parts=one.member.parts,
         capacity=volume.capacity if volume is not None else None,
         has_volume=one.member.volumes is None or volume is not None,
         member=one.member.id if several else None,
     )
+
+
+def _running_variant(judged: JudgedDevice, one: JudgedMember) -> str | None:
+    """The variant that a member runs, where any release is of one."""
+    return run_by(judged, one).variant if judged.judge.releases.by_variant else None
 
 
 def _of_device(judged: JudgedDevice, variant: str | None, track: Track | None) -> Standing:

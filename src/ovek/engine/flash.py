@@ -39,10 +39,10 @@ def _use(subject: Subject, member: MemberSubject, volume: Volume, front: str) ->
 
 def _needs(subject: Subject, member: MemberSubject, volume: Volume) -> int | None:
     """How much the wanted image takes there yet."""
-    goal = subject.wanted.goal
+    goal = subject.wanted.goal_of(member.id)
     if goal is None or volume is not image_volume(subject.judged.judge.sheet, member.one.member):
         return None
     there = (*member.one.images.values(), *member.one.sets.values(), *member.one.banks.values())
-    if any(each.judgement.release is goal for each in there):
+    if any(goal.same_bytes(each.judgement.release) for each in there):
         return 0
     return max(goal.sizes, default=None)

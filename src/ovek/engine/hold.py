@@ -169,12 +169,22 @@ class Holds:
                 self._hold(place, _because("running", "running"))
                 if each.sure:
                     used.add(place)
+            if each.gone is not None:
+                self._hold(each.gone, _because("what runs was started from here", "running"))
+                self._hold_version(each)
         for member in walk.members:
             if member.starts is not None and member.starts.at is not None:
                 self._hold(member.starts.at, _because("the next start", "starts-next"))
                 if member.outcome == "ready":
                     used.add(member.starts.at)
         return used
+
+    def _hold_version(self, runs: Runs) -> None:
+        """Hold every image and package of a version that runs and is not where it came from."""
+        one = self.judged.member(runs.member)
+        for image in (*one.images.values(), *one.sets.values()) if one is not None else ():
+            if image.version in (None, runs.version):
+                self._hold(image.place.on(runs.member), _because("running", "running"))
 
     def _hold_behind(self, walk: DeviceWalk) -> None:
         """Hold what starts instead, where it is not sure that the next start succeeds."""
@@ -232,8 +242,12 @@ class Holds:
             asked = "pointer.place" in asks
             self._missing(told, None if asked else frozenset({"part-image"}))
         unmade = any(bank.places is None and not is_empty(bank) for bank in member.banks or ())
+        of_files = layout.pair or any(bank.places for bank in member.banks or ())
         if unmade and ("bank.place" in asks or sheet.reading.slots):
             self._missing("which files make up its banks is not known", None)
+        elif unmade and of_files:
+            roles = frozenset[Role]({*_BOOTED, *IMAGE_ROLES})
+            self._missing("which files make up its banks is not known", roles)
 
     def _missing(self, told: str, roles: frozenset[Role] | None) -> None:
         """Hold the files of some roles, or of all, for want of a fact."""
@@ -255,7 +269,7 @@ class Holds:
             for image in one.images.values()
             if release is not None
             and image.judgement.verdict == "proven"
-            and image.judgement.release is release
+            and release.same_bytes(image.judgement.release)
             and volume is not None
             and image.place.volume == volume.name
         )
@@ -264,7 +278,10 @@ class Holds:
             self._hold(place.on(member.id), reason)
         ours = sorted(place for place in used if place.member == member.id)
         kept = [p for p in ours if p.is_bank or find_file(p.on(None), member) is not None]
-        wanted = Wanted(keep=self.wishes.policy.keep, release=release)
+        policy = self.wishes.policy
+        wanted = Wanted(
+            keep=policy.keep, release=release, removable=policy.boot_from_removable
+        )
         for place in fallbacks(self.judged, one, kept, wanted):
             self._hold(place.on(member.id), _because("kept fallback", "kept-fallback"))
 

@@ -12,6 +12,7 @@ from difflib import get_close_matches
 from fnmatch import fnmatchcase
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.fleet import Fleet
@@ -20,11 +21,15 @@ from ovek.model.waiver import Waiver
 
 
 class PolicyMistake(Struct, frozen=True, kw_only=True):
-    """One mistake: the key, what was met, and what to do."""
+    """One mistake: the key, what was met, and what to do.
+
+    `unlisted` is a target that no source lists: wrong, but no reason not to go on.
+    """
 
     key: str
     met: str
     do: str
+    unlisted: bool = False
 
 
 def policy_mistakes(
@@ -143,7 +148,10 @@ def _target(
     if target not in versions:
         if not versions:  # nobody knows any release: nothing to hold it against
             return
-        yield _unknown(key, "release of version", target, versions)
+        if target in releases.by_name:
+            return
+        mistake = _unknown(key, "release of version", target, versions)
+        yield replace(mistake, unlisted=True)
         return
     if allowed is not None and not any(fnmatchcase(target, glob) for glob in allowed):
         met = f"the target {target} is none of the allowed versions: {', '.join(allowed)}"

@@ -8,14 +8,15 @@
 3. Any other fact is taken from the first source that knows it, by the name of its file. In what
    order the sources or their entries come makes no difference.
 4. Digests that any source gives for one set of bytes belong together, over all names and sources:
-   releases that share a digest are one *family*.
+   releases that share a digest are one *family*. Where no digest is disputed, they are the same
+   bytes: what one name tells of hardware, kind and withdrawal holds under each.
 5. A file that a release contains is published with it.
 6. A list that somebody took of their own copies publishes nothing: its digests say only that two
    files are the same (`own`).
 """
 
 from bisect import bisect_left
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any
@@ -32,10 +33,14 @@ from ovek.model.version import LONGEST
 
 
 class Family(Struct, frozen=True, eq=False):
-    """All digests that belong to one set of bytes; `disputed` are those with several values."""
+    """All digests that belong to one set of bytes; `disputed` are those with several values.
+
+    `members` are the releases that these bytes are known as.
+    """
 
     digests: dict[Algorithm, frozenset[str]]
     disputed: frozenset[Algorithm]
+    members: tuple[KnownRelease, ...]
 
 
 class ReleaseIndex:
@@ -54,20 +59,24 @@ class ReleaseIndex:
         self.by_version: dict[str, list[KnownRelease]] = {}
         published = list(published)
         ours = [entry for entry in published if entry.trust == "own"]
-        self.releases = _sorted(entry for entry in published if entry.trust != "own")
         self.own: dict[str, KnownRelease] = {}
+        self.own_by_folded: dict[str, list[KnownRelease]] = {}
         self.ours = _sorted(ours)
         for release in self.ours:
+            self.own_by_folded.setdefault(release.file.casefold(), []).append(release)
             for digests in release.digests.values():
                 for digest in digests:
                     self.own.setdefault(digest, release)
+        releases = _sorted(entry for entry in published if entry.trust != "own")
+        contained = [inside(each, one) for each in releases for one in each.contains]
+        related = _related([*releases, *contained])
+        self.releases = [related.get(each, each) for each in releases]
         for release in self.releases:
             self._enter(release)
             if release.version is not None:
                 self.by_version.setdefault(release.version, []).append(release)
-        for release in self.releases:
-            for contained in release.contains:
-                self._enter(inside(release, contained))
+        for release in contained:
+            self._enter(related.get(release, release))
         self._families = _families(self.by_digest)
         self._for_model: dict[str | None, list[KnownRelease]] = {}
         self._recommended: dict[str | None, list[KnownRelease]] = {}
@@ -148,7 +157,16 @@ class ReleaseIndex:
         >>> sorted(index.family(index.by_name["b.img"][0]).digests)
         ['md5', 'sha1']
         """
-        return self._families.get(release) or Family(release.digests, release.disputed)
+        known = self._families.get(release)
+        return known or Family(release.digests, release.disputed, (release,))
+
+    def once_each(self, releases: Iterable[KnownRelease]) -> list[KnownRelease]:
+        """Releases without those that are the bytes of one before."""
+        found = list[KnownRelease]()
+        for release in releases:
+            if not any(release.same_bytes(other) for other in found):
+                found.append(release)
+        return found
 
     def proves_alone(
         self, release: KnownRelease, algorithm: Algorithm, digests: Digests | None
@@ -197,8 +215,48 @@ def _families(by_digest: dict[str | None, list[KnownRelease]]) -> dict[KnownRele
             if any(name in one.digests for one in related)
         }
         disputed = frozenset(name for name, values in digests.items() if len(values) > 1)
-        families.update(dict.fromkeys(related, Family(digests, disputed)))
+        families.update(dict.fromkeys(related, Family(digests, disputed, tuple(related))))
     return families
+
+
+def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownRelease]:
+    """Releases of the same bytes, each with what all names of those bytes say together.
+
+    They are for the hardware of all of them; a system image under one name is one under each; what
+    is withdrawn under one name is withdrawn. Where sources disagree on a digest, nothing is joined.
+    """
+    by_digest: dict[str | None, list[KnownRelease]] = {}
+    for release in releases:
+        for digests in release.digests.values():
+            for digest in digests:
+                by_digest.setdefault(digest, []).append(release)
+    numbers: dict[int, int] = {}
+    found: dict[KnownRelease, KnownRelease] = {}
+    for release, family in _families(by_digest).items():
+        if family.disputed:
+            continue
+        number = numbers.setdefault(id(family), len(numbers))
+        kinds = [each.kind for each in family.members if each.kind is not None]
+        statuses = {each.status for each in family.members}
+        found[release] = msgspec.structs.replace(
+            release,
+            family=number,
+            fits=_union(each.fits for each in family.members),
+            revisions=_union(each.revisions for each in family.members),
+            kind="system-image" if "system-image" in kinds else release.kind or min(kinds, default=None),
+            status="withdrawn" if "withdrawn" in statuses else release.status,
+        )
+    return found
+
+
+def _union(several: Iterable[tuple[str, ...] | None]) -> tuple[str, ...] | None:
+    """The globs of all, each once, in order; None where one of them tells none."""
+    found = dict[str, None]()
+    for globs in several:
+        if globs is None:
+            return None
+        found.update(dict.fromkeys(globs))
+    return tuple(sorted(found))
 
 
 def _grouped(published: Iterable[Published]) -> list[list[Published]]:
@@ -316,4 +374,5 @@ def inside(release: KnownRelease, contained: Contained) -> KnownRelease:
         carries={},
         within=release.file,
         unpacked=None,
+        family=None,
     )

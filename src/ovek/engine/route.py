@@ -60,10 +60,10 @@ def route(
         return Route(start=standing.version, target=target, hops=())
     if compare(standing.version, target, scheme) == 1:
         direct = [one for one in targets if _steps_to(fit(standing, one), sure=True)]
-        if direct and direct[0].reached_from is not None:
+        if direct:
             back = Hop(release=direct[0], loads="image")
             return Route(start=standing.version, target=target, hops=(back,))
-        missing = f"{target} is earlier than {standing.version}; no release says how to go back"
+        missing = f"{target} is earlier than {standing.version}: {_obstacle(standing, targets)}"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
     key = None if needs is None else (alike(standing, needs), tuple(map(id, targets)))
     found = searched.get(key) if searched is not None and key is not None else None

@@ -112,10 +112,9 @@ def runbook(
     there = {step.stage for step in steps} | (asked & set(_barred(opened)))
     there |= {"server copy"} if server else set()
     left = tuple(stage for stage in STAGES if stage in there)
-    goal = subject.wanted.goal
     return Runbook(
         **of_device(device),
-        wants=subject.wanted.target or (goal.version if goal is not None else None),
+        wants=subject.wanted.goal_version,
         done=tuple(each for each in STAGES if each in asked - there and not missing),
         left=left,
         steps=steps,
@@ -237,7 +236,7 @@ def _asked(subject: Subject, aim: Aim) -> Iterator[Stage]:
     """The stages that there are on a device."""
     wanted, layout = subject.wanted, subject.layout
     config = subject.judged.device.config is not None
-    goal = wanted.goal
+    goal = wanted.goal_version
     told: dict[Stage, bool] = {
         "configuration": config and aim in ("all", "target"),
         "server copy": subject.shelf is not None and goal is not None and aim in ("all", "target"),
@@ -258,9 +257,11 @@ def _asked(subject: Subject, aim: Aim) -> Iterator[Stage]:
 
 def _parts(subject: Subject) -> bool:
     """Whether the wanted release needs anything of parts."""
-    goal = subject.wanted.goal
-    model = subject.judged.device.hardware.model
-    return goal is not None and bool(goal.needs_of(model).parts)
+    goals = ((one, subject.wanted.goal_of(one.id)) for one in subject.members)
+    return any(
+        goal is not None and bool(goal.needs_of(one.one.hardware.model).parts)
+        for one, goal in goals
+    )
 
 
 def _steps(done: Done, subject: Subject, rates: Rates) -> Iterator[RunbookStep]:

@@ -1,13 +1,17 @@
 """What runs on each member, and how surely: the one place that knows.
 
-1. The version is the member's own `running_version`, else the device's.
+1. The version is the member's own `running_version`, else the device's; where neither tells, it is
+   that of the release whose bytes lie where the member was started from. The variant is that of
+   those bytes, else as the device tells it, else as the file's name does.
 2. The device's `running.place` or `running.bank` is where a member was started from, unless the
-   member runs another version. A place with a member in front is that member's; one without is on
-   the member that runs it.
-3. Where no place is told for a member, it may run any of its own images of its version: that is
+   member runs another version. A place with a member in front is that member's. One without is the
+   active member's, or the only member's: of the others it says nothing but where the image may be.
+3. Where that place holds another version than what runs, what runs is not there any more (`gone`):
+   every image of its version may be the last copy.
+4. Where no place is told for a member, it may run any of its own images of its version: that is
    sure only where there is one, and it is a bank.
-4. A device that was read at its boot loader runs nothing, whatever it tells.
-5. Where the sheet asks for a fact that would tell and the device did not answer, the member may run
+5. A device that was read at its boot loader runs nothing, whatever it tells.
+6. Where the sheet asks for a fact that would tell and the device did not answer, the member may run
    any of its images.
 """
 
@@ -20,7 +24,9 @@ from ovek.model.naming import Naming
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image
-from ovek.model.version import LONGEST
+from ovek.model.version import LONGEST, compare, runs
+
+ACTIVE = "active"
 
 
 class Runs(Struct, frozen=True, kw_only=True):
@@ -29,6 +35,7 @@ class Runs(Struct, frozen=True, kw_only=True):
     `places` are the files and banks that it was started from, or may have been where that is not
     `sure`; all with the member in front, spelled as their volumes do. `image` is the one that runs,
     where it is sure and there. `own` is whether it runs another version than the device tells.
+    `gone` is where it was started from, where another version lies there by now; `holds` is that.
     """
 
     member: str
@@ -38,6 +45,8 @@ class Runs(Struct, frozen=True, kw_only=True):
     sure: bool
     image: Image | None = None
     own: bool = False
+    gone: Place | None = None
+    holds: Image | None = None
 
     @property
     def bank(self) -> str | None:
@@ -56,19 +65,19 @@ class Runs(Struct, frozen=True, kw_only=True):
 
 def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
     """What each member of a device runs, in their order."""
-    return tuple(_of_member(judged, one) for one in judged.members or ())
+    return tuple(run_by(judged, one) for one in judged.members or ())
 
 
 def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
-    """The version that a member runs: its own, else the device's."""
-    if judged.device.at == "boot-loader":
-        return None
-    own = known_version(one.member.running_version)
-    return own if own is not None else known_version(judged.device.running.version)
+    """The version that a member runs."""
+    told = _version_told(judged, one)
+    if told is not None or judged.device.at == "boot-loader":
+        return told
+    return run_by(judged, one).version
 
 
 def variant_of(device: Device, naming: Naming) -> str | None:
-    """The variant that runs: told by the device, else by the name of the file it runs from."""
+    """The variant that runs as the device tells it, else as the name of its file does."""
     running = device.running
     if device.at == "boot-loader":
         return None
@@ -86,32 +95,94 @@ def known_version(text: str | None) -> str | None:
     return text if text is not None and len(text) <= LONGEST else None
 
 
-def _of_member(judged: JudgedDevice, one: JudgedMember) -> Runs:
+def _version_told(judged: JudgedDevice, one: JudgedMember) -> str | None:
+    """The version that a member is told to run: its own, else the device's."""
     if judged.device.at == "boot-loader":
-        return Runs(member=one.member.id, version=None, variant=None, places=(), sure=True)
+        return None
+    own = known_version(one.member.running_version)
+    return own if own is not None else known_version(judged.device.running.version)
+
+
+def run_by(judged: JudgedDevice, one: JudgedMember) -> Runs:
+    """What one member of a device runs."""
+    member = one.member.id
+    if judged.device.at == "boot-loader":
+        return Runs(member=member, version=None, variant=None, places=(), sure=True)
     own = known_version(one.member.running_version)
     whole = known_version(judged.device.running.version)
-    version = version_of(judged, one)
-    asked = asks_each(judged)
+    version = _version_told(judged, one)
     differs: bool | None = None
     if own is not None and whole is not None:
         differs = own != whole
-    elif own is None and not asked:
+    elif own is None and not asks_each(judged):
         differs = False  # nobody asked this member: it is as the device
-    places = () if differs else tuple(_told(judged, one))
-    sure = bool(places) and differs is False
+    told = () if differs else tuple(_told(judged, one))
+    sure = bool(told) and differs is False and _is_of(judged, one, told)
+    gone = next((each for each in told if sure and _other(judged, each, version)), None)
+    if gone is not None:
+        return Runs(
+            member=member, version=version, variant=_variant(judged, None), sure=False, gone=gone,
+            places=tuple(_of_version(judged, one, version)), holds=judged.image(gone),
+        )  # fmt: skip
+    image = judged.image(told[0]) if sure else None
+    if version is None and image is not None and image.judgement.verdict == "proven":
+        version = image.version
+    places = told
     if not sure:
-        places = tuple(dict.fromkeys([*places, *_of_version(judged, one, version)]))
-        sure = bool(differs) and len(places) == 1 and places[0].is_bank
+        places = tuple(dict.fromkeys([*told, *_of_version(judged, one, version)]))
+        sure = len(places) == 1 and places[0].is_bank and (bool(differs) or _is_elsewhere(judged))
+        image = judged.image(places[0]) if sure else None
     return Runs(
-        member=one.member.id,
+        member=member,
         version=version,
-        variant=None if differs else variant_of(judged.device, judged.judge.naming),
+        variant=None if differs else _variant(judged, image),
         places=places,
         sure=sure,
-        image=judged.image(places[0]) if sure else None,
+        image=image,
         own=bool(differs),
     )
+
+
+def _is_elsewhere(judged: JudgedDevice) -> bool:
+    """Whether it is told where some member was started from."""
+    running = judged.device.running
+    return running.place is not None or running.bank is not None
+
+
+def _is_of(judged: JudgedDevice, one: JudgedMember, told: tuple[Place, ...]) -> bool:
+    """Whether what the device was started from is what this member was."""
+    members = judged.members or ()
+    if any(place.member != one.member.id for place in told):
+        return False
+    running = judged.device.running
+    if running.place is not None and parse_place(running.place).member is not None:
+        return True
+    return len(members) < 2 or one.member.role == ACTIVE
+
+
+def _other(judged: JudgedDevice, place: Place, version: str | None) -> bool:
+    """Whether another version than what runs surely lies at a place."""
+    image = judged.image(place)
+    if image is None or version is None or image.version is None:
+        return False
+    if not place.is_bank and image.judgement.verdict != "proven":
+        return False  # a name alone does not tell what is in a file
+    order = compare(image.version, version, judged.judge.sheet.versions.pattern)
+    return order not in (0, None) and not _may_be_one(image.version, version)
+
+
+def _may_be_one(version: str, other: str) -> bool:
+    """Whether one version may be another with its build told, too: `7.4.2` and `7.4.2.88`."""
+    return all(ours == theirs for ours, theirs in zip(runs(version) or (), runs(other) or (), strict=False))
+
+
+def _variant(judged: JudgedDevice, image: Image | None) -> str | None:
+    """The variant that runs: that of the bytes, else as the device and the file's name tell."""
+    release = image.judgement.release if image is not None else None
+    proven = image is not None and image.judgement.verdict == "proven"
+    if release is not None and proven and release.variant is not None:
+        return release.variant
+    return variant_of(judged.device, judged.judge.naming)
 
 
 def _told(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:

@@ -127,7 +127,8 @@ class _Judge(NamedTuple):
         if judgement is None or judgement.verdict not in ("proven", "matched"):
             return None
         known = _named(name, self.releases)
-        if not known or judgement.release is None or judgement.release in known:
+        release = judgement.release
+        if not known or release is None or any(release.same_bytes(each) for each in known):
             return None
         return known[0].file
 

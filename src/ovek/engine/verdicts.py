@@ -30,7 +30,7 @@ from msgspec.structs import replace
 from ovek.engine.releases import Family, ReleaseIndex
 from ovek.model.catalog import ReleaseKind
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
-from ovek.model.naming import Named, Naming
+from ovek.model.naming import Named, Naming, is_archive
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.sheet import Role, Sheet
 from ovek.model.size import show_size
@@ -195,7 +195,7 @@ def judge_file(
             if len(equal) == 1 and releases.proves_alone(equal[0], algorithm, digests):
                 return _proven(equal[0], algorithm)
             return _against_equal(name, digests, equal, releases.family(equal[0]))
-    own = _own(digests, releases) if releases.own else None
+    own = _own(digests, releases) if releases.ours else None
     if known:
         judgements = [
             _against_named(size, step or 1, digests, release, releases.family(release))
@@ -205,9 +205,31 @@ def judge_file(
         return own if own is not None and named.verdict == "unmeasured" else named
     if own is not None:
         return own
+    if (recorded := releases.own_by_folded.get(name.casefold())) is not None:
+        return _unlike_own(size, step or 1, digests, recorded)
     if looks:
         return Judgement(verdict="unlisted", why=f"no source publishes {name}")
     return None
+
+
+def _unlike_own(
+    size: int | None, step: int, digests: Digests | None, recorded: list[KnownRelease]
+) -> Judgement:
+    """Hold a file against our own records of its name, none of which has a digest of it."""
+    told = ", ".join(str(origin) for one in recorded for origin in one.origins)
+    ours = f"our own record of {recorded[0].file} ({told})"
+    for algorithm, digest in digests or ():
+        if all(digest not in one.digests.get(algorithm, (digest,)) for one in recorded):
+            why = f"its {TITLES[algorithm]} is not that of {ours}, and no publisher lists it"
+            return Judgement(verdict="unlisted", why=why)
+    sizes = frozenset[int]().union(*(one.sizes for one in recorded))
+    if size is not None and sizes and not _meets(size, step, sizes):
+        had = " or ".join(str(each) for each in sorted(sizes))
+        why = f"it has {size} bytes, {ours} {had}, and no publisher lists it"
+        return Judgement(verdict="unlisted", why=why)
+    there = [TITLES[name] for name in STRONGEST_FIRST if any(name in one.digests for one in recorded)]
+    why = f"{ours} has its {' and '.join(there) or 'name only'}, which is not known of this file"
+    return Judgement(verdict="unmeasured", why=why)
 
 
 def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
@@ -346,6 +368,8 @@ def _judge_member(
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
     for volume in member.volumes or ():
+        if judge.sheet.start.holds_nothing(volume):
+            continue
         kept = None if known is None else _kept(volume, known, named)
         if kept is None:
             _judge_files(volume, hardware, judge, images, named)
@@ -388,7 +412,7 @@ def _named_on(device: Device, member: Member) -> NamedOn:
     started, loaded = set[Place](), set[Place]()
     for other in device.members or ():
         own = other is member
-        for place in cited_places(other):
+        for place in started_places(other):
             if (own and place.member is None) or place.member == member.id:
                 started.add(place.on(None))
         for pointer in other.pointers or ():
@@ -432,7 +456,7 @@ def _judge_files(
     blind = volume.case_blind
     releases = judge.releases
     published = releases.by_folded if blind else releases.by_name
-    digests_published, own = releases.by_digest, releases.own
+    digests_published, own, own_names = releases.by_digest, releases.own, releases.own_by_folded
     sets = {volume.folded(each.set_file) for each in volume.sets or ()}
     started = {volume.folded(p.path) for p in named_on.started if p.volume == volume.name} - sets
     loaded = {volume.folded(p.path) for p in named_on.loaded if p.volume == volume.name}
@@ -447,6 +471,7 @@ def _judge_files(
             name not in published
             and not may_be
             and path not in used
+            and name.casefold() not in own_names
             and (not own or digests is None or not any(digest in own for _, digest in digests))
             and (
                 digests is None
@@ -460,7 +485,7 @@ def _judge_files(
         ):
             continue
         named = judge.naming.of(file.path, case_blind=blind)
-        if named.role == "unknown" and path in started:
+        if named.role == "unknown" and path in started and not is_archive(path):
             named = Named("system-image", True)
         elif named.role == "unknown" and path in loaded:
             named = Named("part-image", True)
@@ -472,23 +497,38 @@ def _judge_files(
         if judgement is not None:
             judgement = judge.accepted(judgement)
             place = Place(volume.name, file.path)
-            images[place] = _file_image(place, file, named, judgement, hardware)
+            images[place] = _file_image(place, file, named, judgement, hardware, judge)
 
 
 def _file_image(
-    place: Place, file: File, named: Named, judgement: Judgement, hardware: Hardware
+    place: Place,
+    file: File,
+    named: Named,
+    judgement: Judgement,
+    hardware: Hardware,
+    judge: Judge,
 ) -> Image:
     release = judgement.release
     suits = True if release is None else fits(release, hardware)
     return Image(
         place=place,
-        role=_image_role(named, judgement),
+        role="archive" if _is_archive(judgement, judge) else _image_role(named, judgement),
         judgement=judgement,
         file=file,
         version=(release and release.version) or named.version,
         suits=suits,
         foreign=release if suits is False else None,
     )
+
+
+def _is_archive(judgement: Judgement, judge: Judge) -> bool:
+    """Whether what is proven to be here contains images, and is none to this kind of device."""
+    release = judgement.release
+    if judgement.verdict != "proven" or release is None:
+        return False
+    known = judge.releases.family(release).members
+    whole = any(each.contains and each.within is None for each in known)
+    return whole and not any(judge.naming.of(one.file, case_blind=True).image for one in known)
 
 
 def _begun(start: str, names: Iterable[str]) -> bool:
@@ -531,7 +571,7 @@ def _judge_cut(
         judgement = Judgement(verdict="unmeasured", why=why)
     judgement = replace(judge.accepted(judgement), why=f"{judgement.why}; {CUT}")
     place = Place(volume.name, file.path)
-    image, other = _file_image(place, file, named, judgement, hardware), images.get(place)
+    image, other = _file_image(place, file, named, judgement, hardware, judge), images.get(place)
     if other is None or _cut_rank(image) < _cut_rank(other):
         images[place] = image
 
@@ -575,7 +615,7 @@ def _judge_set(
     there = {volume.folded(file.path): file for file in volume.files or ()}
     cut = [file for file in volume.files or () if file.path_cut]
     places, judgements, packages = [], [], list[Image]()
-    for package in file_set.packages:
+    for package in {volume.folded(each): each for each in file_set.packages}.values():
         file = there.get(volume.folded(package)) or _cut_file(volume, package, cut)
         place = Place(volume.name, file.path if file else package)
         places.append(place)
@@ -600,12 +640,13 @@ def _judge_set(
     if own is not None:
         place = Place(volume.name, own.path)
         image = images.get(place)
-        if image is not None and image.judgement.release is not None:
+        listed = image is not None and image.judgement.verdict != "matched"
+        if image is not None and listed and image.judgement.release is not None:
             judgements.append(image.judgement)
     if not file_set.packages:
         judgements.append(Judgement(verdict="altered", why="it lists no package"))
     named = judge.naming.of(place.path, case_blind=volume.case_blind)
-    versions = {image.version for image in packages}
+    versions = _versions_in_common(packages, judge.releases)
     suits, foreign = _all_suit(packages)
     return Image(
         place=place,
@@ -617,6 +658,18 @@ def _judge_set(
         suits=suits,
         foreign=foreign,
     )
+
+
+def _versions_in_common(images: Iterable[Image], releases: ReleaseIndex) -> set[str | None]:
+    """The versions that all files of a whole may be of: one file may be part of several releases."""
+    common: set[str | None] | None = None
+    for image in images:
+        release = image.judgement.release
+        versions: set[str | None] = {image.version}
+        if release is not None and image.judgement.verdict == "proven":
+            versions |= {each.version for each in releases.family(release).members}
+        common = versions if common is None else common & versions
+    return common or set()
 
 
 def suits_on(
@@ -647,11 +700,11 @@ def _spelled_so(named: str, path: str) -> str:
 
 def _all_suit(images: Iterable[Image]) -> tuple[bool | None, KnownRelease | None]:
     """Whether all of a whole is for its member's hardware, and a release in it that is not."""
-    answers = {image.suits: image.foreign for image in images}
+    images = list(images)
     strangers = [image.foreign for image in images if image.foreign is not None]
     if strangers:
         return False, min(strangers, key=lambda release: (release.file, release.publisher or ""))
-    return (None if None in answers else True), None
+    return (None if any(image.suits is None for image in images) else True), None
 
 
 def _judge_bank(
@@ -659,7 +712,7 @@ def _judge_bank(
 ) -> Image:
     """Judge what a bank holds (it is neither empty nor bad, as far as is known)."""
     if bank.places:
-        image = _judge_places(bank, member, images)
+        image = _judge_places(bank, member, images, judge)
         return replace(image, judgement=_if_sound(bank, image.judgement))
     judgement, version, role = _judge_bank_itself(bank, hardware, judge), bank.version, None
     release = judgement.release
@@ -686,8 +739,11 @@ def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
     return Judgement(verdict="unmeasured", why=why, release=judgement.release)
 
 
-def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Image:
+def _judge_places(
+    bank: Bank, member: Member, images: dict[Place, Image], judge: Judge
+) -> Image:
     """Judge a bank by the files, or the set, that it is made of."""
+    start = judge.sheet.start
     parts, judgements, found = list[Place](), list[Judgement](), list[Image]()
     for text in bank.places or ():
         named = parse_place(text)
@@ -711,15 +767,23 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image]) -> Ima
         elif _may_be_there(place, member):
             why = f"whether its file {text} is there is not known"
             judgements.append(Judgement(verdict="unmeasured", why=why))
+        elif (volume := member.volume(place.volume)) is not None and start.holds_nothing(volume):
+            why = f"its file {text} is on a volume that the device cannot read"
+            judgements.append(Judgement(verdict="unmeasured", why=why))
         elif find_file(place, member) is None:
             judgements.append(Judgement(verdict="altered", why=f"its file {text} is missing"))
         else:
             why = f"its file {text} is no image that is known"
             judgements.append(Judgement(verdict="unlisted", why=why))
     begun = tuple(each.place.name for each in found if each.file and each.file.path_cut)
-    if why := _not_one_release(found, {place.name for place in parts}, begun):
+    names = {place.name for place in parts}
+    if why := _not_one_release(found, names, begun, judge.releases):
         judgements.append(Judgement(verdict="altered", why=why))
-    versions = {image.version for image in found if image.role != "part-image"}
+    elif why := _lacks_by_version(bank, names, begun, judge, member):
+        judgements.append(Judgement(verdict="unmeasured", why=why))
+    versions = _versions_in_common(
+        (image for image in found if image.role != "part-image"), judge.releases
+    )
     suits, foreign = _all_suit(found)
     firmware = bool(found) and all(image.role == "part-image" for image in found)
     return Image(
@@ -739,37 +803,85 @@ def _may_be_there(place: Place, member: Member) -> bool:
     return member.volumes is None or (volume is not None and volume.files is None)
 
 
-def _not_one_release(images: list[Image], names: set[str], begun: tuple[str, ...]) -> str:
+def _not_one_release(
+    images: list[Image], names: set[str], begun: tuple[str, ...], releases: ReleaseIndex
+) -> str:
     """What keeps the files of a bank from being one whole release; empty where nothing does.
 
-    `names` are those of all its files, `begun` those of them that the listing cut.
+    `names` are those of all its files, `begun` those of them that the listing cut. A file that
+    several releases contain may be of any of them.
     """
     ours = [
-        (image, image.judgement.release)
+        (image, releases.family(release).members)
         for image in images
-        if image.role != "part-image" and image.judgement.verdict == "proven"
+        if image.role != "part-image"
+        and image.judgement.verdict == "proven"
+        and (release := image.judgement.release) is not None
     ]
-    known = {release.within or release.file for _, release in ours if release is not None}
-    versions = {image.version: image.place.name for image, _ in ours if image.version is not None}
+    if not ours:
+        return ""
+    wholes = [{(one.within or one.file, one.version) for one in known} for _, known in ours]
+    common = set.intersection(*wholes)
+    inside = any(one.within for _, known in ours for one in known)
+    versions = set.intersection(*({version for _, version in each} for each in wholes))
+    if not versions or (inside and not common):
+        return _mixes(ours)
+    lacking = {
+        whole: lacks
+        for _, known in ours
+        for one in known
+        if (whole := one.within) is not None and (whole, one.version) in common
+        for lacks in [_lacks(one, names | {each.file for _, all_ in ours for each in all_}, begun)]
+    }
+    if not lacking or not all(lacking.values()):
+        return ""
+    whole = min(lacking, key=lambda each: (len(lacking[each]), each))
+    return f"it lacks {', '.join(lacking[whole])} of {whole}"
+
+
+def _lacks(release: KnownRelease, names: set[str], begun: tuple[str, ...]) -> list[str]:
+    """The files that a release contains and that are not there, by their names."""
+    return sorted(
+        name
+        for name in {each.name for each in release.contains} - names
+        if not (begun and name.startswith(begun))
+    )
+
+
+def _mixes(ours: list[tuple[Image, tuple[KnownRelease, ...]]]) -> str:
+    """Which releases the files of a bank are of, where they are of several."""
+    versions: dict[str, str] = {}
     for image, _ in ours:
         if image.version is not None:
-            versions[image.version] = min(versions[image.version], image.place.name)
-    wholes = {release.within for _, release in ours if release is not None and release.within}
-    if len(versions) > 1 or (wholes and len(known) > 1):
-        told = sorted(f"{name} is of {version}" for version, name in versions.items())
-        if len(versions) < 2:
-            told = sorted(known)
-        return f"it mixes {len(told)} releases: {', '.join(told)}"
-    for _, release in ours:
-        if release is not None and release.within is not None:
-            there = names | {other.file for _, other in ours if other is not None}
-            lacking = sorted(
-                name
-                for name in {each.name for each in release.contains} - there
-                if not (begun and name.startswith(begun))
+            name = image.place.name
+            versions[image.version] = min(versions.get(image.version, name), name)
+    told = sorted(f"{name} is of {version}" for version, name in versions.items())
+    if len(versions) < 2:
+        told = sorted({one.within or one.file for _, known in ours for one in known[:1]})
+    return f"it mixes {len(told)} releases: {', '.join(told)}"
+
+
+def _lacks_by_version(
+    bank: Bank, names: set[str], begun: tuple[str, ...], judge: Judge, member: Member
+) -> str:
+    """What a bank lacks of what the release of its version contains, or another bank of it has.
+
+    Where no digest tells, that proves nothing, and it is no whole image either.
+    """
+    if bank.version is None or begun:
+        return ""
+    known = [one for one in judge.releases.by_version.get(bank.version, ()) if one.contains]
+    lacking = [_lacks(one, names, begun) for one in known]
+    # Only a release of which some file is here by its name can say what is missing.
+    near = [lacks for one, lacks in zip(known, lacking, strict=True) if len(lacks) < len(one.contains)]
+    if near and all(near):
+        return f"it lacks {', '.join(min(near, key=len))}, which its version {bank.version} contains"
+    for other in member.banks or ():
+        if other.version == bank.version and len(other.places or ()) > len(bank.places or ()):
+            return (
+                f"it has {len(bank.places or ())} of the {len(other.places or ())} files that bank "
+                f"{other.name} of the same version has"
             )
-            if lacking:
-                return f"it lacks {', '.join(lacking)} of {release.within}"
     return ""
 
 
@@ -815,13 +927,16 @@ def _whole(judgements: list[Judgement]) -> Judgement:
     )
 
 
-def cited_places(member: Member) -> Iterator[Place]:
-    """The files that a member's boot settings name: saved, live and once; as they name them."""
+def started_places(member: Member) -> Iterator[Place]:
+    """The files that the next start reads of a member's boot settings: once and the order.
+
+    The order is the saved one, or the live one where only that is known.
+    """
     if member.boot is None:
         return
+    order = member.boot.order
     entries: list[BootEntry | None] = [member.boot.once]
-    for order in (member.boot.order.saved, member.boot.order.live):
-        entries += order or ()
+    entries += (order.saved if order.saved is not None else order.live) or ()
     for entry in entries:
         if entry is not None and entry.place is not None:
             place = parse_place(entry.place)

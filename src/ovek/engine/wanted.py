@@ -3,13 +3,15 @@
 1. The narrowest want that says something counts: by device, then role, model, sheet; then what the
    policy says for all. Of two by device or two by model, an exact name comes before a glob.
 2. Two equally narrow wants that say different things of one device contradict each other.
-3. `recommended` is the newest recommended system image that fits the device: every member of it,
-   the wanted track, and the wanted variant, else the one that runs.
-4. The release of a target is the one file of that version that fits; where none does, the nearest
-   one is told with what speaks against it.
+3. A target is a version, the name of a file, or `recommended`: the newest version of which every
+   member has a recommended system image for it.
+4. Which file of a version is meant is chosen for each member, by its own hardware, revision and
+   variant: one that surely fits before one that may, then by status, then by name. One file for all
+   members comes before several. Where only the variant that runs could tell, none is chosen.
+5. Where no file of a version fits, the nearest one is told with what speaks against it.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cmp_to_key
 from typing import Any
@@ -23,9 +25,13 @@ from ovek.engine.route import Needed, alike, needed, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
 from ovek.model.fit import REACHING, Fit, Hop, Route
+from ovek.model.pattern import Pattern
 from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, BankRule, Policy, Want
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
+
+
+STATUSES: tuple[str | None, ...] = ("recommended", "current", None, "old", "withdrawn")
 
 
 class ContradictionError(Exception):
@@ -35,14 +41,17 @@ class ContradictionError(Exception):
 class Wanted(Struct, frozen=True, kw_only=True, eq=False):
     """What is wanted of one device.
 
-    `target` is a version; `release` its system image for this device, where it is exactly one;
-    `recommended` is the recommended image for it. None: nothing is wanted, or it is not known.
-    `unfit` is the nearest file of the target where none fits. `variant` is what policy wants.
+    `target` is a version; `releases` are its system images by member (None: the only one), and
+    `best` those that are recommended. None: nothing is wanted, or it is not known. `unlisted` is a
+    target that no source knows. `unfit` is the nearest file of the target where none fits.
+    `variant` is what policy wants.
     """
 
     target: str | None = None
-    release: KnownRelease | None = None
-    recommended: KnownRelease | None = None
+    releases: Mapping[str | None, KnownRelease] = {}
+    best: Mapping[str | None, KnownRelease] = {}
+    members: int = 1
+    unlisted: str | None = None
     allowed: tuple[str, ...] | None = None
     bank_rule: BankRule | None = None
     track: Track | None = None
@@ -51,9 +60,36 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
     asks_recommended: bool = False
 
     @property
+    def release(self) -> KnownRelease | None:
+        """The file of the target, where it is one for all members."""
+        return _one_of(self.releases, self.members)
+
+    @property
+    def recommended(self) -> KnownRelease | None:
+        """The recommended file, where it is one for all members."""
+        return _one_of(self.best, self.members)
+
+    @property
     def goal(self) -> KnownRelease | None:
-        """The file to move to: of the target, else what is recommended."""
+        """The file to move to, where it is one: of the target, else what is recommended."""
         return self.release if self.target is not None else self.recommended
+
+    @property
+    def goal_version(self) -> str | None:
+        """The version to move to: the target, else what is recommended."""
+        if self.target is not None:
+            return self.target
+        return next((each.version for each in self.best.values()), None)
+
+    def release_of(self, member: str) -> KnownRelease | None:
+        """The file of the target for a member."""
+        return self.releases.get(member, self.releases.get(None))
+
+    def goal_of(self, member: str) -> KnownRelease | None:
+        """The file that a member is to move to: of the target, else what is recommended."""
+        if self.target is not None:
+            return self.release_of(member)
+        return self.best.get(member, self.best.get(None))
 
 
 class Wants:
@@ -97,21 +133,29 @@ class Wants:
         }
         said: dict[str, Any] = {key: self._said(key, names) for key in WANTED}
         target, track, variant = said["target"], said["track"], said["variant"]
-        stand = standings(judged, variant, track)
-        recommended = _recommended(judged, stand)
-        asks = target == RECOMMENDED
+        stand, releases = standings(judged, variant, track), judged.judge.releases
+        best = _recommended(judged, stand)
+        asks, unlisted = target == RECOMMENDED, None
+        chosen, unfit = best, None
         if asks:
-            target = recommended.version if recommended is not None else None
-        release, unfit = _of_version(target, judged, stand) if target is not None else (None, None)
+            target = next((each.version for each in best.values()), None)
+        elif target is not None and (named := releases.named(target, case_blind=False)):
+            chosen, unfit = _of_files(named, judged, stand)
+            target = named[0].version
+        elif target is not None:
+            unlisted = None if target in releases.by_version else target
+            chosen, unfit = _of_version(target, judged, stand)
         return Wanted(
             target=target,
-            release=recommended if asks and recommended is not None else release,
-            recommended=recommended,
+            releases=chosen if target is not None else {},
+            best=best,
+            members=len(stand),
+            unlisted=unlisted if releases.releases else None,
             allowed=said["allowed"],
             bank_rule=said["bank_rule"],
             track=track,
             variant=variant,
-            unfit=unfit if not asks else None,
+            unfit=unfit,
             asks_recommended=asks,
         )
 
@@ -155,44 +199,103 @@ def may_be_for(found: Fit) -> bool:
     return surely and found.is_for is not False
 
 
-def _recommended(judged: JudgedDevice, stand: tuple[Standing, ...]) -> KnownRelease | None:
-    if stand[0].hardware.model is None:
+def _one_of(by_member: Mapping[str | None, KnownRelease], members: int) -> KnownRelease | None:
+    """The one release of all members; None where some has none, or another."""
+    several = list(by_member.values())
+    if len(several) < members:
         return None
-    able = [
-        release
-        for release in judged.judge.releases.recommended(stand[0].hardware.model)
-        if may_be_for(fit_all(stand, release))
-    ]
-    scheme = judged.judge.sheet.versions.pattern
+    return several[0] if all(several[0].same_bytes(each) for each in several) else None
 
-    def newest_first(one: KnownRelease, other: KnownRelease) -> int:
-        order = compare(other.version or "", one.version or "", scheme) or 0
-        return order or (-1 if one.file < other.file else 1)
 
-    return min(able, key=cmp_to_key(newest_first), default=None)
+def best_first(releases: ReleaseIndex, scheme: Pattern | None) -> Callable[[KnownRelease], Any]:
+    """A key that orders releases for one device: by status, then the newest, then by name."""
+
+    def order(one: KnownRelease, other: KnownRelease) -> int:
+        rank = STATUSES.index(one.status) - STATUSES.index(other.status)
+        newer = rank or (compare(other.version or "", one.version or "", scheme) or 0)
+        return newer or (one.file > other.file) - (one.file < other.file)
+
+    return cmp_to_key(order)
+
+
+def _recommended(
+    judged: JudgedDevice, stand: tuple[Standing, ...]
+) -> Mapping[str | None, KnownRelease]:
+    """The recommended images of the newest version that has one for every member."""
+    if any(each.hardware.model is None for each in stand):
+        return {}
+    releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    of_member = [releases.recommended(each.hardware.model) for each in stand]
+    versions = {one.version for one in of_member[0]}
+    for known in of_member[1:]:
+        versions &= {one.version for one in known}
+
+    def newest_first(one: str, other: str) -> int:
+        return compare(other, one, scheme) or 0
+
+    for version in sorted((v for v in versions if v), key=cmp_to_key(newest_first)):
+        able = list(dict.fromkeys(r for known in of_member for r in known if r.version == version))
+        chosen, _ = _of_files(able, judged, stand)
+        if len(chosen) == len(stand):
+            return chosen
+    return {}
 
 
 def release_for(
-    version: str, judged: JudgedDevice, wanted: Wanted
+    version: str, judged: JudgedDevice, wanted: Wanted, member: str | None = None
 ) -> tuple[KnownRelease | None, Fit | None]:
-    """The system image of a version for a device, where exactly one fits; else the nearest."""
-    return _of_version(version, judged, standings(judged, wanted.variant, wanted.track))
+    """The system image of a version for a device or one member of it; else the nearest."""
+    stand = standings(judged, wanted.variant, wanted.track)
+    chosen, unfit = _of_version(version, judged, stand)
+    if member is not None:
+        return chosen.get(member, chosen.get(None)), unfit
+    return _one_of(chosen, len(stand)), unfit
 
 
 def _of_version(
     version: str, judged: JudgedDevice, stand: tuple[Standing, ...]
-) -> tuple[KnownRelease | None, Fit | None]:
-    held = [
-        fit_all(stand, release)
-        for release in judged.judge.releases.by_version.get(version, ())
-        if release.kind in (None, "system-image")
-    ]
-    able = [found.release for found in held if may_be_for(found)]
-    if able:
-        return (able[0], None) if len(able) == 1 else (None, None)
-    hard = [found for found in held if _is_for_hardware(found)]
-    nearest = min(hard, key=lambda each: (len(each.against), each.release.file), default=None)
-    return None, nearest
+) -> tuple[Mapping[str | None, KnownRelease], Fit | None]:
+    known = judged.judge.releases.by_version.get(version, ())
+    return _of_files(known, judged, stand)
+
+
+def _of_files(
+    known: Iterable[KnownRelease], judged: JudgedDevice, stand: tuple[Standing, ...]
+) -> tuple[Mapping[str | None, KnownRelease], Fit | None]:
+    """The file that is meant for each member, of several; the nearest where none fits some."""
+    releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    images = [one for one in known if one.kind in (None, "system-image")]
+    images.sort(key=best_first(releases, scheme))
+    images = releases.once_each(images) if len(images) > 1 else images
+    for all_ in (stand,) if len(stand) > 1 else ():
+        one, _ = _chosen([fit_all(all_, each) for each in images])
+        if one is not None:
+            return {each.member: one for each in stand}, None
+    found, unfit = dict[str | None, KnownRelease](), None
+    for standing in stand:
+        held = [fit_all((standing,), each) for each in images]
+        one, sure = _chosen(held)
+        if one is not None:
+            found[standing.member] = one
+        elif not sure:
+            hard = [each for each in held if _is_for_hardware(each)]
+            near = min(hard, key=lambda each: (len(each.against), each.release.file), default=None)
+            unfit = unfit or near
+    return found, unfit
+
+
+def _chosen(held: list[Fit]) -> tuple[KnownRelease | None, bool]:
+    """The first that fits surely, else the only one that may; and whether any may.
+
+    A release that tells its hardware comes before one that does not.
+    """
+    able = [found for found in held if may_be_for(found)]
+    sure = [found.release for found in able if found.is_for]
+    if sure:
+        return next((each for each in sure if each.fits is not None), sure[0]), True
+    if len({found.release.variant for found in able}) > 1:
+        return None, True
+    return (able[0].release if able else None), bool(able)
 
 
 def _is_for_hardware(found: Fit) -> bool:

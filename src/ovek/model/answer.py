@@ -17,6 +17,11 @@ NOTHING, UNPROVEN, UNKNOWN, UNREAD = (
     "start not known",
     "not read",
 )
+UNWANTED, ANOTHER, CONFIG_UNKNOWN = (
+    "start not wanted",
+    "start is not what runs",
+    "whether the saved configuration is read is not known",
+)
 
 
 class Answered(Struct, frozen=True, kw_only=True):

@@ -26,9 +26,22 @@ class Named(Struct, frozen=True, gc=False):
 
 IMAGE_ROLES: frozenset[Role] = frozenset({"system-image", "package", "part-image"})
 _UNKNOWN = Named("unknown", False)
+_ARCHIVES = (
+    ".zip", ".7z", ".rar", ".tar", ".tgz", ".tbz2", ".txz", ".tar.gz", ".tar.bz2", ".tar.xz",
+    ".tar.zst", ".cpio",
+)  # fmt: skip
 _MOST = 10_000
 # Which role a group of the patterns stands for; there are fewer roles than this.
 _AT: dict[str | None, int] = {None: 0, **{f"_{at}": at for at in range(32)}}
+
+
+def is_archive(path: str) -> bool:
+    """Whether a file is an archive by its name, which no loader starts.
+
+    >>> is_archive("sw-2.0.TAR.gz"), is_archive("sw-2.0.img")
+    (True, False)
+    """
+    return path.casefold().endswith(_ARCHIVES)
 
 
 class Naming:

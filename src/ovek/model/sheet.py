@@ -14,7 +14,7 @@ from ovek.model.fields import Fills as Fills
 from ovek.model.filesystem import can_read
 from ovek.model.fleet import Way
 from ovek.model.pattern import Pattern, PatternError, compiled
-from ovek.model.snapshot import BootMode, Name
+from ovek.model.snapshot import BootMode, Name, Volume
 
 FORMAT = "ovek.sheet/1"
 
@@ -36,6 +36,7 @@ Role = Literal[
     "package",
     "set-file",
     "part-image",
+    "archive",
     "configuration",
     "licence",
     "key",
@@ -65,6 +66,10 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def can_read(self, filesystem: str | None) -> bool:
         """Whether a volume of this file system may be read, as far as is known."""
         return self.reads is None or filesystem is None or can_read(self.reads, filesystem)
+
+    def holds_nothing(self, volume: Volume) -> bool:
+        """Whether the device surely cannot read a volume, so that nothing on it counts."""
+        return volume.state in ("absent", "unreadable") or not self.can_read(volume.filesystem)
 
     def __post_init__(self) -> None:
         if self.fallback not in LAYOUTS[self.layout]:

@@ -31,7 +31,7 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
     sources disagree and it is named in `disputed`. `within` is the release that contains
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
-    tell of some hardware only. `trust` is `own` where nobody but ourselves vouches for it, `since`
+    tell of some hardware only. `family` is a number that releases of the same bytes share. `trust` is `own` where nobody but ourselves vouches for it, `since`
     the day of the first import that told of it.
     """
 
@@ -62,6 +62,16 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     minutes: int | None = None
     trust: Trust = "publisher"
     since: date | None = None
+    family: int | None = None
+
+    def same_bytes(self, other: "KnownRelease | None") -> bool:
+        """Whether another release is this one, or the same bytes under another name."""
+        if other is None or other is self:
+            return other is self
+        if self.family is not None and other.family is not None:
+            return other.family == self.family
+        common = [name for name in self.digests if name in other.digests]
+        return bool(common) and all(self.digests[name] & other.digests[name] for name in common)
 
     def has(self, digests: Digests) -> bool:
         """Whether a digest is a published one of this release."""

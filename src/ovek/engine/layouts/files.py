@@ -70,6 +70,8 @@ class Files(Layout):
             name = writing.judged.judge.sheet.start.default_volume
             told = f"the volume {name}: is not in the snapshot" if name else "no volume is known"
             return Unwritable(told)
+        if volume.removable and not writing.removable:
+            return Unwritable(f"the volume {volume.name}: can be pulled, so no image goes there")
         there = sorted(
             image.place
             for image in writing.one.images.values()

@@ -120,7 +120,8 @@ def _same(seen: Seen) -> bool:
     """Whether trial and committed hold the same files with the same digests."""
     if seen.member.banks is None:
         raise NotKnownError("the trial and committed directories are not known")
-    trial, committed = _contents(seen, TRIAL), _contents(seen, COMMITTED)
+    trial = _contents(seen, TRIAL)
+    committed = _contents(seen, COMMITTED) if trial else None
     if not trial or not committed:
         return False
     if trial.keys() != committed.keys():

@@ -17,6 +17,7 @@ class Writing(Struct, frozen=True, kw_only=True):
 
     `kept` are the files, member in front, that something other than a bank holds: what is kept by
     a person or policy, pointed to, or configuration. `shelf` are the digests that the shelf proves.
+    `removable` is whether images may go onto a volume that can be pulled.
     """
 
     judged: JudgedDevice
@@ -27,6 +28,7 @@ class Writing(Struct, frozen=True, kw_only=True):
     bank_rule: BankRule | None = None
     kept: frozenset[Place] = frozenset()
     shelf: frozenset[str] = frozenset()
+    removable: bool = False
 
     @property
     def member_walk(self) -> MemberWalk:
@@ -42,7 +44,7 @@ class Writing(Struct, frozen=True, kw_only=True):
         """Whether an image is the release, proven."""
         if image is None or image.judgement.verdict != "proven":
             return False
-        return image.judgement.release is self.release
+        return self.release.same_bytes(image.judgement.release) and image.starts_members
 
     def busy(self) -> frozenset[Place]:
         """Every file and bank, member in front, that some member runs or starts next."""
@@ -82,11 +84,15 @@ class Unwritable(Struct, frozen=True):
 
 
 def image_volume(sheet: Sheet, member: Member) -> Volume | None:
-    """The volume that images are copied to: the sheet's default volume, else the first."""
+    """The volume that images are copied to: the sheet's default volume, else the first that stays.
+
+    Where all can be pulled it is the first: whether images go there, policy says.
+    """
     name = sheet.start.default_volume
     if name is not None:
         return member.volume(name)
-    return member.volumes[0] if member.volumes else None
+    volumes = member.volumes or ()
+    return next((each for each in volumes if not each.removable), volumes[0] if volumes else None)
 
 
 def not_known(writing: Writing, thing: str) -> str:
@@ -142,7 +148,7 @@ def elsewhere(writing: Writing, image: Image) -> bool:
     return any(
         other is not image
         and other.judgement.verdict == "proven"
-        and other.judgement.release is release
+        and release.same_bytes(other.judgement.release)
         and other.place not in image.parts
         for other in (*one.banks.values(), *one.images.values())
     )

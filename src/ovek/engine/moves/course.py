@@ -28,16 +28,19 @@ _ROUNDS = 8  # reloads on the way
 
 def course(situation: Situation, about: About) -> Iterator[Move]:
     """All that is left to do until every member runs the wanted image."""
-    goal = situation.wanted.goal
-    if goal is None or goal.version is None:
-        return
+    goals = dict[str, KnownRelease]()
+    for one in situation.judged.members or ():
+        goal = situation.wanted.goal_of(one.member.id)
+        if goal is None or goal.version is None:
+            return
+        goals[one.member.id] = goal
     moves = list[Move]()
     for _ in range(_ROUNDS):
-        left = [one for one in situation.judged.members or () if not _runs(situation, one, goal)]
+        left = [one for one in situation.judged.members or () if not _runs(situation, one, goals)]
         if not left:
             break
         for one in left:
-            found = _prepared(situation, one.member.id, goal)
+            found = _prepared(situation, one.member.id, goals[one.member.id])
             if found is None:
                 return
             situation = _tried(situation, found)
@@ -50,7 +53,7 @@ def course(situation: Situation, about: About) -> Iterator[Move]:
     for kept in commit(situation, About(tuple(w.member for w in situation.walk.members))):
         situation = _tried(situation, kept)
         moves.append(kept)
-    if moves and all(_runs(situation, one, goal) for one in situation.judged.members or ()):
+    if moves and all(_runs(situation, one, goals) for one in situation.judged.members or ()):
         yield joined(moves)
 
 
@@ -60,10 +63,10 @@ def _tried(situation: Situation, move: Move) -> Situation:
     return situation.after(tried)
 
 
-def _runs(situation: Situation, one: JudgedMember, goal: KnownRelease) -> bool:
+def _runs(situation: Situation, one: JudgedMember, goals: dict[str, KnownRelease]) -> bool:
     """Whether a member runs a release, as far as its version tells."""
     runs = next(each for each in runs_of(situation.judged) if each.member == one.member.id)
-    scheme = situation.judged.judge.sheet.versions.pattern
+    scheme, goal = situation.judged.judge.sheet.versions.pattern, goals[one.member.id]
     return runs.version is not None and compare(runs.version, goal.version or "", scheme) == 0
 
 
@@ -137,9 +140,10 @@ def _first(situation: Situation, member: str, release: KnownRelease) -> Move | N
 def _wanting(situation: Situation, release: KnownRelease) -> Situation:
     """The same, wanting this release: a hop is wanted before what it leads to."""
     wanted = situation.wanted
+    only = {None: release}
     if wanted.target is not None:
-        return replace(situation, wanted=replace(wanted, release=release))
-    return replace(situation, wanted=replace(wanted, recommended=release))
+        return replace(situation, wanted=replace(wanted, releases=only, members=1))
+    return replace(situation, wanted=replace(wanted, best=only, members=1))
 
 
 def _starts(situation: Situation, member: str, release: KnownRelease) -> bool:
@@ -148,4 +152,6 @@ def _starts(situation: Situation, member: str, release: KnownRelease) -> bool:
     image = situation.judged.image(starts.at) if starts is not None and starts.at else None
     if image is None or image.judgement.verdict != "proven":
         return False
-    return image.judgement.release is release or image.version == release.version
+    if release.same_bytes(image.judgement.release):
+        return True
+    return image.version is not None and image.version == release.version

@@ -16,6 +16,7 @@ from ovek.engine.hold import Holds, Wishes
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.moves import NOTHING, About, Move, Situation, Tiers, for_each
+from ovek.engine.releases import brought
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers as TiersOf
 from ovek.engine.units import cluster_of, units_of
@@ -55,6 +56,7 @@ def bring_to(
 ) -> Iterator[tuple[str, Move]]:
     """Bring one image to a member, unless it is there, proven."""
     one = situation.member(member)
+    release = brought(release, situation.judged.judge.naming)
     there = _there(situation, one, release)
     if there is not None:
         digests = _readable(situation, content_of(release).digests)
@@ -79,7 +81,7 @@ def _there(situation: Situation, one: JudgedMember, release: KnownRelease) -> Im
         image
         for image in images
         if image.judgement.verdict in ("proven", "unmeasured")
-        and (image.judgement.release is release or _names_it(image, release))
+        and (release.same_bytes(image.judgement.release) or _names_it(image, release))
     ]
     found.sort(key=lambda image: (image.judgement.verdict != "proven", image.place[:2]))
     return found[0] if found else None
@@ -99,10 +101,12 @@ def _plan(
     situation: Situation, member: str, room: Room, unlocked: frozenset[Unlock] = frozenset()
 ) -> CleanupPlan | None:
     """The cleanup plan of a member, where it is enough."""
-    goal = situation.wanted.goal
+    members = [one.member.id for one in situation.judged.members or ()]
+    goals = (situation.wanted.goal_of(each) for each in members)
+    files = tuple(sorted({goal.file for goal in goals if goal is not None}))
     asked = Asked(
         policy=situation.policy,
-        keep=(goal.file,) if goal is not None and room.release is None else (),
+        keep=files if room.release is None else (),
         room=room,
         shelf=situation.shelf,
         unlocked=unlocked,
@@ -202,8 +206,10 @@ def _elsewhere(
 def _worth_bringing(situation: Situation, about: About) -> list[KnownRelease]:
     """The images that a member without one would be given: the wanted one, then what runs."""
     found = dict[int, KnownRelease]()
-    goal = situation.wanted.goal
-    for release in (goal, *_running(situation, about), situation.wanted.recommended):
+    wanted = situation.wanted
+    goals = dict.fromkeys(wanted.goal_of(member) for member in about.members)
+    best = [wanted.best.get(member, wanted.best.get(None)) for member in about.members]
+    for release in (*goals, *_running(situation, about), *best):
         if release is not None and may_be_for(_fit(situation, release)):
             found.setdefault(id(release), release)
     for release in _earlier(situation, None)[: 1 if not found else 0]:
@@ -221,7 +227,7 @@ def _to_go_back_to(situation: Situation, about: About) -> list[KnownRelease]:
             found.setdefault(id(release), release)
     if len(found) == len(running):  # nothing is earlier: what it may be loaded with next will do
         for name in about.members:
-            goal = situation.wanted.goal
+            goal = situation.wanted.goal_of(name)
             way = None if goal is None else way_to(situation.judged, goal, situation.wanted, name)
             for hop in (way.hops or ())[:1] if way is not None else ():
                 if hop.loads == "image":
@@ -276,9 +282,9 @@ def _fit(situation: Situation, release: KnownRelease) -> Fit:
 
 def room(situation: Situation, about: About) -> Iterator[Move]:
     """Make so much room, or that for the wanted image."""
-    goal = situation.wanted.goal
 
     def of_member(member: str) -> Iterator[tuple[str, Move]]:
+        goal = situation.wanted.goal_of(member)
         wanted = Room(free=about.free) if about.free is not None else Room(release=goal)
         if about.free is None and goal is None:
             return

@@ -28,6 +28,7 @@ from ovek.model.change import (
 )
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.snapshot import Boot, BootEntry, BootMode, Setting
+from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import BROKEN, GOES_ON, Candidate
 
@@ -237,9 +238,13 @@ def _able(
     """
     member, goal = one.member.id, situation.wanted.goal
     runs = next(each for each in runs_of(situation.judged) if each.member == member)
-    able = [each.at for each in rescue(situation.judged, one) if each.at is not None]
+    able = [
+        each.at
+        for each in rescue(situation.judged, one)
+        if each.at is not None and _stays(situation, one, each.at)
+    ]
     images = {at: situation.judged.image(at) for at in able}
-    wanted = [at for at, image in images.items() if image and image.judgement.release is goal]
+    wanted = [at for at, image in images.items() if image and _is(image, goal)]
     running = [at for at in able if at in runs.places]
     found: dict[str, Place] = {}
     for label, places in (("wanted", wanted if goal is not None else []), ("running", running)):
@@ -249,6 +254,18 @@ def _able(
     for number, at in enumerate(at for at in able if at not in set(found.values())):
         found[f"{number}"] = at
     return list(found.items())[:most]
+
+
+def _is(image: Image, goal: KnownRelease | None) -> bool:
+    """Whether an image is the one that is wanted."""
+    return goal is not None and goal.same_bytes(image.judgement.release)
+
+
+def _stays(situation: Situation, one: JudgedMember, place: Place) -> bool:
+    """Whether a device may be left to boot from a place: not from what can be pulled."""
+    volume = None if place.is_bank else one.member.volume(place.volume)
+    removable = volume is not None and volume.removable is True
+    return not removable or situation.policy.boot_from_removable
 
 
 def _move(

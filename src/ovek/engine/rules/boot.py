@@ -97,7 +97,7 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
         if at is None or owner is None or at.is_bank:
             continue
         volume = owner.member.volume(at.volume)
-        if volume is None or not volume.removable:
+        if volume is None or not volume.removable or subject.policy.boot_from_removable:
             continue
         gone = Lose(place=Place(at.volume, "", at.member))
         pulled = rejudge(judged, effect(judged.device, gone, judged.judge.sheet))
@@ -597,14 +597,16 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
 )
 def reload_pending(subject: Subject) -> Iterator[Said]:
     """A newer version starts next than runs now, as the settings say."""
-    target, recommended = subject.wanted.target, subject.wanted.recommended
+    target = subject.wanted.target
     for member in subject.members:
         starts = member.walk.starts
         if starts is None or subject.order(member.starts, member.runs) in (0, None):
             continue
         meant = subject.order(member.starts, target) == 0
-        best = target is None and recommended is not None
-        best = best and subject.order(member.starts, recommended.version) == 0  # type: ignore[union-attr]
+        recommended = subject.wanted.goal_of(member.id) if target is None else None
+        best = recommended is not None and (
+            subject.order(member.starts, recommended.version) == 0
+        )
         what = " (the target)" if meant else " (the recommended one)" if best else ""
         yield Said(
             member=member.id,
@@ -630,6 +632,32 @@ def boot_needs_server(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
+    "next-boot-unproven",
+    "warning",
+    "What nobody has proven may start, or may not, and nobody knows what it does then.",
+    "Read its digest on the device, and see that catalog/ has the published one",
+    goal="starts",
+)
+def next_boot_unproven(subject: Subject) -> Iterator[Said]:
+    """A member would start what is not proven, and no rule on images says why."""
+    for member in subject.members:
+        if member.walk.outcome != "unproven" or member.walk.tried[-1].result == "remote":
+            continue
+        if not any(member.starts_on(image) for image in member.unproven if _is_told(image)):
+            starts = member.walk.starts
+            yield Said(
+                member=member.id,
+                place=starts.at if starts is not None else None,
+                saw=f"the next start is from it, not proven: {member.walk.note}",
+            )
+
+
+def _is_told(image: Image) -> bool:
+    """Whether a rule on images tells of an image that is not proven and starts next."""
+    return image.judgement.verdict in ("unlisted", "unmeasured", "disputed")
+
+
+@rule(
     "running-image-gone",
     "warning",
     "What runs lives in memory only: after a reload there is no way back to it.",
@@ -640,6 +668,14 @@ def boot_needs_server(subject: Subject) -> Iterator[Said]:
 def running_image_gone(subject: Subject) -> Iterator[Said]:
     """The image that runs is no longer on its volume, and no boot setting says so."""
     for member in subject.members:
+        gone, holds = member.running_on.gone, member.running_on.holds
+        if gone is not None and holds is not None:
+            yield Said(
+                member=member.id,
+                place=gone,
+                saw=f"{member.runs} runs and was started from it, and it holds {holds.version} by "
+                "now: what runs lives in memory only",
+            )
         place = member.running_on.place
         if place is None or member.running is not None:
             continue

@@ -5,7 +5,6 @@ from datetime import datetime, timedelta
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.runs import variant_of
 from ovek.model.age import show_age
 from ovek.model.digest import STRONGEST_FIRST, TITLES
 from ovek.model.finding import Severity
@@ -285,11 +284,11 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     releases = subject.judged.judge.releases
     if not releases.by_variant and subject.layout.holder == "files":
         return
-    runs = variant_of(subject.judged.device, subject.judged.judge.naming)
-    variant = subject.wanted.variant or runs
-    which = f"{variant} {'runs' if variant == runs else 'is wanted'}"
-    for member in subject.members if variant is not None else ():
-        for image in member.proven:
+    for member in subject.members:
+        runs = member.running_on.variant
+        variant = subject.wanted.variant or runs
+        which = f"{variant} {'runs' if variant == runs else 'is wanted'}"
+        for image in member.proven if variant is not None else ():
             release, starts = image.judgement.release, member.starts_on(image)
             if image.role != "system-image" or release is None:
                 continue
@@ -337,7 +336,9 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
             severity: Severity | None = None
             saw = f"it is {release.file} under another name"
             others = subject.judged.judge.releases.named(name, case_blind=blind)
-            if others and release not in others:
+            if any(release.same_bytes(other) for other in others):
+                continue
+            if others:
                 saw = f"its name is that of {others[0].file}, and it is {release.file}"
                 cited = {each.at for each in member.cited}
                 starts = member.starts_on(image) or image.place.on(member.id) in cited
@@ -362,16 +363,19 @@ def image_second_copy(subject: Subject) -> Iterator[Said]:
 
 def _copies(member: MemberSubject) -> dict[Image, Place]:
     """The second copies on one volume, each with the first; what a bank holds is no copy."""
-    by_release: dict[tuple[str, str, str | None], list[Image]] = {}
+    by_release: dict[tuple[str, int | None, str, str | None], list[Image]] = {}
     for image in member.proven:
         release = image.judgement.release
         if release is not None and image.file is not None:
-            key = (image.place.volume, release.file, release.publisher)
+            family = release.file if release.family is None else ""
+            key = (image.place.volume, release.family, family, release.publisher if family else "")
             by_release.setdefault(key, []).append(image)
     copies: dict[Image, Place] = {}
-    for (_, name, _), images in by_release.items():
+    for images in by_release.values():
         if len(images) < 2:
             continue
+        release = images[0].judgement.release
+        name = release.file if release is not None else ""
         banked = {part for bank in member.one.banks.values() for part in bank.parts}
         cited = [each.at for each in member.cited if each.at is not None]
         named = {at.on(None) for at in cited if at.member == member.id}

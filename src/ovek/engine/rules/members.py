@@ -187,8 +187,8 @@ def member_starts_differ(subject: Subject) -> Iterator[Said]:
 )
 def member_target_missing(subject: Subject) -> Iterator[Said]:
     """Some member holds the target image, proven, and another does not."""
-    release = subject.wanted.release
-    for member in _lacking(subject) if release is not None else ():
+    for member in _lacking(subject):
+        release = subject.wanted.release_of(member.id)
         assert release is not None
         volume = subject.judged.judge.sheet.start.default_volume or "flash"
         yield Said(
@@ -199,19 +199,20 @@ def member_target_missing(subject: Subject) -> Iterator[Said]:
 
 
 def _lacking(subject: Subject) -> list[MemberSubject]:
-    """The members without the target image, where some other member has it."""
-    release = subject.wanted.release
-    if release is None or len(subject.members) < 2:
+    """The members without the target image for them, where some other member has its own."""
+    if len(subject.members) < 2:
         return []
-    lacking = [
-        member
-        for member in subject.members
-        if member.one.member.volumes is not None
-        and all(volume.files is not None for volume in member.one.member.volumes)
-        and not any(image.judgement.release is release for image in member.proven)
-        and subject.order(member.starts, release.version) != 0
-    ]
+    lacking = [member for member in subject.members if _lacks(subject, member)]
     return lacking if len(lacking) < len(subject.members) else []
+
+
+def _lacks(subject: Subject, member: MemberSubject) -> bool:
+    """Whether a member surely lacks the target image that is for it."""
+    release, volumes = subject.wanted.release_of(member.id), member.one.member.volumes
+    if release is None or volumes is None or any(each.files is None for each in volumes):
+        return False
+    there = any(release.same_bytes(image.judgement.release) for image in member.proven)
+    return not there and subject.order(member.starts, release.version) != 0
 
 
 @rule(
@@ -225,15 +226,37 @@ def member_settings_differ(subject: Subject) -> Iterator[Said]:
     """The boot settings of two members differ, though the next starts do not."""
     if len(subject.members) < 2 or subject.walk.members_differ:
         return
-    settings: dict[str, list[str]] = {}
+    settings: dict[object, list[str]] = {}
+    names: dict[object, str] = {}
     for member in subject.members:
         told = _settings(member)
         if told is None:
             return
-        settings.setdefault(told, []).append(member.id)
+        alike = _meant(subject, member) or told
+        names.setdefault(alike, told)
+        settings.setdefault(alike, []).append(member.id)
     if len(settings) > 1:
-        saw = "; ".join(f"member {', '.join(ids)}: {told}" for told, ids in settings.items())
+        saw = "; ".join(f"member {', '.join(ids)}: {names[a]}" for a, ids in settings.items())
         yield Said(member=None, place=None, saw=saw)
+
+
+def _meant(subject: Subject, member: MemberSubject) -> object:
+    """What the settings of a member come to where each entry is a proven image; else None.
+
+    Members of different hardware may need different files of one version.
+    """
+    boot = member.one.member.boot
+    images = [
+        subject.judged.image(each.at) if each.at is not None else None for each in member.cited
+    ]
+    if boot is None or not images or any(image is None or not image.version for image in images):
+        return None
+    if len({member.one.hardware.model for member in subject.members}) < 2 and len(
+        {member.one.hardware.revision for member in subject.members}
+    ) < 2:
+        return None
+    versions = tuple(image.version for image in images if image is not None)
+    return versions, effective(boot.mode), effective(boot.default_bank)
 
 
 def _settings(member: MemberSubject) -> str | None:

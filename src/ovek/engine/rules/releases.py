@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
+from ovek.engine.fit import fit, standings
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.wanted import told_hops, told_way, way_to
 from ovek.model.typed import typed
@@ -111,10 +112,10 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
 def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     """The target cannot be reached directly from what runs."""
     wanted = subject.wanted
-    release = wanted.goal
-    if release is None or release.version is None:
-        return
     for member_id, version, members in _by_version(subject):
+        release = wanted.goal_of(members[0].id)
+        if release is None or release.version is None:
+            continue
         if subject.order(version, release.version) != -1:
             continue
         way = way_to(subject.judged, release, wanted, members[0].id)
@@ -132,6 +133,37 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
             + ("; the next reload starts it all the same" if pending else ""),
             severity="critical" if pending else "warning" if wanted.target is not None else None,
         )
+
+
+@rule(
+    "next-boot-incompatible",
+    "critical",
+    "A release that may not be loaded over what runs, or lacks memory, may not start at all.",
+    "Point the boot settings at what runs or at the first install on the way, and save",
+    "reload-pending",
+    goal="starts",
+)
+def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
+    """The next reload starts a release that this member has too little for, or must not skip to."""
+    stand = {one.member: one for one in standings(subject.judged)}
+    for member in subject.members:
+        release, standing = _release(member.starting), stand.get(member.id, stand.get(None))
+        if release is None or subject.order(member.starts, member.runs) in (0, None):
+            continue
+        # Of what is wanted, upgrade-needs-step tells how it is reached.
+        wanted = release.same_bytes(subject.wanted.goal_of(member.id))
+        conditions = fit(standing, release).conditions if standing is not None else ()
+        against = [
+            each.saw
+            for each in conditions
+            if each.holds is False and each.of in (("memory",) if wanted else ("memory", "from"))
+        ]
+        if against:
+            yield Said(
+                member=member.id,
+                place=member.walk.starts.at if member.walk.starts is not None else None,
+                saw=f"a reload starts {release.file}, and {'; '.join(against)}",
+            )
 
 
 @rule(
@@ -154,6 +186,44 @@ def target_does_not_fit(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
+    "target-unlisted",
+    "warning",
+    "A target that no catalog lists can be neither brought nor proven.",
+    "Import the release (ovek catalog import), or name another target in policy.toml",
+    "release-not-target",
+)
+def target_unlisted(subject: Subject) -> Iterator[Said]:
+    """Policy wants a version that no source lists, and something else runs."""
+    target = subject.wanted.unlisted
+    if target is None or all(subject.order(each.runs, target) == 0 for each in subject.members):
+        return
+    yield Said(member=None, place=None, saw=f"{target} is wanted, and no catalog lists it")
+
+
+@rule(
+    "target-hardware-unknown",
+    "note",
+    "A release whose hardware nobody tells may be for another device of that family.",
+    "Say for which hardware it is: ovek catalog annotate",
+)
+def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
+    """For which hardware the target's file is, the catalog does not say."""
+    files = [subject.wanted.release_of(member.id) for member in subject.members]
+    model = subject.judged.device.hardware.model or "MODEL"
+    wanted = {release.file: release for release in files if release is not None}
+    for file, release in wanted.items():
+        runs = {member.runs for member in subject.members}
+        if release.fits is None and any(subject.order(v, release.version) != 0 for v in runs):
+            yield Said(
+                member=None,
+                place=None,
+                saw=f"for which hardware {file} is, the catalog does not say",
+                do=f"If it is for this one: ovek catalog annotate {typed(file, 'FILE')} "
+                f"--hardware {typed(model, 'MODEL')}",
+            )
+
+
+@rule(
     "release-not-target",
     "warning",
     "Policy names the release that these devices should run.",
@@ -168,10 +238,8 @@ def release_not_target(subject: Subject) -> Iterator[Said]:
     for member_id, version, members in _by_version(subject) if target is not None else ():
         if subject.order(version, target) == 0:
             continue
-        release = subject.wanted.release
-        there = release is not None and all(
-            any(image.judgement.release is release for image in member.proven) for member in members
-        )
+        release = subject.wanted.release_of(members[0].id)
+        there = all(_has_target(subject, member) for member in members)
         asks = "recommended release" if subject.wanted.asks_recommended else "target"
         tracks = {ours.track for each in members if (ours := _release(each.running)) is not None}
         feature = "feature" in tracks
@@ -183,6 +251,15 @@ def release_not_target(subject: Subject) -> Iterator[Said]:
             f"{target}" + (", which is on the device already, proven" if there else ""),
             do=_upgrade(subject, release, members[0].id, there=there),
         )
+
+
+def _has_target(subject: Subject, member: MemberSubject) -> bool:
+    """Whether a member holds the image of the target that is for it, proven."""
+    release = subject.wanted.release_of(member.id)
+    return release is not None and any(
+        release.same_bytes(image.judgement.release) and image.starts_members
+        for image in member.proven
+    )
 
 
 def _upgrade(
@@ -231,10 +308,10 @@ def feature_track(subject: Subject) -> Iterator[Said]:
 )
 def recommended_newer(subject: Subject) -> Iterator[Said]:
     """A recommended release is newer than what runs, and policy names no target."""
-    release = subject.wanted.recommended
-    if release is None or subject.wanted.target is not None:
+    if subject.wanted.target is not None:
         return
-    for member_id, version, _ in _by_version(subject):
-        if subject.order(release.version, version) == 1:
+    for member_id, version, members in _by_version(subject):
+        release = subject.wanted.goal_of(members[0].id)
+        if release is not None and subject.order(release.version, version) == 1:
             saw = f"{version} runs; {release.file} ({release.version}) is newer and recommended"
             yield Said(member=member_id, place=None, saw=saw)

@@ -29,10 +29,11 @@ def _volume(subject: Subject, member: Member) -> Volume | None:
 )
 def no_room_for_target(subject: Subject) -> Iterator[Said]:
     """The target does not run, is not there, and does not fit."""
-    release, sheet = subject.wanted.release, subject.judged.judge.sheet
-    if release is None or subject.wanted.target is None or not release.sizes:
-        return
+    sheet = subject.judged.judge.sheet
     for member in subject.members:
+        release = subject.wanted.release_of(member.id)
+        if release is None or not release.sizes:
+            continue
         if subject.layout.into_banks(member.one.member):
             continue
         volume = _volume(subject, member.one.member)
@@ -45,13 +46,16 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             continue
         place: Place | None = Place(volume.name, release.file, member.id)
         there = any(
-            image.judgement.release is release and image.place.volume == volume.name
+            release.same_bytes(image.judgement.release)
+            and image.place.volume == volume.name
+            and image.starts_members
             for image in member.proven
         )
         if subject.layout.holder == "banks":  # a file beside the directories is in none of them
             banks, place = member.one.banks.values(), None
             there = any(
-                image.judgement.release is release and image.judgement.verdict == "proven"
+                release.same_bytes(image.judgement.release)
+                and image.judgement.verdict == "proven"
                 for image in banks
             )
         spot = Spot(place=place, there=there)
@@ -130,6 +134,8 @@ def volume_other_format(subject: Subject) -> Iterator[Said]:
     start = subject.judged.judge.sheet.start
     for member in subject.members:
         for volume in member.one.member.volumes or ():
+            if volume.removable and not _may_hold_images(subject, volume):
+                continue
             if volume.state == "ok" and not start.can_read(volume.filesystem):
                 yield Said(
                     member=member.id,
@@ -137,6 +143,17 @@ def volume_other_format(subject: Subject) -> Iterator[Said]:
                     saw=f"it is {volume.filesystem}; this device reads "
                     f"{', '.join(start.reads or ())}",
                 )
+
+
+def _may_hold_images(subject: Subject, volume: Volume) -> bool:
+    """Whether anything on a volume may be an image, by its name or its digest."""
+    judge, blind = subject.judged.judge, volume.case_blind
+    return volume.files is None or any(
+        judge.naming.of(file.path, case_blind=blind).image
+        or judge.releases.named(file.path.rpartition("/")[2], case_blind=blind)
+        or any(digest in judge.releases.by_digest for _, digest in file.digests or ())
+        for file in volume.files
+    )
 
 
 @rule(

@@ -5,7 +5,7 @@ from datetime import datetime, timedelta
 
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.runs import asks_each, variant_of
+from ovek.engine.runs import asks_each
 from ovek.engine.times import Span
 from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
@@ -238,7 +238,7 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     if (
         up
         and subject.judged.judge.releases.by_variant
-        and variant_of(device, subject.judged.judge.naming) is None
+        and any(member.running_on.variant is None for member in subject.members)
         and _depends(subject, "variant")
     ):
         yield "which variant runs, of which there are several", ("running.variant",)
@@ -254,18 +254,32 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         and (policy.backup_age is not None or "config.backed_up_at" in asks)
     ):
         yield "when the configuration was last backed up", ("config.backed_up_at",)
-    if wanted.asks_recommended and wanted.target is None and device.hardware.model is not None:
+    models = [each.model for each in hardware]
+    if wanted.asks_recommended and wanted.target is None and None not in models:
         yield "which release is recommended for it (catalog/ names none)", ()
-    release = wanted.release
-    if release is not None and release.needs.memory and device.hardware.memory is None:
-        yield f"its memory, of which {release.file} needs an amount", ("hardware.memory",)
+    elif wanted.asks_recommended and wanted.target is None:
+        yield "which release is recommended for it, since its model is not known", ()
+    for file in dict.fromkeys(_need_memory(subject)):
+        yield f"its memory, of which {file} needs an amount", ("hardware.memory",)
+
+
+def _need_memory(subject: Subject) -> Iterator[str]:
+    """The files that need an amount of memory, of members whose own is not known."""
+    for member in subject.members:
+        starting = member.starting.judgement.release if member.starting is not None else None
+        changes = subject.order(member.starts, member.runs) != 0
+        for release in (subject.wanted.release_of(member.id), starting if changes else None):
+            hardware = member.one.hardware
+            if release is not None and hardware.memory is None:
+                if release.needs_of(hardware.model).memory:
+                    yield release.file
 
 
 def _depends(subject: Subject, fact: str) -> bool:
     """Whether some image on the device, or the target, is published for this fact."""
     images = (each for member in subject.members for each in (*member.proven, *member.unproven))
     releases = [image.judgement.release for image in images]
-    releases.append(subject.wanted.release)
+    releases += [subject.wanted.release_of(member.id) for member in subject.members]
     return any(release is not None and getattr(release, fact) for release in releases)
 
 
@@ -302,7 +316,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         for part in sorted(needs | carries):
             does = "needs one" if part in needs else "brings one"
             yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
-    if release is not subject.wanted.goal:
+    if release is not subject.wanted.goal_of(member.id):
         yield from _of_goal(subject, member)
     yield from _of_banks(subject, one)
     yield from _of_start(subject, member)
@@ -327,7 +341,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
 
 def _of_goal(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     """Parts without which nobody can say whether the wanted release can be loaded."""
-    goal, one = subject.wanted.goal, member.one
+    goal, one = subject.wanted.goal_of(member.id), member.one
     if goal is None or goal.version is None or subject.wanted.target is None or not subject.up:
         return
     if "part.version" not in subject.judged.judge.asks:

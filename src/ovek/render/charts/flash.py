@@ -29,6 +29,7 @@ COLOURS: dict[Content, str] = {
     "system image": "#5fa8d3",
     "package": "#9ccbe6",
     "part image": "#62b6a5",
+    "archive": "#8d7fb8",
     "configuration, licence, key": "#7b6d8d",
     "leftover, log, crash file": "#d9822b",
     "not known": "#9a9a9a",
