@@ -1,9 +1,12 @@
 """The command line: one thin module a command, imported when the command is used."""
 
+import errno
 import gc
 import importlib
+import io
 import os
 import sys
+from typing import Any, TextIO
 
 import click
 
@@ -62,6 +65,31 @@ def cli() -> None:
     """
 
 
+class _Unbreakable(io.FileIO):
+    """Standard output, whose reader may go away: the rest goes nowhere, and changes no exit code."""
+
+    def write(self, data: Any, /) -> int | None:
+        """Write bytes; nobody is told where nobody reads them any more."""
+        try:
+            return super().write(data)
+        except OSError as error:
+            if error.errno not in (errno.EPIPE, errno.EINVAL):
+                raise
+            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
+            return len(data)
+
+
+def _unbreakable(stream: TextIO) -> TextIO:
+    """The same stream, which a reader that goes away does not break."""
+    try:
+        raw = _Unbreakable(stream.fileno(), "w", closefd=False)
+    except (OSError, ValueError):  # no file of the system
+        return stream
+    return io.TextIOWrapper(
+        io.BufferedWriter(raw), encoding=stream.encoding, line_buffering=stream.isatty()
+    )
+
+
 def main() -> None:
     """Run `ovek`; every error that a user can cause is one message and exit code 2."""
     asked = os.environ.get(COMPLETE)
@@ -74,6 +102,7 @@ def main() -> None:
     if sys.stdout is None:
         click.echo("ovek: standard output is closed; give it a file or a terminal", err=True)
         sys.exit(2)
+    sys.stdout = _unbreakable(sys.stdout)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
@@ -93,10 +122,6 @@ def main() -> None:
     except NoExtraError as error:
         click.echo(f"ovek: {error}", err=True)
         sys.exit(2)
-    except BrokenPipeError:
-        # The reader of our output went away; say nothing, and keep Python from saying it at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(1)
     except OSError as error:
         click.echo(f"ovek: {error.strerror or error}; check room and permissions", err=True)
         sys.exit(2)

@@ -107,7 +107,9 @@ def command(
         told, night = what.told(), when(context)
         lines = bootwalk(walks, answers, told, before, unread, night=night, whole=verbose)
         write_lines(lines)
-    exit_code(any(reaches(SEVERITIES.get(walk.reload), fail_on) for walk in walks), devices)
+    no_go = any(one.answer == "no-go" for one in answers) and reaches("critical", fail_on)
+    severe = (SEVERITIES.get(walk.reload) for walk in walks)
+    exit_code(no_go or any(reaches(each, fail_on) for each in severe), devices)
 
 
 class _Supposed(Struct):

@@ -106,6 +106,7 @@ def command(
         one.reload_after == "stranded" and one.reload_before not in ("stranded", None)
         for one in found
     ) or any(one.no_longer_proven for one in found)
+    worse = worse or any(one.answer == "no-go" for one in answers)
     exit_code(worse or (expect is not None and not all(one.done for one in found)), devices)
 
 

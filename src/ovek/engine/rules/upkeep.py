@@ -235,13 +235,6 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         and _depends(subject, "revisions")
     ):
         yield "the hardware revision, for which some images are", ("hardware.revision",)
-    if (
-        up
-        and subject.judged.judge.releases.by_variant
-        and any(member.running_on.variant is None for member in subject.members)
-        and _depends(subject, "variant")
-    ):
-        yield "which variant runs, of which there are several", ("running.variant",)
     if up and config.unsaved_changes is None and "config.unsaved_changes" in asks:
         yield "whether the configuration is saved", ("config.unsaved_changes",)
     if device.clock is None and "clock" in asks:
@@ -298,6 +291,13 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         yield f"the running version{more}", ("running.version",)
     elif up and one.running_version is None and asks_each(subject.judged):
         yield "what this member runs, of several", ("member.running_version",)
+    if (
+        up
+        and subject.judged.judge.releases.by_variant
+        and member.running_on.variant is None
+        and _depends(subject, "variant")
+    ):
+        yield "which variant runs, of which there are several", ("running.variant",)
     running = subject.judged.device.running
     if up and running.place is None and running.bank is None:
         field = "running.place" if "running.place" in asks else "running.bank"
