@@ -6,12 +6,15 @@ import importlib
 import io
 import os
 import sys
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, TextIO
 
 import click
 
 from ovek import __version__
 from ovek.cli.command import Group
+
+if TYPE_CHECKING:
+    from typing_extensions import Buffer
 
 COMPLETE = "_OVEK_COMPLETE"  # what a shell sets that asks what a word can be
 # In the order in which an engineer works.
@@ -66,17 +69,17 @@ def cli() -> None:
 
 
 class _Unbreakable(io.FileIO):
-    """Standard output, whose reader may go away: the rest goes nowhere, and changes no exit code."""
+    """Standard output whose reader may go away: the rest goes nowhere, with the same exit code."""
 
-    def write(self, data: Any, /) -> int | None:
+    def write(self, data: "Buffer", /) -> int:
         """Write bytes; nobody is told where nobody reads them any more."""
         try:
-            return super().write(data)
+            return super().write(data) or 0
         except OSError as error:
             if error.errno not in (errno.EPIPE, errno.EINVAL):
                 raise
             os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
-            return len(data)
+            return memoryview(data).nbytes
 
 
 def _unbreakable(stream: TextIO) -> TextIO:

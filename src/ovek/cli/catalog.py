@@ -4,8 +4,9 @@ import sys
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from difflib import get_close_matches
+from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
@@ -27,14 +28,16 @@ from ovek.cli.policy import contradiction, wants_of
 from ovek.engine import catalog
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError
+from ovek.files.annotations import annotate
 from ovek.files.catalog import read_catalog, sorted_out, write_catalog
 from ovek.files.errors import InputError
 from ovek.files.importers import importer_of, table
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
 from ovek.files.site import Site
-from ovek.model.catalog import Published
-from ovek.model.choice import Pick
+from ovek.model.annotation import Annotation
+from ovek.model.catalog import Origin, Published, Status, Track
+from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.digest import LENGTHS
 from ovek.model.naming import Naming
 from ovek.model.snapshot import Device
@@ -253,11 +256,88 @@ def check_command(site_folder: Path, format_: str) -> None:
     namings = [Naming(sheet) for sheet in sheets if sheet is not None]
     today = datetime.now(UTC).date()
     found = list(catalog.mistakes(releases, today, namings, site.releases))
+    found += list(catalog.unused(site.annotations, releases))
+    found += [_dropped(error) for error in site.left_out]
     number = len(releases.releases)
     told = lambda: json.catalog_check(site_context(site), found)  # noqa: E731
     _answer(format_, "mistakes", told, lambda: render.check(found, number))
     if found:
         sys.exit(1)
+
+
+def _dropped(error: InputError) -> CatalogMistake:
+    """A line of a list that could not be read, as a mistake."""
+    name, line = Path(error.file).name, error.line or 1
+    return CatalogMistake(
+        kind="line-left-out", file=name, origins=(Origin(name, line),), saw=error.met, do=error.do
+    )
+
+
+def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
+    if value is not None and not value.strip():
+        raise click.BadParameter("is empty; leave it out, or say what it is")
+    return value
+
+
+@command.command(
+    "annotate",
+    examples=(
+        "catalog annotate 'ox40-full-*' --hardware 'OX40*' --look",
+        "catalog annotate ox40-full-7.4.2.img --version 7.4.2 --status recommended --look",
+    ),
+)
+@click.argument("glob", shell_complete=images)
+@click.option(
+    "--hardware", multiple=True, metavar="GLOB", help="Models that the files are for; repeatable."
+)
+@click.option("--version", metavar="VERSION", callback=_given, help="The version of the files.")
+@click.option("--variant", metavar="NAME", callback=_given, help="The variant of the files.")
+@click.option("--status", type=OneOf(list(get_args(Status))), help="What the publisher says.")
+@click.option("--track", type=OneOf(list(get_args(Track))), help="The track of the files.")
+@click.option("--look", is_flag=True, help="Only show which releases it is for; write nothing.")
+@SITE
+def annotate_command(
+    glob: str,
+    hardware: tuple[str, ...],
+    version: str | None,
+    variant: str | None,
+    status: Status | None,
+    track: Track | None,
+    look: bool,
+    site_folder: Path,
+) -> None:
+    """Say what a list does not: for which hardware the files of GLOB are, which version they have.
+
+    It is kept in catalog/annotations.toml, apart from what was imported, so that a list can be
+    imported again. What is said here counts before what a list says. What was said of the same
+    GLOB before stays, unless it is said anew.
+    """
+    site = Site(site_folder)
+    if not (hardware or version or variant or status or track):
+        raise click.UsageError("say any of --hardware, --version, --variant, --status, --track")
+    releases = releases_of(site)
+    files = [one for one in (*releases.releases, *releases.ours) if fnmatchcase(one.file, glob)]
+    if not files:
+        near = get_close_matches(glob, releases.by_name, n=1)
+        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
+        raise InputError(site.folder / "catalog", f"no source there tells of {glob!r}", do)
+    said = Annotation(
+        files=glob,
+        hardware=hardware or None,
+        version=version,
+        variant=variant,
+        status=status,
+        track=track,
+    )
+    from ovek.render.lines import count, hanging
+
+    names = ", ".join(dict.fromkeys(one.file for one in files))
+    write_lines(hanging(f"{glob} is {count(len(files), 'release')}:", names, indent=2))
+    if look:
+        return
+    target = annotate(site.folder / "catalog", said)
+    mark_changes(site)
+    click.echo(f"{visible(str(target))} is written. See: ovek catalog list")
 
 
 @command.command(
@@ -284,13 +364,28 @@ def path_command(
         if device.running.version is None:
             met = f"does not know which version {start!r} runs"
             raise InputError(devices.file, met, "Give the version instead of the device")
-        found = catalog.way(judge_device(device, judge), target)
+        judged = judge_device(device, judge)
+        try:
+            found = catalog.way(judged, target, wants_of(site).of(judged))
+        except ContradictionError as error:
+            raise contradiction(site, error) from None
+        except catalog.NoSuchVersionError as error:
+            raise _no_such_version(site, error) from None
     else:
-        found = catalog.path(releases, start, target)
+        try:
+            found = catalog.path(releases, start, target)
+        except catalog.NoSuchVersionError as error:
+            raise _no_such_version(site, error) from None
     told = lambda: json.upgrade_path(site_context(site), found)  # noqa: E731
     _answer(format_, "hops", told, lambda: render.upgrade_path(found))
     if found.steps is None:
         sys.exit(1)
+
+
+def _no_such_version(site: Site, error: catalog.NoSuchVersionError) -> InputError:
+    """The error that no source lists a version."""
+    do = f"Did you mean {' or '.join(error.near)}?" if error.near else "See: ovek catalog list"
+    return InputError(site.folder / "catalog", f"no source lists version {error.version!r}", do)
 
 
 @command.command(
@@ -301,7 +396,7 @@ def path_command(
 def pick_command(device: str, site_folder: Path, snapshot_file: str | None, format_: str) -> None:
     """Which release is the one for DEVICE, why are the others not, and which parts go with it?
 
-    Exit code 1 where no release is.
+    Exit code 1 where no release is, or no way to it is known.
     """
     from ovek.render import catalog as render
     from ovek.render import json
@@ -310,7 +405,7 @@ def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form
     _, found = chosen_for(site, device, snapshot_file)
     told = lambda: json.pick(site_context(site), found)  # noqa: E731
     _answer(format_, "others", told, lambda: render.pick(found))
-    if found.chosen is None:
+    if found.chosen is None or found.path is None or found.path.hops is None:
         sys.exit(1)
 
 

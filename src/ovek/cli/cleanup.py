@@ -306,9 +306,11 @@ class Planner:
             return
         wanted, ids = self.wanted(judged), [one.member.id for one in judged.members or ()]
         version = wanted.target if self.asked.image == TARGET else self.asked.image
-        files = {each: release_for(version, judged, wanted, each)[0] for each in ids} if (
-            version is not None and self.by_name is None
-        ) else {}
+        files = (
+            {each: release_for(version, judged, wanted, each)[0] for each in ids}
+            if (version is not None and self.by_name is None)
+            else {}
+        )
         if len({release.file for release in files.values() if release is not None}) < 2:
             yield self.bring(judged), None
             return

@@ -71,11 +71,11 @@ def check_policy(site: Site, releases: ReleaseIndex, *, strict: bool = False) ->
     found: dict[str, list[PolicyMistake]] = {}
     try:
         sheets = site.sheet_names
-        found["policy.toml"] = list(
+        found["policy.toml"] = [
             each
             for each in policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
             if strict or not each.unlisted
-        )
+        ]
     except ManyInputError as several:
         errors += several.errors
     try:

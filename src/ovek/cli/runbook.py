@@ -31,7 +31,7 @@ from ovek.model.age import show_minutes
 from ovek.model.answer import Answered
 from ovek.model.context import Context
 from ovek.model.fleet import Fleet
-from ovek.model.policy import Policy
+from ovek.model.policy import WANTED, Policy
 from ovek.model.runbook import Aim, Runbook
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
@@ -225,7 +225,11 @@ def _wanting(site: Site, devices: Devices, version: str) -> Policy:
         hint = f"did you mean {near[0]!r}?" if near else "see ovek catalog show"
         what = f"{version!r} is neither {', '.join(_AIMS)} nor the version of a release; {hint}"
         raise click.BadParameter(what, param_hint="--for")
-    wants = tuple(replace(want, target=None) for want in site.policy.want)
+    wants = tuple(
+        replace(want, target=None)
+        for want in site.policy.want
+        if any(getattr(want, key) is not None for key in WANTED if key != "target")
+    )
     return replace(site.policy, target=version, want=wants)
 
 

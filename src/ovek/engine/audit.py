@@ -11,8 +11,8 @@ from ovek.engine.answer import Meant, answered
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.remedies import Remedies, logs_stay
 from ovek.engine.moves.settings import effective
+from ovek.engine.remedies import Remedies, logs_stay
 from ovek.engine.rules import MemberSubject, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.times import times_of
@@ -148,7 +148,11 @@ def _meant(subject: Subject) -> Iterator[Meant]:
             runs=None if order is None else order == 0,
             wanted=goal or _is_hop(subject, member),
             target=wanted.target,
-            config=True if ignores is None and not asked else None if ignores is None else not ignores,
+            config=True
+            if ignores is None and not asked
+            else None
+            if ignores is None
+            else not ignores,
         )
 
 

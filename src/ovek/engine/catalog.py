@@ -23,7 +23,8 @@ from ovek.engine.fit import Standing, fit_all, leads_from, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import route
 from ovek.engine.verdicts import JudgedDevice
-from ovek.engine.wanted import Wanted, best_first, may_be_for
+from ovek.engine.wanted import Wanted, best_first, may_be_for, release_for
+from ovek.model.annotation import Annotation
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.choice import CatalogMistake, Pick, Picked
 from ovek.model.digest import TITLES
@@ -103,6 +104,20 @@ def mistakes(
                     + told_near,
                     "Import the releases of that version, or correct from",
                 )
+
+
+def unused(annotations: Iterable[Annotation], releases: ReleaseIndex) -> Iterator[CatalogMistake]:
+    """The annotations of which no release is the glob's."""
+    known = [one.file for one in (*releases.releases, *releases.ours)]
+    for at, one in enumerate(annotations):
+        if not any(fnmatchcase(name, one.files) for name in known):
+            yield CatalogMistake(
+                kind="annotation-unused",
+                file=one.files,
+                origins=(Origin(f"annotations.toml, annotation[{at}]", 1),),
+                saw="no release has such a name",
+                do="Correct the name in catalog/annotations.toml, or remove it",
+            )
 
 
 def _share_hardware(one: KnownRelease, other: KnownRelease) -> bool:
@@ -208,51 +223,103 @@ def _named_versions(one: KnownRelease, namings: list[Naming]) -> list[str]:
     return [] if agrees else sorted(version for version in told if version is not None)
 
 
+class NoSuchVersionError(Exception):
+    """A version that no source lists; `near` are those that are."""
+
+    def __init__(self, version: str, near: Sequence[str]) -> None:
+        super().__init__(version)
+        self.version, self.near = version, tuple(near)
+
+
 def path(
     releases: Iterable[KnownRelease], start: str, target: str, sheet: Sheet | None = None
 ) -> Route:
-    """The shortest chain from one version to another, whatever it is for and needs besides."""
+    """The shortest chain from one version to another, and for which hardware and variant it holds.
+
+    What a device needs besides is left out. Raises NoSuchVersionError.
+    """
     scheme = sheet.versions.pattern if sheet is not None else None
     known = [one for one in releases if one.version is not None]
+    for version in (start, target):
+        if not any(compare(one.version or "", version, scheme) == 0 for one in known):
+            versions = list(dict.fromkeys(one.version or "" for one in known))
+            raise NoSuchVersionError(version, get_close_matches(version, versions, n=2))
     targets = [
         one
         for one in known
         if one.kind in (None, "system-image") and compare(one.version or "", target, scheme) == 0
     ]
     if not targets:
-        missing = f"no release of version {target} is known"
+        missing = f"no system image of version {target} is known"
         return Route(start=start, target=target, hops=None, missing=missing)
-    ways = []
+    ways = list[Route]()
     # One maker's versions lead nowhere in another's, nor one variant's in another's.
-    for publisher, fits_, variant in dict.fromkeys(
-        (t.publisher, t.fits, t.variant) for t in targets
-    ):
-        family = {
-            id(one): replace(one, fits=None, revisions=None, needs=Needs())
-            for one in known
-            if (one.publisher, one.fits) == (publisher, fits_) and one.variant in (None, variant)
-        }
-        ours = [family[id(one)] for one in targets if id(one) in family]
-        standing = Standing(
-            hardware=Hardware(), version=start, variant=variant, parts=(), scheme=scheme
-        )
-        ways.append(route(standing, ours, family.values()))
-    return min(ways, key=_shortest_first)
+    for publisher, variant in dict.fromkeys((t.publisher, t.variant) for t in targets):
+        ours = [one for one in known if one.publisher == publisher]
+        ours = [one for one in ours if one.variant in (None, variant)]
+        for hardware in _hardware_of(ours, [one for one in ours if one in targets]):
+            family = {
+                id(one): replace(one, fits=None, revisions=None, needs=Needs())
+                for one in ours
+                if hardware is None or one.fits is None or _covers(one.fits, hardware)
+            }
+            goals = [family[id(one)] for one in targets if id(one) in family]
+            standing = Standing(
+                hardware=Hardware(), version=start, variant=variant, parts=(), scheme=scheme
+            )
+            way = route(standing, goals, family.values())
+            told = () if hardware is None else (hardware,)
+            ways.append(replace(way, hardware=told, variant=variant))
+    best = min(ways, key=_shortest_first)
+    alike = [way for way in ways if _files(way) == _files(best) and way.variant == best.variant]
+    return replace(best, hardware=tuple(dict.fromkeys(h for way in alike for h in way.hardware)))
 
 
-def way(judged: JudgedDevice, target: str) -> Route:
-    """The shortest chain from what a device runs to a version; that of the worst member counts."""
+def _files(way: Route) -> list[str] | None:
+    return None if way.hops is None else [hop.release.file for hop in way.hops]
+
+
+def _hardware_of(known: list[KnownRelease], targets: list[KnownRelease]) -> list[str | None]:
+    """Every hardware, as some release names it, that a target is for; None: any."""
+    if not targets:
+        return []
+    globs = dict.fromkeys(glob for one in known for glob in one.fits or ())
+    found: list[str | None] = [
+        glob
+        for glob in globs
+        if any(one.fits is None or _covers(one.fits, glob) for one in targets)
+    ]
+    return found or [None]
+
+
+def _covers(globs: tuple[str, ...], hardware: str) -> bool:
+    """Whether all that a glob of hardware names is among these."""
+    return any(fnmatchcase(hardware, glob) for glob in globs)
+
+
+def way(judged: JudgedDevice, target: str, wanted: Wanted) -> Route:
+    """The shortest chain from what a device runs to a version; that of the worst member counts.
+
+    The file of the version is the one that `pick` and the audit take for each member. Raises
+    NoSuchVersionError.
+    """
     releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    versions = list(releases.by_version)
+    if not any(compare(version, target, scheme) == 0 for version in versions):
+        raise NoSuchVersionError(target, get_close_matches(target, versions, n=2))
     ways = []
-    for standing in standings(judged):
+    for standing in standings(judged, wanted.variant, wanted.track):
         known = releases.for_model(standing.hardware.model)
-        images = [one for one in known if one.kind in (None, "system-image") and one.version]
-        targets = [one for one in images if compare(one.version or "", target, scheme) == 0]
-        if not targets:
-            missing = f"no release of version {target} is known for it"
-            return Route(start=standing.version, target=target, hops=None, missing=missing)
-        each = [route(standing, [one], known) for one in targets]
-        ways.append(min(each, key=_shortest_first))
+        release, unfit = release_for(target, judged, wanted, standing.member or "")
+        told = tuple(filter(None, (standing.hardware.model,)))
+        if release is None:
+            missing = f"no one file of version {target} is for it"
+            if unfit is not None:
+                missing = f"{unfit.release.file}: {'; '.join(unfit.against)}"
+            found = Route(start=standing.version, target=target, hops=None, missing=missing)
+        else:
+            found = route(standing, [release], known)
+        ways.append(replace(found, hardware=told, variant=standing.variant))
     return max(ways, key=_shortest_first)
 
 
@@ -281,24 +348,33 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
             able.append(one)
 
     able = releases.once_each(sorted(able, key=best_first(releases, scheme)))
-    chosen = wanted.goal if wanted.goal is not None else _best(able, stand)
+    each = {one.member: wanted.goal_of(one.member or "") for one in stand}
+    chosen = next((one for one in each.values() if one is not None), None)
+    chosen = chosen if chosen is not None else _best(able, stand)
     if chosen is not None:
-        left = [one for one in able if not chosen.same_bytes(one)]
+        ours = [chosen, *(one for one in each.values() if one is not None)]
+        left = [one for one in able if not any(one.same_bytes(other) for other in ours)]
         others += [Picked(release=one, against=(_behind(one, chosen),)) for one in left]
     parts = [
         one
         for one in releases.releases
         if one.kind == "part-image" and fit_all(stand, one).is_for is not False
     ]
-    ways = (
-        () if chosen is None else tuple(route(each, [chosen], releases.releases) for each in stand)
+    ways = tuple(
+        route(one, [goal], releases.releases)
+        for one in stand
+        if (goal := each[one.member] or chosen) is not None
     )
+    several = {one for one in each.values() if one is not None}
     return Pick(
         device=judged.device.device,
         chosen=chosen,
         unsure=() if chosen is None else _identity(fit_all(stand, chosen)),
         others=tuple(others),
         parts=tuple(parts),
+        by_member={str(name): one for name, one in each.items() if one}
+        if several > {chosen}
+        else {},
         path=max(ways, key=_shortest_first) if ways else None,
     )
 

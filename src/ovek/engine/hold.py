@@ -279,9 +279,7 @@ class Holds:
         ours = sorted(place for place in used if place.member == member.id)
         kept = [p for p in ours if p.is_bank or find_file(p.on(None), member) is not None]
         policy = self.wishes.policy
-        wanted = Wanted(
-            keep=policy.keep, release=release, removable=policy.boot_from_removable
-        )
+        wanted = Wanted(keep=policy.keep, release=release, removable=policy.boot_from_removable)
         for place in fallbacks(self.judged, one, kept, wanted):
             self._hold(place.on(member.id), _because("kept fallback", "kept-fallback"))
 

@@ -44,7 +44,7 @@ def _offered(
         use: Use
         if release is None:
             use, why = "no", "no source lists it, so what it is for is not known"
-        elif chosen.chosen is not None and chosen.chosen.same_bytes(release):
+        elif any(one.same_bytes(release) for one in chosen.all_chosen):
             use, why = "the one", "; ".join(chosen.unsure)
         elif release in before:
             use, why = "first", f"it has to start before {chosen.chosen and chosen.chosen.file}"

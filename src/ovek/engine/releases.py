@@ -243,7 +243,9 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
             family=number,
             fits=_union(each.fits for each in family.members),
             revisions=_union(each.revisions for each in family.members),
-            kind="system-image" if "system-image" in kinds else release.kind or min(kinds, default=None),
+            kind="system-image"
+            if "system-image" in kinds
+            else release.kind or min(kinds, default=None),
             status="withdrawn" if "withdrawn" in statuses else release.status,
         )
     return found

@@ -173,7 +173,9 @@ def _other(judged: JudgedDevice, place: Place, version: str | None) -> bool:
 
 def _may_be_one(version: str, other: str) -> bool:
     """Whether one version may be another with its build told, too: `7.4.2` and `7.4.2.88`."""
-    return all(ours == theirs for ours, theirs in zip(runs(version) or (), runs(other) or (), strict=False))
+    return all(
+        ours == theirs for ours, theirs in zip(runs(version) or (), runs(other) or (), strict=False)
+    )
 
 
 def _variant(judged: JudgedDevice, image: Image | None) -> str | None:

@@ -227,7 +227,9 @@ def _unlike_own(
         had = " or ".join(str(each) for each in sorted(sizes))
         why = f"it has {size} bytes, {ours} {had}, and no publisher lists it"
         return Judgement(verdict="unlisted", why=why)
-    there = [TITLES[name] for name in STRONGEST_FIRST if any(name in one.digests for one in recorded)]
+    there = [
+        TITLES[name] for name in STRONGEST_FIRST if any(name in one.digests for one in recorded)
+    ]
     why = f"{ours} has its {' and '.join(there) or 'name only'}, which is not known of this file"
     return Judgement(verdict="unmeasured", why=why)
 
@@ -661,7 +663,7 @@ def _judge_set(
 
 
 def _versions_in_common(images: Iterable[Image], releases: ReleaseIndex) -> set[str | None]:
-    """The versions that all files of a whole may be of: one file may be part of several releases."""
+    """The versions that all files of a whole may be of: several releases may share a file."""
     common: set[str | None] | None = None
     for image in images:
         release = image.judgement.release
@@ -739,9 +741,7 @@ def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
     return Judgement(verdict="unmeasured", why=why, release=judgement.release)
 
 
-def _judge_places(
-    bank: Bank, member: Member, images: dict[Place, Image], judge: Judge
-) -> Image:
+def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge: Judge) -> Image:
     """Judge a bank by the files, or the set, that it is made of."""
     start = judge.sheet.start
     parts, judgements, found = list[Place](), list[Judgement](), list[Image]()
@@ -873,9 +873,12 @@ def _lacks_by_version(
     known = [one for one in judge.releases.by_version.get(bank.version, ()) if one.contains]
     lacking = [_lacks(one, names, begun) for one in known]
     # Only a release of which some file is here by its name can say what is missing.
-    near = [lacks for one, lacks in zip(known, lacking, strict=True) if len(lacks) < len(one.contains)]
+    near: list[list[str]] = [
+        lacks for one, lacks in zip(known, lacking, strict=True) if len(lacks) < len(one.contains)
+    ]
     if near and all(near):
-        return f"it lacks {', '.join(min(near, key=len))}, which its version {bank.version} contains"
+        lacks = min(near, key=lambda names: len(names))
+        return f"it lacks {', '.join(lacks)}, which its version {bank.version} contains"
     for other in member.banks or ():
         if other.version == bank.version and len(other.places or ()) > len(bank.places or ()):
             return (

@@ -30,7 +30,6 @@ from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, BankRule, Policy, 
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
 
-
 STATUSES: tuple[str | None, ...] = ("recommended", "current", None, "old", "withdrawn")
 
 

@@ -54,6 +54,10 @@ def suppose(judged: JudgedDevice, what: WhatIf) -> JudgedDevice:
         changes += [Save(member=member.id) for member in device.members or ()]
     for text in what.missing:
         changes += [_missing(place) for place in _meant(judged, text)]
+    for text in what.bad:
+        if not _place(text).path:
+            told = f"{text!r} is a volume, which is not bad by itself: name a file or bank of it, "
+            raise PlaceError(told + f"or say --if-missing {text}")
     bad = [place for text in what.bad for place in _meant(judged, text)]
     changes += [Spoil(place=place) for place in bad]
     for change in changes:

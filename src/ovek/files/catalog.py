@@ -9,6 +9,8 @@ from typing import Literal
 import msgspec
 import msgspec.structs
 
+from ovek.files.annotations import NAME as ANNOTATIONS
+from ovek.files.annotations import annotated, read_annotations
 from ovek.files.errors import InputError
 from ovek.files.importers import IMPORTERS, importer_of, may_stand
 from ovek.files.importers.interface import Bad, Importer
@@ -60,6 +62,8 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     releases: list[Published] = []
     opened: list[Published] = []
     for file in files:
+        if file.name == ANNOTATIONS:
+            continue
         if file.suffix == ".json":
             entries = read_catalog(file)
         elif may_stand(file):
@@ -75,7 +79,8 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
             releases += found
         if left_out is not None:
             left_out += bad
-    return releases + list(_vouched(opened, releases))
+    annotations = read_annotations(folder)
+    return list(annotated([*releases, *_vouched(opened, releases)], annotations))
 
 
 def _vouched(opened: Sequence[Published], releases: Iterable[Published]) -> Iterator[Published]:

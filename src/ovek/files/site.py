@@ -7,12 +7,14 @@ from functools import cached_property
 from glob import glob
 from pathlib import Path
 
+from ovek.files.annotations import read_annotations
 from ovek.files.catalog import read_catalogs
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
 from ovek.files.sheets import find_sheet, is_shipped, sheet_names
 from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.files.typed import read_bytes, read_toml, read_toml_parts
+from ovek.model.annotation import Annotation
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
 from ovek.model.policy import FORMAT as POLICY_FORMAT
@@ -61,6 +63,11 @@ class Site:
     def releases(self) -> list[Published]:
         """Every release that some source in `catalog/` tells of."""
         return read_catalogs(self.folder / "catalog", self.left_out)
+
+    @cached_property
+    def annotations(self) -> tuple[Annotation, ...]:
+        """What the site itself says of releases."""
+        return read_annotations(self.folder / "catalog")
 
     @cached_property
     def left_out(self) -> list[InputError]:

@@ -57,6 +57,18 @@ def text_of(file: Path, data: bytes) -> str:
         raise InputError(file, met, "Save it as UTF-8", line=line) from None
 
 
+def list_text(file: Path) -> str:
+    """The text of a digest list, in UTF-8 or, with its byte order mark, UTF-16."""
+    data = read_bytes(file)
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        try:
+            return data.decode("utf-16")
+        except UnicodeDecodeError as error:
+            met = f"byte {error.start} is not UTF-16, which its first bytes say it is"
+            raise InputError(file, met, "Save it as UTF-8") from None
+    return text_of(file, data)
+
+
 def read_toml(file: Path, kind: type[T], expected: str) -> T:
     """Read a TOML 1.0 file (any `open` file of a site) as `kind`; raise InputError."""
     plain = untyped_toml(file, expected)

@@ -27,7 +27,8 @@ class Picked(Struct, frozen=True, kw_only=True):
 class Pick(Struct, frozen=True, kw_only=True):
     """Which release is the one for a device (None: none is), why the others are not, and parts.
 
-    `unsure` is what is not known of whether the chosen one fits.
+    `unsure` is what is not known of whether the chosen one fits. `by_member` are the releases of
+    members that need different files of one version; empty where one file is for all.
     """
 
     device: str
@@ -36,3 +37,9 @@ class Pick(Struct, frozen=True, kw_only=True):
     parts: tuple[KnownRelease, ...]
     path: Route | None
     unsure: tuple[str, ...] = ()
+    by_member: dict[str, KnownRelease] = {}
+
+    @property
+    def all_chosen(self) -> tuple[KnownRelease, ...]:
+        """The releases that are for some member."""
+        return tuple(dict.fromkeys([*filter(None, (self.chosen,)), *self.by_member.values()]))

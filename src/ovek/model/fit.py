@@ -61,7 +61,7 @@ class Route(Struct, frozen=True, kw_only=True):
     """The installs in order from what runs to what is wanted; `hops` None: there is no way.
 
     `known` is whether that is sure; `missing` says which condition stands in the way, or is not
-    known.
+    known. `hardware` and `variant` are what it holds for, where it is asked for by itself.
     """
 
     start: str | None
@@ -69,6 +69,8 @@ class Route(Struct, frozen=True, kw_only=True):
     hops: tuple[Hop, ...] | None
     known: bool = True
     missing: str | None = None
+    hardware: tuple[str, ...] = ()
+    variant: str | None = None
 
     @property
     def steps(self) -> tuple[KnownRelease, ...] | None:

@@ -152,7 +152,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `reload_in` are the windows in which devices may reload; `apart` are groups of globs of which no
     two devices go down together, `at_once` how many devices go down together at most, `canaries`
     globs of those that go first. `boot_from_removable` is whether a device may be left to boot from
-    a stick or card that can be pulled. `history_age` is how long what was is remembered; None: for ever.
+    a stick or card that can be pulled. `history_age` is how long what was is remembered; None: for
+    ever.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"

@@ -31,8 +31,9 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
     sources disagree and it is named in `disputed`. `within` is the release that contains
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
-    tell of some hardware only. `family` is a number that releases of the same bytes share. `trust` is `own` where nobody but ourselves vouches for it, `since`
-    the day of the first import that told of it.
+    tell of some hardware only. `family` is a number that releases of the same bytes share. `trust`
+    is `own` where nobody but ourselves vouches for it, `since` the day of the first import that
+    told of it.
     """
 
     file: str

@@ -26,6 +26,12 @@ def listing(found: Sequence[KnownRelease]) -> Iterator[Line]:
     yield from table(
         titles, [_cells(one) for one in found], right=(2,), wrap={1: 7, 3: 9, 5: 7}, least=(5, 3)
     )
+    untold = sum(one.fits is None and one.kind in (None, "system-image") for one in found)
+    if untold:
+        yield ""
+        whose = f"For which hardware {untold} of them {'is' if untold == 1 else 'are'}, the catalog"
+        do = f"{whose} does not say: ovek catalog annotate GLOB --hardware MODEL"
+        yield from hanging("", do, indent=0)
 
 
 def _cells(one: KnownRelease) -> tuple[str, ...]:
@@ -34,7 +40,7 @@ def _cells(one: KnownRelease) -> tuple[str, ...]:
         visible(one.file),
         visible(one.version or "-"),
         " or ".join(show_size(size) for size in sorted(one.sizes)) or "-",
-        visible(" ".join(one.fits or ()) or "any"),
+        visible(" ".join(one.fits or ()) or "not told"),
         one.status or "-",
         digests or "none",
     )
@@ -122,6 +128,9 @@ def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:
 def upgrade_path(found: Route) -> Iterator[Line]:
     """The chain of installs, a line a hop."""
     front = f"{visible(found.start or 'not known')} → {visible(found.target)}"
+    whom = " ".join(found.hardware) or "any hardware"
+    whom += f", variant {found.variant}" if found.variant else ""
+    front += f" on {visible(whom)}" if found.hardware or found.variant else ""
     if found.hops is None:
         none = "no way is known" if found.known else "the way is not known"
         yield from hanging("", f"{front}: {none}. {found.missing}.", indent=0)
@@ -143,6 +152,12 @@ def pick(found: Pick) -> Iterator[Line]:
     """Which release is the one, why the others are not, and what goes with it."""
     if found.chosen is None:
         yield from hanging("", f"{found.device}: no known release is for it.", indent=0)
+    elif found.by_member:
+        told = "; ".join(
+            f"member {name}: {one.file} ({one.version or 'version not told'})"
+            for name, one in sorted(found.by_member.items())
+        )
+        yield from hanging("", f"{found.device}: {told}.", indent=0)
     else:
         one = found.chosen
         told = f"{found.device}: {one.file} ({one.version or 'version not told'}"

@@ -604,9 +604,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
             continue
         meant = subject.order(member.starts, target) == 0
         recommended = subject.wanted.goal_of(member.id) if target is None else None
-        best = recommended is not None and (
-            subject.order(member.starts, recommended.version) == 0
-        )
+        best = recommended is not None and (subject.order(member.starts, recommended.version) == 0)
         what = " (the target)" if meant else " (the recommended one)" if best else ""
         yield Said(
             member=member.id,

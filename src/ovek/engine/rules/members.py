@@ -251,9 +251,10 @@ def _meant(subject: Subject, member: MemberSubject) -> object:
     ]
     if boot is None or not images or any(image is None or not image.version for image in images):
         return None
-    if len({member.one.hardware.model for member in subject.members}) < 2 and len(
-        {member.one.hardware.revision for member in subject.members}
-    ) < 2:
+    if (
+        len({member.one.hardware.model for member in subject.members}) < 2
+        and len({member.one.hardware.revision for member in subject.members}) < 2
+    ):
         return None
     versions = tuple(image.version for image in images if image is not None)
     return versions, effective(boot.mode), effective(boot.default_bank)

@@ -54,8 +54,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
         if subject.layout.holder == "banks":  # a file beside the directories is in none of them
             banks, place = member.one.banks.values(), None
             there = any(
-                release.same_bytes(image.judgement.release)
-                and image.judgement.verdict == "proven"
+                release.same_bytes(image.judgement.release) and image.judgement.verdict == "proven"
                 for image in banks
             )
         spot = Spot(place=place, there=there)

@@ -263,9 +263,9 @@ def _need_memory(subject: Subject) -> Iterator[str]:
         changes = subject.order(member.starts, member.runs) != 0
         for release in (subject.wanted.release_of(member.id), starting if changes else None):
             hardware = member.one.hardware
-            if release is not None and hardware.memory is None:
-                if release.needs_of(hardware.model).memory:
-                    yield release.file
+            needs = release.needs_of(hardware.model).memory if release is not None else None
+            if release is not None and needs and hardware.memory is None:
+                yield release.file
 
 
 def _depends(subject: Subject, fact: str) -> bool:

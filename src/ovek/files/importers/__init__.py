@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
 from ovek.files.importers.interface import Importer
-from ovek.files.typed import read_bytes, text_of
+from ovek.files.typed import list_text
 
 IMPORTERS: tuple[Importer, ...] = (
     metalink.IMPORTER,
@@ -21,7 +21,7 @@ IMPORTERS: tuple[Importer, ...] = (
 
 def importer_of(file: Path) -> Importer:
     """The importer of a file, by its name and then its content. Raises InputError."""
-    text = text_of(file, read_bytes(file))
+    text = list_text(file)
     return next(importer for importer in IMPORTERS if importer.claims(file, text))
 
 

@@ -1,9 +1,10 @@
 r"""Digest lists: two columns, or BSD-tagged lines, as checksum programs write and read them.
 
-A two-column line is a digest, a blank, a blank (text) or `*` (binary), and a file name. A tagged
-one is `ALGORITHM (NAME) = DIGEST`, with or without the blanks. A line that starts
-with a backslash has its name escaped: `\\` is a backslash, `\n` a line feed, `\r` a carriage
-return. Lines that start with `#` and blank lines are left out.
+A two-column line is a digest, a blank, a blank (text) or `*` (binary), and a file name; the name
+may come first. A tagged one is `ALGORITHM (NAME) = DIGEST`, with or without the blanks; a line
+`ALGORITHM hash of NAME:` tells what the digest on the next line is of. A line that starts with a
+backslash has its name escaped: `\\` is a backslash, `\n` a line feed, `\r` a carriage return. Lines
+that start with `#` and blank lines are left out.
 """
 
 import re
@@ -15,7 +16,7 @@ from msgspec import Struct
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad, Importer, Said
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes, text_of
+from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 
@@ -33,7 +34,12 @@ _OTHERS = {
     "SHA224": "SHA-224", "SM3": "SM3", "RMD160": "RIPEMD-160", "RIPEMD": "RIPEMD-160",
     "CRC": "CRC", "SHAKE": "SHA-3", "WHIRLPOOL": "Whirlpool",
 }  # fmt: skip
-_HINTS = re.compile(r"b2sum|blake-?2|sha-?3\b|sha3sum|keccak|whirlpool", re.IGNORECASE)
+_HINTS = re.compile(
+    r"b2sum|blake-?[23]|\.b[23]\b|sha-?3\b|\.sha3|sha3sum|keccak|whirlpool", re.IGNORECASE
+)
+_TURNED = re.compile(r"(?P<name>\S.*?)[ \t]+\*?(?P<digest>[0-9a-fA-F]{32,})", re.DOTALL)
+_HASH_OF = re.compile(r"(?P<tag>[A-Za-z0-9-]+) hash of (?:file )?(?P<name>.+?):?\s*")
+_BLOCK = re.compile(r"[0-9a-fA-F]{2}(?: ?[0-9a-fA-F]{2})+")
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
 _DO = "Write each line as: DIGEST, two blanks, FILE"
@@ -43,15 +49,14 @@ def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B00
     """Go through a digest list; each line is a release with only a name and one digest.
 
     The algorithm is told by a tag, else by the digest's length. Folders in front of a name are
-    dropped: a catalog knows files by name. A line that cannot be read, or that may be of an
-    algorithm that its digits do not tell apart, costs itself. Lines end with a line feed, or in
-    `-z` lists with a NUL. Raises InputError where there is no line at all.
+    dropped, behind slashes and backslashes: a catalog knows files by name. A line that cannot be
+    read, or that may be of an algorithm that its digits do not tell apart, costs itself. Lines end
+    with a line feed, or in `-z` lists with a NUL. Raises InputError where there is no line at all.
     """
-    text = text_of(file, read_bytes(file))
+    text = list_text(file)
     end = "\0" if "\0" in text else "\n"
     found, heading, plain = False, "", said.get("algorithm")
-    for number, line in enumerate(text.split(end), 1):
-        line = line.removesuffix("\r")
+    for number, line in _joined(text.split(end)):
         if not line.strip() or line.startswith("#"):
             heading += line
             continue
@@ -64,6 +69,29 @@ def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B00
             yield Published(release, Origin(shown_name(file), number))
     if not found:
         raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
+
+
+def _joined(lines: list[str]) -> Iterator[tuple[int, str]]:
+    """Each line with its number; one that says of what the next is the digest, with that one.
+
+    A line of prose behind such a pair, which says that it went well, is left out.
+    """
+    told, paired = None, False
+    for number, line in enumerate(lines, 1):
+        line = line.removesuffix("\r")
+        heading = _HASH_OF.fullmatch(line)
+        if told is not None and _BLOCK.fullmatch(line.strip()):
+            yield number, f"{told['tag']} ({told['name']}) = {line.replace(' ', '').strip()}"
+            told, paired = None, True
+            continue
+        if told is not None:
+            yield number - 1, told[0]
+        told = heading
+        if heading is None and not (paired and line.strip() and not is_line(line)):
+            yield number, line
+        paired = False
+    if told is not None:
+        yield len(lines), told[0]
 
 
 def _release(
@@ -95,6 +123,8 @@ def _release(
         _check_hint(file, number, plain, heading, algorithm)
     if parts.escaped and escapes:
         name = _unescaped(file, number, name)
+    elif escapes:
+        name = name.rpartition("\\")[2]
     name = name.rpartition("/")[2]
     if not name:
         raise InputError(file, "names a folder, not a file", _DO, line=number)
@@ -170,6 +200,10 @@ def _parts(line: str) -> _Parts | None:
         name, _, rest = line[tag.end() :].rpartition(")")
         if name and (tagged := _TAGGED.fullmatch(rest)):
             return _Parts(bool(tag["escaped"]), tagged["digest"], name, tag["tag"])
+    if (turned := _TURNED.fullmatch(line.rstrip())) and algorithm_of(turned["digest"]):
+        first = line.split(None, 1)[0].lstrip("\\")
+        if algorithm_of(first) is None:
+            return _Parts(False, turned["digest"], turned["name"])
     if match := _LINE.fullmatch(line):
         return _Parts(bool(match["escaped"]), match["digest"], match["name"] or match["loose"])
     return None
@@ -203,7 +237,8 @@ def line_of(digest: str, name: str) -> str:
 
 def _claims(file: Path, text: str) -> bool:
     """Whether every line may be one of a digest list, or the name says that it is one."""
-    lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
+    told = [line for _, line in _joined(text.splitlines())]
+    lines = [line for line in told if line.strip() and not line.startswith("#")]
     named = file.suffix.lower() in {f".{name}" for name in LENGTHS}
     return (bool(lines) and all(map(is_line, lines))) or named
 

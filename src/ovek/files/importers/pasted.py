@@ -16,7 +16,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes, text_of
+from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.size import LARGEST
@@ -64,7 +64,7 @@ class _Found:
 def read(file: Path) -> Iterator[Published | Bad]:
     """Go through the releases that a text tells of. Raises InputError where there is none."""
     bad: list[Bad] = []
-    text = _joined(file, text_of(file, read_bytes(file)), bad)
+    text = _joined(file, list_text(file), bad)
     current, found = _Found(), []
     name_last: bool | None = None
     for number, line in enumerate(text.splitlines(), 1):

@@ -7,7 +7,7 @@ from pathlib import Path
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes, text_of
+from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 
@@ -22,7 +22,7 @@ def is_bare(text: str) -> bool:
 
 def read(file: Path) -> Iterator[Published]:
     """Read the one digest; the image is the file's name without its ending. Raises InputError."""
-    digest = normalised(text_of(file, read_bytes(file)))
+    digest = normalised(list_text(file))
     algorithm, named = algorithm_of(digest), SUFFIXES.get(file.suffix.lower())
     if algorithm is None or (named is not None and algorithm != named):
         wanted = f"{LENGTHS[named]} ({TITLES[named]})" if named else "that of a known algorithm"

@@ -16,7 +16,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes, text_of
+from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Digests
 from ovek.model.size import SizeError, parse_size
@@ -47,7 +47,7 @@ class Header(Struct, frozen=True):
 
 def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
     """Match the header by meaning; `said` maps a meaning to a column's title. Raises InputError."""
-    text = text_of(file, read_bytes(file))
+    text = list_text(file)
     first = next((line for line in text.splitlines() if line.strip()), "")
     parted_by = max(",;\t", key=first.count)
     try:
@@ -76,7 +76,7 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
 def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Published | Bad]:
     """Go through the rows of a table; a bad one costs itself. Raises InputError."""
     header = header_of(file, said)
-    text = text_of(file, read_bytes(file))
+    text = list_text(file)
     rows = csv.reader(io.StringIO(text, newline=""), delimiter=header.parted_by, strict=True)
     seen_header = found = False
     try:
