@@ -19,6 +19,7 @@ from ovek.cli.selection import Selection, selecting
 from ovek.cli.shelf import shelf_facts
 from ovek.cli.work import Work
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.compare import on_target
 from ovek.engine.flash import flash_of
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.times import times_of
@@ -211,7 +212,7 @@ def trend_command(last: str, output: Path | None, plain: bool, site_folder: Path
     try:
         parse_age(last)
         store = caught_up(site)
-        days = days_of(store, last)
+        days = days_of(site, store, last)
         found = open_of(store, days)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
@@ -254,7 +255,8 @@ class Looking(Work[list[Charted]]):
         self.found.append(
             Charted(
                 **of_device(device),
-                wants=wanted.goal_version,
+                wants=wanted.target,
+                on_target=on_target(judged, subject.walk, wanted.target),
                 starts=tuple(
                     AuditedStart(
                         member=member.id, runs=member.runs, place=None, version=member.starts

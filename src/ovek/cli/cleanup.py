@@ -45,6 +45,7 @@ from ovek.files.whole import write_whole
 from ovek.model.context import Context
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
+from ovek.model.shelf import ShelfFacts
 from ovek.model.size import SizeError, parse_size, show_size
 from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
@@ -83,6 +84,9 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
         return parse_size(value)
     except SizeError as error:
         raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
+
+
+NO_SHELF = ShelfFacts(proven=frozenset(), broken={})
 
 
 @click.command(
@@ -189,7 +193,7 @@ def command(
         detail="steps" if not whole_fleet else "numbers" if brief else "files",
     )
     facts = shelf_facts(site, devices.releases)
-    shelf = facts.proven if facts is not None else frozenset[str]()
+    shelf = facts if facts is not None else NO_SHELF
     if whole_fleet and format_ != "markdown" and into is None:
         _whole_fleet(devices, asked, shelf, format_, figure, context)
         return
@@ -250,7 +254,7 @@ class Bring(Struct, frozen=True, kw_only=True):
 class Planner:
     """Plans for the devices of a site, as asked."""
 
-    def __init__(self, devices: Devices, asked: Asked, shelf: frozenset[str]) -> None:
+    def __init__(self, devices: Devices, asked: Asked, shelf: ShelfFacts) -> None:
         self.site = site = devices.site
         self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
         self.wants = wants_of(site)
@@ -289,7 +293,8 @@ class Planner:
         return PlanAsked(
             policy=self.policy,
             room=room,
-            shelf=self.shelf,
+            shelf=self.shelf.proven,
+            sizes=self.shelf.sizes,
             unlocked=asked.unlocked,
             keep=asked.keep,
             bank_rule=self.bank_rule(judged),
@@ -428,9 +433,7 @@ class Part(Struct):
 class Planning(Work[Part]):
     """Plans for the devices of a snapshot, as rows of the table or whole."""
 
-    def __init__(
-        self, devices: Devices, asked: Asked, shelf: frozenset[str], as_rows: bool
-    ) -> None:
+    def __init__(self, devices: Devices, asked: Asked, shelf: ShelfFacts, as_rows: bool) -> None:
         self.planner, self.part = Planner(devices, asked, shelf), Part()
         self._encode = msgspec.json.Encoder(order="sorted").encode
         self._rows: FleetRows | None = None
@@ -464,7 +467,7 @@ def _draw(file: Path, plans: list[CleanupPlan], devices: Devices, now: datetime)
 def _whole_fleet(
     devices: Devices,
     asked: Asked,
-    shelf: frozenset[str],
+    shelf: ShelfFacts,
     format_: str,
     figure: Path | None,
     context: Context,

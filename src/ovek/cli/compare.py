@@ -153,8 +153,9 @@ class Comparing:
         for device, judge in self.devices:
             seen.add(device.device)
             yield self._one(device.device, judge_device(device, judge))
+        never = {one.device for one in self.devices.not_read if one.last_read is None}
         for name in self.before.chosen.names:
-            if name not in seen:
+            if name not in seen and name not in never:
                 gone = self.before.state.read(name)
                 assert gone is not None
                 own = self.expect in (None, TARGET, RECOMMENDED)
@@ -169,6 +170,10 @@ class Comparing:
         found = compare_device(was, now, version)
         if self.expect is not None and version is None:
             found = replace(found, members=(_no_target(self.expect),))
+        elif (why := self.devices.stale.get(name)) is not None and version is not None:
+            told = f"it was not read since ({why}), so whether it is done is not known"
+            members = tuple(replace(one, done=None, why=told) for one in found.members)
+            found = replace(found, done=None, members=members)
         answer = self.answering.answer(now)
         self.answers.append(answer)
         # How old the older state is, says nothing against it.

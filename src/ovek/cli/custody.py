@@ -14,6 +14,8 @@ from ovek.cli.shelf import SHELVES, judged_shelves
 from ovek.cli.work import Work
 from ovek.engine import custody
 from ovek.engine.verdicts import Judge, judge_device
+from ovek.files.shelves import records
+from ovek.files.site import Site
 from ovek.model.custody import Sighting
 from ovek.model.snapshot import Device
 from ovek.render.unread import Unreads
@@ -54,7 +56,7 @@ def command(
         judged_shelves(site, devices.releases, shelves, measured)
     ):
         copies += custody.on_shelf(judged, name, order, seen)
-    found = custody.follow(devices.releases, copies)
+    found = custody.follow(devices.releases, copies, unread=_some_unread(site))
     if image is not None:
         found = [one for one in found if custody.matches(one, image)]
     if format_ in ("json", "jsonl"):
@@ -68,6 +70,12 @@ def command(
         write_lines(lines(found, Unreads(devices.not_read, now), verbose=verbose))
     wrong = any(one.first_wrong is not None for one in found)
     exit_code(wrong or (image is not None and not found), devices)
+
+
+def _some_unread(site: Site) -> bool:
+    """Whether some shelf of the site was never read, so that copies may lie there."""
+    known = {record.at for record in records(site.folder, site.fleet.shelf)}
+    return any(not shelf.is_local and shelf.at not in known for shelf in site.fleet.shelf)
 
 
 class Following(Work[list[tuple[str | None, Sighting]]]):

@@ -2,7 +2,7 @@
 
 import sys
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -115,8 +115,16 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     """
     site = Site(site_folder)
     store = caught_up(site)
-    spans = store.spans("image", like=[image])
+    kinds = ("image", "set", "bank", "running")
+    spans = [each for each in store.spans(*kinds) if history.means(each[1], image)]
     copies = history.joined(history.held(device, span) for device, span in spans)
+    versions = {image, *_versions(site, image)}
+    ran = history.joined(
+        history.ran(device, span)
+        for device, span in store.spans("version")
+        if span.fact.value in versions
+    )
+    seen = store.last_readings()
     vouched = _vouched(site, store, image)
     members: dict[str, set[str]] = {}
     for device, span in store.spans("starts", "version"):
@@ -125,31 +133,44 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        whole = json.history_image(site_context(site), image, copies, vouched)
+        whole = json.history_image(site_context(site), image, copies, vouched, ran)
         write_json(whole, format_, "copies")
     elif format_ == "csv":
         from ovek.render.history import copies_csv
 
-        write_bytes(copies_csv(copies))
+        write_bytes(copies_csv([*copies, *ran]))
     else:
         from ovek.render.history import image as lines
 
-        write_lines(lines(image, copies, vouched, several))
-    if not copies:
+        write_lines(lines(image, copies, ran, vouched, several, seen))
+    if not copies and not ran:
         sys.exit(1)
+
+
+def _versions(site: Site, image: str) -> set[str]:
+    """The versions of the releases that a name means."""
+    known = releases_of(site)
+    named = known.named(image, case_blind=True)
+    return {one.version for one in named if one.version is not None}
 
 
 def _vouched(site: Site, store: Store, image: str) -> list[Vouched]:
     """Which sources tell of an image, each with since when the history knows it."""
-    since = store.first_known("catalog/")
-    found = {
-        origin.file
-        for one in releases_of(site).releases
-        if image in (one.file, one.version) or any(image in each for each in one.digests.values())
-        for origin in one.origins
-    }
-    told = [Vouched(source=name, since=since[f"catalog/{name}"]) for name in sorted(found)
-            if f"catalog/{name}" in since]  # fmt: skip
+    since, known = store.first_known("catalog/"), releases_of(site)
+    found: dict[str, datetime] = {}
+    for one in (*known.releases, *known.ours):
+        digests = len(image) >= 6 and any(
+            d.startswith(image) for v in one.digests.values() for d in v
+        )
+        if image not in (one.file, one.version) and not digests:
+            continue
+        for origin in one.origins:
+            at = since.get(f"catalog/{origin.file}")
+            if at is None and one.since is not None:  # it was imported from a file elsewhere
+                at = datetime.combine(one.since, time(), UTC)
+            if at is not None:
+                found[origin.file] = min(at, found.get(origin.file, at))
+    told = [Vouched(source=name, since=at) for name, at in sorted(found.items())]
     return sorted(told, key=lambda one: one.since)
 
 
@@ -200,7 +221,7 @@ def trend_command(last: str, site_folder: Path, format_: str) -> None:
     """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
     site = Site(site_folder)
     try:
-        found = days_of(caught_up(site), last)
+        found = days_of(site, caught_up(site), last)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
     if format_ in ("json", "jsonl"):

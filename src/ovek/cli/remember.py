@@ -15,7 +15,6 @@ from ovek.cli.options import Devices, releases_of
 from ovek.cli.policy import contradiction
 from ovek.cli.progress import bytes_bar
 from ovek.engine.audit import audit_judged
-from ovek.engine.compare import compare_device
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
@@ -75,8 +74,8 @@ def remember(
             yield file, number
 
 
-def days_of(store: Store, last: str) -> list[Day]:
-    """How a fleet stood on each of its last days, so long back.
+def days_of(site: Site, store: Store, last: str) -> list[Day]:
+    """How a fleet stood on each of its last days, so long back, counted as the audit counts it.
 
     Raises InputError where nothing was read, AgeError or OverflowError for what is no age.
     """
@@ -84,7 +83,10 @@ def days_of(store: Store, last: str) -> list[Day]:
     if state.first is None or state.last is None:
         raise InputError(store.where, "holds no reading", "Read the fleet first: ovek survey")
     first = max((state.last - parse_age(last)).date(), state.first.date())
-    return days(store.spans("answer", "proven", "target"), first, state.last.date())
+    devices = Devices(site, site.state(), releases=releases_of(site))
+    fleet = {*devices.names, *(one.device for one in devices.not_read)}
+    spans = store.spans("answer", "proven", "target")
+    return days(spans, first, state.last.date(), fleet, devices.stale)
 
 
 def open_of(store: Store, told: Sequence[Day]) -> list[OpenOn]:
@@ -139,11 +141,9 @@ def readings_in(
         terms = answering.terms_at(device)
         try:
             audit = audit_judged(judged, answering.wants, terms)
-            target = answering.wants.of(judged).target
         except ContradictionError as error:
             raise contradiction(site, error) from None
-        done = compare_device(None, judged, target).members if target is not None else ()
-        yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit, done)))
+        yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
         told = f"{file.name}: {len(names)} of the sheet {sheet!r}, not known, are not remembered"
         click.echo(f"ovek: {visible(told)}", err=True)

@@ -236,7 +236,7 @@ class Reporting(Work[Part]):
 
 _OF_DEVICE = (
     "device", "site", "role", "sheet", "model", "taken_at", "answer", "reason", "why", "not_read",
-    "reload", "starts", "findings",
+    "reload", "on_target", "starts", "findings",
 )  # fmt: skip
 
 
@@ -304,7 +304,7 @@ def _days(selected: Selection) -> list[Day]:
 
     try:
         store = store_of(site, make=False)
-        return days_of(store, "60d") if store is not None else []
+        return days_of(site, store, "60d") if store is not None else []
     except InputError as error:
         click.echo(f"ovek: the days are left out: {error}", err=True)
         return []

@@ -394,12 +394,16 @@ def shelf_facts(
     proven, broken = set[str](), dict[str, str]()
     pattern, backups = site.policy.backups, None
     own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), set[str]()
+    held, sizes = set[str](), dict[str, int]()
     for name, judged, seen in judged_shelves(site, releases, ()):
         some.add(name)
         for one in judged:
             digests = [digest for _, digest in one.digests]
+            held.update(digests)
             if one.verdict == "proven":
                 proven.update(digests)
+                if one.size is not None:
+                    sizes.update(dict.fromkeys(digests, one.size))
             if one.structure is not None and not one.structure.sound:
                 broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
         if seen is not None:
@@ -421,6 +425,8 @@ def shelf_facts(
         backups=backups,
         read=tuple(read),
         unread=unread,
+        held=frozenset(held),
+        sizes=sizes,
     )
 
 

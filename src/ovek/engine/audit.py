@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from ovek.engine.advice import GoalKind
 from ovek.engine.answer import Meant, answered
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.compare import on_target
 from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.moves.settings import effective
@@ -125,7 +126,9 @@ def audit_within(
         reason=answer.why,
         why=answer.detail,
         reload=walk.reload,
-        runs=device.running.version,
+        target=wanted.target,
+        on_target=on_target(judged, walk, wanted.target),
+        runs=_runs(subject),
         starts=_starts(subject),
         images=_images(subject),
         space=_space(subject),
@@ -246,6 +249,13 @@ def _placed(place: Place, member: str | None, several: bool) -> str:
     """A place with its member in front where there are several, or where it is no member's."""
     owner = place.member if place.member is not None else member
     return str(place.on(owner if several or owner != member else None))
+
+
+def _runs(subject: Subject) -> str | None:
+    """The version that a device runs: as it tells, else that of its members where it is one."""
+    told = subject.judged.device.running.version
+    versions = {member.runs for member in subject.members}
+    return told if told is not None or len(versions) != 1 else versions.pop()
 
 
 def _starts(subject: Subject) -> tuple[AuditedStart, ...]:

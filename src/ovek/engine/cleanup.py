@@ -7,7 +7,7 @@ member and device still gets its own. Only what a person unlocked by name may ma
 then the plan says from which step to which.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
 from typing import Literal
 
@@ -21,7 +21,7 @@ from ovek.engine.hold import HoldKind, Holds, Told, Wishes
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing, elsewhere, image_volume
 from ovek.engine.replay import Replay, footprint, replay
-from ovek.engine.room import need_of, no_room_to_plan
+from ovek.engine.room import need_of, no_room_to_plan, sized
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.steps import Act, Choice, acts_of, finished, started
 from ovek.engine.tier import Tiers
@@ -48,7 +48,8 @@ class Asked(Struct, frozen=True, kw_only=True):
     """All that a plan is made from, besides the device.
 
     `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
-    that a person keeps; `bank_rule` is what policy wants of a second bank.
+    that a person keeps; `bank_rule` is what policy wants of a second bank. `sizes` are the bytes of
+    what the shelf proves, by digest.
     """
 
     policy: Policy
@@ -58,6 +59,7 @@ class Asked(Struct, frozen=True, kw_only=True):
     keep: tuple[str, ...] = ()
     bank_rule: BankRule | None = None
     detail: Detail = "files"
+    sizes: Mapping[str, int] = {}
 
 
 class _Case(Struct, frozen=True, kw_only=True):
@@ -79,6 +81,9 @@ class _Case(Struct, frozen=True, kw_only=True):
 def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
     """Plan for every member of a device. Steps take their time, since each is walked."""
     walk, runs = walk_device(judged), runs_of(judged)
+    if asked.room.release is not None:
+        release = sized(asked.room.release, judged, asked.sizes)
+        asked = replace(asked, room=replace(asked.room, release=release))
     wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
     sheet = judged.judge.sheet
     # Where nothing has to go and nobody asks what stays, nobody asks what is held.

@@ -81,6 +81,17 @@ def _is_proven(told: str) -> bool:
     return told.partition(" (")[0].rpartition(", ")[2] == "proven"
 
 
+def on_target(judged: JudgedDevice, walk: DeviceWalk, target: str | None) -> bool | None:
+    """Whether every member of a device runs and starts its target; None: not known, or no target.
+
+    It is the one meaning of "on target", and of what `compare --expect` calls done.
+    """
+    if target is None:
+        return None
+    answers = {member.done for member in _done(judged, walk, target)} or {None}
+    return False if False in answers else None if None in answers else True
+
+
 def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDone]:
     scheme = new.judge.sheet.versions.pattern
     for ours, each in zip(runs_of(new), walk.members, strict=True):

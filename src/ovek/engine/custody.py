@@ -13,9 +13,11 @@
 """
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from fnmatch import fnmatchcase
+
+from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
@@ -95,10 +97,16 @@ def _name(image: Image, release: KnownRelease | None) -> str:
     return image.place.name
 
 
-def follow(releases: ReleaseIndex, copies: Iterable[tuple[str | None, Sighting]]) -> list[Custody]:
+def follow(
+    releases: ReleaseIndex,
+    copies: Iterable[tuple[str | None, Sighting]],
+    *,
+    unread: bool = False,
+) -> list[Custody]:
     """Follow every image that has a copy somewhere: the published, in the catalog's order, first.
 
     A file of the shelf that no source lists is followed only where a flash has its bytes or name.
+    `unread` is whether some shelf was never read, so that nothing is known to be missing.
     """
     by_release: dict[KnownRelease, list[Sighting]] = {}
     others: list[Sighting] = []
@@ -118,7 +126,10 @@ def follow(releases: ReleaseIndex, copies: Iterable[tuple[str | None, Sighting]]
     order = {one: number for number, one in enumerate(releases.releases)}
     listed = sorted(by_release, key=lambda one: (order.get(one, len(order)), one.file))
     found = [_custody(one, by_release[one]) for one in listed]
-    return found + [_unlisted(alike) for alike in _alike(unlisted)]
+    found += [_unlisted(alike) for alike in _alike(unlisted)]
+    if unread:
+        found = [replace(one, restorable=one.restorable or None) for one in found]
+    return found
 
 
 def _release_of(releases: ReleaseIndex, name: str | None, digests: Digests) -> KnownRelease | None:
@@ -127,7 +138,13 @@ def _release_of(releases: ReleaseIndex, name: str | None, digests: Digests) -> K
     What a release contains is one, too.
     """
     known = releases.named(name, case_blind=False) if name is not None else []
-    return next((one for one in known if one.has(digests)), known[0] if known else None)
+    if not known and name is not None:
+        known = releases.own_by_folded.get(name.casefold(), [])
+    found = next((one for one in known if one.has(digests)), known[0] if known else None)
+    if found is None:
+        return None
+    # Copies of the same bytes are followed as one, whatever they are called.
+    return min(releases.family(found).members, key=lambda one: (one.within is not None, one.file))
 
 
 def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:
@@ -177,20 +194,50 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
         ),
     )
     groups = _groups([published], copies)
+    why = _doubt(release, groups)
+    if why:
+        groups = [replace(group, right=None) for group in groups]
     wrong = [copy for group in groups if group.right is False for copy in group.copies]
     first = min(wrong, key=_hop, default=None)
     right = [copy for group in groups if group.right for copy in group.copies]
+    nobody = not published.digests
     return Custody(
         image=release.file,
         version=release.version,
         groups=tuple(groups),
         first_wrong=first.hop if first is not None else None,
         wrong_in=first.folder if first is not None else None,
-        told=tuple(_told(groups)),
+        told=(why,) if why else tuple(_told(groups, own=release.trust == "own")),
         renamed=tuple(copy.place for copy in copies if copy.name != release.file),
-        restorable=_restorable(copies, right),
+        restorable=_restorable(copies, [c for g in groups for c in g.copies] if nobody else right),
         odd=tuple(_odd(groups)),
+        vouched="nobody" if nobody else "own" if release.trust == "own" else "publisher",
+        disputed=bool(why),
     )
+
+
+def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
+    """Why the published digest decides nothing; empty where it does.
+
+    Its publisher doubts it, or every copy that was digested, on several hops, agrees on another.
+    """
+    if release.doubtful:
+        return "its publisher doubts the digest: which copies are right is disputed"
+    if release.disputed and not any(group.right for group in groups):
+        return "its sources disagree on the digest: which copies are right is disputed"
+    wrong = [group for group in groups if group.right is False]
+    agree = len(wrong) == 1 and not any(
+        copy.hop != "catalog" for group in groups if group.right for copy in group.copies
+    )
+    hops = {copy.hop for group in wrong for copy in group.copies}
+    if agree and len(hops) > 1 and len(wrong[0].copies) > 2:
+        number = len(wrong[0].copies)
+        return (
+            f"{wrong[0].label}: the published digest may be wrong: all {number} copies, on the "
+            f"{' and the '.join(hop for hop in HOPS if hop in hops)}, are the same; ask the "
+            "publisher for the digest before you trust or delete any"
+        )
+    return ""
 
 
 def _unlisted(copies: list[Sighting]) -> Custody:
@@ -209,6 +256,7 @@ def _unlisted(copies: list[Sighting]) -> Custody:
         renamed=tuple(copy.place for copy in copies if copy.name != name),
         restorable=None if unmeasured else _restorable(copies, same),
         listed=False,
+        vouched="nobody",
         odd=tuple(_odd(groups)),
     )
 
@@ -269,11 +317,15 @@ def _label(number: int) -> str:
     return label
 
 
-def _told(groups: list[CopyGroup]) -> Iterator[str]:
-    """What the groups say, in words."""
-    right = [copy for group in groups if group.right for copy in group.copies if copy.stored]
+def _told(groups: Sequence[CopyGroup], *, own: bool = False) -> Iterator[str]:
+    """What the groups say, in words; `own` is whether only our own record tells what is right."""
+    right = [copy for group in groups if group.right for copy in group.copies]
+    right = [copy for copy in right if copy.hop != "catalog"]
     for group in groups:
-        if group.right is False:
+        if group.right is False and own:
+            places = ", ".join(copy.place for copy in group.copies)
+            yield f"{group.label}: differs from our own record, and no publisher lists it: {places}"
+        elif group.right is False:
             yield _told_of_wrong(group, right)
     unmeasured = next((group for group in groups if group.label == "?"), None)
     if unmeasured is not None:
@@ -284,17 +336,22 @@ def _told(groups: list[CopyGroup]) -> Iterator[str]:
 def _told_of_wrong(group: CopyGroup, right: list[Sighting]) -> str:
     flashes = [copy.place for copy in group.copies if copy.hop == "flash"]
     stored = [copy for copy in group.copies if copy.stored]
+    kept = [copy for copy in right if copy.stored]
     if stored:
         first = min(stored, key=_hop)
-        before = [copy for copy in right if _hop(copy) < _hop(first)]
+        before = [copy for copy in kept if _hop(copy) < _hop(first)] or kept
         where = "in the archive" if first.hop == "archive" else "on the shelf"
         places = ", ".join(copy.place for copy in stored)
         took = "" if not flashes else f", and so it is on {', '.join(flashes)}"
         anew = "get it from the publisher again, then copy it anew"
         if before:
             anew = f"copy it anew from the last right copy, {max(before, key=_hop).place}"
+        elif right:
+            anew = f"copy it anew from a right copy on a flash, {right[0].place}"
         return f"{group.label}: the copy {where} was bad already ({places}){took}; {anew}"
-    source = f"the last right copy, {max(right, key=_hop).place}" if right else "a right copy"
+    source = "the publisher again"
+    if right:
+        source = f"the last right copy, {max(kept or right, key=_hop).place}"
     if len(flashes) > 1:
         return (
             f"{group.label}: {len(flashes)} flashes share a wrong digest that no source has: "
@@ -306,7 +363,7 @@ def _told_of_wrong(group: CopyGroup, right: list[Sighting]) -> str:
     )
 
 
-def _told_of_unsure(unsure: list[CopyGroup], groups: list[CopyGroup]) -> Iterator[str]:
+def _told_of_unsure(unsure: list[CopyGroup], groups: Sequence[CopyGroup]) -> Iterator[str]:
     """Compare the copies with each other where nothing published tells."""
     if not unsure:
         return

@@ -9,14 +9,16 @@
 """
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator
 from datetime import UTC, date, datetime, time, timedelta
+from fnmatch import fnmatchcase
 from itertools import pairwise
 
 import msgspec
+from msgspec.structs import replace
 
+from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
-from ovek.model.compare import MemberDone
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.finding import DeviceAudit, Finding
 from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, OpenOn, Span
@@ -26,10 +28,8 @@ from ovek.model.verdict import Image
 _ENCODE = msgspec.json.Encoder(order="sorted").encode
 
 
-def facts_of(
-    judged: JudgedDevice, audit: DeviceAudit, done: Sequence[MemberDone] = ()
-) -> Iterator[Fact]:
-    """Go through what is remembered of a device; `done` is how it stands to its target."""
+def facts_of(judged: JudgedDevice, audit: DeviceAudit) -> Iterator[Fact]:
+    """Go through what is remembered of a device."""
     device = judged.device
     for kind, told in (("site", device.site), ("role", device.role)):
         if told is not None:
@@ -38,27 +38,38 @@ def facts_of(
         yield Fact("model", "", "", device.hardware.model)
     yield Fact("answer", "", "", audit.answer)
     yield Fact("proven", "", "", "yes" if audit.reload == "ready" else "no")
-    if done:
-        states = {one.done for one in done}
-        told = "no" if False in states else "not known" if None in states else "yes"
-        yield Fact("target", "", "", told)
+    if audit.target is not None:
+        states: dict[bool | None, str] = {True: "yes", False: "no", None: "not known"}
+        yield Fact("target", "", "", states[audit.on_target])
     for start in audit.starts:
         if start.runs is not None:
             yield Fact("version", start.member, "", start.runs)
         if start.version is not None or start.place is not None:
             yield Fact("starts", start.member, "", start.version or start.place or "")
-    for one in judged.members or ():
+    for runs, one in zip(runs_of(judged), judged.members or (), strict=True):
         yield from _of_member(one)
+        if runs.image is not None:
+            place = runs.image.place
+            yield Fact("running", one.member.id, str(place), _json(_image(runs.image, one)))
     yield from _findings(audit.findings)
 
 
 def _of_member(one: JudgedMember) -> Iterator[Fact]:
     member = one.member
     for image in one.images.values():
-        yield Fact("image", member.id, str(image.place), _json(_image(image)))
+        yield Fact("image", member.id, str(image.place), _json(_image(image, one)))
+    for image in one.sets.values():
+        yield Fact("set", member.id, str(image.place), _json(_image(image, one)))
     for bank in member.banks or ():
-        digest = _strongest(bank.digests)
-        told = [bank.version, bank.state, digest[1] if digest is not None else None]
+        digest, held = _strongest(bank.digests), one.banks.get(bank.name)
+        release = held.judgement.release if held is not None else None
+        told = [
+            held.version if held is not None else bank.version,
+            bank.state,
+            digest[1] if digest is not None else None,
+            release.file if release is not None else None,
+            held.judgement.verdict if held is not None else None,
+        ]
         yield Fact("bank", member.id, bank.name, _json(told))
     if member.boot is not None:
         for name, value in _settings(member.boot):
@@ -68,9 +79,11 @@ def _of_member(one: JudgedMember) -> Iterator[Fact]:
             yield Fact("unknown", member.id, f"{volume.name}:", "files")
 
 
-def _image(image: Image) -> ImageFact:
+def _image(image: Image, one: JudgedMember) -> ImageFact:
     file, judgement = image.file, image.judgement
-    digest = _strongest(file.digests if file is not None else None)
+    bank = one.member.bank(image.place.path) if image.place.is_bank else None
+    digests = file.digests if file is not None else bank.digests if bank is not None else None
+    digest = _strongest(digests)
     modified = file.modified if file is not None else None
     return ImageFact(
         verdict=judgement.verdict,
@@ -127,8 +140,12 @@ _NAMES = {
 }  # fmt: skip
 
 
+# What a life begins with: how the device was when it was first read.
+_FIRST = {"runs", "starts next", "answer", "on its target", "model"}
+
+
 def life(spans: Iterable[Span]) -> list[Event]:
-    """The events of one device in order; how it was at its first reading is none."""
+    """The events of one device in order, how it was at its first reading before all."""
     spans = list(spans)
     by_key: dict[tuple[str, str, str], list[Span]] = {}
     unknown: dict[tuple[str, str], list[Span]] = {}
@@ -136,7 +153,7 @@ def life(spans: Iterable[Span]) -> list[Event]:
         fact = span.fact
         if fact.kind == "unknown":
             unknown.setdefault((fact.member, fact.key), []).append(span)
-        elif fact.kind != "proven":
+        elif fact.kind not in ("proven", "running"):
             by_key.setdefault((fact.kind, fact.member, fact.key), []).append(span)
     several = len({span.fact.member for span in spans} - {""}) > 1
     events: list[Event] = []
@@ -150,7 +167,11 @@ def life(spans: Iterable[Span]) -> list[Event]:
         ]
         events += _of_key(kind, member if several else "", key, ours, blind)
     begins = min((span.first for span in spans), default=None)
-    told = [one for one in events if one.at != begins or one.severe]
+    told = [
+        replace(one, first=True) if one.at == begins else one
+        for one in events
+        if one.at != begins or one.severe or one.what in _FIRST
+    ]
     return sorted(told, key=_in_order)
 
 
@@ -195,11 +216,11 @@ def _event(
         severe = now == "critical"
         what = "finding closed" if now is None else "finding opened" if was is None else "finding"
         return Event(at=at, what=f"{what}: {rule}", place=place, was=was, now=now, severe=severe)
-    if kind == "image":
+    if kind in ("image", "set"):
         old, new = (msgspec.json.decode(each, type=ImageFact) if each is not None else None
                     for each in (was, now))  # fmt: skip
         rotten = old is not None and new is not None and rotted(old, new)
-        what = "image rotted" if rotten else _changed("image", was, now)
+        what = "image rotted" if rotten else _changed(kind, was, now)
         return Event(
             at=at, what=what, member=whose, place=key, was=_image_told(old), now=_image_told(new),
             severe=rotten,
@@ -237,9 +258,7 @@ def _image_told(image: ImageFact | None) -> str | None:
 def _bank_told(value: str | None) -> str | None:
     if value is None:
         return None
-    version, state, digest = msgspec.json.decode(
-        value, type=tuple[str | None, str | None, str | None]
-    )
+    version, state, digest, *_ = msgspec.json.decode(value, type=list[str | None])
     parts = [version or "version not known", state or "state not known"]
     return ", ".join([*parts, *([digest] if digest else [])])
 
@@ -247,35 +266,75 @@ def _bank_told(value: str | None) -> str | None:
 # ---- images, findings and days -------------------------------------------------------------------
 
 
+def means(span: Span, text: str) -> bool:
+    """Whether the image of a span is one that a text means: by name, version or digest.
+
+    A text of fewer than six characters is a name or a version, never a piece of a digest.
+    """
+    wanted, image = text.strip().casefold(), _held_image(span)
+    place = span.fact.key.rpartition("/")[2].rpartition(":")[2]
+    names = [place] if span.fact.kind != "bank" else []
+    names += [image.release] if image.release is not None else []
+    if any(wanted == each.casefold() or fnmatchcase(each.casefold(), wanted) for each in names):
+        return True
+    if image.version is not None and image.version.casefold() == wanted:
+        return True
+    return len(wanted) >= 6 and image.digest is not None and image.digest.startswith(wanted)
+
+
+def _held_image(span: Span) -> ImageFact:
+    """The image that a span tells of, also where it is in a bank."""
+    if span.fact.kind != "bank":
+        return msgspec.json.decode(span.fact.value, type=ImageFact)
+    told = [*msgspec.json.decode(span.fact.value, type=list[str | None]), None, None]
+    version, _, digest, release, verdict, *_ = told
+    return ImageFact(
+        verdict=verdict or "not known", release=release, version=version, digest=digest
+    )
+
+
 def held(device: str, span: Span) -> Held:
     """A span of an image, as one copy of it."""
-    image = msgspec.json.decode(span.fact.value, type=ImageFact)
+    image = _held_image(span)
     return Held(
         device=device,
         member=span.fact.member,
-        place=span.fact.key,
+        place=f"bank:{span.fact.key}" if span.fact.kind == "bank" else span.fact.key,
         verdict=image.verdict,
         release=image.release,
         digest=image.digest,
         first=span.first,
         last=span.last,
         gone=span.ended,
+        runs=span.fact.kind == "running",
     )
+
+
+def ran(device: str, span: Span) -> Held:
+    """A span of a version that a member ran, as the copy in its memory."""
+    return Held(
+        device=device, member=span.fact.member, place="", verdict="", release=None, digest=None,
+        first=span.first, last=span.last, gone=span.ended, runs=True,
+    )  # fmt: skip
 
 
 def joined(copies: Iterable[Held]) -> list[Held]:
     """Copies of which only the verdict's neighbours differ put together: same place, same bytes."""
     found: list[Held] = []
-    for one in sorted(copies, key=lambda one: (one.device, one.member, one.place, one.first)):
+    for one in sorted(copies, key=_by_copy):
         last = found[-1] if found else None
         if last is not None and last.last is not None and (
-            (last.device, last.member, last.place, last.digest, last.verdict)
-            == (one.device, one.member, one.place, one.digest, one.verdict)
+            (last.device, last.member, last.place, last.digest, last.verdict, last.runs)
+            == (one.device, one.member, one.place, one.digest, one.verdict, one.runs)
         ):  # fmt: skip
             found[-1] = msgspec.structs.replace(last, last=one.last, gone=one.gone)
         else:
             found.append(one)
     return found
+
+
+def _by_copy(one: Held) -> tuple[str, bool, str, str, datetime]:
+    return one.device, one.runs, one.member, one.place, one.first
 
 
 def opened(
@@ -310,11 +369,24 @@ def opened(
     return sorted(found, key=lambda one: (one.last is not None, one.first, one.device))
 
 
-def days(spans: Iterable[tuple[str, Span]], first: date, last: date) -> list[Day]:
-    """How a fleet stood at the end of each day; `spans` are of answers, proofs and targets."""
+def days(
+    spans: Iterable[tuple[str, Span]],
+    first: date,
+    last: date,
+    fleet: Collection[str] | None = None,
+    stale: Collection[str] = (),
+) -> list[Day]:
+    """How a fleet stood at the end of each day; `spans` are of answers, proofs and targets.
+
+    `fleet` are the devices that count (None: all that were ever read): one that was not read by
+    then is unclear, and so are on the last day those that are `stale`, which the last survey could
+    not read.
+    """
     # A span that ends says nothing by itself: it was so until the next reading tells otherwise.
     changes = sorted(
-        (span.first, device, span.fact.kind, span.fact.value) for device, span in spans
+        (span.first, device, span.fact.kind, span.fact.value)
+        for device, span in spans
+        if fleet is None or device in fleet
     )
     now: dict[tuple[str, str], str] = {}
     counts: dict[tuple[str, str], int] = {}
@@ -329,18 +401,28 @@ def days(spans: Iterable[tuple[str, Span]], first: date, last: date) -> list[Day
                 counts[kind, old] -= 1
             now[device, kind] = value
             counts[kind, value] = counts.get((kind, value), 0) + 1
+        if day == last:
+            for device in stale:
+                old = now.get((device, "answer"))
+                if old is not None:
+                    counts["answer", old] -= 1
+                    counts["answer", "unread"] = counts.get(("answer", "unread"), 0) + 1
         go, no_go, unclear = (counts.get(("answer", one), 0) for one in ("go", "no-go", "unclear"))
+        unread = counts.get(("answer", "unread"), 0)
+        if fleet is not None:
+            unread += len(fleet) - (go + no_go + unclear + unread)
         with_target = sum(number for (kind, _), number in counts.items() if kind == "target")
         told.append(
             Day(
                 day=day.isoformat(),
-                devices=go + no_go + unclear,
+                devices=go + no_go + unclear + unread,
                 go=go,
                 no_go=no_go,
-                unclear=unclear,
+                unclear=unclear + unread,
                 proven=counts.get(("proven", "yes"), 0),
                 on_target=counts.get(("target", "yes"), 0),
                 with_target=with_target,
+                not_read=unread,
             )
         )
     return told

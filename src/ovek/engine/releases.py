@@ -246,6 +246,7 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
             kind="system-image"
             if "system-image" in kinds
             else release.kind or min(kinds, default=None),
+            sizes=release.sizes or frozenset().union(*(each.sizes for each in family.members)),
             status="withdrawn" if "withdrawn" in statuses else release.status,
         )
     return found

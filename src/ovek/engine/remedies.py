@@ -184,6 +184,7 @@ def situation_of(subject: Subject) -> Situation:
         wanted=subject.wanted,
         policy=subject.policy,
         shelf=subject.shelf.proven if subject.shelf is not None else frozenset(),
+        sizes=subject.shelf.sizes if subject.shelf is not None else {},
     )
 
 

@@ -4,14 +4,21 @@ Room is not counted for an image that is there already, nor twice for one that i
 of its name; it is counted for one that the plan itself deletes.
 """
 
+from collections.abc import Mapping
+
+from msgspec.structs import replace
+
 from ovek.engine.changes import taken
 from ovek.engine.layouts.writing import Spot
+from ovek.engine.verdicts import JudgedDevice
 from ovek.model.plan import Need, Room
 from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
 from ovek.model.size import show_size
 from ovek.model.snapshot import Volume
 from ovek.model.verdict import KnownRelease
+
+_NO_SIZES: Mapping[str, int] = {}
 
 
 def need_of(
@@ -41,6 +48,31 @@ def need_of(
     )
 
 
+def sized(
+    release: KnownRelease, judged: JudgedDevice, sizes: Mapping[str, int] = _NO_SIZES
+) -> KnownRelease:
+    """A release with its size: as published, else that of a proven copy of it.
+
+    `sizes` are the bytes of proven copies elsewhere, by digest; those of the device count, too.
+    """
+    if release.sizes:
+        return release
+    known = {
+        sizes[digest]
+        for digests in release.digests.values()
+        for digest in digests
+        if digest in sizes
+    }
+    for one in judged.members or ():
+        for image in one.images.values():
+            file = image.file
+            if file is None or file.size is None or file.size_step is not None:
+                continue
+            if image.judgement.verdict == "proven" and release.same_bytes(image.judgement.release):
+                known.add(file.size)
+    return release if len(known) != 1 else replace(release, sizes=frozenset(known))
+
+
 def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     """Why there is no plan for a volume; empty where there is one."""
     if volume is None:
@@ -60,7 +92,7 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     if room.share is not None and volume.capacity is None:
         return f"the capacity of {name}: is not known, so a share of it is not known either"
     if release is not None and not release.sizes:
-        return f"the size of {release.file} is not published"
+        return f"the size of {release.file} is not published, and no proven copy tells it"
     least = release.needs.volume if release is not None else None
     if release is not None and least and volume.capacity is not None and volume.capacity < least:
         told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"

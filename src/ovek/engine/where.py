@@ -2,7 +2,7 @@
 
 1. A name or glob means files of that name, and whatever is proven to be the release of that name,
    whatever it is called.
-2. A version means images of that version.
+2. A version means images of that version, and members that run it, also from memory only.
 3. A digest, or the beginning of one from 6 characters, means whatever has it, image or not.
 """
 
@@ -13,7 +13,7 @@ from fnmatch import fnmatchcase
 
 from msgspec import Struct
 
-from ovek.engine.runs import runs_of
+from ovek.engine.runs import Runs, runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.ofdevice import of_device
@@ -38,21 +38,29 @@ class Sought(Struct, frozen=True):
         plain = re.sub(r"[\s:]", "", self.text.casefold())
         return STRONGEST_FIRST if _DIGEST.fullmatch(plain) else ()
 
-    def means(
-        self, name: str, digests: Digests | None, version: str | None, release: str | None
-    ) -> bool:
-        """Whether a copy is meant.
+    def is_version(self, version: str) -> bool:
+        """Whether just this version is meant."""
+        return version.casefold() == self.text.strip().casefold()
 
-        >>> Sought("7.4.2").means("a.img", None, "7.4.2", None)
+    def means(
+        self,
+        name: str,
+        digests: Digests | None,
+        version: str | None,
+        releases: Iterable[str] = (),
+    ) -> bool:
+        """Whether a copy is meant; `releases` are the names under which its bytes are known.
+
+        >>> Sought("7.4.2").means("a.img", None, "7.4.2")
         True
-        >>> Sought("A*.img").means("a.img", None, None, None)
+        >>> Sought("A*.img").means("a.img", None, None)
         True
         """
         wanted = self.text.strip().casefold()
-        names = [each.casefold() for each in (name, release) if each is not None]
+        names = [each.casefold() for each in (name, *releases)]
         if any(each == wanted or fnmatchcase(each, wanted) for each in names):
             return True
-        if version is not None and version.casefold() == wanted:
+        if version is not None and self.is_version(version):
             return True
         plain = re.sub(r"[\s:]", "", wanted)
         known = [digest for _, digest in digests or ()]
@@ -61,20 +69,25 @@ class Sought(Struct, frozen=True):
 
 def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterator[Holding]:
     """Go through the copies on one device."""
-    runs = {place: each.sure for each in runs_of(judged) for place in each.places}
+    members = {each.member: each for each in runs_of(judged)}
+    runs = {place: each.sure for each in members.values() for place in each.places}
     starts = {member.starts.at for member in walk.members if member.starts is not None}
     unknown = any(member.outcome == "unknown" for member in walk.members)
     several = len(judged.members or ()) > 1
     for one in judged.members or ():
+        own, there = members[one.member.id], False
         for place, image, file in _copies(judged, one):
             digests = file.digests if file is not None else _of_bank(one, place)
             release = image.judgement.release if image is not None else None
             proven = image is not None and image.judgement.verdict in ("proven", "matched")
+            at = place.on(one.member.id)
             version = image.version if image is not None else None
-            known_as = release.file if release is not None and proven else None
+            if version is None and own.sure and at in own.places:
+                version = own.version
+            known_as = _names(judged, image) if proven else ()
             if not sought.means(place.name, digests, version, known_as):
                 continue
-            at = place.on(one.member.id)
+            there = there or at in runs
             yield Holding(
                 **of_device(judged.device),
                 place=str(place.on(one.member.id if several else None)),
@@ -87,6 +100,35 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
                 starts=True if at in starts else None if unknown else False,
                 known_at=(file.digests_at if file is not None else None) or judged.device.taken_at,
             )
+        if not there and own.version is not None and sought.is_version(own.version):
+            yield _in_memory(judged, own, several=several)
+
+
+def _names(judged: JudgedDevice, image: Image | None) -> tuple[str, ...]:
+    """Every name under which the bytes of an image are known."""
+    release = image.judgement.release if image is not None else None
+    if release is None:
+        return ()
+    return tuple(each.file for each in judged.judge.releases.family(release).members)
+
+
+def _in_memory(judged: JudgedDevice, own: Runs, *, several: bool) -> Holding:
+    """What a member runs of which no copy is where it was started from."""
+    place = own.gone or own.place
+    front = f"member {own.member} " if several else ""
+    gone = "" if place is None else f", not at {place.on(own.member if several else None)}"
+    return Holding(
+        **of_device(judged.device),
+        place=f"{front}in memory{gone}",
+        version=own.version,
+        release=None,
+        verdict=None,
+        size=None,
+        digests=Digests(),
+        runs=True,
+        starts=False,
+        known_at=judged.device.taken_at,
+    )
 
 
 def _copies(
@@ -114,7 +156,8 @@ def on_shelf(
         if one.problem is not None:
             continue
         name = one.path.rpartition("!")[2].rpartition("/")[2]
-        known_as = one.release if one.verdict in ("proven", "matched") else None
+        proven = one.verdict in ("proven", "matched") and one.release is not None
+        known_as = (one.release,) if proven and one.release is not None else ()
         if sought.means(name, one.digests, one.version, known_as):
             yield Holding(
                 device=None,

@@ -411,6 +411,18 @@ class Store:
             ).scalars()
             return [datetime.fromtimestamp(at, UTC) for at in rows]
 
+    def last_readings(self) -> dict[str, datetime]:
+        """When each device was read last."""
+        question = (
+            sa.select(_DEVICE.c.name, sa.func.max(_READING.c.taken_at))
+            .join(_DEVICE, _DEVICE.c.id == _READING.c.device)
+            .group_by(_DEVICE.c.name)
+        )
+        with self._telling(), self._engine.connect() as connection:
+            return {
+                name: datetime.fromtimestamp(at, UTC) for name, at in connection.execute(question)
+            }
+
     def spans(
         self,
         *kinds: str,

@@ -84,10 +84,13 @@ class DeviceAudit(OfDevice, frozen=True, kw_only=True):
 
     `answer` is what a change board asks, `reason` why in a few words and `why` in a sentence; both
     are empty for a plain go. `not_read` is why the last survey that tried it could not read it:
-    what is told of it then is what was known before.
+    what is told of it then is what was known before. `target` is the version that policy wants,
+    `on_target` whether every member runs and starts it; None is not known, or that none is wanted.
     """
 
     answer: Answer
+    target: str | None = None
+    on_target: bool | None = None
     reason: str = ""
     why: str = ""
     not_read: str | None = None

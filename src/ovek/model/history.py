@@ -7,7 +7,7 @@ from msgspec import Struct
 
 FactKind = Literal[
     "version", "starts", "image", "boot", "bank", "finding", "answer", "proven", "target", "site",
-    "role", "model", "unknown",
+    "role", "model", "unknown", "set", "running",
 ]  # fmt: skip
 FACT_KINDS: tuple[FactKind, ...] = get_args(FactKind)
 
@@ -53,7 +53,8 @@ class Event(Struct, frozen=True, kw_only=True):
     """One line of a device's life: when it was first seen so, and what was before.
 
     `severe` is whether it is one that nobody wants: a digest that changed by itself, a critical
-    finding. `was` None: it was not there; `now` None: it is gone.
+    finding. `was` None: it was not there; `now` None: it is gone. `first` is whether it tells how
+    the device was when it was first read.
     """
 
     at: datetime
@@ -63,12 +64,15 @@ class Event(Struct, frozen=True, kw_only=True):
     was: str | None = None
     now: str | None = None
     severe: bool = False
+    first: bool = False
 
 
 class Held(Struct, frozen=True, kw_only=True):
-    """One copy of an image on a device: from when to when; `last` None: it is there still.
+    """One copy of an image on a device: from when to when.
 
-    `gone` is when it was first seen to be gone, or to be something else.
+    `last` is when it was last seen, where a later reading no longer tells it; None: the last
+    reading of the device tells it. `gone` is when it was first seen to be gone, or to be something
+    else. `runs` is whether it is the one that ran.
     """
 
     device: str
@@ -80,6 +84,7 @@ class Held(Struct, frozen=True, kw_only=True):
     first: datetime
     last: datetime | None
     gone: datetime | None = None
+    runs: bool = False
 
 
 class Vouched(Struct, frozen=True, kw_only=True):
@@ -108,7 +113,7 @@ class Opened(Struct, frozen=True, kw_only=True):
 
 
 class Day(Struct, frozen=True, kw_only=True):
-    """One day of a fleet: how many devices were known by its end, and how they stood then."""
+    """One day of a fleet: how its devices stood at its end; `not_read` are among the unclear."""
 
     day: str
     devices: int
@@ -118,6 +123,7 @@ class Day(Struct, frozen=True, kw_only=True):
     proven: int
     on_target: int
     with_target: int
+    not_read: int = 0
 
 
 class OpenOn(Struct, frozen=True, kw_only=True):

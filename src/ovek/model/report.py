@@ -40,6 +40,7 @@ class ReportDevice(OfDevice, frozen=True, kw_only=True):
     not_read: str | None
     reload: Reload
     wants: str | None
+    on_target: bool | None
     starts: tuple[AuditedStart, ...]
     walk: DeviceWalk
     images: tuple[ReportImage, ...]

@@ -131,7 +131,8 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     `broken` tells what is wrong inside each file whose own format shows it to be damaged.
     `unread` are shelves of which nothing is known, so that what no other holds may lie there.
     `read` are the shelves elsewhere that are part of it, and when each was last read.
-    `backups` None: policy does not say what configuration backups are called.
+    `backups` None: policy does not say what configuration backups are called. `held` are the
+    digests of all that lies there, `sizes` the bytes of what is proven there, by digest.
     """
 
     proven: frozenset[str]
@@ -139,6 +140,8 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     backups: Backups | None = None
     read: tuple[tuple[str, datetime], ...] = ()
     unread: tuple[str, ...] = ()
+    held: frozenset[str] = frozenset()
+    sizes: dict[str, int] = {}
 
     @property
     def named(self) -> str:

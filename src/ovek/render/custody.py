@@ -7,12 +7,13 @@ from rich.text import Text
 
 from ovek.model.age import show_age
 from ovek.model.custody import CopyGroup, Custody
-from ovek.model.digest import TITLES
+from ovek.model.digest import STRONGEST_FIRST, TITLES
 from ovek.model.size import show_size
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
+_WIDTH = 64  # characters of a digest on one line
 _MOST = 5  # images that are told of one by one
 _TELLING = timedelta(days=2)  # an age of a digest that is worth telling
 
@@ -28,7 +29,7 @@ def custody(found: Sequence[Custody], unread: Unreads, *, verbose: bool) -> Iter
         yield from hanging("Runs and is nowhere on the shelf: ", told, indent=4)
     yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
-        if verbose or len(found) == 1 or one.first_wrong is not None or one.odd:
+        if verbose or len(found) == 1 or one.first_wrong is not None or one.odd or one.disputed:
             yield ""
             yield from _image(one, unread.now)
 
@@ -62,8 +63,20 @@ def answer(found: Sequence[Custody]) -> str:
         what = "this image" if len(found) == 1 else f"these {len(found)} images"
         return f"No source lists {what}: copies are compared with each other only.{beside}"
     known = count(len(listed_), "image")
+    doubted = [one for one in listed_ if one.disputed]
+    if doubted:
+        names = listed([visible(one.image) for one in doubted], most=3)
+        beside = f" The digest of {names} is disputed.{beside}"
+    untold = [one for one in listed_ if one.vouched == "nobody"]
+    if untold:
+        names = listed([visible(one.image) for one in untold], most=3)
+        beside += f" Of {names} no publisher has a digest: its copies are compared with each other."
+    judged = len(listed_) - len(untold) - len(doubted)
     if not wrong:
-        return f"Every measured copy of {known} is what was published.{beside}"
+        own = sum(one.vouched == "own" for one in listed_)
+        what = "what was published" if not own else "what was published, or what we recorded"
+        told = f"Every measured copy of {count(judged, 'image')} is {what}." if judged else ""
+        return f"{told}{beside}".strip()
     told = ", ".join(f"{visible(one.image)} (first {_first(one)})" for one in wrong[:5])
     return f"{len(wrong)} of {known} went wrong: {told}.{beside}"
 
@@ -77,12 +90,13 @@ def _first(one: Custody) -> str:
 def _image(one: Custody, now: datetime) -> Iterator[Line]:
     title = one.version or ("" if one.listed else "(no source lists it)")
     yield Text(f"{visible(one.image)}  {visible(title)}".rstrip(), "bold")
-    rows = [_cells(group, at, now) for group in one.groups for at in range(len(group.copies))]
+    rows = [
+        _cells(group, at, now, disputed=one.disputed)
+        for group in one.groups
+        for at in range(len(group.copies))
+    ]
     yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,), wrap={3: 30})
-    for group in one.groups:
-        for name, digest in group.digests[:1]:
-            yield f"  {group.label}  {TITLES[name]}"  # type: ignore[index]
-            yield f"     {digest}"
+    yield from _digests(one.groups)
     for told in one.told:
         yield from hanging("  → ", told, indent=4, style=STYLES["warning"])
     if one.renamed:
@@ -92,12 +106,39 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
         yield from hanging("  → ", f"it runs and no {copy} is on the shelf", indent=4)
 
 
-def _cells(group: CopyGroup, at: int, now: datetime) -> tuple[str, ...]:
+def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
+    """The digests whole, those of one algorithm below each other, and where they begin to differ.
+
+    The strongest algorithm that most groups have is shown, and of others what they have.
+    """
+    known = [dict(group.digests) for group in groups if group.digests]
+    shared = [name for name in STRONGEST_FIRST if sum(name in each for each in known) > 1]
+    first: str | None = None
+    for group in groups:
+        have = dict(group.digests)
+        name = next((each for each in (*shared, *STRONGEST_FIRST) if each in have), None)
+        if name is None:
+            continue
+        digest, other = have[name], first if shared and name == shared[0] else None
+        yield f"  {group.label}  {TITLES[name]}"
+        for at in range(0, len(digest), _WIDTH):
+            yield f"     {digest[at : at + _WIDTH]}"
+            if other is not None:
+                same = next((n for n, c in enumerate(digest) if c != other[n]), len(digest))
+                marks = "".join("^" if each >= same else " " for each in range(at, at + _WIDTH))
+                yield f"     {marks[: len(digest) - at].rstrip()} differs"[: _WIDTH + 13]
+        if shared and name == shared[0] and first is None:
+            first = digest
+
+
+def _cells(group: CopyGroup, at: int, now: datetime, *, disputed: bool = False) -> tuple[str, ...]:
     copy = group.copies[at]
     age = ""
     if copy.measured_at is not None and now - copy.measured_at >= _TELLING:
         age = f", measured {show_age(now - copy.measured_at)} ago"
-    kind = {True: "right", False: "wrong", None: "not known"}[group.right]
+    kind = (
+        "disputed" if disputed else {True: "right", False: "wrong", None: "not known"}[group.right]
+    )
     return (
         f"  {group.label} {kind}",
         copy.hop,

@@ -1,6 +1,6 @@
 """What was, for a terminal and as CSV: a device, an image, a finding, the days of a fleet."""
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -26,15 +26,14 @@ def life(
     device: str, readings: Sequence[datetime], events: Sequence[Event], left_out: int
 ) -> Iterator[Line]:
     """Go through the lines of one device's life, the newest last."""
-    severe = sum(one.severe for one in events)
-    told = f"{count(len(events), 'change')}, {severe} of them severe" if severe else (
-        count(len(events), "change")
-    )  # fmt: skip
+    changes = [one for one in events if not one.first]
+    severe = sum(one.severe for one in changes)
+    told = count(len(changes), "change") + (f", {severe} of them severe" if severe else "")
     span = f"{count(len(readings), 'reading')} from {_day(readings[0])} to {_day(readings[-1])}"
     yield from hanging("", f"{visible(device)}: {told}; {span}.", indent=0)
     day = None
     for one in events:
-        now = f"{one.at:%Y-%m-%d %H:%M}"
+        now = f"{one.at:%Y-%m-%d %H:%M}" + (", as it was first read" if one.first else "")
         if now != day:
             day = now
             yield ""
@@ -71,40 +70,56 @@ def life_csv(device: str, events: Sequence[Event]) -> Iterator[bytes]:
 
 
 def image(
-    text: str, copies: Sequence[Held], vouched: Sequence[Vouched], several: Collection[str]
+    text: str,
+    copies: Sequence[Held],
+    ran: Sequence[Held],
+    vouched: Sequence[Vouched],
+    several: Collection[str],
+    seen: Mapping[str, datetime],
 ) -> Iterator[Line]:
-    """Go through the lines: who has it, who had it, who vouches for it.
+    """Go through the lines: who has it, who had it, who ran it, who vouches for it.
 
-    `several` are the devices with several members.
+    `several` are the devices with several members, `seen` tells when each was read last.
     """
     now = {one.device for one in copies if one.last is None}
     ever = {one.device for one in copies}
-    if not copies:
+    if not copies and not ran:
         yield f"No device that was read ever had {visible(text)}."
     else:
-        yield from hanging(
-            "", f"{count(len(now), 'device')} of {len(ever)} that ever had {visible(text)} still "
-            f"{'has' if len(now) == 1 else 'have'} it.", indent=0,
-        )  # fmt: skip
+        had = "it has" if len(ever) == 1 else "they have"
+        told = f"{count(len(ever), 'device')} ever had {visible(text)}, {len(now)} at the last "
+        told += f"reading that {had}; {len({one.device for one in ran})} ran it."
+        yield from hanging("", told, indent=0)
     for one in vouched:
         yield f"{visible(one.source)} tells of it, known since {_day(one.since)}"
     if not vouched:
         yield "No source of the catalog tells of it."
-    if not copies:
-        return
-    yield ""
-    rows = [
-        (
-            visible(one.device),
-            (f"{one.member}/" if one.device in several else "") + visible(one.place),
-            one.verdict,
-            _day(one.first),
-            _day(one.last) if one.last is not None else "still",
-        )
-        for one in copies
-    ]
-    titles = ("DEVICE", "PLACE", "VERDICT", "FROM", "TO")
-    yield from table(titles, rows, whole=(2, 3, 4))
+    lying = [one for one in copies if not one.runs]
+    if lying:
+        yield ""
+        rows = [
+            (
+                visible(one.device),
+                (f"{one.member}/" if one.device in several else "") + visible(one.place),
+                one.verdict,
+                _day(one.first),
+                _until(one, seen),
+            )
+            for one in lying
+        ]
+        titles = ("DEVICE", "PLACE", "VERDICT", "FROM", "TO")
+        yield from table(titles, rows, whole=(2, 3, 4))
+    if ran:
+        yield ""
+        runners = [
+            (
+                visible(one.device) + (f" member {one.member}" if one.device in several else ""),
+                _day(one.first),
+                _until(one, seen),
+            )
+            for one in ran
+        ]
+        yield from table(("RAN IT", "FROM", "TO"), runners, whole=(1, 2))
     digests = {one.digest: None for one in copies if one.digest and one.verdict != "proven"}
     for digest in digests:
         holders = sorted({one.device for one in copies if one.digest == digest})
@@ -112,13 +127,23 @@ def image(
         yield from hanging("  ", listed([visible(name) for name in holders], 12), indent=2)
 
 
+def _until(one: Held, seen: Mapping[str, datetime]) -> str:
+    """Until when something was so: what the last reading tells may have changed since."""
+    if one.last is not None:
+        return _day(one.last)
+    at = seen.get(one.device)
+    return "last seen" if at is None else f"last seen {_day(at)}"
+
+
 def copies_csv(copies: Sequence[Held]) -> Iterator[bytes]:
     """Go through the rows, a header first."""
-    yield row(("device", "member", "place", "verdict", "release", "digest", "first", "last"))
+    yield row(
+        ("device", "member", "place", "verdict", "release", "digest", "first", "last", "runs")
+    )
     for one in copies:
         yield row(
             (one.device, one.member, one.place, one.verdict, one.release or "", one.digest or "",
-             _z(one.first), _z(one.last))
+             _z(one.first), _z(one.last), "yes" if one.runs else "no")
         )  # fmt: skip
 
 

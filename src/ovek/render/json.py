@@ -306,11 +306,20 @@ def history_device(
 
 
 def history_image(
-    context: Context, image: str, copies: Iterable[Held], vouched: Iterable[Vouched]
+    context: Context,
+    image: str,
+    copies: Iterable[Held],
+    vouched: Iterable[Vouched],
+    ran: Iterable[Held],
 ) -> Whole:
-    """Make `ovek.history/1` of one image."""
+    """Make `ovek.history/1` of one image: its copies, who ran it, and who vouches for it."""
     return _whole(
-        "ovek.history/1", context, image=image, copies=list(copies), vouched=list(vouched)
+        "ovek.history/1",
+        context,
+        image=image,
+        copies=list(copies),
+        ran=list(ran),
+        vouched=list(vouched),
     )
 
 

@@ -305,7 +305,7 @@ def _groups(report: Report) -> list[dict[str, Any]]:
 
 def _on_target(one: ReportDevice) -> bool:
     """Whether every member runs what is wanted."""
-    return one.wants is not None and {each.runs for each in one.starts} == {one.wants}
+    return one.on_target is True
 
 
 def _news(news: News) -> list[dict[str, Any]]:

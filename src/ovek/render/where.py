@@ -69,7 +69,7 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
         visible(one.device or "shelf"),
         visible(one.place),
         *((visible(one.version or "-"),) if versions else ()),
-        one.verdict or "no image",
+        one.verdict or ("-" if one.runs and one.version else "no image"),
         _use(one) or "-",
         show_size(one.size) if one.size is not None else "-",
         age,

@@ -4,7 +4,7 @@ Whether a move helps and what it does on the way, `advice` finds out by trying i
 for the device as it stands: what is so already is no part of it.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -22,13 +22,17 @@ NOTHING: Tiers = (0, 0, 0, 0, 0, 0)
 
 
 class Situation(Struct, frozen=True, kw_only=True, eq=False):
-    """A device as it stands, and what is wanted of it; `shelf` are the digests that it proves."""
+    """A device as it stands, and what is wanted of it.
+
+    `shelf` are the digests that the shelf proves, `sizes` the bytes of what those are.
+    """
 
     judged: JudgedDevice
     walk: DeviceWalk
     wanted: Wanted
     policy: Policy
     shelf: frozenset[str] = frozenset()
+    sizes: Mapping[str, int] = {}
 
     def walk_of(self, member: str) -> MemberWalk:
         """The walk of one member."""

@@ -109,6 +109,7 @@ def _plan(
         keep=files if room.release is None else (),
         room=room,
         shelf=situation.shelf,
+        sizes=situation.sizes,
         unlocked=unlocked,
         bank_rule=situation.wanted.bank_rule,
         detail="steps",

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.model.age import show_age
-from ovek.model.digest import STRONGEST_FIRST, TITLES
+from ovek.model.digest import STRONGEST_FIRST, TITLES, Digests
 from ovek.model.finding import Severity
 from ovek.model.place import Place
 from ovek.model.typed import typed
@@ -414,13 +414,28 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         running = member.running
         release = running.judgement.release if running is not None else None
-        if running is None or release is None or running.parts or running in told:
+        if running is None or running.parts or running in told:
             continue
         told.add(running)
+        if release is None or release.trust == "own":
+            known = {digest for _, digest in _digests_of(member, running)}
+            if known and not known & shelf.held:
+                saw = f"it runs, no publisher lists it, and {shelf.named} has no copy of it"
+                do = "Copy it from the device to the shelf, and find out where it came from"
+                yield Said(member=member.id, place=running.place, saw=saw, do=do)
+            continue
         known = {digest for values in release.digests.values() for digest in values}
         if not known & shelf.proven:
             saw = f"it runs, and {shelf.named} does not hold {release.file}, proven"
             yield Said(member=member.id, place=running.place, saw=saw)
+
+
+def _digests_of(member: MemberSubject, image: Image) -> Digests:
+    """The digests of a file, or of what a bank holds itself."""
+    if image.file is not None:
+        return image.file.digests or Digests()
+    bank = member.one.member.bank(image.place.path) if image.place.is_bank else None
+    return (bank.digests if bank is not None else None) or Digests()
 
 
 @rule(

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from ovek.engine.layouts.writing import Spot, image_volume
-from ovek.engine.room import need_of
+from ovek.engine.room import need_of, sized
 from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
 from ovek.model.size import show_size
@@ -32,6 +32,9 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
     sheet = subject.judged.judge.sheet
     for member in subject.members:
         release = subject.wanted.release_of(member.id)
+        if release is not None:
+            sizes = subject.shelf.sizes if subject.shelf is not None else {}
+            release = sized(release, subject.judged, sizes)
         if release is None or not release.sizes:
             continue
         if subject.layout.into_banks(member.one.member):

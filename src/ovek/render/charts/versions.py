@@ -32,7 +32,7 @@ STATES: tuple[State, ...] = ("on target", "another", "no target")
 def _state(one: Charted) -> State:
     if one.wants is None:
         return "no target"
-    return "on target" if {each.runs for each in one.starts} == {one.wants} else "another"
+    return "on target" if one.on_target else "another"
 
 
 def _runs(one: Charted) -> str:
