@@ -221,7 +221,9 @@ def test_junit_has_what_its_readers_expect(ovek):
     assert told["network"] == "Test"
     assert "now.jsonl" in told["source"]
     assert told["sheet"] == "switch"
-    assert [each.get("type") for each in lost.iter("failure")] == ["stranded"]
+    assert [each.get("type") for each in lost.iter("failure")] == ["no-go", "stranded"]
+    names = {suite.find("testcase").get("name") for suite in suites.values()}
+    assert names == {"answer"}, "a case has one name, whatever comes of it"
     assert suites["sw"].find("testcase/failure") is None
     assert suites["never"].find("testcase/error") is not None
 

@@ -82,10 +82,11 @@ def test_every_line_fits_a_hundred_columns(ovek):
 
 def test_a_boot_walk_names_every_candidate_and_why(ovek):
     ovek.snapshot(device(member(image("1.0"), boots=(TWO, ONE)), device="sw"))
-    shown = ovek("bootwalk", "sw").stdout
+    shown = ovek("bootwalk", "sw", exits=1).stdout
     assert "1. order: flash:sw-2.0.img is missing" in shown
     assert "2. order: flash:sw-1.0.img starts, proven" in shown
-    walk = ovek.json("bootwalk", "sw")["devices"][0]
+    assert ovek("bootwalk", "sw", "--fail-on", "never").returncode == 0
+    walk = ovek.json("bootwalk", "sw", exits=1)["devices"][0]
     assert walk["reload"] == "ready"
     assert walk["members"][0]["from"] == "saved"
     assert [each["result"] for each in walk["members"][0]["tried"]] == ["missing", "proven"]
@@ -202,6 +203,17 @@ def test_a_reader_that_goes_away_is_no_error(ovek):
     )
     assert done.stderr == ""
     assert "500 go" in done.stdout
+
+
+@pytest.mark.parametrize(("typed", "code"), [("audit", 1), ("bootwalk", 1), ("--help", 0)])
+def test_a_reader_that_goes_away_changes_no_exit_code(ovek, typed, code):
+    ovek.snapshot(*(stranded(f"sw{at}") for at in range(500)))
+    command = f"{sys.executable} -m ovek {typed} | head -n 1; echo ${{PIPESTATUS[0]}}"
+    done = subprocess.run(
+        ["bash", "-c", command], cwd=ovek.folder, capture_output=True, encoding="utf-8", check=False
+    )
+    assert done.stdout.splitlines()[-1] == str(code)
+    assert done.stderr == ""
 
 
 def test_a_terminal_that_knows_no_utf8_gets_escapes(ovek):

@@ -12,6 +12,7 @@ from ovek.model.policy import Policy, Want
 from ovek.model.waiver import Waiver
 
 ONE = "flash:sw-1.0.img"
+TWO = "flash:sw-2.0.img"
 RECOMMENDED = published(
     release("1.0", fits=("SW*",), status="recommended", track="maintenance"),
     release("2.0", fits=("SW*",), status="recommended", track="feature"),
@@ -97,11 +98,18 @@ def test_an_audit_takes_waivers_from_the_site_and_tells_of_those_of_no_use(ovek)
 
 
 def test_a_waived_finding_does_not_count_against_the_threshold(ovek):
-    ovek.snapshot(device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE))
+    ovek.snapshot(device(member(image("1.0"), boots=(TWO, ONE)), place=ONE))
     ovek("audit", exits=1)
-    ovek.write("waivers.toml", '[[waiver]]\nrule = "stranded"\ndevice = "*"\nby = "me"\n'
-               'why = "in the lab"\nuntil = 2999-01-01\n')  # fmt: skip
+    accepted = '[[waiver]]\nrule = "{}"\ndevice = "*"\nby = "me"\nwhy = "lab"\nuntil = 2999-01-01\n'
+    ovek.write("waivers.toml", accepted.format("boot-target-missing"))
     ovek("audit")
+
+
+def test_nobody_can_waive_that_nothing_starts(ovek):
+    ovek.snapshot(device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE))
+    accepted = '[[waiver]]\nrule = "{}"\ndevice = "*"\nby = "me"\nwhy = "lab"\nuntil = 2999-01-01\n'
+    ovek.write("waivers.toml", accepted.format("stranded"))
+    assert "no-go, nothing starts" in ovek("audit", exits=1).stdout
 
 
 def test_every_mistake_of_a_policy_is_told_at_once_with_the_nearest_name(ovek):

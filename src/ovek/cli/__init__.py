@@ -78,8 +78,13 @@ class _Unbreakable(io.FileIO):
         except OSError as error:
             if error.errno not in (errno.EPIPE, errno.EINVAL):
                 raise
-            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
+            _leave(self)
             return memoryview(data).nbytes
+
+
+def _leave(stream: TextIO | io.FileIO) -> None:
+    """Write nothing more to where nothing can be written: what is left goes nowhere."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 def _unbreakable(stream: TextIO) -> TextIO:
@@ -127,4 +132,5 @@ def main() -> None:
         sys.exit(2)
     except OSError as error:
         click.echo(f"ovek: {error.strerror or error}; check room and permissions", err=True)
+        _leave(sys.stdout)
         sys.exit(2)

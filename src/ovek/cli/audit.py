@@ -160,7 +160,7 @@ def command(
         keep(basis.file, fresh, devices.state.names if whole else None)
     mark_changes(site)
     found = (name for name in SEVEREST_FIRST if getattr(summary, name))
-    no_go = summary.no_go > 0 and reaches("critical", fail_on)
+    no_go = summary.no_go > 0 and not only and reaches("critical", fail_on)
     exit_code(no_go or any(reaches(severity, fail_on) for severity in found), devices)
 
 

@@ -373,6 +373,12 @@ class Planner:
         way = longest_way(judged, release, wanted)
         if way.hops is None and way.known:
             return Bring(none=f"there is no way to {release.file}: {way.missing}")
+        if release.fits is None and way.hops is not None:
+            told = f"for which hardware {release.file} is, the catalog does not say (ovek catalog "
+            told += "annotate --hardware)"
+            return Bring(
+                release=release, way="; ".join(filter(None, (told_way(way, release), told)))
+            )
         if way.hops is None:
             told = f"whether {release.file} can be loaded is not known: {way.missing}"
             return Bring(release=release, way=told)

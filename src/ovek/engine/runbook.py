@@ -223,8 +223,18 @@ def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterato
     found = sorted(_counted(subject, waivers), key=lambda one: one.rule.goal != "runs-target")
     ours = {goal for phase in PHASES if aim in phase.aims for goal in phase.goals}
     several = len(subject.members) > 1
+    wanted = subject.wanted
+    if wanted.asks_recommended and wanted.target is None and aim in ("all", "target"):
+        models = [member.one.hardware.model for member in subject.members]
+        why = "its model is not known" if None in models else "catalog/ names none for it"
+        words = "Read its model (ovek survey), or name a target in policy.toml"
+        if None not in models:
+            words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
+        saw = f"which release is recommended for it is not known: {why}"
+        yield Open(rule="facts-missing", place=None, saw=saw, words=words)
     for one in found:
-        if one.severity != "note" and (aim == "all" or one.rule.goal in ours):
+        told = one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
+        if told or one.severity != "note" and (aim == "all" or one.rule.goal in ours):
             said = one.said
             owner = said.member if several else None
             place = None if said.place is None else str(said.place.on(said.place.member and owner))

@@ -78,7 +78,7 @@ def _runbook(one: Runbook) -> Iterator[Line]:
     if one.open:
         yield from ("", Text("  WHAT NO CHANGE OF THE DEVICE ENDS", "bold"))
     for each in one.open:
-        place = f"  {each.place}" if each.place else ""
+        place = f"  {visible(each.place)}" if each.place else ""
         yield from hanging(f"    {each.rule}{place}: ", each.saw, indent=8)
         yield from hanging("        do:", each.words, indent=12)
 
