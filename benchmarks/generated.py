@@ -131,8 +131,9 @@ def _device(number: int, files: int, chance: random.Random) -> dict:
                     "order": {"live": order, "saved": order if number % 20 else order[:1]},
                     "ignores_saved_config": {"live": False, "saved": False},
                 },
-                "pointers": [],
-                "parts": [{"part": "boot-loader", "version": "10.1.12"}],
+                "components": [
+                    {"component": "boot-loader", "version": "10.1.12", "loads_from": "itself"}
+                ],
             }
         ],
         "config": {"unsaved_changes": False, "backed_up_at": "2026-11-18T03:00:00Z"},

@@ -21,14 +21,13 @@ from ovek.model.snapshot import (
     Bank,
     Boot,
     BootEntry,
+    Component,
     Config,
     Device,
     File,
     FileSet,
     Hardware,
     Member,
-    Part,
-    Pointer,
     Running,
     Setting,
     Source,
@@ -53,9 +52,9 @@ RELEASES: dict[str, list[tuple]] = {
         ("base-7.4.2.oxp", 402_653_184, "7.4.2", "full", "package", "recommended"),
         ("radio-7.4.2.oxp", 104_857_600, "7.4.2", "full", "package", "recommended"),
         ("web-7.4.2.oxp", 62_914_560, "7.4.2", "full", "package", "recommended"),
-        ("web-2.6.pkg", 9_437_184, "2.6", None, "part-image", "current"),
-        ("ldr-10.1.12.img", 4_194_304, "10.1.12", None, "part-image", "current"),
-        ("card-4.9.pkg", 12_582_912, "4.9", None, "part-image", "current"),
+        ("web-2.6.pkg", 9_437_184, "2.6", None, "component-image", "current"),
+        ("ldr-10.1.12.img", 4_194_304, "10.1.12", None, "component-image", "current"),
+        ("card-4.9.pkg", 12_582_912, "4.9", None, "component-image", "current"),
     ],
     "tolvane": [
         ("tv8_5.1.0.tvf", 37_748_736, "5.1.0", None, "system-image", "old"),
@@ -76,7 +75,7 @@ CHASSIS = ("ox40-full-7.4.2.img", "OX40-C6", {"boot-loader": "10.1.10", "line-ca
 MORE: dict[str, dict] = {
     "ox40-full-7.4.2.img": {
         "from": ["7.3", "7.4"],
-        "needs": {"parts": {"boot-loader": "10.1.10"}},
+        "needs": {"components": {"boot-loader": "10.1.10"}},
         "minutes": 12,
     },
     "ldr-10.1.12.img": {"carries": {"boot-loader": "10.1.12"}, "minutes": 4},
@@ -158,6 +157,15 @@ HOUSEKEEPING = [
 ]
 
 
+def own(component: str, version: str, **more) -> Component:
+    """A component with a flash of its own."""
+    return Component(component=component, version=version, loads_from="itself", **more)
+
+
+LOADER = own("boot-loader", "10.1.12")
+WEB = Component(component="web", loads_from="flash:web-2.6.pkg")
+
+
 def switch_member(
     files: list[File],
     order: list[str],
@@ -170,8 +178,7 @@ def switch_member(
     **more,
 ) -> Member:
     """A member of an Oxwick switch."""
-    more.setdefault("pointers", ())
-    more.setdefault("parts", (Part(part="boot-loader", version="10.1.12"),))
+    more.setdefault("components", (LOADER,))
     sets = more.pop("sets", ())
     return Member(
         id=id_,
@@ -289,7 +296,7 @@ def fleet() -> list[Device]:
         # Healthy: recommended release proven, a proven one to go back to.
         device("arle-core", ox, arle, "OX40-24F",
                (switch_member([old, new, web], [flash("7.4.2"), flash("7.4.1")],
-                              pointers=(Pointer(part="web", place="flash:web-2.6.pkg"),)),),
+                              components=(LOADER, WEB)),),
                "7.4.2", flash("7.4.2")),
         # A stack whose third member was left behind.
         device("arle-stack", ox, arle, "OX40-48P",
@@ -404,15 +411,15 @@ def fleet() -> list[Device]:
         # So old that the way leads over a release between, and needs a newer loader on it.
         device("brack-slip", ox, brack, "OX40-24F",
                (switch_member([image(full("7.2.5"), age=700)], [flash("7.2.5")],
-                              parts=(Part(part="boot-loader", version="10.0.3"),)),),
+                              components=(own("boot-loader", "10.0.3"),)),),
                "7.2.5", flash("7.2.5")),
         # Two cards: the one in bay 3 is too old for the release that is wanted.
         device("arle-chassis", ox, arle, "OX40-C6",
                (switch_member([old, image(full("7.3.3"), age=400)],
-                              [flash("7.4.1"), flash("7.3.3")], parts=(
-                                  Part(part="boot-loader", version="10.1.12"),
-                                  Part(part="line-card", slot="2", version="4.9"),
-                                  Part(part="line-card", slot="3", version="4.0"))),),
+                              [flash("7.4.1"), flash("7.3.3")], components=(
+                                  LOADER,
+                                  own("line-card", "4.9", slot="2"),
+                                  own("line-card", "4.0", slot="3"))),),
                "7.4.1", flash("7.4.1")),
         # Another variant of the same release starts next.
         device("holm-gate", ox, holm, "OX40-24F",
@@ -451,8 +458,7 @@ def fortnight_ago(devices: list[Device]) -> list[Device]:
     for one in devices:
         members = one.members
         if one.device == "arle-core":
-            pointers = (Pointer(part="web", place="flash:web-2.6.pkg"),)
-            members = (switch_member([old, web], [flash("7.4.1")], pointers=pointers),)
+            members = (switch_member([old, web], [flash("7.4.1")], components=(LOADER, WEB)),)
         elif one.device == "arle-stack":
             order = [flash("7.4.1")]
             members = (
@@ -494,7 +500,7 @@ def catalog(vendor: str) -> bytes:
             release["variant"] = variant
         release.update(MORE.get(name, {}))
         if name == CHASSIS[0]:  # the narrower row first: the first that fits counts
-            releases.append(release | {"fits": [CHASSIS[1]], "needs": {"parts": CHASSIS[2]}})
+            releases.append(release | {"fits": [CHASSIS[1]], "needs": {"components": CHASSIS[2]}})
         releases.append(release)
     catalog = {
         "format": "ovek.catalog/1",

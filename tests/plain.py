@@ -66,8 +66,10 @@ def is_held(case, walk, member: str, volume, file: File) -> bool:
     if here in named:
         return True
     for one in what.members or ():
-        for pointer in one.pointers or ():
-            owner, name, target = where(what, one.id, pointer.place)
+        for component in one.components or ():
+            if component.loads_from in (None, "itself"):
+                continue
+            owner, name, target = where(what, one.id, component.loads_from)
             folder = target.rstrip("/") + "/"
             if (owner, name) == here[:2] and (path == target or path.startswith(folder)):
                 return True

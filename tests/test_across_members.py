@@ -16,9 +16,9 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -77,9 +77,9 @@ def test_a_file_that_another_member_starts_on_or_names_is_held():
 
 def test_a_file_that_a_part_of_another_member_is_loaded_from_is_held():
     web = plain("web-1.pkg", digests=Digests(md5=digest("web")))
-    ours = member(image("1.0"), boots=(ONE,), pointers=(pointer("web", "2/flash:web-1.pkg"),))
+    ours = member(image("1.0"), boots=(ONE,), components=(loads("web", "2/flash:web-1.pkg"),))
     assert "flash:web-1.pkg" not in goes(plans(two(ours, member(web, boots=(ONE,))))[1])
-    own = member(image("1.0"), boots=(ONE,), pointers=(pointer("web", "flash:web-1.pkg"),))
+    own = member(image("1.0"), boots=(ONE,), components=(loads("web", "flash:web-1.pkg"),))
     assert "flash:web-1.pkg" in goes(plans(two(own, member(web, boots=(ONE,))))[1])
 
 
@@ -237,7 +237,7 @@ def test_what_a_bank_holds_goes_first_only_if_nothing_else_holds_it():
     for more in ({"keep": ("b/*",)}, {"policy": Policy(reserve="0%", pinned=("b/*",))}):
         one = plans(what, BANKS, room_for="3.0", **more)[0]
         assert (one.bank, one.drop) == (None, ())
-    pointed = banked(*apart, files=files, pointers=(pointer("web", "flash:b/sw.img"),))
+    pointed = banked(*apart, files=files, components=(loads("web", "flash:b/sw.img"),))
     assert plans(pointed, BANKS, room_for="3.0")[0].bank is None
     settings = (*files, plain("b/site.settings"))
     mixed = (of_files("a", "a/sw.img"), of_files("b", "b/sw.img", "b/site.settings"))
@@ -282,7 +282,7 @@ def test_part_firmware_and_images_for_other_hardware_cannot_start_from_a_bank():
     catalog = [
         *CATALOG,
         *published(
-            release("10.1", file="ldr.img", kind="part-image"), release("9.0", fits=("AP*",)),
+            release("10.1", file="ldr.img", kind="component-image"), release("9.0", fits=("AP*",)),
             file="more.json",
         ),
     ]  # fmt: skip
@@ -423,10 +423,10 @@ def test_an_entry_that_is_not_understood_is_told_and_no_image_is_offered():
 def test_a_folder_that_a_pointer_names_is_held_whole():
     files = (plain("web/old.log"), plain("web/page.dump"), plain("webs.dump"))
     for name in ("flash:web/", "flash:web"):
-        what = device(member(image("1.0"), *files, boots=(ONE,), pointers=(pointer("w", name),)),
+        what = device(member(image("1.0"), *files, boots=(ONE,), components=(loads("w", name),)),
                       place=ONE)  # fmt: skip
         assert goes(plans(what)[0]) == {"flash:webs.dump"}
-    assert {one.rule for one in audit(what).findings} & {"pointer-missing"} == set()
+    assert {one.rule for one in audit(what).findings} & {"component-file-missing"} == set()
 
 
 def in_sets(*sets, boots=(ONE,), place=ONE, more=(), **volume):

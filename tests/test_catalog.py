@@ -287,8 +287,14 @@ def test_a_bad_row_of_a_table_costs_that_row(tmp_path):
     assert "line 3, key size" in str(bad[0])
 
 
-def test_a_table_that_a_spreadsheet_saved_as_utf16_is_told(tmp_path):
-    assert "UTF-16" in refused(table.read, tmp_path / "a.csv", CSV.encode("utf-16"))
+def test_a_table_that_a_spreadsheet_saved_as_utf16_is_read(tmp_path):
+    file = tmp_path / "a.csv"
+    file.write_bytes(CSV.encode("utf-16"))
+    plain = tmp_path / "b.csv"
+    plain.write_text(CSV)
+    same = [[one.release for one in sorted_out(table.read(each))[0]] for each in (file, plain)]
+    assert same[0] == same[1] != []
+    assert "UTF-16" in refused(table.read, tmp_path / "c.csv", b"\xff\xfe" + b"a\x00\xd8")
 
 
 PAGE = f"""\
@@ -544,7 +550,30 @@ def test_the_shortest_chain_prefers_the_newest_steps():
     assert steps("1.0", "4.0", *CHAIN) == ["2.5", "3.0", "4.0"]
     assert steps("3.0", "4.0", *CHAIN) == ["4.0"]
     assert steps("4.0", "4.0", *CHAIN) == []
-    assert steps("1.0", "2.0", release("2.0")) == ["2.0"]
+    assert steps("1.0", "2.0", release("1.0"), release("2.0")) == ["2.0"]
+
+
+def test_a_version_that_no_source_lists_is_refused_with_the_nearest():
+    with pytest.raises(catalog.NoSuchVersionError) as refused:
+        steps("9.0", "4.0", *CHAIN)
+    assert refused.value.near
+    with pytest.raises(catalog.NoSuchVersionError, match=r"9\.0"):
+        steps("1.0", "9.0", *CHAIN)
+    assert steps("1.0", "2.0", *CHAIN) == ["2.0"], (
+        "a version that a release is reached from is known"
+    )
+
+
+def test_a_path_says_for_which_hardware_and_variant_it_is():
+    wide = release("1.5", fits=("SW*",), from_=("1.0",), variant="lite")
+    narrow = release("2.0", fits=("SW10", "SW20"), from_=("1.5",), variant="lite")
+    found = catalog.path(index(wide, narrow).releases, "1.0", "2.0")
+    assert [one.version for one in found.steps] == ["1.5", "2.0"], (
+        "overlapping globs find their way"
+    )
+    assert (found.hardware, found.variant) == (("SW10", "SW20"), "lite")
+    other = release("2.0", file="other.img", fits=("RT*",), from_=("1.5",))
+    assert catalog.path(index(wide, other).releases, "1.0", "2.0").steps is None
 
 
 def test_where_there_is_no_chain_the_missing_link_is_named():
@@ -554,15 +583,20 @@ def test_where_there_is_no_chain_the_missing_link_is_named():
         "sw-4.0.img: it is reached from 3 only, 1.0 runs; from 1.0 lead: 1.0, 2.0"
     )
     assert "earlier" in catalog.path(index(*CHAIN).releases, "4.0", "2.0").missing
-    assert "no release" in catalog.path(index(*CHAIN).releases, "4.0", "9.0").missing
+
+
+def test_a_release_that_says_no_way_to_itself_may_also_be_gone_back_to():
+    assert steps("4.0", "1.0", release("1.0"), *CHAIN) == ["1.0"]
 
 
 def test_a_chain_never_leads_over_another_makers_releases():
     switch, router = ({"fits": (glob,)} for glob in ("SW*", "RT*"))
     other = release("2.0", **router)
-    assert steps("1.0", "3.0", other, release("3.0", from_=("2.0",), **switch)) is None
+    base = release("1.0", **switch)
+    assert steps("1.0", "3.0", base, other, release("3.0", from_=("2.0",), **switch)) is None
     own = release("2.0", file="own.img", **switch)
-    assert steps("1.0", "3.0", own, release("3.0", from_=("2.0",), **switch)) == ["2.0", "3.0"]
+    last = release("3.0", from_=("2.0",), **switch)
+    assert steps("1.0", "3.0", base, own, last) == ["2.0", "3.0"]
 
 
 versions = st.sampled_from(["1.0", "2.0", "3.0", "4.0", "5.0"])
@@ -571,6 +605,11 @@ versions = st.sampled_from(["1.0", "2.0", "3.0", "4.0", "5.0"])
 @given(st.dictionaries(versions, st.sets(versions)), versions, versions)
 def test_every_step_of_a_chain_is_a_direct_upgrade(froms, start, target):
     known = [release(version, from_=tuple(sorted(each))) for version, each in froms.items()]
+    listed = {*froms, *(each for lines in froms.values() for each in lines)}
+    if start not in listed or target not in froms:
+        with pytest.raises(catalog.NoSuchVersionError):
+            catalog.path(index(*known).releases, start, target)
+        return
     found = catalog.path(index(*known).releases, start, target)
     at = start
     for one in found.steps or ():
@@ -586,9 +625,9 @@ def for_switches(*all_releases):
     return published(*(replace(one, fits=one.fits or ("SW*",)) for one in all_releases))
 
 
-def picked(*all_releases, **more):
+def picked(*all_releases, components=(), **more):
     more.setdefault("hardware", Hardware(model="SW10", revision="B", memory=1000))
-    what = device(member(image("1.0")), **more)
+    what = device(member(image("1.0"), components=components), **more)
     found = judged(what, catalog=for_switches(*all_releases))
     return catalog.pick(found, Wants(Policy()).of(found))
 
@@ -628,12 +667,12 @@ def test_what_speaks_against_a_release_is_told(more, why):
 
 
 def test_a_part_that_the_image_carries_may_lag():
-    needs = {"parts": {"loader": "2"}}
+    needs = {"components": {"loader": "2"}}
     assert picked(release("2.0", needs=needs, carries={"loader": "2"})).chosen is not None
 
 
 def test_a_part_that_nothing_brings_stands_in_the_way():
-    found = picked(release("2.0", needs={"parts": {"loader": "2"}}))
+    found = picked(release("2.0", needs={"components": {"loader": "2"}}), components=None)
     assert found.chosen.version == "2.0"
     assert (found.path.hops, found.path.known) == (None, False)
     assert "it needs loader 2, and what runs is not known" in found.path.missing
@@ -657,8 +696,8 @@ def test_the_catalog_commands_answer_on_the_first_line(ovek):
     file.write_text(text)
     assert ovek("catalog", "list").stdout.startswith("3 releases.")
     assert ovek("catalog", "check").stdout == "Nothing is wrong with 3 releases.\n"
-    assert ovek("catalog", "path", "sw", "--to", "3.0").stdout.startswith("1.0 → 3.0: directly.")
-    assert ovek("catalog", "path", "1.0", "--to", "7", exits=1).stdout.startswith("1.0 → 7: no way")
+    assert ovek("catalog", "path", "sw", "--to", "3.0").stdout.startswith("1.0 → 3.0 on SW10: d")
+    assert "no source lists version '7'" in ovek.refuses("catalog", "path", "1.0", "--to", "7")
     assert ovek("catalog", "pick", "sw").stdout.startswith("sw: sw-3.0.img (3.0, status not told)")
     ovek("catalog", "find", "zzz", exits=1)
     assert "'zzz'" in ovek.refuses("catalog", "show", "zzz")

@@ -27,7 +27,7 @@ from ovek.model.change import (
     CopyBank,
     Delete,
     HeedConfig,
-    LoadPart,
+    LoadComponent,
     Measure,
     Reload,
     Save,
@@ -40,7 +40,7 @@ from ovek.model.change import (
 from ovek.model.digest import Digests
 from ovek.model.place import Place
 from ovek.model.sheet import Capacity
-from ovek.model.snapshot import Bank, BootEntry, Part, Setting
+from ovek.model.snapshot import Bank, BootEntry, Component, Setting
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 SHEET = replace(sheet(), capacity=Capacity(transfer_rate=MIB, digest_rate=2 * MIB))
@@ -168,14 +168,14 @@ def test_a_commit_makes_the_committed_directory_what_is_on_trial():
 
 
 def test_measuring_and_heeding_bring_knowledge_and_the_configuration_back():
-    what = sw(image("2.0", digests=None), parts=(Part(part="loader", version="9"),))
+    what = sw(image("2.0", digests=None), components=(Component(component="loader", version="9"),))
     known = effect(what, Measure(place=AT, digests=Digests(md5=digest("sw-2.0.img"))), SHEET)
     assert judged(known).members[0].images[AT.on(None)].judgement.verdict == "proven"
     heeded = effect(effect(what, HeedConfig(member="1"), SHEET), Save(member="1"), SHEET)
     assert heeded.members[0].boot.ignores_saved_config == Setting(live=False, saved=False)
-    load = LoadPart(member="1", part="loader", version="10")
-    assert effect(what, load, SHEET).members[0].parts[0].version == "10"
-    assert middle(what, load, SHEET).members[0].parts[0].version is None
+    load = LoadComponent(member="1", component="loader", version="10")
+    assert effect(what, load, SHEET).members[0].components[0].version == "10"
+    assert middle(what, load, SHEET).members[0].components[0].version is None
     assert effect(what, BackUp(place=AT), SHEET) == what
     assert effect(what, BackUp(), SHEET).config.backed_up_at == what.now
 

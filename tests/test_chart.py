@@ -40,6 +40,7 @@ def charted(number):
                 device=f"{'distribution-' if at % 7 == 0 else ''}switch-{at}",
                 site=("Port Arle", "Brackness", "A very long name of a site", None)[at * at % 4],
                 wants=("7.4.2", "7.4.2", None)[at % 3],
+                on_target=(True, False, None)[at % 3],
                 starts=(AuditedStart(member="1", runs=version, place=None, version=version),),
                 images=tuple(
                     ChartedImage(f"ox40-full-{each}.{at % 9}.img", every[(at + each) % 7], True)

@@ -20,9 +20,9 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -137,10 +137,10 @@ def test_pinned_files_are_held():
     assert stands(running(plain("a.dump")), policy=policy)["a.dump"].tier == 1
 
 
-def test_a_parts_pointer_target_is_held_and_so_is_a_part_image_while_pointers_are_unknown():
+def test_a_parts_pointer_target_is_held_and_so_is_a_component_image_while_pointers_are_unknown():
     web = plain("web-1.pkg")
-    assert stands(running(web, pointers=(pointer("web", "flash:web-1.pkg"),)))["web-1.pkg"].held
-    assert stands(running(web, pointers=None))["web-1.pkg"].held
+    assert stands(running(web, components=(loads("web", "flash:web-1.pkg"),)))["web-1.pkg"].held
+    assert stands(running(web, components=None))["web-1.pkg"].held
     assert stands(running(web))["web-1.pkg"].tier == 4
 
 

@@ -11,14 +11,15 @@ from builders import (
     NOW,
     audit,
     bank,
+    component,
     device,
     file_set,
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -26,13 +27,13 @@ from builders import (
 from builders.chance import curious
 from ovek.engine.bootwalk import walk_device
 from ovek.model.policy import Policy
-from ovek.model.snapshot import Config, Part, Setting
+from ovek.model.snapshot import Component, Config, Setting
 from ovek.model.walk import RELOADS_WORST_FIRST
 
 VERSIONS = ("1.0", "2.0", "3.0")
 POLICY = Policy(reserve="10%", target="2.0", allowed=("2.*",), backup_age="7d")
 CATALOG = published(
-    release("1.0", fits=("SW*",), needs={"parts": {"loader": "10"}}),
+    release("1.0", fits=("SW*",), needs={"components": {"loader": "10"}}),
     release("2.0", fits=("SW*",), carries={"loader": "10"}),
     release("3.0", fits=("AP*",)),
 )
@@ -59,8 +60,10 @@ def files_devices(draw):
         volumes=(volume,),
         boots=tuple(draw(st.lists(places, max_size=2))),
         live=tuple(draw(st.lists(places, max_size=2))),
-        pointers=(pointer("web", "flash:web-1.pkg"),),
-        parts=(Part(part="loader", version=draw(st.sampled_from(["9", "10"]))),),
+        components=(
+            loads("web", "flash:web-1.pkg"),
+            component("loader", draw(st.sampled_from(["9", "10"]))),
+        ),
     )
     mode = Setting(live=draw(setting), saved=draw(setting))
     ignores = Setting(live=False, saved=draw(st.booleans()))
@@ -91,7 +94,7 @@ def less(what):
     for name in ("running", "hardware", "config"):
         yield replace(what, **{name: None if name == "config" else type(getattr(what, name))()})
     one = what.members[0]
-    for name in ("volumes", "banks", "boot", "pointers", "parts"):
+    for name in ("volumes", "banks", "boot", "components"):
         yield replace(what, members=(replace(one, **{name: None}),))
     for name in ("mode", "order", "default_bank", "ignores_saved_config"):
         boot = replace(one.boot, **{name: Setting()})
@@ -193,17 +196,17 @@ def test_the_variant_is_missed_only_where_there_are_variants_and_none_is_told():
 
 
 def test_a_part_that_the_wanted_release_needs_is_missed_until_it_runs_or_is_told():
-    needy = published(release("1.0"), release("2.0", needs={"parts": {"loader": "10"}}))
+    needy = published(release("1.0"), release("2.0", needs={"components": {"loader": "10"}}))
 
-    def told(target="2.0", parts=None, **more):
+    def told(target="2.0", components=None, **more):
         file = image("1.0")
-        what = device(member(file, boots=("flash:sw-1.0.img",), parts=parts), **more)
+        what = device(member(file, boots=("flash:sw-1.0.img",), components=components), **more)
         policy = Policy(reserve="0%", target=target)
         found = audit(what, curious(sheet()), needy, policy).findings
         return "the version of loader" in " ".join(one.saw for one in found)
 
     assert told()
-    assert told(parts=(Part(part="loader"),))
-    assert not told(parts=(Part(part="loader", version="9"),))
+    assert told(components=(Component(component="loader"),))
+    assert not told(components=(Component(component="loader", version="9"),))
     assert not told(target=None)
     assert not told(target="1.0")

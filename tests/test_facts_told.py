@@ -245,16 +245,17 @@ def test_a_row_that_names_its_member_is_of_that_one(draft):
     for name in ("1", "2"):
         draft.member(name)
     asked = question(
-        "part",
-        "Value MEMBER (\\d*)\nValue SLOT (\\d+)\nValue PART (\\S+)\nValue VERSION (\\S+)\n\nStart\n"
-        "  ^unit ${MEMBER} slot ${SLOT} ${PART} ${VERSION}$$ -> Record\n"
-        "  ^slot ${SLOT} ${PART} ${VERSION}$$ -> Record\n",
+        "component",
+        "Value MEMBER (\\d*)\nValue SLOT (\\d+)\nValue COMPONENT (\\S+)\n"
+        "Value VERSION (\\S+)\n\nStart\n"
+        "  ^unit ${MEMBER} slot ${SLOT} ${COMPONENT} ${VERSION}$$ -> Record\n"
+        "  ^slot ${SLOT} ${COMPONENT} ${VERSION}$$ -> Record\n",
         for_all="members",
     )
     tell(draft, asked, "unit 2 slot 3 card 4.0\nslot 1 fan 1.1\n")
     one, two = draft.finished(HEAD).members
-    assert [part.shown for part in one.parts] == ["fan in slot 1"]
-    assert [part.shown for part in two.parts] == ["card in slot 3", "fan in slot 1"]
+    assert [part.shown for part in one.components] == ["fan in slot 1"]
+    assert [part.shown for part in two.components] == ["card in slot 3", "fan in slot 1"]
 
 
 def test_a_choice_told_by_number_is_what_the_list_says(draft):
@@ -341,8 +342,10 @@ def test_a_carried_digest_of_a_file_that_is_gone_makes_no_file(draft):
 @pytest.mark.parametrize("name", ["place", "running.place"])
 def test_what_no_place_can_be_is_not_known(draft, name):
     if name == "place":
-        draft.take("pointer", [{"part": "web", "place": ":::"}, {"part": "fan", "place": "a.pkg"}])
-        assert draft.finished(HEAD).members[0].pointers is None
+        told = [("web", ":::"), ("fan", "flash:a.pkg")]
+        draft.take("component", [{"component": n, "loads_from": p} for n, p in told])
+        components = draft.finished(HEAD).members[0].components
+        assert [each.loads_from for each in components] == [None, "flash:a.pkg"]
     else:
         draft.member("1")
         draft.take("device", [{"running.place": ":::", "running.version": "3.1"}])

@@ -14,6 +14,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from uuid import uuid4
 
+import msgspec
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -21,11 +22,11 @@ from msgspec.structs import replace
 
 from builders import NOW, device, flash, image, member
 from conftest import TIMES
-from ovek.engine.history import days, life
+from ovek.engine.history import days, life, means
 from ovek.files.errors import InputError
 from ovek.files.history import FILE, PASSWORD, Reading, Store, open_store
 from ovek.files.snapshot import write_snapshot
-from ovek.model.history import Fact, Span
+from ovek.model.history import Fact, ImageFact, Span
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
@@ -181,7 +182,9 @@ def test_a_life_tells_what_came_what_changed_and_what_went(ovek_at):
     assert ("2026-03-04", "image rotted", ONE) in told
     assert ("2026-03-04", "runs", None) in told
     assert ("2026-03-05", "image went", ONE) in told
-    assert not [one for one in told if one[0] == "2026-03-02"], "how it began is no event"
+    began = {one["what"]: one["now"] for one in made["events"] if one["first"]}
+    assert (began["runs"], began["starts next"], began["answer"]) == ("1.0", "1.0", "go")
+    assert {one[1] for one in told if one[0] == "2026-03-02"} == began.keys(), "no event besides"
     rot = next(one for one in made["events"] if one["what"] == "image rotted")
     assert rot["severe"]
     assert rot["was"].startswith("proven, ")
@@ -214,7 +217,10 @@ def test_an_image_is_told_with_who_had_it_and_who_vouches_for_it(ovek_at):
     ]
     assert [one["source"] for one in made["vouched"]] == ["list.json"]
     shown = ovek_at("history", "image", "sw-1.0.img").stdout
-    assert shown.startswith("2 devices of 2 that ever had sw-1.0.img still have it.")
+    assert shown.startswith("2 devices had sw-1.0.img, 2 of them still at the last reading; 2 ran")
+    assert "last seen 2026-03-03" in shown
+    assert "still \n" not in shown
+    assert [one["device"] for one in ovek_at.json("history", "image", "1.0")["ran"]] == ["a", "b"]
     ovek_at("history", "image", "sw-9.img", exits=1)
 
 
@@ -242,7 +248,13 @@ def test_a_trend_is_how_the_fleet_stood_each_day(ovek_at):
         ("02", 1, 1), ("03", 1, 1), ("04", 1, 1), ("05", 2, 0),
     ]  # fmt: skip
     shown = ovek_at("history", "trend").stdout
-    assert shown.startswith("2026-03-05: 2 go, 0 no-go, 0 unclear")
+    audit = ovek_at.json("audit", exits=None)["summary"]
+    last = made[-1]
+    assert {key: last[key] for key in ("devices", "go", "no_go", "unclear", "not_read")} == {
+        "devices": audit["devices"], "go": audit["go"], "no_go": audit["no-go"],
+        "unclear": audit["unclear"], "not_read": audit["not_read"],
+    }, "the trend counts as the audit does"  # fmt: skip
+    assert shown.startswith("2026-03-05: 2 go, 0 no-go, 1 unclear")
     assert "go +1, no-go -1" in shown
 
 
@@ -268,7 +280,7 @@ def test_a_purge_says_what_would_go_and_keeps_what_is_so_still(ovek_at):
     (ovek_at.folder / "snapshots/1.jsonl").unlink()
     made = ovek_at.json("history", "device", "sw")
     assert len(made["readings"]) == 1
-    assert made["events"] == []
+    assert [one for one in made["events"] if not one["first"]] == []
     assert "say how old" in ovek_at("history", "purge", exits=2).stderr
 
 
@@ -472,9 +484,28 @@ def span(kind, value, first, last=None, ended=None, key="", member_=""):
 
 def test_a_thing_that_took_the_place_of_another_is_one_event():
     events = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 2)])
-    assert [(one.what, one.was, one.now) for one in events] == [("runs", "1.0", "2.0")]
+    changes = [(one.what, one.was, one.now) for one in events if not one.first]
+    assert changes == [("runs", "1.0", "2.0")]
+    assert [(one.what, one.now) for one in events if one.first] == [("runs", "1.0")]
     gap = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 4)])
-    assert [(one.was, one.now) for one in gap] == [("1.0", None), (None, "2.0")]
+    assert [(one.was, one.now) for one in gap if not one.first] == [("1.0", None), (None, "2.0")]
+
+
+def test_a_short_text_is_a_name_or_a_version_and_never_a_piece_of_a_digest():
+    kept = ImageFact(verdict="proven", release="sw-1.0.img", version="1.0", digest="abcdef" * 10)
+    told = span("image", msgspec.json.encode(kept).decode(), 0, key="flash:sw-1.0.img")
+    for text in ("sw-1.0.img", "1.0", "abcdef", "SW-*"):
+        assert means(told, text)
+    for text in ("abcde", "bcdef", "0", "1"):
+        assert not means(told, text)
+
+
+def test_what_lies_in_a_bank_is_found_by_version_and_release():
+    held = ["2.0", "ok", "abcdef" * 10, "sw-2.0.img", "proven"]
+    told = span("bank", msgspec.json.encode(held).decode(), 0, key="primary")
+    assert means(told, "2.0")
+    assert means(told, "sw-2.0.img")
+    assert not means(told, "primary")
 
 
 def test_a_day_counts_what_was_last_read_by_its_end():

@@ -19,9 +19,9 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -36,7 +36,7 @@ from ovek.model.digest import Digests
 from ovek.model.plan import Room
 from ovek.model.policy import Policy
 from ovek.model.sheet import Reading
-from ovek.model.snapshot import File, Hardware, Part
+from ovek.model.snapshot import Component, File, Hardware
 
 ONE = "flash:sw-1.0.img"
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
@@ -197,13 +197,15 @@ def test_a_cut_name_is_no_missing_package_pointer_or_part_of_a_bank():
         boots=(ONE,),
         volumes=(flash(image("1.0"), plain("a.set"), base, part,
                        sets=(file_set("a.set", "pkg/base-1.2.3"),)),),
-        pointers=(pointer("web", "flash:web-1.2.pkg"),),
+        components=(loads("web", "flash:web-1.2.pkg"),),
     )  # fmt: skip
     rules = {each.rule for each in audit(device(one, place=ONE)).findings}
-    assert not rules & {"pointer-missing", "image-altered", "set-broken"}
+    assert not rules & {"component-file-missing", "image-altered", "set-broken"}
     held = replace(one, volumes=(flash(image("1.0"), plain("a.set"),
                                        sets=(file_set("a.set", "pkg/base-1.2.3"),)),))  # fmt: skip
-    assert "pointer-missing" in {each.rule for each in audit(device(held, place=ONE)).findings}
+    assert "component-file-missing" in {
+        each.rule for each in audit(device(held, place=ONE)).findings
+    }
 
 
 @pytest.mark.parametrize("first", (0, 1_000_000))
@@ -291,11 +293,14 @@ def test_a_serial_number_is_that_of_one_member():
 
 
 def test_each_slot_of_a_part_counts_by_itself():
-    catalog = published(release("2.0", needs={"parts": {"card": "4.9"}}))
-    cards = Part(part="card", slot="1", version="4.9"), Part(part="card", slot="3", version="4.0")
-    one = member(image("2.0"), boots=("flash:sw-2.0.img",), parts=cards)
+    catalog = published(release("2.0", needs={"components": {"card": "4.9"}}))
+    cards = (
+        Component(component="card", slot="1", version="4.9"),
+        Component(component="card", slot="3", version="4.0"),
+    )
+    one = member(image("2.0"), boots=("flash:sw-2.0.img",), components=cards)
     said = [x.saw for x in audit(device(one, runs="1.0"), catalog=catalog).findings
-            if x.rule == "part-too-old"]  # fmt: skip
+            if x.rule == "component-too-old"]  # fmt: skip
     assert said == ["sw-2.0.img starts next and needs card in slot 3 4.9; 4.0 runs"]
 
 

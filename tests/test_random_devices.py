@@ -145,7 +145,7 @@ def _less(thing, *names):
 
 
 def _less_of_member(member):
-    yield from _less(member, "running_version", "volumes", "banks", "boot", "pointers")
+    yield from _less(member, "running_version", "volumes", "banks", "boot", "components")
     boot = member.boot
     for name in ("mode", "order", "default_bank") if boot is not None else ():
         setting = getattr(boot, name)
@@ -223,11 +223,11 @@ def shuffled(case: Case, chance: Random) -> Case:
                     replace(each, files=each.files and mixed(each.files, chance))
                     for each in volumes
                 )
-        pointers = member.pointers and mixed(member.pointers, chance)
+        components = member.components and mixed(member.components, chance)
         banks = member.banks
         if case.sheet.start.fallback == "none":
             banks = banks and mixed(banks, chance)
-        members.append(replace(member, volumes=volumes, pointers=pointers, banks=banks))
+        members.append(replace(member, volumes=volumes, components=components, banks=banks))
     catalog = list(case.catalog)
     chance.shuffle(catalog)
     catalog = [

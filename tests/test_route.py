@@ -17,7 +17,7 @@ from ovek.engine.route import after, needed, route
 from ovek.engine.wanted import Wants
 from ovek.model.plan import Room
 from ovek.model.policy import Policy, Want
-from ovek.model.snapshot import Hardware, Part
+from ovek.model.snapshot import Component, Hardware
 
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
 ONE = "flash:sw-1.0.img"
@@ -36,6 +36,13 @@ def holds(one, **more):
     """What each condition of a release comes to."""
     (known,) = index(one)
     return {each.of: each.holds for each in fit(standing(**more), known).conditions}
+
+
+CARD = {"needs": {"components": {"card": "4.9"}}}
+
+
+def card(version, **more):
+    return Component(component="card", version=version, **more)
 
 
 @pytest.mark.parametrize(("said", "of", "ours", "answer"), [
@@ -58,20 +65,27 @@ def holds(one, **more):
     ({"from_": ("1",)}, "from", {}, True),
     ({"from_": ("0.9",)}, "from", {"version": None}, None),
     ({"from_": ("0.9",)}, "from", {"version": "2.0"}, True),  # it runs already
-    ({"needs": {"parts": {"card": "4.9"}}}, "parts", {"parts": (Part(part="card", slot="1",
-      version="4.9"), Part(part="card", slot="3", version="4.0"))}, False),
-    ({"needs": {"parts": {"card": "4.9"}}}, "parts", {"parts": (Part(part="card"),)}, None),
-    ({"needs": {"parts": {"card": "4.9"}}}, "parts", {"parts": ()}, None),
+    (CARD, "components", {"components": (card("4.9", slot="1"), card("4.0", slot="3"))}, False),
+    (CARD, "components", {"components": (card(None),)}, None),
+    (CARD, "components", {"components": None}, None),
 ])  # fmt: skip
 def test_each_condition_is_yes_no_or_not_known(said, of, ours, answer):
     assert holds(release("2.0", **said), **ours)[of] is answer
 
 
 def test_a_release_that_brings_what_it_needs_asks_for_no_part():
-    one = release("2.0", needs={"parts": {"card": "4.9"}}, carries={"card": "5.0"})
-    assert "parts" not in holds(one, parts=())
-    late = release("2.0", needs={"parts": {"card": "4.9"}}, carries={"card": "4.0"})
-    assert holds(late, parts=(Part(part="card", version="4.0"),))["parts"] is False
+    one = release("2.0", needs={"components": {"card": "4.9"}}, carries={"card": "5.0"})
+    assert "components" not in holds(one, components=())
+    late = release("2.0", needs={"components": {"card": "4.9"}}, carries={"card": "4.0"})
+    assert (
+        holds(late, components=(Component(component="card", version="4.0"),))["components"] is False
+    )
+
+
+def test_a_component_that_a_device_does_not_have_bars_no_release():
+    one = release("2.0", needs={"components": {"card": "4.9"}})
+    assert "components" not in holds(one, components=())
+    assert holds(one, components=None)["components"] is None, "not known is not none"
 
 
 def test_every_member_counts_with_its_own_hardware():
@@ -86,36 +100,38 @@ def test_every_member_counts_with_its_own_hardware():
 
 
 LOADER = release(
-    "10.2", file="ldr-10.2.img", kind="part-image", carries={"loader": "10.2"}, fits=("SW*",)
+    "10.2", file="ldr-10.2.img", kind="component-image", carries={"loader": "10.2"}, fits=("SW*",)
 )
 
 
 def way(*releases, to, **more):
     known = index(*releases)
-    targets = [one for one in known if one.version == to and one.kind != "part-image"]
+    targets = [one for one in known if one.version == to and one.kind != "component-image"]
     return route(standing(**more), targets, known)
 
 
 def test_a_loader_goes_first_where_the_image_needs_it():
-    needs = {"needs": {"parts": {"loader": "10.2"}}}
-    parts = (Part(part="loader", version="9"),)
-    found = way(release("2.0", **needs), LOADER, to="2.0", parts=parts)
+    needs = {"needs": {"components": {"loader": "10.2"}}}
+    components = (Component(component="loader", version="9"),)
+    found = way(release("2.0", **needs), LOADER, to="2.0", components=components)
     assert [(hop.loads, hop.release.file) for hop in found.hops] == [
-        ("part", "ldr-10.2.img"), ("image", "sw-2.0.img"),
+        ("component", "ldr-10.2.img"), ("image", "sw-2.0.img"),
     ]  # fmt: skip
-    enough = (Part(part="loader", version="10.2"),)
-    assert len(way(release("2.0", **needs), LOADER, to="2.0", parts=enough).hops) == 1
-    none = way(release("2.0", **needs), to="2.0", parts=parts)
+    enough = (Component(component="loader", version="10.2"),)
+    assert len(way(release("2.0", **needs), LOADER, to="2.0", components=enough).hops) == 1
+    none = way(release("2.0", **needs), to="2.0", components=components)
     assert (none.hops, none.known) == (None, True)
     assert "it needs loader 10.2, 9 runs" in none.missing
-    unknown = way(release("2.0", **needs), LOADER, to="2.0", parts=(Part(part="loader"),))
+    unknown = way(
+        release("2.0", **needs), LOADER, to="2.0", components=(Component(component="loader"),)
+    )
     assert (unknown.hops, unknown.known) == (None, False)
 
 
 def test_an_image_that_carries_the_loader_may_stand_between():
     between = release("1.5", carries={"loader": "10.2"})
-    last = release("2.0", needs={"parts": {"loader": "10.2"}})
-    found = way(between, last, to="2.0", parts=(Part(part="loader", version="9"),))
+    last = release("2.0", needs={"components": {"loader": "10.2"}})
+    found = way(between, last, to="2.0", components=(Component(component="loader", version="9"),))
     assert [hop.release.version for hop in found.hops] == ["1.5", "2.0"]
 
 
@@ -138,7 +154,7 @@ def chance(seed):
     for version in VERSIONS[1:]:
         for variant in random.sample((None, "full", "lite"), random.randint(1, 2)):
             carries = {"loader": random.choice(("9", "10", "11"))} if random.random() < 0.3 else {}
-            needs = {"parts": {"loader": random.choice(("9", "10", "11"))}}
+            needs = {"components": {"loader": random.choice(("9", "10", "11"))}}
             known.append(
                 release(
                     version,
@@ -152,11 +168,11 @@ def chance(seed):
                 )
             )
     known += [
-        release(each, file=f"ldr-{each}.img", kind="part-image", carries={"loader": each})
+        release(each, file=f"ldr-{each}.img", kind="component-image", carries={"loader": each})
         for each in random.sample(("10", "11"), random.randint(0, 2))
     ]
-    parts = (Part(part="loader", version=random.choice(("9", "10", None))),)
-    ours = standing(parts=parts, variant=random.choice(("full", "lite", None)))
+    components = (Component(component="loader", version=random.choice(("9", "10", None))),)
+    ours = standing(components=components, variant=random.choice(("full", "lite", None)))
     return known, ours, random.choice(VERSIONS[1:])
 
 
@@ -174,16 +190,16 @@ def plainly(known, ours, targets):
 
 def stepped(now, one):
     """Where a member stands after one install; None where that does not fit."""
-    part = one.kind == "part-image"
+    part = one.kind == "component-image"
     if fit(now, one).holds is not True or (not part and not now.version < one.version):
         return None
-    parts = tuple(
+    components = tuple(
         replace(each, version=one.carries["loader"])
         if each.version is not None and int(one.carries.get("loader", "0")) > int(each.version)
         else each
-        for each in now.parts
+        for each in now.components
     )
-    return replace(now, parts=parts, version=now.version if part else one.version)
+    return replace(now, components=components, version=now.version if part else one.version)
 
 
 @pytest.mark.parametrize("first", (0, 1000))
@@ -191,7 +207,7 @@ def test_a_route_fits_at_every_hop_and_no_shorter_chain_exists(first):
     for seed in range(first, first + 60 * TIMES):
         releases, ours, target = chance(seed)
         known = index(*releases)
-        targets = [one for one in known if one.version == target and one.kind != "part-image"]
+        targets = [one for one in known if one.version == target and one.kind != "component-image"]
         found = route(ours, targets, known)
         now = ours
         for hop in found.hops or ():
@@ -214,7 +230,7 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
     releases, ours, target = chance(seed)
     wants = Want(device="sw", target=Random(seed).choice((target, "recommended")))
     volume = flash(image("1.0"), plain("a.partial", 80 * MIB), free=30 * MIB)
-    one = member(volumes=(volume,), boots=(ONE,), parts=ours.parts)
+    one = member(volumes=(volume,), boots=(ONE,), components=ours.components)
     running = replace(device(one, place=ONE).running, variant=ours.variant)
     what = replace(device(one, place=ONE, hardware=ours.hardware), running=running)
     status = [replace(each, status=each.status or "recommended") for each in releases]

@@ -18,10 +18,10 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     order,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -37,7 +37,17 @@ from ovek.model.fleet import Expected
 from ovek.model.policy import Policy, Want
 from ovek.model.sheet import Images
 from ovek.model.shelf import Backups, ShelfFacts
-from ovek.model.snapshot import Bank, Boot, BootEntry, Config, File, Hardware, Part, Setting, Volume
+from ovek.model.snapshot import (
+    Bank,
+    Boot,
+    BootEntry,
+    Component,
+    Config,
+    File,
+    Hardware,
+    Setting,
+    Volume,
+)
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BANKS = sheet("banks", fallback="other-bank")
@@ -301,7 +311,7 @@ def upgrade(**v2):
 
 def parted(version, **v1):
     """A device that starts 1.0, of which more is told, and whose boot loader has a version."""
-    what = sw(image("1.0"), parts=(Part(part="loader", version=version),))
+    what = sw(image("1.0"), components=(Component(component="loader", version=version),))
     return of(what, catalog=catalog(v1=v1))
 
 
@@ -323,19 +333,19 @@ def loaded(web, runs=None, **v1):
     part = release(
         web,
         file=f"web-{web}.pkg",
-        kind="part-image",
+        kind="component-image",
         digests=Digests(md5=digest(web)),
         size=MIB,
         fits=v1.pop("web_fits", ("SW*",)),
     )
-    pointers = (pointer("web", f"flash:web-{web}.pkg"),)
-    what = sw(image("1.0"), file, pointers=pointers, parts=(Part(part="web", version=runs),))
+    components = (loads("web", f"flash:web-{web}.pkg", version=runs),)
+    what = sw(image("1.0"), file, components=components)
     return of(what, catalog=catalog(v1=v1, also=(part,)))
 
 
 FIRMWARE = [
     *CATALOG,
-    *published(release("10.1", file="ldr-10.1.img", kind="part-image"), file="parts.json"),
+    *published(release("10.1", file="ldr-10.1.img", kind="component-image"), file="parts.json"),
 ]
 TARGET = Policy(reserve="0%", target="2.0")
 PAIRED = sheet("paired", fallback="none")
@@ -685,43 +695,53 @@ CASES = {
         lambda: of(sw(image("1.0")), catalog=catalog()),
         lambda: of(sw(image("1.0")), catalog=catalog(v2={"fits": ("AP*",)})),
     ),
-    "pointer-missing": (
-        lambda: of(sw(image("1.0"), pointers=(pointer("web", "flash:web-1.pkg"),))),
+    "component-file-missing": (
+        lambda: of(sw(image("1.0"), components=(loads("web", "flash:web-1.pkg"),))),
         lambda: of(
-            sw(volumes=(Volume(name="flash"),), pointers=(pointer("web", "flash:web-1.pkg"),))
+            sw(volumes=(Volume(name="flash"),), components=(loads("web", "flash:web-1.pkg"),))
         ),
     ),
-    "pointer-mismatch": (
-        lambda: loaded("1.1", needs={"parts": {"web": "1.2"}}) & loaded("1.3", web_fits=("AP*",)),
-        lambda: loaded("1.2", needs={"parts": {"web": "1.2"}}),
+    "component-file-mismatch": (
+        lambda: (
+            loaded("1.1", needs={"components": {"web": "1.2"}}) & loaded("1.3", web_fits=("AP*",))
+        ),
+        lambda: loaded("1.2", needs={"components": {"web": "1.2"}}),
     ),
-    "part-too-old": (
-        lambda: parted("9", needs={"parts": {"loader": "10"}}),
-        lambda: parted("9", needs={"parts": {"loader": "10"}}, carries={"loader": "10"}),
+    "component-too-old": (
+        lambda: parted("9", needs={"components": {"loader": "10"}}),
+        lambda: parted("9", needs={"components": {"loader": "10"}}, carries={"loader": "10"}),
     ),
-    "part-updated-at-reload": (
+    "component-updated-at-reload": (
         lambda: of(
-            sw(image("1.0"), image("2.0"), boots=(TWO,), parts=(Part(part="loader", version="9"),)),
+            sw(
+                image("1.0"),
+                image("2.0"),
+                boots=(TWO,),
+                components=(Component(component="loader", version="9"),),
+            ),
             catalog=catalog(v2={"carries": {"loader": "10"}}),
         ),
         lambda: of(
             sw(
-                image("1.0"), image("2.0"), boots=(TWO,), parts=(Part(part="loader", version="10"),)
+                image("1.0"),
+                image("2.0"),
+                boots=(TWO,),
+                components=(Component(component="loader", version="10"),),
             ),
             catalog=catalog(v2={"carries": {"loader": "10"}}),
         ),
     ),
-    "part-not-updated": (
+    "component-not-updated": (
         lambda: of(
-            sw(image("1.0"), parts=(Part(part="loader", version="9"),)),
+            sw(image("1.0"), components=(Component(component="loader", version="9"),)),
             catalog=catalog(v1={"carries": {"loader": "10"}}),
         ),
         lambda: (
             of(
-                sw(image("1.0"), parts=(Part(part="loader", version="10"),)),
+                sw(image("1.0"), components=(Component(component="loader", version="10"),)),
                 catalog=catalog(v1={"carries": {"loader": "10"}}),
             )
-            | of(sw(image("1.0"), parts=(Part(part="loader", version="9"),)))
+            | of(sw(image("1.0"), components=(Component(component="loader", version="9"),)))
         ),
     ),
     "no-room-for-target": (
@@ -855,7 +875,7 @@ CASES = {
             of(sw(image("1.0"), boot=None))
             & of(device(member(image("1.0"), boots=(ONE,)), runs=None))
         ),
-        lambda: of(sw(image("1.0"), pointers=None)),
+        lambda: of(sw(image("1.0"), components=None)),
     ),
 }
 
@@ -905,10 +925,10 @@ TELLING = [
     (lambda: of(stack(unit("1", image("1.0")), unit("2", image("2.0"), boots=(TWO,),
                                                    running_version="2.0"))),
      "member-versions-differ", {"member-starts-differ"}),
-    (lambda: loaded("1.1", runs="1.1", needs={"parts": {"web": "1.2"}}),
-     "part-too-old", {"pointer-mismatch"}),
-    (lambda: loaded("1.1", runs="1.2", needs={"parts": {"web": "1.2"}}),
-     "pointer-mismatch", {"part-too-old"}),
+    (lambda: loaded("1.1", runs="1.1", needs={"components": {"web": "1.2"}}),
+     "component-too-old", {"component-file-mismatch"}),
+    (lambda: loaded("1.1", runs="1.2", needs={"components": {"web": "1.2"}}),
+     "component-file-mismatch", {"component-too-old"}),
 ]  # fmt: skip
 
 

@@ -52,8 +52,8 @@ BAD_SNAPSHOTS = {
     ),
     "unknown word": (volume('"state":"fine"'), ["state", "'fine'", "unreadable"]),
     "no place": (
-        line('"members":[{"id":"1","pointers":[{"part":"web","place":"web.pkg"}]}]'),
-        ["pointers[0]", "web.pkg", "volume:path"],
+        line('"members":[{"id":"1","components":[{"component":"web","loads_from":"web.pkg"}]}]'),
+        ["components[0]", "web.pkg", "volume:path"],
     ),
     "two lines for one device": (line() + "\n" + line(), ["line 2", "'sw'", "line 1"]),
     "one file twice": (volume('"files":[{"path":"a"},{"path":"a"}]'), ["'a'", "twice"]),

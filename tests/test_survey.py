@@ -65,7 +65,7 @@ def switch(name="sw", **more):
     volume = flash(image("1.0"), plain("site.settings"), cluster=4096, filesystem="ext4")
     one = member(volumes=(volume,), boots=("flash:sw-1.0.img",), live=("flash:sw-1.0.img",))
     more.setdefault("place", "flash:sw-1.0.img")
-    return device(msgspec.structs.replace(one, parts=(), role="active"), device=name, **more)
+    return device(msgspec.structs.replace(one, components=(), role="active"), device=name, **more)
 
 
 def newest(ovek):

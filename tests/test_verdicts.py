@@ -12,9 +12,9 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
-    pointer,
     published,
     release,
     sheet,
@@ -133,8 +133,8 @@ def test_a_file_that_the_boot_order_names_counts_as_an_image():
 
 
 def test_a_file_that_a_part_is_loaded_from_counts_as_its_image():
-    one = judged(member(plain("radio"), pointers=(pointer("radio", "flash:radio"),))).members[0]
-    assert [image.role for image in one.images.values()] == ["part-image"]
+    one = judged(member(plain("radio"), components=(loads("radio", "flash:radio"),))).members[0]
+    assert [image.role for image in one.images.values()] == ["component-image"]
 
 
 PACKAGES = published(release("1.0", file="base", kind="package"))

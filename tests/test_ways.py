@@ -56,7 +56,9 @@ def test_a_device_without_a_sheet_is_not_nothing(ovek, snmp, secrets, how):
     assert members["1"]["running_version"] == "9.1.4"
     assert members["1"]["hardware"] == {"model": "QX-24", "revision": "B2", "serial": "QX002"}
     assert members["2"]["running_version"] == "9.1.3"  # as its board tells
-    assert members["2"]["parts"] == [{"part": "main board", "slot": "1", "version": "1.20"}]
+    assert members["2"]["components"] == [
+        {"component": "main board", "slot": "1", "version": "1.20"}
+    ]
     for volume in members["1"].get("volumes", ()):
         assert volume["capacity"] >= volume["free"]
     assert one["source"]["kind"] == "snmp"
@@ -165,7 +167,7 @@ def test_one_chassis_is_the_device_and_its_software_that_of_its_boards_where_the
     assert rows[0] == (
         "device", {"hardware.model": "M", "hardware.serial": "S", "running.version": "2.0"}
     )  # fmt: skip
-    assert [row["part"] for _, row in rows[1:]] == ["b1", "b2"]
+    assert [row["component"] for _, row in rows[1:]] == ["b1", "b2"]
     other = part("b3", "module", inside="b1", software="2.1")
     assert "running.version" not in dict(told_of([box, *boards, other]))["device"]
 
@@ -179,7 +181,7 @@ def test_chassis_that_are_in_no_stack_tell_nothing():
 
 def test_components_that_hold_each_other_end():
     loop = [part("c", "chassis", inside="m"), part("m", "module", inside="c", firmware="1")]
-    assert [fills for fills, _ in told_of(loop)] == ["part"]
+    assert [fills for fills, _ in told_of(loop)] == ["component"]
 
 
 # -- two ways
@@ -332,7 +334,7 @@ def test_whether_the_settings_are_saved_and_what_it_is_made_of(ovek, chunked, st
     assert one["config"] == {"unsaved_changes": unsaved}
     assert one["hardware"] == {"model": "NC-9", "revision": "D1", "serial": "77"}
     assert one["running"] == {"version": "4.4"}
-    assert one["members"][0]["parts"] == [{"part": "card", "slot": "3", "version": "0.9"}]
+    assert one["members"][0]["components"] == [{"component": "card", "slot": "3", "version": "0.9"}]
     for asked in server.asked[:-1]:
         assert "<get" in asked
     assert "<close-session/>" in server.asked[-1] or len(server.asked) == 3

@@ -15,12 +15,12 @@ from ovek.model.snapshot import (
     Bank,
     Boot,
     BootEntry,
+    Component,
     Device,
     File,
     FileSet,
     Hardware,
     Member,
-    Pointer,
     Running,
     Setting,
     Volume,
@@ -39,7 +39,7 @@ ROLES = {
     "key": ("*.key",),
     "package": ("pkg/*",),
     "set-file": ("*.set",),
-    "part-image": ("web-*.pkg",),
+    "component-image": ("web-*.pkg",),
 }
 
 
@@ -131,7 +131,7 @@ def member(
     more.setdefault("id", "1")
     more.setdefault("volumes", (flash(*files),))
     more.setdefault("banks", ())
-    more.setdefault("pointers", ())
+    more.setdefault("components", ())
     boot = Boot(
         mode=Setting(saved=mode),
         order=Setting(
@@ -145,8 +145,15 @@ def member(
     return Member(**more)
 
 
-def pointer(part: str, place: str) -> Pointer:
-    return Pointer(part=part, place=place)
+def loads(component: str, place: str, **more) -> Component:
+    """A component that is loaded from a place."""
+    return Component(component=component, loads_from=place, **more)
+
+
+def component(name: str, version: str | None = None, **more) -> Component:
+    """A component that is loaded from no volume."""
+    more.setdefault("loads_from", "itself")
+    return Component(component=name, version=version, **more)
 
 
 def bank(name: str, version: str | None = None, **more) -> Bank:

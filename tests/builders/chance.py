@@ -3,9 +3,10 @@
 `Chance(seed)` makes one case: a device of one to three members with its sheet, catalog, policy and
 what is asked of the planner. One seed is one case, for ever. What they hold: all layouts; places
 across members; sets that share packages; banks that hold their image, and banks of files; FAT and
-file systems that are not known; pins; pointers to files and folders; once entries; entries that
-nobody understands; broken, cut short, unlisted, withdrawn, doubted and foreign images; and facts
-that are not known; rounded sizes, names that a listing cut, clocks that are off.
+file systems that are not known; pins; components that are loaded from files and folders; once
+entries; entries that nobody understands; broken, cut short, unlisted, withdrawn, doubted and
+foreign images; and facts that are not known; rounded sizes, names that a listing cut, clocks that
+are off.
 """
 
 from dataclasses import dataclass
@@ -38,13 +39,12 @@ from ovek.model.snapshot import (
     Bank,
     Boot,
     BootEntry,
+    Component,
     Config,
     Device,
     File,
     Hardware,
     Member,
-    Part,
-    Pointer,
     Setting,
     Volume,
 )
@@ -205,7 +205,7 @@ class Chance:
             release("2.0", file=path.partition("/")[2], kind="package", size=10 * MIB)
             for path in PACKAGES
         ]
-        known.append(release("10.1", file="web-1.pkg", kind="part-image", size=MIB))
+        known.append(release("10.1", file="web-1.pkg", kind="component-image", size=MIB))
         inside = tuple(
             Contained(path=name, size=MIB, digests=Digests(md5=digest(name)))
             for name in ("kernel.bin", "root.bin")
@@ -234,8 +234,7 @@ class Chance:
             volumes=tuple(volumes) if not self.often(0.02) else None,
             banks=self.banks(volumes[0]) if self.layout != "files" else (),
             boot=self.boot() if not self.often(0.03) else None,
-            pointers=tuple(self.pointers()) if not self.often(0.05) else None,
-            parts=(Part(part="loader", version=self.one("9", "10", None)),),
+            components=tuple(self.components()) if not self.often(0.05) else None,
         )
 
     def volume(self, name: str) -> Volume:
@@ -406,14 +405,21 @@ class Chance:
         variant = self.one("lite", "full", None, None)
         return bank(name, version, digests=known, state=state, variant=variant)
 
-    def pointers(self) -> list[Pointer]:
-        """Where parts are loaded from: files and folders, some on other members."""
-        found = []
-        for part in ("web", "radio"):
+    def components(self) -> list[Component]:
+        """A loader, and what is loaded from files and folders, some on other members."""
+        found = [
+            Component(
+                component="loader", version=self.one("9", "10", None),
+                loads_from=self.one(*["itself"] * 9, None),
+            )
+        ]  # fmt: skip
+        for name in ("web", "radio"):
             if self.often(0.25):
                 front = f"{self.one(*self.ids)}/" if self.often(0.3) else ""
-                name = self.one("web-1.pkg", "web/", "WEB/", "web", "spare/", "sw-3.0.img", "gone")
-                found.append(Pointer(part=part, place=f"{front}flash:{name}"))
+                path = self.one("web-1.pkg", "web/", "WEB/", "web", "spare/", "sw-3.0.img", "gone")
+                place = f"{front}flash:{path}"
+                version = self.one("9.0", "10.1", None)
+                found.append(Component(component=name, version=version, loads_from=place))
         return found
 
 

@@ -94,7 +94,7 @@ def _sheet(file: Path) -> None:
     for blind in (False, True):
         naming.of("ox40-full-7.4.2.img", case_blind=blind)
         naming.role("a" * 200, case_blind=blind)
-    for scheme in (sheet.versions.pattern, sheet.versions.parts.pattern):
+    for scheme in (sheet.versions.pattern, sheet.versions.components.pattern):
         compare("7.4.1", "7.4.2", scheme)
     if not list(check_templates(sheet)):
         _asked(sheet, samples.SESSIONS[0].decode())

@@ -157,7 +157,7 @@ CATALOGS = [file.read_bytes() for file in sorted((_SITE / "catalog").glob("*.jso
                     "size": 9,
                     "digests": {"md5": _digest("md5")},
                     "version": "1.2",
-                    "needs": {"memory": 1, "parts": {"boot-loader": "1"}},
+                    "needs": {"memory": 1, "components": {"boot-loader": "1"}},
                     "from": ["1.0"],
                     "status": "current",
                 }

@@ -8,7 +8,7 @@ import pytest
 
 import conftest
 from builders import device, flash, member
-from ovek.model.snapshot import Bank, BootEntry, File, Part, Pointer, Setting
+from ovek.model.snapshot import Bank, BootEntry, Component, File, Setting
 
 # What a terminal obeys, what a page or a spreadsheet runs, and what ends a line, a cell or a fence.
 EVIL = "\x1b[2J\u202e\u2028\x9b1m\n```\n| $(reboot) `reboot` <b>&\x07"
@@ -32,8 +32,10 @@ def evil(ovek):
     one = msgspec.structs.replace(
         member(volumes=(volume,), boots=(place, f"{volume.name}:gone{EVIL}.img")),
         banks=(Bank(name=f"b{EVIL}", version=f"1{EVIL}", places=(place,)),),
-        pointers=(Pointer(part=f"web{EVIL}", place=f"{volume.name}:web/"),),
-        parts=(Part(part=f"loader{EVIL}", version=f"9{EVIL}"),),
+        components=(
+            Component(component=f"web{EVIL}", loads_from=f"{volume.name}:web/"),
+            Component(component=f"loader{EVIL}", version=f"9{EVIL}", slot=f"3{EVIL}"),
+        ),
     )
     boot = msgspec.structs.replace(
         one.boot, order=Setting(live=(BootEntry(raw=f"what{EVIL}"),), saved=one.boot.order.saved)

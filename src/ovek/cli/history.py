@@ -115,15 +115,15 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     """
     site = Site(site_folder)
     store = caught_up(site)
-    kinds = ("image", "set", "bank", "running")
-    spans = [each for each in store.spans(*kinds) if history.means(each[1], image)]
-    copies = history.joined(history.held(device, span) for device, span in spans)
+    spans = store.spans("image", "set", "bank", "running")
+    held = [history.held(device, span) for device, span in spans if history.means(span, image)]
+    copies = history.joined(one for one in held if not one.runs)
     versions = {image, *_versions(site, image)}
-    ran = history.joined(
-        history.ran(device, span)
-        for device, span in store.spans("version")
-        if span.fact.value in versions
-    )
+    told = store.spans("version")
+    ran = [history.ran(device, span) for device, span in told if span.fact.value in versions]
+    known = {(one.device, one.member) for one in ran}
+    ran += [one for one in held if one.runs and (one.device, one.member) not in known]
+    ran = history.joined(ran)
     seen = store.last_readings()
     vouched = _vouched(site, store, image)
     members: dict[str, set[str]] = {}

@@ -27,7 +27,7 @@ from ovek.engine.moves.acts import (
     back_up_config,
     commit,
     give_up,
-    load_parts,
+    load_components,
     reload,
     save_config,
 )
@@ -76,7 +76,7 @@ GoalKind = Literal[
     "image-gone",
     "measured",
     "measured-anew",
-    "parts",
+    "components",
     "backed-up",
     "image-backed-up",
 ]
@@ -106,7 +106,7 @@ PATHS: dict[GoalKind, tuple[Path, ...]] = {
     "image-gone": ((remove,), (again,), (unname, remove), (settings, remove), (settings, again)),
     "measured": ((measure,), (again,)),
     "measured-anew": ((remeasure,),),
-    "parts": ((load_parts,), (course,)),
+    "components": ((load_components,), (course,)),
     "backed-up": ((back_up_config,), (save_config, back_up_config)),
     "image-backed-up": ((back_up_image,),),
 }  # fmt: skip

@@ -216,7 +216,7 @@ def _begins(one: Finding, other: Finding) -> bool:
 _STOPS: tuple[tuple[GoalKind | None, ...], ...] = (
     ("starts", "committed", None),
     ("measured", "measured-anew"),
-    ("runs-target", "parts"),
+    ("runs-target", "components"),
     ("settings-saved", "config-heeded", "config-saved", "room"),
     ("way-back", "bank-rule"),
 )

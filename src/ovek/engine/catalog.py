@@ -240,7 +240,8 @@ def path(
     """
     scheme = sheet.versions.pattern if sheet is not None else None
     known = [one for one in releases if one.version is not None]
-    for version in (start, target):
+    named = any(leads_from(start, line) for one in known for line in one.reached_from or ())
+    for version in (target,) if named else (start, target):
         if not any(compare(one.version or "", version, scheme) == 0 for one in known):
             versions = list(dict.fromkeys(one.version or "" for one in known))
             raise NoSuchVersionError(version, get_close_matches(version, versions, n=2))
@@ -265,7 +266,7 @@ def path(
             }
             goals = [family[id(one)] for one in targets if id(one) in family]
             standing = Standing(
-                hardware=Hardware(), version=start, variant=variant, parts=(), scheme=scheme
+                hardware=Hardware(), version=start, variant=variant, components=(), scheme=scheme
             )
             way = route(standing, goals, family.values())
             told = () if hardware is None else (hardware,)
@@ -328,7 +329,7 @@ def _shortest_first(way: Route) -> tuple[bool, bool, int]:
 
 
 def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
-    """The release for a device, why the others are not, the way to it, and the part images."""
+    """The release for a device, why the others are not, the way to it, and the component images."""
     releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
     stand = standings(judged, wanted.variant, wanted.track)
     able, others = [], []
@@ -358,7 +359,7 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     parts = [
         one
         for one in releases.releases
-        if one.kind == "part-image" and fit_all(stand, one).is_for is not False
+        if one.kind == "component-image" and fit_all(stand, one).is_for is not False
     ]
     ways = tuple(
         route(one, [goal], releases.releases)

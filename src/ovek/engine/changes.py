@@ -9,7 +9,7 @@ leaves (`middle`), how long it takes (`seconds`) and what undoes it (`undoing`):
 | delete | a file goes, and its set with it | of a set, only its set file is gone |
 | copy | a file comes, over one of its name | a file cut short |
 | write-bank, copy-bank | a bank holds an image | a bad bank |
-| load-part | a part has other firmware | the part has none that is known |
+| load-component | a component has other firmware | it has none that is known |
 | set-…, heed-config | the live setting is another | nothing |
 | save | the live settings are the saved ones | nothing |
 | commit | the committed directory holds what the trial does | a committed directory cut short |
@@ -37,7 +37,7 @@ from ovek.model.change import (
     CopyBank,
     Delete,
     HeedConfig,
-    LoadPart,
+    LoadComponent,
     Lose,
     Measure,
     Reload,
@@ -100,8 +100,8 @@ def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None
             held = _member(device, member).bank(source)
             copy = None if held is None else replace(held, name=name)
             return _on_bank(device, member, name, lambda bank: copy or bank)
-        case LoadPart(member=member, part=part, version=version, slot=slot):
-            return _on_member(device, member, lambda one: _with_part(one, part, slot, version))
+        case LoadComponent(member=member, component=name, version=version, slot=slot):
+            return _on_member(device, member, lambda one: _with_component(one, name, slot, version))
         case Measure(place=place, digests=digests):
             return _with_digests(device, place, digests)
         case Commit(member=member):
@@ -132,8 +132,8 @@ def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
             return _on_bank(device, member, name, lambda _: Bank(name=name, state="bad"))
         case Delete(place=place, also=also) if also:
             return _deleted(device, place, sheet)
-        case LoadPart(member=member, part=part, slot=slot):
-            return _on_member(device, member, lambda one: _with_part(one, part, slot, None))
+        case LoadComponent(member=member, component=name, slot=slot):
+            return _on_member(device, member, lambda one: _with_component(one, name, slot, None))
         case Commit(member=member):
             return _on_member(device, member, lambda one: _committed(one, half=True))
         case _:
@@ -199,7 +199,7 @@ def seconds(change: Change, device: Device, sheet: Sheet, rates: Rates = NO_RATE
         case CopyBank(member=member, source=source):
             held = _member(device, member).bank(source)
             size, rate = held.size if held is not None else None, sheet.capacity.transfer_rate
-        case LoadPart(minutes=minutes) | Reload(minutes=minutes):
+        case LoadComponent(minutes=minutes) | Reload(minutes=minutes):
             return None if minutes is None else 60 * minutes
         case Commit() | Lose() | Spoil():
             return None
@@ -334,13 +334,13 @@ def _written(name: str, content: Content) -> Bank:
     )
 
 
-def _with_part(member: Member, part: str, slot: str | None, version: str | None) -> Member:
-    """A member with other firmware of a part in one slot."""
-    parts = tuple(
-        replace(each, version=version) if (each.part, each.slot) == (part, slot) else each
-        for each in member.parts or ()
+def _with_component(member: Member, name: str, slot: str | None, version: str | None) -> Member:
+    """A member with other firmware of a component in one slot."""
+    components = tuple(
+        replace(each, version=version) if (each.component, each.slot) == (name, slot) else each
+        for each in member.components or ()
     )
-    return replace(member, parts=parts if member.parts is not None else None)
+    return replace(member, components=components if member.components is not None else None)
 
 
 def _other_bytes(digests: Digests | None) -> Digests | None:

@@ -181,19 +181,21 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
     yield from _differing("boot", front, _both_halves(settings))
     yield from _differing("volume", front, _known_on_both(_states(was), _states(now), "volumes"))
     yield from _free(was, now, front)
-    parts = [
-        None if each.parts is None else {p.shown: _known(p.version) for p in each.parts}
-        for each in (was, now)
-    ]
-    yield from _differing("part", front, _known_on_both(parts[0], parts[1], "parts"))
-    pointers = [
-        None
-        if m.pointers is None
-        else {f"{p.part} is loaded from": str(p.place) for p in m.pointers}
+    versions = [
+        None if m.components is None else {c.shown: _known(c.version) for c in m.components}
         for m in (was, now)
     ]
-    told = _known_on_both(pointers[0], pointers[1], "what parts are loaded from")
-    yield from _differing("part", front, told)
+    told = _known_on_both(versions[0], versions[1], "components")
+    yield from _differing("component", front, told)
+    places = [
+        None
+        if m.components is None
+        else {f"{c.shown} is loaded from": _known(c.loads_from) for c in m.components}
+        for m in (was, now)
+    ]
+    if None not in places:
+        told = _known_on_both(places[0], places[1], "what components are loaded from")
+        yield from _differing("component", front, told)
 
 
 _Pairs = dict[str, tuple[str | None, str | None]]

@@ -219,7 +219,8 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
 def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
     """Why the published digest decides nothing; empty where it does.
 
-    Its publisher doubts it, or every copy that was digested, on several hops, agrees on another.
+    Its publisher doubts it; or every copy that was digested, on several hops, agrees on another,
+    and none has another size than is published, as a copy that was cut off has.
     """
     if release.doubtful:
         return "its publisher doubts the digest: which copies are right is disputed"
@@ -230,6 +231,8 @@ def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
         copy.hop != "catalog" for group in groups if group.right for copy in group.copies
     )
     hops = {copy.hop for group in wrong for copy in group.copies}
+    sizes = {copy.size for group in wrong for copy in group.copies} - {None}
+    agree = agree and (not release.sizes or sizes <= release.sizes)
     if agree and len(hops) > 1 and len(wrong[0].copies) > 2:
         number = len(wrong[0].copies)
         return (

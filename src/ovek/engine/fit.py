@@ -5,7 +5,7 @@
 3. `variant`: the wanted one, else the one that runs.
 4. `memory` of the member, and the capacity of the `volume` that its images lie on.
 5. `from`: what runs is of a line that it can be loaded over, or it runs already.
-6. `parts`: every part by slot is new enough, or the release brings what it needs itself.
+6. `components`: every component by slot is new enough, or the release brings what it needs itself.
 
 Insufficient is no, not known is not known. The first four say whether a release is *for* a member,
 the last two whether it can be reached from where the member stands.
@@ -16,6 +16,7 @@ from fnmatch import fnmatchcase
 
 from msgspec import Struct
 
+from ovek.engine.components import at_reload
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.runs import run_by, variant_of, version_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
@@ -23,7 +24,7 @@ from ovek.model.catalog import Track
 from ovek.model.fit import Condition, Fit, Of
 from ovek.model.pattern import Pattern
 from ovek.model.size import show_size
-from ovek.model.snapshot import Hardware, Part
+from ovek.model.snapshot import Component, Hardware
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare, runs
 
@@ -33,19 +34,19 @@ class Standing(Struct, frozen=True, kw_only=True):
 
     `member` is its id where there are several. `capacity` is that of the volume for images, in
     bytes; `has_volume` is whether it has one. None is not known. `scheme` orders versions of
-    images, `part_scheme` those of parts; None is the usual order.
+    images, `component_scheme` those of components; None is the usual order.
     """
 
     hardware: Hardware
     version: str | None
     variant: str | None = None
     track: Track | None = None
-    parts: tuple[Part, ...] | None = None
+    components: tuple[Component, ...] | None = None
     capacity: int | None = None
     has_volume: bool = True
     member: str | None = None
     scheme: Pattern | None = None
-    part_scheme: Pattern | None = None
+    component_scheme: Pattern | None = None
 
 
 def standings(
@@ -68,12 +69,12 @@ def _of_member(
     volume = image_volume(sheet, one.member)
     return Standing(
         scheme=sheet.versions.pattern,
-        part_scheme=sheet.versions.parts.pattern,
+        component_scheme=sheet.versions.components.pattern,
         hardware=one.hardware,
         version=version_of(judged, one),
         variant=variant or _running_variant(judged, one),
         track=track,
-        parts=one.member.parts,
+        components=at_reload(judged, one),
         capacity=volume.capacity if volume is not None else None,
         has_volume=one.member.volumes is None or volume is not None,
         member=one.member.id if several else None,
@@ -89,7 +90,7 @@ def _of_device(judged: JudgedDevice, variant: str | None, track: Track | None) -
     """A device whose members are not known."""
     return Standing(
         scheme=judged.judge.sheet.versions.pattern,
-        part_scheme=judged.judge.sheet.versions.parts.pattern,
+        component_scheme=judged.judge.sheet.versions.components.pattern,
         hardware=judged.device.hardware,
         version=judged.device.running.version,
         variant=variant or variant_of(judged.device, judged.judge.naming),
@@ -126,7 +127,7 @@ def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition
     yield from _variant(standing, release)
     yield from _sizes(standing, release)
     yield from _reached(standing, release)
-    yield from _parts(standing, release)
+    yield from _components(standing, release)
 
 
 def _of(of: Of, holds: bool | None, saw: str) -> Condition:
@@ -199,20 +200,23 @@ def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     yield _of("from", holds, f"it is reached from {wanted} only, {version} runs")
 
 
-def _parts(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
-    scheme = standing.part_scheme
-    for name, need in (release.needs_of(standing.hardware.model).parts or {}).items():
+def _components(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+    """What a release needs of components; one that the device surely has not is no obstacle."""
+    scheme, known = standing.component_scheme, standing.components
+    for name, need in (release.needs_of(standing.hardware.model).components or {}).items():
         brings = release.carries.get(name)
         if brings is not None and compare(brings, need, scheme) in (0, 1):
             continue
-        there = [part for part in standing.parts or () if part.part == name]
-        if not there:
-            yield _of("parts", None, f"it needs {name} {need}, and what runs is not known")
-        for part in there:
-            order = None if part.version is None else compare(part.version, need, scheme)
-            have = part.version or "a version that is not known"
+        if known is None:
+            yield _of("components", None, f"it needs {name} {need}, and what runs is not known")
+            continue
+        for each in known:
+            if each.component != name:
+                continue
+            order = None if each.version is None else compare(each.version, need, scheme)
+            have = each.version or "a version that is not known"
             holds = None if order is None else order >= 0
-            yield _of("parts", holds, f"it needs {part.shown} {need}, {have} runs")
+            yield _of("components", holds, f"it needs {each.shown} {need}, {have} runs")
 
 
 def leads_from(version: str, start: str) -> bool:

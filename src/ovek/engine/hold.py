@@ -4,11 +4,11 @@ A hold counts whoever's it is: what *any* member runs, starts from or names hold
 member's volume it lies, under every spelling. A file is held while
 
 1. it runs, or may be what runs; the next start is from it; it is named in the saved or live order
-   or the once entry; a bank is made of it; a part is loaded from it, or from the folder it is in;
+   or the once entry; a bank is made of it; a component is loaded from it, or from its folder;
 2. it is configuration, a licence, a key, a log that may still be written, or of a role not known;
 3. it is pinned by policy or kept by a person; a kept fallback; the image that room is made for;
 4. it is a package of a held set, or of a set one of whose packages is held;
-5. a fact is missing that would tell: what starts next, what a boot entry means, what parts are
+5. a fact is missing that would tell: what starts next, what a boot entry means, what components are
    loaded from, what banks and sets are made of. Where the sheet asks for that fact, any file may be
    what it would name; else only what it usually names.
 
@@ -200,7 +200,7 @@ class Holds:
                 self._missing("what starts if the next start fails is not known", _BOOTED)
 
     def _hold_named(self, member: Member) -> None:
-        """Hold what the settings, pointers and banks of a member name."""
+        """Hold what the settings, components and banks of a member name."""
         for entry in _entries(member):
             if entry.place is not None:
                 place = self.judged.located(parse_place(entry.place), member.id)
@@ -211,9 +211,11 @@ class Holds:
             reason = _because(f"bank {bank.name} points to it", "bank")
             for text in bank.places or ():
                 self._hold(self.judged.located(parse_place(text), member.id), reason)
-        for pointer in member.pointers or ():
-            reason = _because(f"a part is loaded from it ({pointer.part})", "pointed")
-            place = self.judged.located(parse_place(pointer.place), member.id)
+        for component in member.components or ():
+            if component.place is None:
+                continue
+            reason = _because(f"a component is loaded from it ({component.component})", "pointed")
+            place = self.judged.located(component.place, member.id)
             self._hold(place, reason)
             # A folder that is written without its slash is a folder all the same.
             folder = place.path.rstrip("/") + "/"
@@ -237,10 +239,11 @@ class Holds:
         if self.raw:
             told = "a boot entry that is not understood may mean it"
             self._missing(told, frozenset({*IMAGE_ROLES, "set-file"}))
-        if member.pointers is None:
-            told = "which file its part is loaded from is not known"
-            asked = "pointer.place" in asks
-            self._missing(told, None if asked else frozenset({"part-image"}))
+        components = member.components
+        if components is None or any(each.loads_from is None for each in components):
+            told = "which file its component is loaded from is not known"
+            asked = "component.loads_from" in asks
+            self._missing(told, None if asked else frozenset({"component-image"}))
         unmade = any(bank.places is None and not is_empty(bank) for bank in member.banks or ())
         of_files = layout.pair or any(bank.places for bank in member.banks or ())
         if unmade and ("bank.place" in asks or sheet.reading.slots):

@@ -49,7 +49,7 @@ def _offered(
         elif release in before:
             use, why = "first", f"it has to start before {chosen.chosen and chosen.chosen.file}"
         elif release in chosen.parts:
-            use, why = "part", "a part image for it"
+            use, why = "component", "a component image for it"
         else:
             against = behind.get(release) or fit_all(stand, release).against
             use, why = "no", "; ".join(against) or "it is no system image"

@@ -16,10 +16,10 @@
 """
 
 from bisect import bisect_left
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 from msgspec import Struct
@@ -30,6 +30,8 @@ from ovek.model.fit import Route
 from ovek.model.naming import Naming
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import LONGEST
+
+T = TypeVar("T")
 
 
 class Family(Struct, frozen=True, eq=False):
@@ -311,7 +313,8 @@ def _merged(entries: list[Published]) -> KnownRelease:
         track=first("track"),
         published=first("published"),
         needs=first("needs") or Needs(),
-        by_hardware=_by_hardware(entries),
+        by_hardware=_by_hardware(entries, lambda row: row.needs or Needs()),
+        with_by_hardware=_by_hardware(entries, lambda row: row.with_ or ()),
         with_=first("with_") or (),
         minutes=first("minutes"),
         trust=entries[0].trust,
@@ -332,18 +335,20 @@ def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
     return tuple(dict.fromkeys(glob for globs in told for glob in globs)) if told else None
 
 
-def _by_hardware(entries: list[Published]) -> tuple[tuple[tuple[str, ...], Needs], ...]:
-    """The needs of each row that tells of some hardware, where rows differ.
+def _by_hardware(
+    entries: list[Published], fact: Callable[[Release], T]
+) -> tuple[tuple[tuple[str, ...], T], ...]:
+    """A fact of each row that tells of some hardware, where rows differ in it.
 
     They come as they stand in their source, since the first that fits counts.
     """
     if len(entries) == 1:
         return ()
-    rows: dict[tuple[str, ...], Needs] = {}
+    rows: dict[tuple[str, ...], T] = {}
     for entry in sorted(entries, key=lambda one: (one.origin.file, one.origin.line)):
         if entry.release.fits is not None:
-            rows.setdefault(entry.release.fits, entry.release.needs or Needs())
-    return tuple(rows.items()) if len({repr(needs) for needs in rows.values()}) > 1 else ()
+            rows.setdefault(entry.release.fits, fact(entry.release))
+    return tuple(rows.items()) if len({repr(told) for told in rows.values()}) > 1 else ()
 
 
 def brought(release: KnownRelease, naming: Naming) -> KnownRelease:

@@ -82,8 +82,7 @@ class Remedies:
                 replace(one.hardware, serial=None),
                 one.member.boot,
                 one.member.banks,
-                one.member.pointers,
-                one.member.parts,
+                one.member.components,
                 tuple(
                     (each.name, each.state, each.filesystem, each.removable)
                     for each in one.member.volumes or ()

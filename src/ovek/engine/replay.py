@@ -18,6 +18,7 @@ from msgspec.structs import replace
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import effect, middle
+from ovek.engine.components import loaded
 from ovek.engine.layouts import layout_of
 from ovek.engine.verdicts import JudgedDevice, rejudge
 from ovek.model.change import (
@@ -25,7 +26,7 @@ from ovek.model.change import (
     Change,
     Delete,
     HeedConfig,
-    LoadPart,
+    LoadComponent,
     Reload,
     Save,
     SetDefault,
@@ -34,7 +35,6 @@ from ovek.model.change import (
 )
 from ovek.model.place import Place, parse_place
 from ovek.model.snapshot import Boot, Device
-from ovek.model.version import compare
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
 
 
@@ -140,13 +140,14 @@ def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk)
         release = image.judgement.release if image is not None else None
         running = running or release
         one = judged.member(member.member)
-        for part in (one.member.parts or ()) if one is not None and release is not None else ():
-            assert release is not None
-            brings = release.carries.get(part.part)
-            scheme = sheet.versions.parts.pattern
-            if brings and (part.version is None or compare(part.version, brings, scheme) == -1):
-                load = LoadPart(
-                    member=member.member, part=part.part, slot=part.slot, version=brings
+        for each in loaded(judged, one, release) if one is not None else ():
+            component = each.component
+            if each.then is not None and each.then != component.version:
+                load = LoadComponent(
+                    member=member.member,
+                    component=component.component,
+                    slot=component.slot,
+                    version=each.then,
                 )
                 device = effect(device, load, sheet)
     device = effect(device, change, sheet, walk)

@@ -1,10 +1,10 @@
 """The chain of installs from what a member runs to what is wanted, by file.
 
-1. Every hop fits the member as the hops before leave it: what runs then, and its parts.
+1. Every hop fits the member as the hops before leave it: what runs then, and its components.
 2. A hop goes to a later version, and not beyond the target. Withdrawn releases, other variants and
    what is for other hardware are no hops.
-3. Where a hop needs newer firmware of a part than runs and does not bring it, the part images that
-   bring it go before.
+3. Where a hop needs newer firmware of a component than runs and does not bring it, the component
+   images that bring it go before.
 4. The shortest chain counts; of equal ones that with the newest releases on the way, then by name.
 5. Where no chain is sure and one might be, were a fact known, the way is not known; else there is
    none. What stands in the way is told: of the target, as the member stands now.
@@ -20,7 +20,7 @@ from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit
 from ovek.model.fit import Fit, Hop, Route
-from ovek.model.snapshot import Part
+from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare, runs
 
@@ -110,10 +110,10 @@ def alike(standing: Standing, needs: Needed) -> Standing:
 def _search(
     standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
 ) -> _Found:
-    images, parts = _able(standing, targets, known)
+    images, components = _able(standing, targets, known)
     leads, reached = _Leads(images), list[str]()
     for sure in (True, False):
-        hops, reached = _shortest(standing, targets, leads, parts, sure=sure)
+        hops, reached = _shortest(standing, targets, leads, components, sure=sure)
         if hops is not None:
             return hops, sure, reached
     return None, True, reached
@@ -143,14 +143,14 @@ class _Leads:
 def _able(
     standing: Standing, targets: Sequence[KnownRelease], known: Iterable[KnownRelease]
 ) -> tuple[list[KnownRelease], list[KnownRelease]]:
-    """The images that may be hops, the newest first, and the part images."""
+    """The images that may be hops, the newest first, and the component images."""
     scheme, end = standing.scheme, targets[0].version or ""
-    images, parts = list(targets), []
+    images, components = list(targets), []
     for one in known:
         if one in targets or one.version is None or fit(standing, one).is_for is False:
             continue
-        if one.kind == "part-image" and one.carries:
-            parts.append(one)
+        if one.kind == "component-image" and one.carries:
+            components.append(one)
         elif one.kind in (None, "system-image") and compare(one.version or "", end, scheme) == -1:
             images.append(one)
     images = [one for one in images if fit(standing, one).is_for is not False]
@@ -160,15 +160,15 @@ def _able(
         return order or (-1 if one.file < other.file else 1)
 
     images.sort(key=cmp_to_key(newer_first))
-    parts.sort(key=lambda one: one.file)
-    return images, parts
+    components.sort(key=lambda one: one.file)
+    return images, components
 
 
 def _shortest(
     standing: Standing,
     targets: Sequence[KnownRelease],
     leads: _Leads,
-    parts: Sequence[KnownRelease],
+    components: Sequence[KnownRelease],
     *,
     sure: bool,
 ) -> tuple[tuple[Hop, ...] | None, list[str]]:
@@ -182,7 +182,7 @@ def _shortest(
     while waiting and len(seen) < _MOST:
         now, hops = waiting.popleft()
         fresh = _fresh(now, leads.over(now.version), seen)
-        for hop in _next(now, fresh, parts, sure=sure):
+        for hop in _next(now, fresh, components, sure=sure):
             if hop.release in targets:
                 return (*hops, hop), reached
             then = after(now, hop)
@@ -197,27 +197,30 @@ def _fresh(
     now: Standing, images: Iterable[KnownRelease], seen: set[tuple[object, ...]]
 ) -> Iterator[KnownRelease]:
     """Those that may lead to where nobody was yet."""
-    _, parts = _state(now)
-    return (one for one in images if one.carries or (one.version, parts) not in seen)
+    _, components = _state(now)
+    return (one for one in images if one.carries or (one.version, components) not in seen)
 
 
 def _state(standing: Standing) -> tuple[object, ...]:
-    parts = tuple((part.part, part.slot, part.version) for part in standing.parts or ())
-    return standing.version, parts
+    components = tuple(
+        (component.component, component.slot, component.version)
+        for component in standing.components or ()
+    )
+    return standing.version, components
 
 
 def _next(
-    now: Standing, images: Iterable[KnownRelease], parts: Iterable[KnownRelease], *, sure: bool
+    now: Standing, images: Iterable[KnownRelease], components: Iterable[KnownRelease], *, sure: bool
 ) -> Iterator[Hop]:
-    """What may be installed as a member stands, images before parts."""
+    """What may be installed as a member stands, images before components."""
     scheme = now.scheme
     for one in images:
         later = compare(one.version or "", now.version or "", scheme) == 1
         if later and _steps_to(fit(now, one), sure=sure):
             yield Hop(release=one, loads="image")
-    for one in parts:
+    for one in components:
         if _steps_to(fit(now, one), sure=sure) and _raises(now, one):
-            yield Hop(release=one, loads="part")
+            yield Hop(release=one, loads="component")
 
 
 def _steps_to(found: Fit, *, sure: bool) -> bool:
@@ -225,28 +228,33 @@ def _steps_to(found: Fit, *, sure: bool) -> bool:
 
 
 def _raises(now: Standing, one: KnownRelease) -> bool:
-    """Whether a part image brings a part that there is to a later version."""
-    scheme = now.part_scheme
+    """Whether a component image brings a component that there is to a later version."""
+    scheme = now.component_scheme
     return any(
-        part.version is not None and compare(one.carries[part.part], part.version, scheme) == 1
-        for part in now.parts or ()
-        if part.part in one.carries
+        component.version is not None
+        and compare(one.carries[component.component], component.version, scheme) == 1
+        for component in now.components or ()
+        if component.component in one.carries
     )
 
 
 def after(now: Standing, hop: Hop) -> Standing:
     """Where a member stands once a hop is done."""
-    carries, scheme = hop.release.carries, now.part_scheme
+    carries, scheme = hop.release.carries, now.component_scheme
 
-    def raised(part: Part) -> Part:
-        brings = carries.get(part.part)
-        if brings is None or part.version is None:
-            return part
-        return replace(part, version=brings) if compare(brings, part.version, scheme) == 1 else part
+    def raised(component: Component) -> Component:
+        brings = carries.get(component.component)
+        if brings is None or component.version is None:
+            return component
+        return (
+            replace(component, version=brings)
+            if compare(brings, component.version, scheme) == 1
+            else component
+        )
 
-    parts = None if now.parts is None else tuple(map(raised, now.parts))
+    components = None if now.components is None else tuple(map(raised, now.components))
     version = hop.release.version if hop.loads == "image" else now.version
-    return replace(now, version=version, parts=parts)
+    return replace(now, version=version, components=components)
 
 
 def _unknown(standing: Standing, hops: Iterable[Hop]) -> str:

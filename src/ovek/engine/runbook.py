@@ -3,7 +3,7 @@
 1. First what is in the way of any work: a configuration that is not saved or not backed up, and a
    device that would not start again.
 2. Then the wanted release on every member, by its route; a trial that does well is committed; the
-   second bank; parts.
+   second bank; components.
 3. Then a way back, and what is left to tidy up.
 
 Each phase ends the findings that belong to it by what `remedies` advises, on the device as the
@@ -35,7 +35,7 @@ from ovek.model.change import (
     Copy,
     CopyBank,
     Delete,
-    LoadPart,
+    LoadComponent,
     Measure,
     Reload,
     Save,
@@ -75,7 +75,7 @@ PHASES: tuple[Phase, ...] = (
     _phase("starts config-heeded", "all start target", critical=True),
     _phase("runs-target", "all target"),
     _phase("committed", "all target start"),
-    _phase("parts", "all target"),
+    _phase("components", "all target"),
     _phase("bank-rule", "all way-back"),
     _phase("starts settings-saved config-heeded", "all start tidy"),
     _phase("way-back", "all way-back"),
@@ -215,7 +215,7 @@ def _brought(change: Change) -> int:
 def _barred(opened: Iterable[Open]) -> Iterator[Stage]:
     """The stages that cannot be done, since there is no way to the wanted release."""
     if any(RULES[each.rule].goal == "runs-target" for each in opened):
-        yield from ("room", "image", "digest", "parts", "reload")
+        yield from ("room", "image", "digest", "components", "reload")
 
 
 def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterator[Open]:
@@ -234,7 +234,7 @@ def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterato
         yield Open(rule="facts-missing", place=None, saw=saw, words=words)
     for one in found:
         told = one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
-        if told or one.severity != "note" and (aim == "all" or one.rule.goal in ours):
+        if told or (one.severity != "note" and (aim == "all" or one.rule.goal in ours)):
             said = one.said
             owner = said.member if several else None
             place = None if said.place is None else str(said.place.on(said.place.member and owner))
@@ -253,7 +253,7 @@ def _asked(subject: Subject, aim: Aim) -> Iterator[Stage]:
         "room": goal is not None and aim in ("all", "target"),
         "image": goal is not None and aim in ("all", "target"),
         "digest": goal is not None and aim in ("all", "target"),
-        "parts": bool(goal is not None and _parts(subject)) and aim in ("all", "target"),
+        "components": bool(goal is not None and _components(subject)) and aim in ("all", "target"),
         "settings": aim != "way-back",
         "saved": aim != "way-back",
         "reload": goal is not None and aim in ("all", "target"),
@@ -265,11 +265,11 @@ def _asked(subject: Subject, aim: Aim) -> Iterator[Stage]:
     return (stage for stage in STAGES if told[stage])
 
 
-def _parts(subject: Subject) -> bool:
-    """Whether the wanted release needs anything of parts."""
+def _components(subject: Subject) -> bool:
+    """Whether the wanted release needs anything of components."""
     goals = ((one, subject.wanted.goal_of(one.id)) for one in subject.members)
     return any(
-        goal is not None and bool(goal.needs_of(one.one.hardware.model).parts)
+        goal is not None and bool(goal.needs_of(one.one.hardware.model).components)
         for one, goal in goals
     )
 
@@ -323,7 +323,7 @@ def _free(stage: Replayed) -> int | None:
 
 _BY_CHANGE: dict[type, Stage] = {
     Measure: "digest",
-    LoadPart: "parts",
+    LoadComponent: "components",
     Save: "saved",
     Reload: "reload",
     Commit: "commit",

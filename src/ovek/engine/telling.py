@@ -15,7 +15,7 @@ from ovek.model.change import (
     CopyBank,
     Delete,
     HeedConfig,
-    LoadPart,
+    LoadComponent,
     Measure,
     Reload,
     Save,
@@ -65,6 +65,11 @@ def words_of(one: Do) -> str:
     return text[:1].upper() + text[1:]
 
 
+def _slotted(one: Do) -> str:
+    """A component in words, with its slot where there are several."""
+    return (one.component or "") + (f" in slot {one.slot}" if one.slot else "")
+
+
 def _words(one: Do, before: Do | None) -> str:
     """One change in words; `before` is what was said last, so that it is not said again."""
     of = f" of member {one.member}" if one.member is not None else ""
@@ -91,8 +96,8 @@ def _words(one: Do, before: Do | None) -> str:
             return f"write {one.image} to bank {one.bank}{of}"
         case "copy-bank":
             return f"copy bank {one.source} over bank {one.bank}{of}"
-        case "load-part":
-            return f"load {one.version} ({one.image}) into the {one.part}{of}"
+        case "load-component":
+            return f"load {one.version} ({one.image}) into the {_slotted(one)}{of}"
         case "set-order":
             return f"set the boot order{of} to {', '.join(one.order or ()) or 'nothing'}"
         case "set-mode":
@@ -199,10 +204,12 @@ def _about(change: Change, *, several: bool) -> Do:
             return Do(
                 change="copy-bank", member=member if several else None, source=source, bank=bank
             )
-        case LoadPart(member=member, part=part, slot=slot, version=version, image=image):
-            where = part if slot is None else f"{part} in slot {slot}"
+        case LoadComponent(
+            member=member, component=component, slot=slot, version=version, image=image
+        ):
             return Do(
-                change="load-part", member=member if several else None, part=where,
+                change="load-component", member=member if several else None,
+                component=component, slot=slot,
                 version=version, image=image,
             )  # fmt: skip
         case _:
@@ -269,9 +276,13 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
             yield "write-bank", {"member": member, "bank": bank, "file": content.name}
         case CopyBank(member=member, source=source, bank=bank):
             yield "copy-bank", {"member": member, "source": source, "bank": bank}
-        case LoadPart(member=member, part=part, slot=slot, version=version, image=image):
-            words = {"member": member, "part": part, "slot": slot or "", "version": version}
-            yield "load-part", {**words, "file": image or ""}
+        case LoadComponent(
+            member=member, component=component, slot=slot, version=version, image=image
+        ):
+            words = {
+                "member": member, "component": component, "slot": slot or "", "version": version,
+            }  # fmt: skip
+            yield "load-component", {**words, "file": image or ""}
         case SetOrder(member=member, entries=entries):
             yield "set-order", {"member": member, "order": " ".join(map(_entry, entries))}
         case SetMode(member=member, mode=mode):

@@ -65,7 +65,7 @@ class Judge(Struct, frozen=True, kw_only=True):
 
 
 class NamedOn(Struct, frozen=True):
-    """The places on one member that some member's boot settings name, and that parts point to."""
+    """The places on one member that some member's boot settings name, and that components load."""
 
     started: frozenset[Place]
     loaded: frozenset[Place]
@@ -417,10 +417,10 @@ def _named_on(device: Device, member: Member) -> NamedOn:
         for place in started_places(other):
             if (own and place.member is None) or place.member == member.id:
                 started.add(place.on(None))
-        for pointer in other.pointers or ():
-            place = parse_place(pointer.place)
-            if (own and place.member is None) or place.member == member.id:
-                loaded.add(place.on(None))
+        for component in other.components or ():
+            at = component.place
+            if at is not None and ((own and at.member is None) or at.member == member.id):
+                loaded.add(at.on(None))
     return NamedOn(frozenset(started), frozenset(loaded))
 
 
@@ -490,7 +490,7 @@ def _judge_files(
         if named.role == "unknown" and path in started and not is_archive(path):
             named = Named("system-image", True)
         elif named.role == "unknown" and path in loaded:
-            named = Named("part-image", True)
+            named = Named("component-image", True)
         known = published.get(name, [])
         own_name = file.path.rpartition("/")[2]
         judgement = judge_file(
@@ -554,7 +554,7 @@ def _judge_cut(
     if named.role == "unknown" and used_for[0]:
         named = Named("system-image", True)
     elif named.role == "unknown" and used_for[1] and not known:
-        named = Named("part-image", True)
+        named = Named("component-image", True)
     judgement = judge_file(
         f"a file that begins with {name}",
         file.size,
@@ -725,7 +725,7 @@ def _judge_bank(
     suits = True if release is None else fits(release, hardware)
     return Image(
         place=Place(BANK, bank.name),
-        role="system-image" if role in (None, "system-image") else "part-image",
+        role="system-image" if role in (None, "system-image") else "component-image",
         judgement=judgement,
         version=version,
         suits=suits,
@@ -782,13 +782,13 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
     elif why := _lacks_by_version(bank, names, begun, judge, member):
         judgements.append(Judgement(verdict="unmeasured", why=why))
     versions = _versions_in_common(
-        (image for image in found if image.role != "part-image"), judge.releases
+        (image for image in found if image.role != "component-image"), judge.releases
     )
     suits, foreign = _all_suit(found)
-    firmware = bool(found) and all(image.role == "part-image" for image in found)
+    firmware = bool(found) and all(image.role == "component-image" for image in found)
     return Image(
         place=Place(BANK, bank.name),
-        role="part-image" if firmware else "system-image",
+        role="component-image" if firmware else "system-image",
         judgement=_whole(judgements),
         version=bank.version or (versions.pop() if len(versions) == 1 else None),
         parts=tuple(parts),
@@ -814,7 +814,7 @@ def _not_one_release(
     ours = [
         (image, releases.family(release).members)
         for image in images
-        if image.role != "part-image"
+        if image.role != "component-image"
         and image.judgement.verdict == "proven"
         and (release := image.judgement.release) is not None
     ]

@@ -109,7 +109,7 @@ class Wants:
         role = self.roles.get(device.device)
         needs = _needs(judged.judge.releases)
         stand = tuple(
-            alike(replace(one, version=None, parts=None), needs) for one in standings(judged)
+            alike(replace(one, version=None, components=None), needs) for one in standings(judged)
         )
         by_name = device.device if self._by_device else None
         key = (sheet.name, device.hardware.model, role, by_name, stand)
@@ -355,7 +355,7 @@ def told_hops(hops: Sequence[Hop]) -> str:
 
 def _told_hop(hop: Hop) -> str:
     brings = ", ".join(f"{part} {version}" for part, version in hop.release.carries.items())
-    what = brings if hop.loads == "part" else hop.release.version
+    what = brings if hop.loads == "component" else hop.release.version
     return f"{what} ({hop.release.file})"
 
 

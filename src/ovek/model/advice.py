@@ -13,12 +13,12 @@ class Do(Struct, frozen=True, kw_only=True, omit_defaults=True):
 
     `member` is told where there are several. `place` is the file or bank that it is about; `also`
     what goes with it; `source` the bank that is copied; `image` the file that is brought, `version`
-    what it is; `order` the entries that are set, `mode` and `bank` likewise; `algorithm` and
-    `digest` what is to be read; `config` is whether it is the configuration that is saved. `lines`
-    are what the sheet says to type, `by_hand` whether there would be some but for a name that is
-    not safe to type. `reload` and `starts` are the reload verdict and the next start then, `harm`
-    what a power cut in it or right after it would leave worse than it is now. `minutes` None is not
-    known.
+    what it is; `component` and `slot` what that is loaded into; `order` the entries that are set,
+    `mode` and `bank` likewise; `algorithm` and `digest` what is to be read; `config` is whether it
+    is the configuration that is saved. `lines` are what the sheet says to type, `by_hand` whether
+    there would be some but for a name that is not safe to type. `reload` and `starts` are the
+    reload verdict and the next start then, `harm` what a power cut in it or right after it would
+    leave worse than it is now. `minutes` None is not known.
     """
 
     change: ChangeKind
@@ -28,7 +28,8 @@ class Do(Struct, frozen=True, kw_only=True, omit_defaults=True):
     source: str | None = None
     bank: str | None = None
     image: str | None = None
-    part: str | None = None
+    component: str | None = None
+    slot: str | None = None
     version: str | None = None
     order: tuple[str, ...] | None = None
     mode: BootMode | None = None

@@ -12,18 +12,19 @@ FORMAT = "ovek.catalog/1"
 
 Status = Literal["recommended", "current", "old", "withdrawn"]
 Track = Literal["maintenance", "feature"]
-ReleaseKind = Literal["system-image", "package", "set-file", "part-image"]
+ReleaseKind = Literal["system-image", "package", "set-file", "component-image"]
 Trust = Literal["publisher", "own"]
 FileName = Annotated[str, Meta(min_length=1, pattern=r"^[^/]+$")]
 
 
 class Needs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
-    """What a release needs: bytes of memory, of volume and once unpacked; parts by version."""
+    """What a release needs: bytes of memory, of volume and once unpacked; components by
+    version."""
 
     memory: Bytes | None = None
     volume: Bytes | None = None
     unpacked: Bytes | None = None
-    parts: dict[str, str] | None = None
+    components: dict[str, str] | None = None
 
 
 class Contained(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):

@@ -70,11 +70,11 @@ class CopyBank(Struct, frozen=True, kw_only=True, tag="copy-bank"):
     bank: str
 
 
-class LoadPart(Struct, frozen=True, kw_only=True, tag="load-part"):
-    """Load the firmware of a part, in its slot where there are several, from an image of it."""
+class LoadComponent(Struct, frozen=True, kw_only=True, tag="load-component"):
+    """Load the firmware of a component, in its slot where there are several, from its image."""
 
     member: str
-    part: str
+    component: str
     version: str
     slot: str | None = None
     image: str | None = None
@@ -155,7 +155,7 @@ Change = (
     | Copy
     | WriteBank
     | CopyBank
-    | LoadPart
+    | LoadComponent
     | SetOrder
     | SetMode
     | SetDefault
@@ -174,7 +174,7 @@ ChangeKind = Literal[
     "copy",
     "write-bank",
     "copy-bank",
-    "load-part",
+    "load-component",
     "set-order",
     "set-mode",
     "set-default",

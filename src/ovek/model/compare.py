@@ -8,7 +8,9 @@ from ovek.model.answer import Answer
 from ovek.model.ofdevice import OfDevice
 from ovek.model.walk import Reload
 
-Topic = Literal["version", "image", "boot", "bank", "volume", "part", "configuration", "member"]
+Topic = Literal[
+    "version", "image", "boot", "bank", "volume", "component", "configuration", "member"
+]
 Outcome = Literal["same", "changed", "new", "gone"]
 
 

@@ -17,8 +17,7 @@ Fills = Literal[
     "bank",
     "boot",
     "order",
-    "pointer",
-    "part",
+    "component",
 ]
 
 
@@ -137,18 +136,15 @@ OF_THINGS: dict[Fills, dict[str, Field]] = {
         "path": Field("the file that is tried, beside `volume`", "a path", "ox40-full-7.4.2.img"),
         "raw": Field("the entry as it stands, where it cannot be understood", "text", "net first"),
     },
-    "pointer": {
+    "component": {
         "member": _MEMBER,
-        "part": Field("the part that is loaded from there", _NAME, "web"),
-        "place": Field("where it is loaded from", _PLACE, "flash:web/"),
-        "volume": Field("the volume of that, beside `path`", _NAME, "flash"),
-        "path": Field("the path of that, beside `volume`", "a path", "web/"),
-    },
-    "part": {
-        "member": _MEMBER,
-        "part": Field("the part's name", _NAME, "boot-loader"),
+        "component": Field("the component's name", _NAME, "boot-loader"),
         "slot": Field("the slot that it is in, where there are several", _NAME, "3"),
         "version": Field("the version of its firmware", "a version", "10.1.12"),
+        "loads_from": Field("where it is loaded from at the next reload", "a place, or itself",
+                            "flash:web/"),
+        "volume": Field("the volume of that, beside `path`", _NAME, "flash"),
+        "path": Field("the path of that, beside `volume`", "a path", "web/"),
     },
 }
 # fmt: on

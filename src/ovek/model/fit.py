@@ -9,9 +9,9 @@ from ovek.model.verdict import KnownRelease
 
 # What a release is, and what it takes to install it from where a member stands.
 Of = Literal[
-    "status", "track", "hardware", "revision", "variant", "memory", "volume", "from", "parts"
+    "status", "track", "hardware", "revision", "variant", "memory", "volume", "from", "components"
 ]
-REACHING: frozenset[Of] = frozenset({"from", "parts"})
+REACHING: frozenset[Of] = frozenset({"from", "components"})
 
 
 class Condition(Struct, frozen=True, kw_only=True):
@@ -51,10 +51,10 @@ def _all(answers: Iterable[bool | None]) -> bool | None:
 
 
 class Hop(Struct, frozen=True, kw_only=True):
-    """One install of a route: an image, or firmware of parts that the next one needs."""
+    """One install of a route: an image, or firmware of components that the next one needs."""
 
     release: KnownRelease
-    loads: Literal["image", "part"]
+    loads: Literal["image", "component"]
 
 
 class Route(Struct, frozen=True, kw_only=True):

@@ -24,7 +24,7 @@ class Named(Struct, frozen=True, gc=False):
     variant: str | None = None
 
 
-IMAGE_ROLES: frozenset[Role] = frozenset({"system-image", "package", "part-image"})
+IMAGE_ROLES: frozenset[Role] = frozenset({"system-image", "package", "component-image"})
 _UNKNOWN = Named("unknown", False)
 _ARCHIVES = (
     ".zip", ".7z", ".rar", ".tar", ".tgz", ".tbz2", ".txz", ".tar.gz", ".tar.bz2", ".tar.xz",

@@ -16,7 +16,7 @@ Stage = Literal[
     "room",
     "image",
     "digest",
-    "parts",
+    "components",
     "settings",
     "saved",
     "reload",

@@ -35,7 +35,7 @@ Role = Literal[
     "system-image",
     "package",
     "set-file",
-    "part-image",
+    "component-image",
     "archive",
     "configuration",
     "licence",
@@ -103,9 +103,9 @@ class VersionScheme(Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
 
 
 class Versions(VersionScheme, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """How system images are ordered by version, and how `parts` are, which have their own."""
+    """How system images are ordered by version, and how `components` are, which have their own."""
 
-    parts: VersionScheme = VersionScheme()
+    components: VersionScheme = VersionScheme()
 
 
 class Capacity(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -379,7 +379,7 @@ Worded = (
         "back-up-config",
         "check-bank",
         "copy-bank",
-        "load-part",
+        "load-component",
         "set-order",
         "set-mode",
         "set-default",
@@ -395,7 +395,7 @@ Worded = (
 STEP_WORDS = frozenset(
     {
         *("member", "volume", "path", "bank", "source", "file", "algorithm", "digest"),
-        *("part", "slot", "version", "mode", "order"),
+        *("component", "slot", "version", "mode", "order"),
     }
 )
 

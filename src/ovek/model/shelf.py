@@ -90,13 +90,13 @@ class Look(Struct, frozen=True, kw_only=True):
     problem: str | None = None
 
 
-Use = Literal["the one", "first", "part", "no"]
+Use = Literal["the one", "first", "component", "no"]
 
 
 class Offered(Struct, frozen=True, kw_only=True):
     """One image of the shelf held against a device.
 
-    `use`: it is the one; it has to start first, on the way to the one; a part image; not for it.
+    `use`: it is the one; it has to start first, on the way to the one; it is for a component; no.
     """
 
     path: str

@@ -11,7 +11,7 @@ from msgspec import Meta, Struct
 
 from ovek.model.digest import Digests
 from ovek.model.filesystem import is_fat
-from ovek.model.place import parse_place
+from ovek.model.place import Place, parse_place
 
 FORMAT = "ovek.snapshot/1"
 
@@ -22,6 +22,7 @@ VolumeState = Literal["ok", "unreadable", "absent"]
 BankState = Literal["ok", "empty", "bad"]
 BootMode = Literal["listed", "first-found", "hold"]
 T = TypeVar("T")
+ITSELF = "itself"  # where a component is loaded from that lies on no volume
 
 
 class _Data(
@@ -173,34 +174,38 @@ class Boot(_Data, frozen=True):
     ignores_saved_config: Setting[bool] = Setting()
 
 
-class Pointer(_Data, frozen=True):
-    """Where a part is loaded from."""
-
-    part: Name
-    place: Name
-
-    def __post_init__(self) -> None:
-        parse_place(self.place)
-
-
-class Part(_Data, frozen=True):
+class Component(_Data, frozen=True):
     """Something with firmware of its own, and the version it runs.
 
-    Where there are several of one kind, each is in a `slot`.
+    Where there are several of one kind, each is in a `slot`. `loads_from` is the place that it is
+    loaded from at the next reload, or `itself`, where that is no place on a volume; None: not
+    known.
     """
 
-    part: Name
-    slot: str | None = None
+    component: Name
+    slot: Name | None = None
     version: str | None = None
+    loads_from: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.loads_from not in (None, ITSELF):
+            parse_place(self.loads_from)
+
+    @property
+    def place(self) -> Place | None:
+        """Where it is loaded from, as its member names that; None: from no volume, or not known."""
+        if self.loads_from is None or self.loads_from == ITSELF:
+            return None
+        return parse_place(self.loads_from)
 
     @property
     def shown(self) -> str:
-        """The part, and its slot where there are several.
+        """The component, and its slot where there are several.
 
-        >>> Part(part="line-card", slot="3").shown
+        >>> Component(component="line-card", slot="3").shown
         'line-card in slot 3'
         """
-        return self.part if self.slot is None else f"{self.part} in slot {self.slot}"
+        return self.component if self.slot is None else f"{self.component} in slot {self.slot}"
 
 
 class Hardware(_Data, frozen=True):
@@ -225,8 +230,7 @@ class Member(_Data, frozen=True):
     volumes: tuple[Volume, ...] | None = None
     banks: tuple[Bank, ...] | None = None
     boot: Boot | None = None
-    pointers: tuple[Pointer, ...] | None = None
-    parts: tuple[Part, ...] | None = None
+    components: tuple[Component, ...] | None = None
 
     def __post_init__(self) -> None:
         _once_each("volume", [volume.name for volume in self.volumes or ()])

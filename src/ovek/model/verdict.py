@@ -31,9 +31,9 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     `digests` and `sizes` hold every value that some source gives; where an algorithm has two, the
     sources disagree and it is named in `disputed`. `within` is the release that contains
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
-    tell of some hardware only. `family` is a number that releases of the same bytes share. `trust`
-    is `own` where nobody but ourselves vouches for it, `since` the day of the first import that
-    told of it.
+    tell of some hardware only, `with_by_hardware` the files that go with it there. `family` is a
+    number that releases of the same bytes share. `trust` is `own` where nobody but ourselves
+    vouches for it, `since` the day of the first import that told of it.
     """
 
     file: str
@@ -60,6 +60,7 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     origins: tuple[Origin, ...]
     by_hardware: tuple[tuple[tuple[str, ...], Needs], ...] = ()
     with_: tuple[str, ...] = ()
+    with_by_hardware: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = ()
     minutes: int | None = None
     trust: Trust = "publisher"
     since: date | None = None
@@ -77,6 +78,13 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     def has(self, digests: Digests) -> bool:
         """Whether a digest is a published one of this release."""
         return any(digest in self.digests.get(name, ()) for name, digest in digests)
+
+    def with_of(self, model: str | None) -> tuple[str, ...]:
+        """The files that are installed together with it on hardware of a model."""
+        for globs, files in self.with_by_hardware if model is not None else ():
+            if any(fnmatchcase(model or "", glob) for glob in globs):
+                return files
+        return self.with_
 
     def needs_of(self, model: str | None) -> Needs:
         """What it needs on hardware of a model: what the rows for that tell, else what all do."""

@@ -68,7 +68,7 @@ def whole(one: KnownRelease) -> Iterator[Line]:
         ("needs memory", show_size(needs.memory) if needs.memory else None),
         ("needs volume", show_size(needs.volume) if needs.volume else None),
         ("unpacks to", show_size(needs.unpacked) if needs.unpacked else None),
-        ("needs parts", ", ".join(f"{k} {v}" for k, v in (needs.parts or {}).items())),
+        ("needs components", ", ".join(f"{k} {v}" for k, v in (needs.components or {}).items())),
         ("carries", ", ".join(f"{part} {version}" for part, version in one.carries.items())),
         ("comes with", ", ".join(one.with_)),
         ("lies in", one.within),
@@ -144,7 +144,7 @@ def upgrade_path(found: Route) -> Iterator[Line]:
     for number, hop in enumerate(found.hops, 1):
         one = hop.release
         brings = ", ".join(f"{part} {version}" for part, version in one.carries.items())
-        told = f"firmware: {brings}" if hop.loads == "part" else one.version or ""
+        told = f"firmware: {brings}" if hop.loads == "component" else one.version or ""
         yield f"  {number}. {visible(told)}  {visible(one.file)}"
 
 
@@ -169,7 +169,7 @@ def pick(found: Pick) -> Iterator[Line]:
         yield from upgrade_path(found.path)
     if found.parts:
         yield ""
-        yield from hanging("Part images:", ", ".join(p.file for p in found.parts), indent=13)
+        yield from hanging("Component images:", ", ".join(p.file for p in found.parts), indent=13)
     if found.others:
         yield from ("", Text("NOT THE OTHERS", "bold"))
         rows = [(f"  {visible(one.release.file)}", "; ".join(one.against)) for one in found.others]

@@ -106,6 +106,11 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
         yield from hanging("  → ", f"it runs and no {copy} is on the shelf", indent=4)
 
 
+def _common(one: str, other: str) -> int:
+    """How many characters two digests begin with alike."""
+    return next((at for at, char in enumerate(one) if char != other[at]), len(one))
+
+
 def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
     """The digests whole, those of one algorithm below each other, and where they begin to differ.
 
@@ -120,13 +125,15 @@ def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
         if name is None:
             continue
         digest, other = have[name], first if shared and name == shared[0] else None
-        yield f"  {group.label}  {TITLES[name]}"
+        told = "" if other is None or other == digest else ", which differs where it is marked"
+        yield f"  {group.label}  {TITLES[name]}{told}"
+        same = len(digest) if other is None else _common(digest, other)
         for at in range(0, len(digest), _WIDTH):
             yield f"     {digest[at : at + _WIDTH]}"
-            if other is not None:
-                same = next((n for n, c in enumerate(digest) if c != other[n]), len(digest))
-                marks = "".join("^" if each >= same else " " for each in range(at, at + _WIDTH))
-                yield f"     {marks[: len(digest) - at].rstrip()} differs"[: _WIDTH + 13]
+            marked = len(digest[at : at + _WIDTH])
+            if same < at + marked:
+                before = max(0, same - at)
+                yield f"     {' ' * before}{'^' * (marked - before)}"
         if shared and name == shared[0] and first is None:
             first = digest
 

@@ -86,16 +86,14 @@ def image(
     if not copies and not ran:
         yield f"No device that was read ever had {visible(text)}."
     else:
-        had = "it has" if len(ever) == 1 else "they have"
-        told = f"{count(len(ever), 'device')} ever had {visible(text)}, {len(now)} at the last "
-        told += f"reading that {had}; {len({one.device for one in ran})} ran it."
+        told = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
+        told += f"the last reading; {len({one.device for one in ran})} ran it."
         yield from hanging("", told, indent=0)
     for one in vouched:
         yield f"{visible(one.source)} tells of it, known since {_day(one.since)}"
     if not vouched:
         yield "No source of the catalog tells of it."
-    lying = [one for one in copies if not one.runs]
-    if lying:
+    if copies:
         yield ""
         rows = [
             (
@@ -105,7 +103,7 @@ def image(
                 _day(one.first),
                 _until(one, seen),
             )
-            for one in lying
+            for one in copies
         ]
         titles = ("DEVICE", "PLACE", "VERDICT", "FROM", "TO")
         yield from table(titles, rows, whole=(2, 3, 4))

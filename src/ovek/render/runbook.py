@@ -111,7 +111,7 @@ _NO_UNDO: dict[ChangeKind, str] = {
     "save": "set it back, and save again",
     "reload": "put what ran first again, save, and reload",
     "delete": "only a copy of it brings it back",
-    "load-part": "load the firmware that was there, from its own image",
+    "load-component": "load the firmware that was there, from its own image",
 }
 
 

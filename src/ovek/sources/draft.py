@@ -17,7 +17,7 @@ from ovek.model.digest import LENGTHS
 from ovek.model.pattern import compiled
 from ovek.model.place import BANK, PlaceError, parse_place
 from ovek.model.sheet import SIZES, TIMES, Fills, Question, Sheet
-from ovek.model.snapshot import Device
+from ovek.model.snapshot import ITSELF, Device
 from ovek.sources.rows import Rows
 from ovek.sources.values import Clock, ValueProblem, algorithms_of, value_of
 
@@ -31,8 +31,7 @@ NEEDED: dict[Fills, tuple[str, ...]] = {
     "bank": ("bank",),
     "boot": (),
     "order": (),
-    "pointer": ("part", "place"),
-    "part": ("part",),
+    "component": ("component",),
 }
 Plain = dict[str, Any]
 _AT = re.compile(r"\$(?P<path>[^`]*)")
@@ -144,14 +143,15 @@ class Draft:
             return _flat(member) or None
         if fills == "volume":
             return self._named.get((row.get("member", "1"), "volumes", row["volume"]))
-        if fills == "part":
-            parts = (each for each in member.get("parts", ()) if each["part"] == row["part"])
-            return next((each for each in parts if each.get("slot") == row.get("slot")), None)
+        if fills == "component":
+            name, slot = row["component"], row.get("slot")
+            there = (each for each in member.get("components", ()) if each["component"] == name)
+            return next((each for each in there if each.get("slot") == slot), None)
         return None
 
     def _known(self, question: Question, context: Mapping[str, str], rows: list[Plain]) -> None:
         """Note what an answer without rows says: there is none of what it was asked for."""
-        lists = {"bank": "banks", "pointer": "pointers", "part": "parts", "volume": "volumes"}
+        lists = {"bank": "banks", "component": "components", "volume": "volumes"}
         members = {row["member"] for row in rows}
         if not rows:
             members = {context["member"]} if "member" in context else set(self.members)
@@ -259,13 +259,27 @@ class Draft:
                 entry = {} if place is None else {"told": place}
                 entries.append({**entry, "raw": row.get("raw", place)})
 
-    def _fill_pointer(self, row: Plain) -> None:
-        found = {"part": row["part"], "told": _told_place(row)}
-        self.member(row["member"]).setdefault("pointers", []).append(found)
+    def _fill_component(self, row: Plain) -> None:
+        """Take in a component; rows of two questions about one are put together.
 
-    def _fill_part(self, row: Plain) -> None:
-        found = {name: row[name] for name in ("part", "slot", "version") if name in row}
-        self.member(row["member"]).setdefault("parts", []).append(found)
+        A row without a slot that says only where a component is loaded from, speaks of each slot.
+        """
+        found: Plain = {n: row[n] for n in ("component", "slot", "version") if n in row}
+        if (told := row.get("loads_from") or _told_place(row)) is not None:
+            found["told"] = told
+        known = self.member(row["member"]).setdefault("components", [])
+        every = "slot" not in found and "version" not in found
+        ours = [
+            each
+            for each in known
+            if each["component"] == found["component"]
+            and (every or each.get("slot") == found.get("slot"))
+            and not (each.keys() & found.keys()) - {"component", "slot"}
+        ]
+        for each in ours:
+            each.update(found)
+        if not ours:
+            known.append(found)
 
     def finished(self, head: Plain) -> Device | None:
         """The device as a snapshot line; None (and a problem) where nothing is left of it.
@@ -323,27 +337,26 @@ class Draft:
         self._settle_places(member)
 
     def _settle_places(self, member: Plain) -> None:
-        """Resolve what pointers and banks name; what cannot be resolved makes all not known."""
-        pointers = []
-        for pointer in member.get("pointers", ()):
-            place = self._entry(member, pointer).get("place")
-            pointers.append({"part": pointer["part"], "place": place})
-        if any(pointer["place"] is None for pointer in pointers):
-            told = next(p["told"] for p in member.pop("pointers") if not self._placed(member, p))
+        """Resolve what components and banks name; what cannot be resolved is not known."""
+        for component in member.get("components", ()):
+            told = component.pop("told", None)
+            if told is None or told == ITSELF:
+                component.update({} if told is None else {"loads_from": told})
+                continue
+            place = self._entry(member, {"told": told}).get("place")
+            if place is not None:
+                component["loads_from"] = place
+                continue
             self.lost.append(
-                f"{told!r} is no place, so what its parts are loaded from is not known"
+                f"{told!r} is no place, so what {component['component']} is loaded from is not "
+                "known"
             )
-        elif pointers:
-            member["pointers"] = pointers
         for bank in member.get("banks", ()):
             wrong = next((text for text in bank.get("places", ()) if not _is_place(text)), None)
             if wrong is not None:
                 del bank["places"]
                 self.lost.append(f"{wrong!r} is no place, so what bank {bank['name']} is made of "
                                  "is not known")  # fmt: skip
-
-    def _placed(self, member: Plain, thing: Plain) -> bool:
-        return "place" in self._entry(member, thing)
 
     def _settle_running(self) -> None:
         running = self.device.get("running", {})

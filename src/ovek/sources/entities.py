@@ -12,7 +12,7 @@ from msgspec import Struct
 from ovek.model.sheet import Fills
 
 Told = tuple[Fills, dict[str, Any]]
-_MOST_PARTS = 1_000
+_MOST_MODULES = 1_000
 
 
 class Component(Struct, frozen=True, kw_only=True):
@@ -48,7 +48,7 @@ def told_of(components: Sequence[Component]) -> Iterator[Told]:
             row["running.version"] = version
         if row:
             yield "device", row
-        yield from _parts(components, chassis[0], "1")
+        yield from _modules(components, chassis[0], "1")
     elif stacked and len(stacked) == len(chassis):
         places = [one.position for one in stacked]
         if len(set(places)) < len(places):
@@ -59,7 +59,7 @@ def told_of(components: Sequence[Component]) -> Iterator[Told]:
             if (version := _version(one, components)) is not None:
                 row["running_version"] = version
             yield "member", row
-            yield from _parts(components, one, member)
+            yield from _modules(components, one, member)
         models = {one.model for one in stacked if one.model is not None}
         if len(models) == 1:
             yield "device", {"hardware.model": models.pop()}
@@ -98,14 +98,14 @@ def _below(components: Iterable[Component], chassis: Component) -> list[Componen
     return found
 
 
-def _parts(components: Iterable[Component], chassis: Component, member: str) -> Iterator[Told]:
+def _modules(components: Iterable[Component], chassis: Component, member: str) -> Iterator[Told]:
     """The modules in a chassis that have firmware of their own."""
-    parts = [
+    modules = [
         one
         for one in _below(components, chassis)
         if one.kind == "module" and one.firmware is not None
     ]
-    for one in parts[:_MOST_PARTS]:
+    for one in modules[:_MOST_MODULES]:
         slot = str(one.position) if one.position is not None else None
-        row = {"member": member, "part": one.name, "slot": slot, "version": one.firmware}
-        yield "part", {name: value for name, value in row.items() if value is not None}
+        row = {"member": member, "component": one.name, "slot": slot, "version": one.firmware}
+        yield "component", {name: value for name, value in row.items() if value is not None}

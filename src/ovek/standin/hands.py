@@ -187,12 +187,14 @@ class Hands:
             weighed = _banked(self.first(), replace(held, digests=digests))
             self.device = weighed(self.device)
 
-    def load_part(self, name: str, member: str, part: str, slot: str | None) -> None:
-        """Load the firmware of a part; half of it is none that is known."""
-        brings = self.image(name).carries.get(part)
+    def load_component(self, name: str, member: str, component: str, slot: str | None) -> None:
+        """Load the firmware of a component; half of it is none that is known."""
+        brings = self.image(name).carries.get(component)
         if brings is None:
-            raise RefusedError(f"{name} brings no {part}")
-        self.change(_parted(member, part, slot, brings), _parted(member, part, slot, None))
+            raise RefusedError(f"{name} brings no {component}")
+        self.change(
+            _loaded(member, component, slot, brings), _loaded(member, component, slot, None)
+        )
 
     def boot(self, member: str, edit: Callable[[Boot], Boot]) -> None:
         """Change the boot settings; that is done at once."""
@@ -323,15 +325,15 @@ def _banked(member: str, bank: Bank) -> Edit:
     return _on(member, banked)
 
 
-def _parted(member: str, part: str, slot: str | None, version: str | None) -> Edit:
-    def parted(one: Member) -> Member:
-        parts = tuple(
-            replace(each, version=version) if (each.part, each.slot) == (part, slot) else each
-            for each in one.parts or ()
+def _loaded(member: str, name: str, slot: str | None, version: str | None) -> Edit:
+    def loaded(one: Member) -> Member:
+        components = tuple(
+            replace(each, version=version) if (each.component, each.slot) == (name, slot) else each
+            for each in one.components or ()
         )
-        return replace(one, parts=parts)
+        return replace(one, components=components)
 
-    return _on(member, parted)
+    return _on(member, loaded)
 
 
 def _settled(member: str, trial: Bank, committed: Bank) -> Edit:

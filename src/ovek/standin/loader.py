@@ -11,7 +11,17 @@ from typing import NamedTuple, TypeVar
 from msgspec.structs import replace
 
 from ovek.model.digest import Digests
-from ovek.model.snapshot import Bank, Boot, Device, File, Member, Running, Setting, Volume
+from ovek.model.snapshot import (
+    Bank,
+    Boot,
+    Component,
+    Device,
+    File,
+    Member,
+    Running,
+    Setting,
+    Volume,
+)
 from ovek.standin.hands import ServerImage
 
 T = TypeVar("T")
@@ -203,14 +213,28 @@ def _started(member: Member, begun: Begun | None, server: Server, *, several: bo
     )
     version = begun.version if begun is not None else None
     carries = next((o.carries for o in server.values() if o.version == version and o.carries), {})
-    parts = member.parts and tuple(
-        replace(part, version=carries[part.part])
-        if part.part in carries and _older(part.version, carries[part.part])
-        else part
-        for part in member.parts
+    components = member.components and tuple(
+        _firmware(each, member, server, carries) for each in member.components
     )
     told = version if several else member.running_version
-    return replace(member, boot=after, parts=parts, running_version=told)
+    return replace(member, boot=after, components=components, running_version=told)
+
+
+def _firmware(
+    component: Component, member: Member, server: Server, carries: dict[str, str]
+) -> Component:
+    """A component after a start: what its file holds, else what the image brought, if newer."""
+    place, name = component.place, component.component
+    if place is not None and place.member in (None, member.id):
+        volume = member.volume(place.volume)
+        files = (volume.files if volume is not None else None) or ()
+        file = next((each for each in files if each.path == place.path), None)
+        found = _image(file, server) if file is not None else None
+        version = found.carries.get(name) if found is not None else None
+        return component if version is None else replace(component, version=version)
+    if name in carries and _older(component.version, carries[name]):
+        return replace(component, version=carries[name])
+    return component
 
 
 def _older(one: str | None, other: str) -> bool:

@@ -33,7 +33,7 @@ def _oxwick(hands: Hands, typed: list[str]) -> bool:
         case ["carry", "settings", "out"]:
             hands.backed_up()
         case ["carry", "part", name, "in", unit, part, *bay]:
-            hands.load_part(name, unit, part, bay[0] if bay else None)
+            hands.load_component(name, unit, part, bay[0] if bay else None)
         case ["cast", "off", "file", unit, store, path]:
             hands.delete(unit, store, path)
         case ["start", "order", unit, *places]:

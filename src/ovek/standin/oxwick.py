@@ -40,15 +40,13 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
         case ["tell", "start", unit] if (member := _unit(device, unit)) and member.boot:
             yield _start(member)
         case ["tell", "parts", unit] if (member := _unit(device, unit)) and (
-            member.parts is not None and member.pointers is not None
+            member.components is not None
         ):
-            loads = {each.part: each.place for each in member.pointers}
-            rows = [(each.part, each.slot, each.version) for each in member.parts]
-            rows += [(part, None, None) for part in loads if part not in {row[0] for row in rows}]
             yield "Part          Bay  Version   Loads\n"
-            for part, bay, version in rows:
-                yield f"{part:<12}  {bay or '-':<3}  {version or '-':<8}  "
-                yield f"{loads.get(part, 'itself')}\n"
+            for component in member.components:
+                slot, version = component.slot or "-", component.version or "-"
+                yield f"{component.component:<12}  {slot:<3}  {version:<8}  "
+                yield f"{component.loads_from or '-'}\n"
         case ["digest", algorithm, unit, store, path] if volume := _store(device, unit, store):
             yield from _digest(volume, algorithm, path, rate)
         case ["goodbye"]:

@@ -1,4 +1,4 @@
-"""Moves on the device as a whole: reload, commit, save and back up what is set, load parts."""
+"""Moves on the device as a whole: reload, commit, save and back up what is set, load components."""
 
 from collections.abc import Iterable, Iterator
 
@@ -7,10 +7,10 @@ from ovek.engine.layouts.paired import TRIAL
 from ovek.engine.moves import About, Move, Situation, for_each
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, fits
-from ovek.model.change import BackUp, Change, Commit, LoadPart, Reload, Save
+from ovek.model.change import BackUp, Change, Commit, LoadComponent, Reload, Save
 from ovek.model.pattern import Pattern
 from ovek.model.place import BANK, Place
-from ovek.model.snapshot import Part
+from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
 
@@ -37,7 +37,7 @@ def commit(situation: Situation, about: About) -> Iterator[Move]:
     def of_member(member: str) -> Iterator[tuple[str, Move]]:
         trial = situation.member(member).banks.get(TRIAL)
         at = Place(BANK, TRIAL, member)
-        running = {at, *(part.on(member) for part in trial.parts)} if trial is not None else set()
+        running = {at, *(file.on(member) for file in trial.parts)} if trial is not None else set()
         if trial is None or trial.judgement.verdict != "proven":
             return
         if running.isdisjoint(runs[member].places):
@@ -66,8 +66,8 @@ def back_up_config(situation: Situation, about: About) -> Iterator[Move]:
     yield Move((BackUp(),))
 
 
-def load_parts(situation: Situation, about: About) -> Iterator[Move]:
-    """Load each part that is older than the image that starts next, or runs, needs or brings."""
+def load_components(situation: Situation, about: About) -> Iterator[Move]:
+    """Load each component that is older than what starts next, or runs, needs or brings."""
 
     def of_member(member: str) -> Iterator[tuple[str, Move]]:
         one, judged = situation.member(member), situation.judged
@@ -76,58 +76,66 @@ def load_parts(situation: Situation, about: About) -> Iterator[Move]:
         release = image.judgement.release if image is not None else None
         if release is None:
             return
-        needs = dict(release.needs_of(one.hardware.model).parts or {})
-        for part, brings in release.carries.items():
-            needs.setdefault(part, brings)
+        needs = dict(release.needs_of(one.hardware.model).components or {})
+        for component, brings in release.carries.items():
+            needs.setdefault(component, brings)
         changes: list[Change] = []
-        for part, need in needs.items():
-            changes += _loads(situation.judged, one, part, need)
+        for component, need in needs.items():
+            changes += _loads(situation.judged, one, component, need)
         if changes:
             yield "load", Move(tuple(changes))
 
     return for_each(about, of_member)
 
 
-def _loads(judged: JudgedDevice, one: JudgedMember, part: str, need: str) -> Iterator[LoadPart]:
-    """Load the newest firmware of a part into every slot that has less than is needed."""
-    scheme = judged.judge.sheet.versions.parts.pattern
+def _loads(
+    judged: JudgedDevice, one: JudgedMember, component: str, need: str
+) -> Iterator[LoadComponent]:
+    """Load the newest firmware of a component into every slot that has less than is needed."""
+    scheme = judged.judge.sheet.versions.components.pattern
     able = [
         release
         for release in judged.judge.releases.for_model(one.hardware.model)
-        if release.kind == "part-image"
-        and part in release.carries
+        if release.kind == "component-image"
+        and component in release.carries
         and release.status != "withdrawn"
         and fits(release, one.hardware) is not False
-        and compare(release.carries[part], need, scheme) in (0, 1)
+        and compare(release.carries[component], need, scheme) in (0, 1)
     ]
     if able:
-        for each in parts_below(one, part, need, scheme):
-            yield load(one, each, newest(able, part, scheme))
+        for each in components_below(one, component, need, scheme):
+            yield load(one, each, newest(able, component, scheme))
 
 
-def newest(able: Iterable[KnownRelease], part: str, scheme: Pattern | None) -> KnownRelease:
-    """The part image that brings the newest firmware of a part."""
+def newest(able: Iterable[KnownRelease], component: str, scheme: Pattern | None) -> KnownRelease:
+    """The component image that brings the newest firmware of a component."""
     best, *rest = able
     for one in rest:
-        if compare(one.carries[part], best.carries[part], scheme) == 1:
+        if compare(one.carries[component], best.carries[component], scheme) == 1:
             best = one
     return best
 
 
-def parts_below(one: JudgedMember, part: str, need: str, scheme: Pattern | None) -> Iterator[Part]:
-    """The parts of a name, slot by slot, that have less than is needed."""
-    for each in one.member.parts or ():
-        if each.part == part and each.version and compare(each.version, need, scheme) == -1:
+def components_below(
+    one: JudgedMember, component: str, need: str, scheme: Pattern | None
+) -> Iterator[Component]:
+    """The components of a name, slot by slot, that have less than is needed."""
+    for each in one.member.components or ():
+        if (
+            each.component == component
+            and each.version
+            and compare(each.version, need, scheme) == -1
+        ):
             yield each
 
 
-def load(one: JudgedMember, part: Part, release: KnownRelease) -> LoadPart:
-    """Load the firmware that a part image brings into one slot."""
-    return LoadPart(
+def load(one: JudgedMember, component: Component, release: KnownRelease) -> LoadComponent:
+    """Load the firmware that a component image brings into one slot."""
+    return LoadComponent(
         member=one.member.id,
-        part=part.part,
-        slot=part.slot,
-        version=release.carries[part.part],
+        component=component.component,
+        slot=component.slot,
+        version=release.carries[component.component],
         image=release.file,
         minutes=release.minutes,
     )

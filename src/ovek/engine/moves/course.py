@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from ovek.engine.moves import About, Move, Situation, joined
-from ovek.engine.moves.acts import commit, load, parts_below, reload
+from ovek.engine.moves.acts import commit, components_below, load, reload
 from ovek.engine.moves.images import bring_to
 from ovek.engine.moves.settings import settings
 from ovek.engine.replay import replay
@@ -86,7 +86,7 @@ def _prepared(situation: Situation, member: str, goal: KnownRelease) -> Move | N
     for hop in way.hops:
         move = (
             _firmware(situation, member, hop)
-            if hop.loads == "part"
+            if hop.loads == "component"
             else _installed(situation, member, hop.release)
         )
         if move is None:
@@ -99,14 +99,14 @@ def _prepared(situation: Situation, member: str, goal: KnownRelease) -> Move | N
 
 
 def _firmware(situation: Situation, member: str, hop: Hop) -> Move:
-    """Load a part image into every slot that has less than it brings."""
+    """Load a component image into every slot that has less than it brings."""
     one = situation.member(member)
-    scheme = situation.judged.judge.sheet.versions.parts.pattern
+    scheme = situation.judged.judge.sheet.versions.components.pattern
     return Move(
         tuple(
             load(one, part, hop.release)
             for name, brings in hop.release.carries.items()
-            for part in parts_below(one, name, brings, scheme)
+            for part in components_below(one, name, brings, scheme)
         )
     )
 

@@ -148,11 +148,11 @@ class Subject(Struct, frozen=True, kw_only=True):
             return 0
         return compare(one, other, self.judged.judge.sheet.versions.pattern)
 
-    def part_order(self, one: str | None, other: str | None) -> int | None:
+    def component_order(self, one: str | None, other: str | None) -> int | None:
         """Compare two versions of a part, by the sheet's own scheme for those or the plain one."""
         if one is None or other is None:
             return None
-        return compare(one, other, self.judged.judge.sheet.versions.parts.pattern)
+        return compare(one, other, self.judged.judge.sheet.versions.components.pattern)
 
     def told(self, member: MemberSubject, place: Place) -> bool:
         """Whether a boot rule speaks of the image at this place of a member already.

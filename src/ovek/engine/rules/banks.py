@@ -153,14 +153,14 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     goal="way-back",
 )
 def bank_cannot_start(subject: Subject) -> Iterator[Said]:
-    """A bank holds part firmware, or an image for other hardware of its member."""
+    """A bank holds component firmware, or an image for other hardware of its member."""
     for member in subject.members:
         for name, image in sorted(member.one.banks.items()):
             if subject.told(member, image.place):
                 continue
             hardware, foreign = member.one.hardware, image.foreign
             if not image.starts_members:
-                saw = "it holds part firmware, no system image"
+                saw = "it holds component firmware, no system image"
             elif foreign is not None and image.parts:
                 wanted = [*(foreign.fits or ()), *(foreign.revisions or ())]
                 saw = for_other(foreign.file, wanted, hardware)

@@ -9,7 +9,7 @@ for _group in (
     "banks",
     "images",
     "members",
-    "parts",
+    "components",
     "releases",
     "space",
     "upkeep",

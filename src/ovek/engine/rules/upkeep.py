@@ -1,6 +1,6 @@
 """Rules on what surrounds the images: configuration, the snapshot's age, what is not known."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
 
 from ovek.engine.layouts.writing import image_volume
@@ -12,6 +12,7 @@ from ovek.model.age import show_age
 from ovek.model.place import Place
 from ovek.model.snapshot import Config, Member
 from ovek.model.typed import typed
+from ovek.model.verdict import KnownRelease
 
 _NO_CONFIG = Config()
 _DAY = timedelta(days=1)
@@ -303,19 +304,13 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         field = "running.place" if "running.place" in asks else "running.bank"
         if field in asks:
             yield "what it was started from", (field,)
-    if up and one.pointers is None and "pointer.place" in asks:
-        yield "which files its parts are loaded from", ("pointer.place",)
+    unsure = one.components is None or any(each.loads_from is None for each in one.components)
+    if up and unsure and "component.loads_from" in asks:
+        yield "what its components are loaded from", ("component.loads_from",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
-    parts = release.needs_of(member.one.hardware.model).parts if release is not None else None
-    if release is not None and (parts or release.carries):
-        have = {part.part for part in one.parts or ()}
-        have -= {part.part for part in one.parts or () if not part.version}
-        needs = (parts or {}).keys() - have - release.carries.keys()
-        carries = release.carries.keys() - have if "part.version" in asks else set[str]()
-        for part in sorted(needs | carries):
-            does = "needs one" if part in needs else "brings one"
-            yield f"the version of {part}, of which {release.file} {does}", ("part.version",)
+    if release is not None:
+        yield from _of_components(member, release, asks)
     if release is not subject.wanted.goal_of(member.id):
         yield from _of_goal(subject, member)
     yield from _of_banks(subject, one)
@@ -344,14 +339,35 @@ def _of_goal(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     goal, one = subject.wanted.goal_of(member.id), member.one
     if goal is None or goal.version is None or subject.wanted.target is None or not subject.up:
         return
-    if "part.version" not in subject.judged.judge.asks:
+    if "component.version" not in subject.judged.judge.asks:
         return
     if subject.order(member.runs, goal.version) != -1:
         return
-    have = {part.part for part in one.member.parts or () if part.version}
-    needs = goal.needs_of(one.hardware.model).parts or {}
-    for part in sorted(needs.keys() - have - goal.carries.keys()):
-        yield f"the version of {part}, of which {goal.file} needs one", ("part.version",)
+    needs = goal.needs_of(one.hardware.model).components or {}
+    for name in sorted(_unknown(one.member, needs.keys() - goal.carries.keys())):
+        yield f"the version of {name}, of which {goal.file} needs one", ("component.version",)
+
+
+def _of_components(
+    member: MemberSubject, release: KnownRelease, asks: dict[str, str]
+) -> Iterator[_Missing]:
+    """Components whose version is not known, of which what starts next needs or brings one."""
+    one = member.one.member
+    needs = release.needs_of(member.one.hardware.model).components or {}
+    carries = release.carries.keys() if "component.version" in asks else set[str]()
+    wanted = {*(needs.keys() - release.carries.keys()), *carries}
+    for name in sorted(_unknown(one, wanted)):
+        does = "needs one" if name in needs else "brings one"
+        yield f"the version of {name}, of which {release.file} {does}", ("component.version",)
+
+
+def _unknown(member: Member, names: Iterable[str]) -> set[str]:
+    """The components of some names whose version is not known; one that is not there is known."""
+    if member.components is None:
+        return set(names)
+    return {
+        each.component for each in member.components if each.component in names and not each.version
+    }
 
 
 def _of_start(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:

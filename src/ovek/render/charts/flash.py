@@ -28,7 +28,7 @@ COLOURS: dict[Content, str] = {
     "running or next": "#1b4965",
     "system image": "#5fa8d3",
     "package": "#9ccbe6",
-    "part image": "#62b6a5",
+    "component image": "#62b6a5",
     "archive": "#8d7fb8",
     "configuration, licence, key": "#7b6d8d",
     "leftover, log, crash file": "#d9822b",

@@ -474,7 +474,7 @@ class Answers:
 
     def _may_name(self, words: Sequence[str]) -> bool:
         """Whether a line may name a file, where files or what starts are told."""
-        if not {"file", "order", "set", "pointer"} & set(self.things):
+        if not {"file", "order", "set", "component"} & set(self.things):
             return False
         return any(_FILE.fullmatch(word.strip(".,;()[]'\"")) for word in words)
 

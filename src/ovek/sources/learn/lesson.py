@@ -22,7 +22,7 @@ from ovek.sources.values import WORDS
 
 _ORDER: tuple[Fills, ...] = (
     *("device", "member", "volume", "bank", "boot", "order"),
-    *("file", "set", "part", "pointer", "digest"),
+    *("file", "set", "component", "digest"),
 )
 _EACH: dict[str, Each] = {"path": "image", "volume": "volume", "member": "member"}
 _ALGORITHM: dict[str, Algorithm] = {

@@ -17,8 +17,7 @@ KEYS: dict[Fills, tuple[str, ...]] = {
     "bank": ("bank",),
     "boot": (),
     "order": ("place", "path", "raw"),
-    "pointer": ("part",),
-    "part": ("part",),
+    "component": ("component",),
 }
 # What a thing may be asked for, so that its answer need not tell it.
 _CONTEXT: dict[Fills, tuple[str, ...]] = {
@@ -99,9 +98,8 @@ def _likelier(
     if {"file", "digest"} <= set(things):
         drop = "file" if "path" in asked_for and not names & {"size", "modified"} else "digest"
         things = {fills: field for fills, field in things.items() if fills != drop}
-    if {"order", "pointer"} <= set(things):
-        things = {fills: field for fills, field in things.items() if fills != "pointer"}
-    for keyed in ("set", "bank", "part", "volume", "file", "member", "digest"):
+    keyed: Fills
+    for keyed in ("set", "bank", "component", "volume", "file", "member", "digest"):
         if keyed in things and (names & set(KEYS[keyed])):
             return {keyed: things[keyed]}
     if "device" in things:

@@ -1,0 +1,202 @@
+"""Rules on components: what has firmware of its own, and what it loads at the next reload."""
+
+from collections.abc import Iterator
+
+from ovek.engine.components import Loaded, loaded
+from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.verdicts import fits
+from ovek.model.snapshot import Volume
+from ovek.model.verdict import KnownRelease
+
+
+def _starting(member: MemberSubject) -> KnownRelease | None:
+    """The release that starts next."""
+    return None if member.starting is None else member.starting.judgement.release
+
+
+def _needs(member: MemberSubject, release: KnownRelease | None) -> dict[str, str]:
+    """The versions of components that a release needs on the hardware of a member."""
+    if release is None:
+        return {}
+    return release.needs_of(member.one.hardware.model).components or {}
+
+
+def _loaded(subject: Subject, member: MemberSubject) -> list[Loaded]:
+    """The components of a member as they will be after the next reload."""
+    return list(loaded(subject.judged, member.one, _starting(member)))
+
+
+@rule(
+    "component-file-missing",
+    "warning",
+    "A component whose file is gone comes up without its firmware, or not at all.",
+    "Copy the file there, or set the component to load from one that is there",
+)
+def component_file_missing(subject: Subject) -> Iterator[Said]:
+    """A component is loaded from a file or folder that is not there."""
+    for member in subject.members:
+        for component in member.one.member.components or ():
+            if component.place is None:
+                continue
+            place = subject.judged.located(component.place, member.id)
+            owner = subject.judged.member(place.member or "")
+            volume = owner.member.volume(place.volume) if owner is not None else None
+            if volume is None or (volume.files is None and volume.state != "absent"):
+                continue
+            path = volume.folded(place.path).rstrip("/")
+            if volume.state == "absent" or not _is_there(path, volume):
+                saw = f"the component {component.shown} is loaded from it, and it is not there"
+                yield Said(member=member.id, place=place, saw=saw)
+
+
+def _is_there(path: str, volume: Volume) -> bool:
+    """Whether there is such a file, or anything in such a folder."""
+    return any(
+        (name := volume.folded(file.path)) == path
+        or name.startswith(path + "/")
+        or (file.path_cut and path.startswith(name))
+        for file in volume.files or ()
+    )
+
+
+@rule(
+    "component-file-mismatch",
+    "warning",
+    "A component that is too old for the system image fails in ways that look like other faults.",
+    "Copy the component image that goes with the system image, and load the component from it",
+    goal="components",
+)
+def component_file_mismatch(subject: Subject) -> Iterator[Said]:
+    """The file that a component will be loaded from is too old for what starts next, or foreign.
+
+    Where the component runs too old a version already, that is told, and the file with it.
+    """
+    for member in subject.members:
+        release = _starting(member)
+        needs = _needs(member, release)
+        for each in _loaded(subject, member):
+            if each.image is None or each.place is None:
+                continue
+            own, shown = each.image.judgement.release, each.component.shown
+            need = needs.get(each.component.component)
+            if own is not None and fits(own, member.one.hardware) is False:
+                saw = f"the component {shown} is loaded from it; it is for other hardware"
+                yield Said(member=member.id, place=each.place, saw=saw, whole=False)
+            elif need is not None and subject.component_order(each.then, need) == -1:
+                if subject.component_order(each.component.version, need) == -1:
+                    continue
+                assert release is not None
+                yield Said(
+                    member=member.id,
+                    place=each.place,
+                    saw=f"the component {shown} is loaded from it ({each.then}); "
+                    f"{release.file}, which starts next, needs {need}",
+                )
+
+
+@rule(
+    "component-too-old",
+    "warning",
+    "An image that needs newer firmware may not start, or start without that component.",
+    "Update the component first, then reload",
+    goal="components",
+)
+def component_too_old(subject: Subject) -> Iterator[Said]:
+    """A component will be older than the image that starts next needs, as the reload leaves it."""
+    for member in subject.members:
+        release = _starting(member)
+        needs = _needs(member, release)
+        for each in _loaded(subject, member) if needs else ():
+            component = each.component
+            need = needs.get(component.component)
+            if need is None or subject.component_order(component.version, need) != -1:
+                continue
+            if each.then is not None and subject.component_order(each.then, need) != -1:
+                continue  # the reload itself brings what is needed
+            assert release is not None
+            changes = subject.order(member.starts, member.runs) != 0
+            source, do = "", None
+            if each.place is not None and each.then is not None:
+                source = f", and it is loaded from {component.loads_from} ({each.then})"
+                do = f"Load {component.component} {need} first, then load the component from its "
+                do += "file, then reload"
+            yield Said(
+                member=member.id,
+                place=None,
+                saw=f"{release.file} starts next and needs {component.shown} {need}; "
+                f"{component.version} runs{source}",
+                do=do,
+                severity="critical" if changes else None,
+            )
+
+
+@rule(
+    "component-updated-at-reload",
+    "note",
+    "A reload that updates firmware takes longer, and must not be cut off.",
+    "Plan for a longer reload, and leave the power on until it is done",
+)
+def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
+    """The next reload brings newer firmware for a component: by the image, or from its file."""
+    for member in subject.members:
+        release = _starting(member)
+        if release is None or subject.order(member.starts, member.runs) in (0, None):
+            continue
+        newer = [
+            f"{each.component.shown} from {each.component.version} to {each.then}"
+            for each in _loaded(subject, member)
+            if subject.component_order(each.then, each.component.version) == 1
+        ]
+        if newer:
+            saw = f"a reload into {release.file} also updates {', '.join(newer)}"
+            yield Said(member=member.id, place=None, saw=saw)
+
+
+@rule(
+    "component-not-updated",
+    "warning",
+    "Firmware that was not loaded with its image leaves a component that it was not tested with.",
+    "See why it was not loaded, and load the firmware of that component by hand",
+    "component-too-old",
+    goal="components",
+)
+def component_not_updated(subject: Subject) -> Iterator[Said]:
+    """What runs brings newer firmware for a component than that has, or goes with it.
+
+    What the next reload loads anyway is no finding.
+    """
+    for member in subject.members if subject.up else ():
+        release = member.running.judgement.release if member.running is not None else None
+        if release is None or release is not _starting(member):
+            continue  # the next start brings other firmware
+        brings = {name: (version, "") for name, version in release.carries.items()}
+        for name, version, file in _together(subject, member, release):
+            brings.setdefault(name, (version, f" (in {file})"))
+        for each in _loaded(subject, member):
+            component = each.component
+            if component.component not in brings:
+                continue
+            version, source = brings[component.component]
+            then = each.then if each.place is not None else component.version
+            if subject.component_order(component.version, version) != -1:
+                continue
+            if subject.component_order(then, version) in (0, 1):
+                continue
+            verb = "goes with" if source else "brings"
+            yield Said(
+                member=member.id,
+                place=None,
+                saw=f"{release.file} runs and {verb} {component.shown} {version}{source}; "
+                f"{component.version} is there still",
+            )
+
+
+def _together(
+    subject: Subject, member: MemberSubject, release: KnownRelease
+) -> Iterator[tuple[str, str, str]]:
+    """The firmware that is installed together with a release on a member: name, version, file."""
+    releases = subject.judged.judge.releases
+    for file in release.with_of(member.one.hardware.model):
+        for other in releases.named(file, case_blind=False):
+            if fits(other, member.one.hardware) is not False:
+                yield from ((name, version, file) for name, version in other.carries.items())
