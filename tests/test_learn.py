@@ -740,7 +740,7 @@ def test_fields_are_named_by_their_last_word_where_that_says_enough():
     assert ("device", "running.version") in fields_named("running.version")
     assert fields_named("live") == ()
     assert fields_named("nonsense") == ()
-    assert {fills for fills, _ in fields_named("version")} == {"bank", "device", "part"}
+    assert {fills for fills, _ in fields_named("version")} == {"bank", "device", "component"}
 
 
 def test_an_answer_of_one_line_that_refuses_is_not_learned_from():

@@ -362,6 +362,12 @@ OUR_COPY = [
 ]
 
 
+def pending_mode(*, unsaved):
+    """A device whose mode is saved to change at the next reload."""
+    boot = Boot(mode=Setting(**SETTING), order=Setting(saved=()))
+    return sw(image("1.0"), boot=boot, config=Config(unsaved_changes=unsaved))
+
+
 def pending(**more):
     """A device of 4 GiB that runs 1.0 and starts 2.0, which needs something."""
     what = sw(image("1.0"), image("2.0"), boots=(TWO,), hardware=None)
@@ -418,6 +424,10 @@ CASES = {
     "boot-order-unsaved": (
         lambda: of(sw(image("1.0"), image("2.0"), live=(TWO,))),
         lambda: of(sw(image("1.0"), boots=None, live=(ONE,))),
+    ),
+    "boot-setting-pending": (
+        lambda: of(pending_mode(unsaved=False), sheet(fallback="first-found")),
+        lambda: of(pending_mode(unsaved=True), sheet(fallback="first-found")),
     ),
     "boot-mode-unsaved": (
         lambda: of(

@@ -140,7 +140,7 @@ def command(
         group_by=group_by,
         rows=rows,
         not_read=devices.not_read,
-        unused=_unused(devices, used) if whole else [],
+        unused=unused(devices, used) if whole else [],
         about=_about(devices, summary, now),
         cards=rule_cards(),
         verbose=verbose,
@@ -252,7 +252,7 @@ class Auditing(Work[Part]):
         return done
 
 
-def _unused(devices: Devices, used: set[Waiver]) -> list[Waiver]:
+def unused(devices: Devices, used: set[Waiver]) -> list[Waiver]:
     """The waivers that were of no use; one for a device that was not read may be of use yet."""
     unread = [one.device for one in devices.not_read]
     return [

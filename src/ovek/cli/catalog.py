@@ -283,7 +283,7 @@ def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str
     "annotate",
     examples=(
         "catalog annotate 'ox40-full-*' --hardware 'OX40*' --look",
-        "catalog annotate ox40-full-7.4.2.img --version 7.4.2 --status recommended --look",
+        "catalog annotate tv8_5.1.4.tvf --version 5.1.4 --look",
     ),
 )
 @click.argument("glob", shell_complete=images)

@@ -1,5 +1,6 @@
 """`ovek policy`: what is wanted, checked against the fleet and the catalog."""
 
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -20,6 +21,7 @@ from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.site import Site
+from ovek.model.waiver import Waiver
 
 
 @click.group("policy", cls=Group)
@@ -34,20 +36,49 @@ def check(site_folder: Path, format_: str) -> None:
     """Is the policy sound, and does it name what there is?
 
     Tells every mistake at once: contradictions, and rules, devices, sheets and releases that do
-    not exist, each with the nearest name that does.
+    not exist, each with the nearest name that does. Waivers that are expired, and those that no
+    device needs by its latest reading, are marked.
     """
     site = Site(site_folder)
     check_policy(site, releases_of(site), strict=True)
     mark_changes(site)
+    marks = _marks(site)
     if format_ == "json":
         from ovek.render import json
 
-        whole = json.policy(site_context(site), site.policy, site.waivers)
+        whole = json.policy(site_context(site), site.policy, site.waivers, marks)
         write_json(whole, format_, "waivers")
     else:
         from ovek.render.policy import policy
 
-        write_lines(policy(site.policy, site.waivers, site.fleet))
+        write_lines(policy(site.policy, site.waivers, site.fleet, marks))
+
+
+def _marks(site: Site) -> list[str | None]:
+    """What is wrong with each waiver: it is over, or no device has what it is for; else None.
+
+    Of what is for a device that was not read, nobody knows whether it is used.
+    """
+    if not site.waivers:
+        return []
+    from ovek.cli.audit import Auditing, unused
+    from ovek.cli.fleetwide import each_part
+    from ovek.cli.options import Devices
+    from ovek.cli.shelf import shelf_facts
+
+    now = datetime.now(UTC).replace(microsecond=0)
+    devices = Devices(site, site.state(), releases=releases_of(site))
+    used, idle = set[Waiver](), list[Waiver]()
+    if devices.names:
+        shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+        for part in each_part(devices, Auditing, now, shelf, frozenset({""}), False):
+            used |= part.used
+        idle = unused(devices, used)
+    today = now.date()
+    return [
+        "expired" if one.until < today else "unused" if one in idle else None
+        for one in site.waivers
+    ]
 
 
 def wants_of(site: Site) -> Wants:

@@ -271,13 +271,20 @@ def path(
             way = route(standing, goals, family.values())
             told = () if hardware is None else (hardware,)
             ways.append(replace(way, hardware=told, variant=variant))
-    best = min(ways, key=_shortest_first)
-    alike = [way for way in ways if _files(way) == _files(best) and way.variant == best.variant]
-    return replace(best, hardware=tuple(dict.fromkeys(h for way in alike for h in way.hardware)))
+    # Ways of the same files are one, for all hardware that they hold for.
+    files: dict[object, list[Route]] = {}
+    for way in ways:
+        files.setdefault((_files(way), way.variant), []).append(way)
+    found = [
+        replace(same[0], hardware=tuple(dict.fromkeys(h for way in same for h in way.hardware)))
+        for same in files.values()
+    ]
+    found.sort(key=_shortest_first)
+    return replace(found[0], also=tuple(way for way in found[1:] if way.hops is not None))
 
 
-def _files(way: Route) -> list[str] | None:
-    return None if way.hops is None else [hop.release.file for hop in way.hops]
+def _files(way: Route) -> tuple[str, ...] | None:
+    return None if way.hops is None else tuple(hop.release.file for hop in way.hops)
 
 
 def _hardware_of(known: list[KnownRelease], targets: list[KnownRelease]) -> list[str | None]:

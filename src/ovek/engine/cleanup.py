@@ -232,6 +232,7 @@ def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
     )
     if chosen is None:
         plan = replace(plan, enough=False)
+        choice = replace(choice, enough=False)
     return _tried_out(case, choice, _not_enough(case, plan, units))
 
 

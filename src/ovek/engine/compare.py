@@ -1,15 +1,15 @@
 """What changed on a device between two snapshots, and whether an upgrade did what it was meant to.
 
 An upgrade is done on a member when it runs the expected version and would start it again, proven
-or not, at the next reload. What is not known is not done. What is not known on one side is told as
-that, never as a removal, nor as something new.
+or not, at the next reload, and its components are new enough for what runs. What is not known is
+not done. What is not known on one side is told as that, never as a removal, nor as something new.
 """
 
 from collections.abc import Iterator, Mapping
 from typing import Literal
 
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.runs import runs_of
+from ovek.engine.runs import Runs, runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file
 from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
 from ovek.model.ofdevice import of_device
@@ -109,7 +109,34 @@ def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDo
             done, why = None, f"runs {runs}; what it starts next is not known"
         elif compare(starts, expect, scheme) != 0:
             done, why = False, f"runs {runs}, and starts {starts} at the next reload"
+        elif (lags := _lagging(new, ours)) is not None:
+            done, why = lags
         yield MemberDone(member=ours.member, done=done, why=why)
+
+
+def _lagging(new: JudgedDevice, ours: Runs) -> tuple[bool | None, str] | None:
+    """What keeps a member from being done: a component that is too old for what runs, or unknown.
+
+    None where each is new enough, or nothing is needed.
+    """
+    one = new.member(ours.member)
+    release = ours.image.judgement.release if ours.image is not None else None
+    if one is None or release is None or one.member.components is None:
+        return None
+    scheme = new.judge.sheet.versions.components.pattern
+    needs = release.needs_of(one.hardware.model).components or {}
+    unknown = None
+    for component in one.member.components:
+        need = needs.get(component.component)
+        order = None
+        if need is not None and component.version is not None:
+            order = compare(component.version, need, scheme)
+        if order == -1:
+            told = f"{component.shown} {component.version} is older than {need}, which it needs"
+            return False, f"runs {ours.version}, and {told}"
+        if need is not None and order is None:
+            unknown = f"runs {ours.version}; whether {component.shown} is new enough is not known"
+    return None if unknown is None else (None, unknown)
 
 
 def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:

@@ -15,7 +15,7 @@
    any of its images.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
@@ -135,7 +135,7 @@ def run_by(judged: JudgedDevice, one: JudgedMember) -> Runs:
     return Runs(
         member=member,
         version=version,
-        variant=None if differs else _variant(judged, image),
+        variant=_variant(judged, image) if sure else _variant_of(judged, places, own=bool(differs)),
         places=places,
         sure=sure,
         image=image,
@@ -185,6 +185,20 @@ def _variant(judged: JudgedDevice, image: Image | None) -> str | None:
     if release is not None and proven and release.variant is not None:
         return release.variant
     return variant_of(judged.device, judged.judge.naming)
+
+
+def _variant_of(judged: JudgedDevice, places: Iterable[Place], *, own: bool) -> str | None:
+    """The variant of all that may run, where it is one; else as the device tells of itself."""
+    images = [judged.image(place) for place in places]
+    proven = [
+        image.judgement.release
+        for image in images
+        if image is not None and image.judgement.verdict == "proven"
+    ]
+    variants = {release.variant if release is not None else None for release in proven}
+    if len(variants) == 1 and len(proven) == len(images):
+        return variants.pop()
+    return None if own else variant_of(judged.device, judged.judge.naming)
 
 
 def _told(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:

@@ -44,7 +44,8 @@ class Act(NamedTuple):
 class Choice(Struct, frozen=True, kw_only=True):
     """What was chosen for one member: the units that go, and where the image goes, if any.
 
-    `told` are the files of the member, `lost` what a bank holds that is written over.
+    `told` are the files of the member, `lost` what a bank holds that is written over. Where it is
+    not `enough`, nothing comes after the deletions.
     """
 
     judged: JudgedDevice
@@ -55,6 +56,7 @@ class Choice(Struct, frozen=True, kw_only=True):
     release: KnownRelease | None = None
     spot: Spot | None = None
     lost: Lost | None = None
+    enough: bool = True
 
     @property
     def sheet(self) -> Sheet:
@@ -85,6 +87,8 @@ def acts_of(choice: Choice, walks: tuple[DeviceWalk, DeviceWalk]) -> list[Act]:
         if started(walks[0], member) != started(walks[1], member):
             acts += _checks(choice, walks[1], gone)
         acts += _deletions(choice)
+        if not choice.enough:
+            return acts
         acts.append(Act(Step(kind="check-free", place=f"{choice.volume.name}:")))
     if choice.release is not None and choice.spot is not None:
         acts += _bring(choice, choice.release, choice.spot)

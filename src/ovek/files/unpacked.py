@@ -114,22 +114,28 @@ def is_packed(head: bytes) -> bool:
     return any(head.startswith(mark) for mark in _MADE)
 
 
-def unpacked(stream: BinaryIO) -> io.BufferedReader:
+def unpacked(
+    stream: BinaryIO, count: Callable[[int], None] = lambda size: None
+) -> io.BufferedReader:
     """What a compressed file holds, from its start; it can be read and gone on in, not back.
 
-    Reading raises DamagedError, EOFError where it ends too early, and OSError.
+    `count` is told the bytes of each piece that is unpacked, also of one that is only gone over: a
+    header that lies about a size makes no endless way. What it raises ends the reading. Reading
+    raises DamagedError, EOFError where it ends too early, and OSError.
     """
     head = stream.read(8)
     stream.seek(0)
     made = next(made for mark, made in _MADE.items() if head.startswith(mark))
-    return io.BufferedReader(_Raw(stream, made), _OUT)
+    return io.BufferedReader(_Raw(stream, made, count), _OUT)
 
 
 class _Raw(io.RawIOBase):
     """The bytes that compressed streams hold, one after the other."""
 
-    def __init__(self, packed: BinaryIO, made: Callable[[], _Stream]) -> None:
-        self._packed, self._made = packed, made
+    def __init__(
+        self, packed: BinaryIO, made: Callable[[], _Stream], count: Callable[[int], None]
+    ) -> None:
+        self._packed, self._made, self._count = packed, made, count
         self._stream = made()
         self._at = 0
         self._first, self._any = True, False  # of the streams; whether this one gave anything
@@ -184,4 +190,5 @@ class _Raw(io.RawIOBase):
             if made:
                 self._any = True
                 self._at += len(made)
+                self._count(len(made))
                 return made

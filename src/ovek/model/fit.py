@@ -61,7 +61,8 @@ class Route(Struct, frozen=True, kw_only=True):
     """The installs in order from what runs to what is wanted; `hops` None: there is no way.
 
     `known` is whether that is sure; `missing` says which condition stands in the way, or is not
-    known. `hardware` and `variant` are what it holds for, where it is asked for by itself.
+    known. `hardware` and `variant` are what it holds for; `also` are those of other
+    hardware and variants, where it was asked for by versions alone.
     """
 
     start: str | None
@@ -71,6 +72,7 @@ class Route(Struct, frozen=True, kw_only=True):
     missing: str | None = None
     hardware: tuple[str, ...] = ()
     variant: str | None = None
+    also: tuple["Route", ...] = ()
 
     @property
     def steps(self) -> tuple[KnownRelease, ...] | None:

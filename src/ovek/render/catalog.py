@@ -146,6 +146,9 @@ def upgrade_path(found: Route) -> Iterator[Line]:
         brings = ", ".join(f"{part} {version}" for part, version in one.carries.items())
         told = f"firmware: {brings}" if hop.loads == "component" else one.version or ""
         yield f"  {number}. {visible(told)}  {visible(one.file)}"
+    for other in found.also:
+        yield ""
+        yield from upgrade_path(other)
 
 
 def pick(found: Pick) -> Iterator[Line]:

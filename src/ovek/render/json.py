@@ -139,9 +139,18 @@ def rules(cards: Iterable[RuleCard]) -> Whole:
     return _whole("ovek.rules/1", None, rules=list(cards))
 
 
-def policy(context: Context, wanted: Policy, waivers: Iterable[Waiver]) -> Whole:
-    """Make `ovek.policy-check/1`: a sound policy with its defaults, and the waivers."""
-    return _whole("ovek.policy-check/1", context, policy=wanted, waivers=list(waivers))
+def policy(
+    context: Context, wanted: Policy, waivers: Iterable[Waiver], marks: Iterable[str | None]
+) -> Whole:
+    """Make `ovek.policy-check/1`: a sound policy with its defaults, and the waivers.
+
+    Each waiver has a `mark`: `expired`, `unused` or null.
+    """
+    told = [
+        {**msgspec.structs.asdict(waiver), "mark": mark}
+        for waiver, mark in zip(waivers, marks, strict=True)
+    ]
+    return _whole("ovek.policy-check/1", context, policy=wanted, waivers=told)
 
 
 def pruned(context: Context, kept: Iterable[str], removed: Iterable[str]) -> Whole:

@@ -8,12 +8,14 @@ from ovek.model.waiver import Waiver
 from ovek.render.lines import Line, count, hanging
 
 
-def policy(wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet) -> Iterator[Line]:
-    """Go through the lines."""
-    yield (
-        f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
-        f"{count(len(waivers), 'waiver')}."
-    )
+def policy(
+    wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet, marks: Sequence[str | None]
+) -> Iterator[Line]:
+    """Go through the lines; `marks` say which waivers are expired or unused."""
+    told = f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
+    told += count(len(waivers), "waiver")
+    wrong = [f"{marks.count(mark)} {mark}" for mark in ("expired", "unused") if mark in marks]
+    yield told + (f" ({', '.join(wrong)})." if wrong else ".")
     longest = max([len("all devices"), *(len(want.selector) for want in wanted.want)])
     indent = longest + 5
     yield from hanging("  all devices:", _said(wanted) or "no target is named", indent=indent)
@@ -29,10 +31,11 @@ def policy(wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet) -> Iterator[
         yield from hanging("  pinned:", ", ".join(wanted.pinned), indent=indent)
     for slug, severity in wanted.severity.items():
         yield from hanging("  severity:", f"{slug} is {severity}", indent=indent)
-    for waiver in waivers:
+    for waiver, mark in zip(waivers, marks, strict=True):
         where = f" at {waiver.place}" if waiver.place else ""
         told = f"{waiver.rule} on {waiver.device}{where} until {waiver.until}, by {waiver.by}"
-        yield from hanging("  waived:", f"{told}: {waiver.why}", indent=indent)
+        front = f"{mark.upper()}: " if mark else ""
+        yield from hanging("  waived:", f"{front}{told}: {waiver.why}", indent=indent)
 
 
 def _said(wanted: Policy | Want) -> str:

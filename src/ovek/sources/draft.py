@@ -40,6 +40,10 @@ _APART = 300  # seconds that two ways may be apart when they tell the time
 _MOST_LOST = 1_000  # values that one device may lose before it is none
 
 
+# What an answer without rows says that there is none of.
+_LISTS = frozenset({"bank", "component", "volume", "order", "file", "set"})
+
+
 class DraftError(ValueError):
     """A value that cannot be what its field is."""
 
@@ -100,7 +104,8 @@ class Draft:
                 for row in rows
                 for member in ([row["member"]] if "member" in row else self.members)
             ]
-        self._known(question, context, rows)
+        if rows or made.says:
+            self._known(question, context, rows)
         self.take(question.fills, rows)
 
     def take(self, fills: Fills, rows: Iterable[Plain]) -> None:
@@ -425,10 +430,14 @@ class Draft:
 
 
 class Understood(Struct, frozen=True):
-    """What was made of one answer: its rows, and the values that were lost, each with its line."""
+    """What was made of one answer: its rows, and the values that were lost, each with its line.
+
+    `says` is whether the answer says anything, so that no rows mean that there is none.
+    """
 
     rows: list[Plain]
     lost: list[str] = []
+    says: bool = True
 
 
 def understood(
@@ -445,7 +454,13 @@ def understood(
     lost: list[str] = []
     choices = _choices(question, answer)
     rows = [fields_of(question, context, row, clock, lost, choices) for row in answer.rows]
-    return Understood(rows, [_with_line(question, told, answer) for told in lost])
+    told = [_with_line(question, each, answer) for each in lost]
+    if not rows and not answer.says and question.fills in _LISTS:
+        told.append(
+            f"the answer to {question.name!r} is empty, or nothing of it was expected: what it was "
+            "asked for is not known"
+        )
+    return Understood(rows, told, answer.says)
 
 
 def fields_of(

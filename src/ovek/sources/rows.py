@@ -24,11 +24,16 @@ Row = dict[str, Any]
 
 
 class Rows(Struct, frozen=True):
-    """The rows of an answer, the lines that nothing understood, and all its lines."""
+    """The rows of an answer, the lines that nothing understood, and all its lines.
+
+    `says` is whether it says anything: a line was understood by a rule that does not fit just any
+    text. Without that, no rows are not an answer that there is none.
+    """
 
     rows: tuple[Row, ...]
     strange: tuple[str, ...] = ()
     lines: tuple[str, ...] = ()
+    says: bool = True
 
 
 _OPEN_FORMATS = {
@@ -43,7 +48,12 @@ class TemplateError(ValueError):
 
 
 # What TextFSM makes of templates that it did not expect, an empty value say.
-_ITS_DEFECTS = (LookupError, ValueError, TypeError, AttributeError, RecursionError)
+_ITS_DEFECTS = (
+    *(LookupError, ValueError, TypeError, AttributeError, RecursionError),
+    *(OverflowError, MemoryError, re.error),
+)  # fmt: skip
+# What only a rule fits that fits any line; no device writes it.
+_ANY_LINE = "?! ~|~ !?"
 # What ends a line for `str.splitlines` and is no line end of an answer.
 _ODD_ENDS = re.compile(r"[\x0b\x0c\x1c-\x1e\x85\u2028\u2029]")
 
@@ -67,6 +77,13 @@ class _Machine:
     def understands(self, line: str) -> bool:
         """Whether a rule of the present state fits a line."""
         return any(rule.regex_obj.match(line) for rule in self.template.states[self.state])
+
+    def says(self, line: str) -> bool:
+        """Whether a rule of the present state fits a line that does not fit any line at all."""
+        return any(
+            rule.regex_obj.match(line) and not rule.regex_obj.match(_ANY_LINE)
+            for rule in self.template.states[self.state]
+        )
 
     def feed(self, line: str) -> None:
         """Take one line."""
@@ -181,7 +198,7 @@ def rows_of(question: Question, answer: str) -> Rows:
         return _parsed(question, answer)
     template = _template(question.template)
     machine = _Machine(template)
-    strange = []
+    strange, says = [], False
     lines = [line.rstrip() for line in answer.split("\n")]
     at = 0
     try:
@@ -200,12 +217,13 @@ def rows_of(question: Question, answer: str) -> Rows:
                     line, at = whole, at + 1
                 else:
                     strange.append(line)
+            says = says or (bool(line.strip()) and machine.says(line))
             machine.feed(line)
         made = machine.rows()
     except (textfsm.TextFSMError, *_ITS_DEFECTS) as error:
         return Rows((), (f"the template stopped: {error}",))
     rows = tuple(dict(zip(template.header, row, strict=True)) for row in made)
-    return Rows(rows, tuple(strange), tuple(lines))
+    return Rows(rows, tuple(strange), tuple(lines), says=says or bool(rows))
 
 
 def _parsed(question: Question, answer: str) -> Rows:

@@ -259,7 +259,7 @@ def _inside(
     limit = Bounds(file.stat().st_size)
     found: list[ShelfMember] = []
     try:
-        for path, stream in _members(file):
+        for path, stream in _members(file, Bounds(file.stat().st_size).take):
             if len(found) >= _MOST_MEMBERS:
                 return tuple(found), f"only its first {_MOST_MEMBERS} files were looked at"
             size, digests = digest_stream(stream, algorithms, limit.take)
@@ -287,8 +287,11 @@ def _inside(
     return tuple(found), None
 
 
-def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
-    """Open what is inside an archive, one file at a time, without unpacking to disk."""
+def _members(file: Path, count: Callable[[int], None]) -> Iterator[tuple[str, IO[bytes]]]:
+    """Open what is inside an archive, one file at a time, without unpacking to disk.
+
+    `count` is told what is unpacked, also on the way over a file that nobody reads.
+    """
     with opened(file) as stream:
         head = stream.read(512)
         stream.seek(0)
@@ -301,7 +304,7 @@ def _members(file: Path) -> Iterator[tuple[str, IO[bytes]]]:
                         with archive.open(entry) as inside:
                             yield entry.filename, inside
         elif is_packed(head):
-            with unpacked(stream) as inside:
+            with unpacked(stream, count) as inside:
                 if inside.peek(512)[257:262] == b"ustar":
                     yield from _in_tar(inside)
                 else:

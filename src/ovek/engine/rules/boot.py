@@ -13,7 +13,7 @@ from ovek.engine.verdicts import find_file, rejudge
 from ovek.model.change import Lose
 from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
-from ovek.model.snapshot import BootEntry, BootMode
+from ovek.model.snapshot import Boot, BootEntry, BootMode
 from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, GOES_ON, STARTS, Candidate
 
@@ -416,12 +416,47 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     goal="settings-saved",
 )
 def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
-    """The boot mode differs live and saved."""
+    """The boot mode differs live and saved, and the device does not say that all is saved."""
     for member in subject.members:
         boot = member.one.member.boot
-        if boot is not None and _differ((boot.mode.live,), (boot.mode.saved,)):
+        if boot is None or _is_pending(subject, boot):
+            continue
+        if _differ((boot.mode.live,), (boot.mode.saved,)):
             saw = f"the boot mode is {boot.mode.live} live and {boot.mode.saved} saved"
             yield Said(member=member.id, place=None, saw=saw + _then(member))
+
+
+@rule(
+    "boot-setting-pending",
+    "note",
+    "A setting that was saved for the next reload takes effect then, whoever reloads it and when.",
+    "Know that the next reload changes it",
+)
+def boot_setting_pending(subject: Subject) -> Iterator[Said]:
+    """A mode, or the reading of the saved configuration, is saved to change at the next reload."""
+    for member in subject.members:
+        boot = member.one.member.boot
+        if boot is None or not _is_pending(subject, boot):
+            continue
+        told = []
+        if _differ((boot.mode.live,), (boot.mode.saved,)):
+            told.append(f"the boot mode is {boot.mode.live} now and {boot.mode.saved}")
+        ignores = boot.ignores_saved_config
+        if None not in (ignores.live, ignores.saved) and ignores.live != ignores.saved:
+            words = {True: "ignored", False: "read"}
+            now, then = words[bool(ignores.live)], words[bool(ignores.saved)]
+            told.append(f"the saved configuration was {now} at the last start and is {then}")
+        if told:
+            saw = f"{' and '.join(told)} after the next reload{_then(member)}"
+            yield Said(member=member.id, place=None, saw=saw)
+
+
+def _is_pending(subject: Subject, boot: Boot) -> bool:
+    """Whether what is saved differs on purpose: nothing is unsaved, and no order differs."""
+    config = subject.judged.device.config
+    if config is None or config.unsaved_changes is not False:
+        return False
+    return not _differ(_named(boot.order.live), _named(boot.order.saved))
 
 
 def _differ(live: tuple[str | None, ...], saved: tuple[str | None, ...]) -> bool:

@@ -37,9 +37,8 @@ _OTHERS = {
 _HINTS = re.compile(
     r"b2sum|blake-?[23]|\.b[23]\b|sha-?3\b|\.sha3|sha3sum|keccak|whirlpool", re.IGNORECASE
 )
-_TURNED = re.compile(r"(?P<name>\S.*?)[ \t]+\*?(?P<digest>[0-9a-fA-F]{32,})", re.DOTALL)
-_HASH_OF = re.compile(r"(?P<tag>[A-Za-z0-9-]+) hash of (?:file )?(?P<name>.+?):?\s*")
-_BLOCK = re.compile(r"[0-9a-fA-F]{2}(?: ?[0-9a-fA-F]{2})+")
+_HASH_OF = re.compile(r"(?P<tag>[A-Za-z0-9-]{1,20}) hash of (?:file )?(?P<name>.+)")
+_HEX = re.compile(r"[0-9a-fA-F]+")
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
 _DO = "Write each line as: DIGEST, two blanks, FILE"
@@ -80,8 +79,10 @@ def _joined(lines: list[str]) -> Iterator[tuple[int, str]]:
     for number, line in enumerate(lines, 1):
         line = line.removesuffix("\r")
         heading = _HASH_OF.fullmatch(line)
-        if told is not None and _BLOCK.fullmatch(line.strip()):
-            yield number, f"{told['tag']} ({told['name']}) = {line.replace(' ', '').strip()}"
+        digest = line.replace(" ", "").strip()
+        if told is not None and algorithm_of(digest) and _HEX.fullmatch(digest):
+            name = told["name"].rstrip().removesuffix(":")
+            yield number, f"{told['tag']} ({name}) = {digest}"
             told, paired = None, True
             continue
         if told is not None:
@@ -200,13 +201,23 @@ def _parts(line: str) -> _Parts | None:
         name, _, rest = line[tag.end() :].rpartition(")")
         if name and (tagged := _TAGGED.fullmatch(rest)):
             return _Parts(bool(tag["escaped"]), tagged["digest"], name, tag["tag"])
-    if (turned := _TURNED.fullmatch(line.rstrip())) and algorithm_of(turned["digest"]):
-        first = line.split(None, 1)[0].lstrip("\\")
-        if algorithm_of(first) is None:
-            return _Parts(False, turned["digest"], turned["name"])
+    if (turned := _turned(line)) is not None:
+        return turned
     if match := _LINE.fullmatch(line):
         return _Parts(bool(match["escaped"]), match["digest"], match["name"] or match["loose"])
     return None
+
+
+def _turned(line: str) -> _Parts | None:
+    """A line whose name comes before its digest; None where it is none."""
+    front, *rest = line.rstrip().rsplit(None, 1)
+    first = front.split(None, 1)[0].lstrip("\\") if rest else ""
+    digest = rest[0].lstrip("*") if rest else ""
+    if algorithm_of(digest) is None or not _HEX.fullmatch(digest):
+        return None
+    if algorithm_of(first) is not None and _HEX.fullmatch(first):
+        return None  # both may be one: the usual order counts
+    return _Parts(False, digest, front)
 
 
 def _check_tag(file: Path, number: int, tag: str, algorithm: Algorithm) -> None:
