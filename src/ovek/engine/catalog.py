@@ -358,7 +358,8 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     able = releases.once_each(sorted(able, key=best_first(releases, scheme)))
     each = {one.member: wanted.goal_of(one.member or "") for one in stand}
     chosen = next((one for one in each.values() if one is not None), None)
-    chosen = chosen if chosen is not None else _best(able, stand)
+    if chosen is None and wanted.target is None:
+        chosen = _best(able, stand)
     if chosen is not None:
         ours = [chosen, *(one for one in each.values() if one is not None)]
         left = [one for one in able if not any(one.same_bytes(other) for other in ours)]
@@ -377,7 +378,7 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     return Pick(
         device=judged.device.device,
         chosen=chosen,
-        unsure=() if chosen is None else _identity(fit_all(stand, chosen)),
+        unsure=_unsure(stand, chosen, wanted),
         others=tuple(others),
         parts=tuple(parts),
         by_member={str(name): one for name, one in each.items() if one}
@@ -387,12 +388,27 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     )
 
 
+def _unsure(
+    stand: Sequence[Standing], chosen: KnownRelease | None, wanted: Wanted
+) -> tuple[str, ...]:
+    """What is not known of whether the chosen one fits, or why none is chosen of what is wanted."""
+    if chosen is not None:
+        ours = [fit_all((one,), wanted.goal_of(one.member or "") or chosen) for one in stand]
+        return tuple(dict.fromkeys(told for found in ours for told in _identity(found)))
+    if wanted.unlisted is not None:
+        return (f"policy wants {wanted.unlisted}, which no source lists",)
+    return (
+        (f"policy wants {wanted.target}, of which no one file is for it",) if wanted.target else ()
+    )
+
+
 def _best(able: list[KnownRelease], stand: Sequence[Standing]) -> KnownRelease | None:
     """The first that surely fits; else the first, where not only its variant would tell."""
-    sure = [one for one in able if fit_all(stand, one).is_for]
-    if not sure and len({one.variant for one in able if one.version == able[0].version}) > 1:
+    alike = [one for one in able if one.version == able[0].version]
+    sure = next((one for one in alike if fit_all(stand, one).is_for), None)
+    if sure is None and len({one.variant for one in alike}) > 1:
         return None
-    return next(iter(sure or able), None)
+    return sure if sure is not None else next(iter(alike), None)
 
 
 NOT_TOLD = "what hardware it is for is not told"
