@@ -469,6 +469,9 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     assert answer["as_it_is"][0]["reload"] == "ready"
     assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
     assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr
+    told = ovek("bootwalk", "--if-bad", "flash:", exits=2).stderr
+    assert "is a volume" in told
+    assert "--if-missing flash:" in told
 
 
 def test_a_snapshot_from_the_loaders_prompt_says_why_it_is_stuck_and_what_could_start(ovek):

@@ -4,13 +4,17 @@ import hashlib
 import json
 
 import pytest
+from msgspec.structs import replace
 
-from builders import bank, device, digest, image, judged, member, published, release, sheet
+from builders import NOW, bank, device, digest, image, judged, member, published, release, sheet
 from ovek.engine import custody
 from ovek.engine.releases import ReleaseIndex
-from ovek.model.catalog import Contained
+from ovek.model.catalog import Contained, Origin, Published
 from ovek.model.custody import Sighting
 from ovek.model.digest import Digests
+from ovek.render.custody import answer
+from ovek.render.custody import custody as lines
+from ovek.render.unread import Unreads
 
 RELEASES = ReleaseIndex(published(release("1.0")))
 RIGHT, BAD, WORSE = (Digests(md5=digest(text)) for text in ("sw-1.0.img", "bad", "worse"))
@@ -51,6 +55,74 @@ def test_a_copy_that_was_bad_on_the_shelf_explains_every_flash_that_took_it():
     assert one.told[0].startswith(
         "B: the copy on the shelf was bad already (s), and so it is on f, g; "
     )
+
+
+SIZED = 100 * 2**20
+
+
+def test_where_all_copies_on_several_hops_agree_the_published_digest_may_be_wrong():
+    one = custody.follow(RELEASES, [
+        ("sw-1.0.img", replace(seen(hop, place, BAD)[1], size=SIZED))
+        for hop, place in (("shelf", "s"), ("flash", "f"), ("flash", "g"))
+    ])[0]  # fmt: skip
+    assert one.first_wrong is None
+    assert one.disputed
+    assert one.told == (
+        "B: the published digest may be wrong: all 3 copies, on the shelf and the flash, are the "
+        "same; ask the publisher for the digest before you trust or delete any",
+    )
+    near = follow(seen("shelf", "s", BAD), seen("flash", "f", BAD), seen("flash", "g"))
+    assert not near.disputed, "one copy is what was published"
+
+
+def test_a_digest_that_its_publisher_doubts_makes_no_copy_wrong():
+    doubted = ReleaseIndex(published(release("1.0", digest_doubtful=True)))
+    (one,) = custody.follow(doubted, [seen("shelf", "s"), seen("flash", "f", BAD)])
+    assert (one.first_wrong, one.disputed) == (None, True)
+    assert {group.right for group in one.groups} == {None}
+
+
+def test_the_publisher_is_asked_again_only_where_no_good_copy_is_left():
+    kept = follow(seen("shelf", "s", BAD), seen("flash", "f"))
+    assert "copy it anew from a right copy on a flash, f" in kept.told[0]
+    assert "publisher" not in kept.told[0]
+    lost = follow(seen("shelf", "s", BAD), seen("shelf", "t", BAD))
+    assert "get it from the publisher again" in lost.told[0]
+
+
+def test_copies_of_which_no_publisher_has_a_digest_are_compared_with_each_other():
+    bare = ReleaseIndex(published(release("1.0", digests=Digests())))
+    (one,) = custody.follow(bare, [seen("shelf", "s"), seen("flash", "f")])
+    assert one.vouched == "nobody"
+    assert "no publisher has a digest" in answer([one])
+    assert "no publisher" not in answer([follow(seen("shelf", "s"))])
+
+
+def test_a_shelf_that_was_never_read_makes_nothing_missing():
+    runs = seen("flash", "f", runs=True, device="d")
+    assert custody.follow(RELEASES, [runs])[0].restorable is False
+    assert custody.follow(RELEASES, [runs], unread=True)[0].restorable is None
+    both = [runs, seen("shelf", "s")]
+    assert custody.follow(RELEASES, both, unread=True)[0].restorable is True
+
+
+def test_a_record_of_our_own_is_followed_as_such():
+    ours = [Published(release("1.0"), Origin("own.json", 1), None, "own")]
+    (one,) = custody.follow(ReleaseIndex(ours), [seen("shelf", "s"), seen("flash", "f", BAD)])
+    assert one.vouched == "own"
+    assert one.told[0].startswith("B: differs from our own record")
+
+
+def test_digests_stand_below_each_other_and_are_marked_from_where_they_differ():
+    good, bad = "ab" * 64, "ab" * 50 + "cd" * 14
+    one = custody.follow(ReleaseIndex(published(release("1.0", digests=Digests(sha512=good)))), [
+        seen("shelf", "s", Digests(sha512=good)), seen("flash", "f", Digests(sha512=bad)),
+    ])[0]  # fmt: skip
+    shown = [str(line) for line in lines([one], Unreads([], NOW), verbose=False)]
+    at = shown.index(f"     {bad[64:]}")
+    assert shown[at + 1] == "     " + " " * 36 + "^" * 28
+    assert f"     {good[:64]}" in shown
+    assert all(len(line) <= 80 for line in shown if line.startswith("     "))
 
 
 def test_a_copy_that_was_bad_in_the_archive_is_the_first_hop():

@@ -118,6 +118,9 @@ def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):
     shown = ovek("runbook", "--for", "2.0", exits=1).stdout
     assert "wants 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
     assert "did you mean '2.0'?" in ovek("runbook", "--for", "2.O", exits=2).stderr
+    narrow = '[[want]]\ndevice = "sw"\ntarget = "1.0"\n'
+    ovek.write("policy.toml", POLICY.replace('target = "2.0"\n', "") + narrow)
+    assert ovek("runbook", "--for", "2.0", exits=1).stdout == shown, "a want of a target alone"
 
 
 def test_what_somebody_has_accepted_is_let_be(ovek):

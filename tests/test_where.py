@@ -6,7 +6,18 @@ import io
 
 import pytest
 
-from builders import bank, device, digest, image, judged, member, plain, sheet
+from builders import (
+    bank,
+    device,
+    digest,
+    image,
+    judged,
+    member,
+    plain,
+    published,
+    release,
+    sheet,
+)
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.where import Sought, on_device
 from ovek.model.digest import Digests
@@ -32,6 +43,29 @@ SWITCH = device(member(image("1.0"), RENAMED, plain("notes.txt", digests=Digests
 ])  # fmt: skip
 def test_a_name_a_version_a_digest_and_a_glob_find_what_they_mean(text, found):
     assert places(SWITCH, text) == found
+
+
+def test_a_version_finds_members_that_run_it_from_memory_only():
+    gone = device(member(image("2.0"), boots=(TWO,)), place=ONE)
+    assert places(gone, "1.0") == ["in memory, not at flash:sw-1.0.img"]
+    found = judged(gone)
+    (one,) = on_device(found, walk_device(found), Sought("1.0"))
+    assert (one.runs, one.verdict) == (True, None)
+    assert places(device(member(image("1.0"), boots=(ONE,)), place=ONE), "1.0") == [ONE]
+
+
+def test_a_member_is_found_by_its_own_version():
+    second = member(image("2.0"), boots=(TWO,), id="2", running_version="2.0")
+    what = device(member(image("1.0"), boots=(ONE,), role="active"), second, place=ONE)
+    assert places(what, "2.0") == ["2/" + TWO]
+
+
+def test_bytes_are_found_by_each_name_that_sources_give_them():
+    same = Digests(md5=digest("sw-1.0.img"))
+    known = published(release("1.0"), release("1.0", file="other.img", digests=same))
+    found = judged(device(member(image("1.0"), boots=(ONE,)), place=ONE), catalog=known)
+    for text in ("sw-1.0.img", "other.img"):
+        assert [one.place for one in on_device(found, walk_device(found), Sought(text))] == [ONE]
 
 
 def test_what_bears_a_name_and_is_something_else_is_found_with_its_verdict():

@@ -332,7 +332,7 @@ def annotate_command(
     from ovek.render.lines import count, hanging
 
     names = ", ".join(dict.fromkeys(one.file for one in files))
-    write_lines(hanging(f"{glob} is {count(len(files), 'release')}:", names, indent=2))
+    write_lines(hanging(f"{visible(glob)} is {count(len(files), 'release')}: ", names, indent=2))
     if look:
         return
     target = annotate(site.folder / "catalog", said)

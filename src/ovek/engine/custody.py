@@ -200,7 +200,7 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
     wrong = [copy for group in groups if group.right is False for copy in group.copies]
     first = min(wrong, key=_hop, default=None)
     right = [copy for group in groups if group.right for copy in group.copies]
-    nobody = not published.digests
+    nobody = not release.digests
     return Custody(
         image=release.file,
         version=release.version,

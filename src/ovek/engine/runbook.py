@@ -232,8 +232,9 @@ def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterato
             words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
         saw = f"which release is recommended for it is not known: {why}"
         yield Open(rule="facts-missing", place=None, saw=saw, words=words)
+    behind = any(one.rule.goal == "runs-target" for one in found)
     for one in found:
-        told = one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
+        told = behind and one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
         if told or (one.severity != "note" and (aim == "all" or one.rule.goal in ours)):
             said = one.said
             owner = said.member if several else None

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from tomlkit.exceptions import TOMLKitError
 
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes, read_toml, text_of
+from ovek.files.typed import read_bytes, read_toml_parts, text_of
 from ovek.files.whole import write_whole
 from ovek.model.annotation import ANNOTATED, FORMAT, Annotation, Annotations
 from ovek.model.catalog import Published
@@ -22,9 +22,12 @@ NAME = "annotations.toml"
 
 
 def read_annotations(folder: Path) -> tuple[Annotation, ...]:
-    """The annotations in a catalog folder; none where the file is not there. Raises InputError."""
+    """The annotations in a catalog folder; none where the file is not there.
+
+    Raises InputError, or ManyInputError with all that is wrong.
+    """
     file = folder / NAME
-    return read_toml(file, Annotations, FORMAT).annotation if file.exists() else ()
+    return read_toml_parts(file, Annotations, FORMAT).annotation if file.exists() else ()
 
 
 def annotated(
