@@ -164,11 +164,11 @@ def test_versions_are_counted_by_site_against_the_target(ovek):
     assert ovek("chart", "versions").stdout.splitlines()[0].endswith("4 have none.")
     ovek.write("policy.toml", 'format = "ovek.policy/1"\ntarget = "1.0"\n')
     first, north, south = ovek("chart", "versions", "--ascii").stdout.splitlines()
-    assert first == "3 of 4 devices run their target."
+    assert first == "3 of 4 devices on their target."
     assert "North" in north and "[################] 3 of 3" in north and "1.0 (target): 3" in north
     assert "[................] 0 of 1" in south and "2.0: 1" in south
     assert (
-        ovek("chart", "versions", "b").stdout.splitlines()[0] == "0 of 1 device run their target."
+        ovek("chart", "versions", "b").stdout.splitlines()[0] == "0 of 1 device on their target."
     )
 
 

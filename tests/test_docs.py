@@ -73,7 +73,7 @@ def test_the_policy_and_the_sheet_that_the_pages_show_are_right(ovek):
     ]
     ovek.write("fleet.toml", 'name = "Test"\n' + "\n".join(rows))
     ovek.write("waivers.toml", toml["ovek.waivers/1"])
-    told = ovek("audit", exits=2).stderr
+    told = ovek("policy", "check", exits=2).stderr
     assert told.count("\n") == 1, "only the sample's version is unknown in the test's catalog"
     assert "want[0].target: there is no release of version '7.4.2'" in told
     assert "is right" in ovek("sheet", "check", "sheets/oxwick-40.toml").stdout

@@ -356,8 +356,11 @@ class Planner:
         bring = asked(judged, wanted)
         if bring.release is None:
             return bring
-        image = brought(bring.release, judged.judge.naming)
-        return msgspec.structs.replace(bring, release=image)
+        image, way = brought(bring.release, judged.judge.naming), bring.way
+        if bring.release.fits is None:
+            told = f"for which hardware {bring.release.file} is, the catalog does not say (ovek "
+            way = "; ".join(filter(None, (way, f"{told}catalog annotate --hardware)")))
+        return msgspec.structs.replace(bring, release=image, way=way)
 
     def _target(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
         """The target of policy, or the first install on the way to it."""
@@ -373,12 +376,6 @@ class Planner:
         way = longest_way(judged, release, wanted)
         if way.hops is None and way.known:
             return Bring(none=f"there is no way to {release.file}: {way.missing}")
-        if release.fits is None and way.hops is not None:
-            told = f"for which hardware {release.file} is, the catalog does not say (ovek catalog "
-            told += "annotate --hardware)"
-            return Bring(
-                release=release, way="; ".join(filter(None, (told_way(way, release), told)))
-            )
         if way.hops is None:
             told = f"whether {release.file} can be loaded is not known: {way.missing}"
             return Bring(release=release, way=told)

@@ -55,10 +55,10 @@ def _pieces(ours: Counter[tuple[State, str]]) -> list[tuple[State, str, int]]:
 
 
 def headline(devices: Sequence[Charted]) -> str:
-    """The answer: how many run their target."""
+    """The answer: how many are on their target: run it, and start it again."""
     states = Counter(map(_state, devices))
     wanted = states["on target"] + states["another"]
-    told = f"{states['on target']} of {count(wanted, 'device')} run their target"
+    told = f"{states['on target']} of {count(wanted, 'device')} on their target"
     return told + (f"; {states['no target']} have none." if states["no target"] else ".")
 
 
