@@ -167,9 +167,7 @@ def test_versions_are_counted_by_site_against_the_target(ovek):
     assert first == "3 of 4 devices on their target."
     assert "North" in north and "[################] 3 of 3" in north and "1.0 (target): 3" in north
     assert "[................] 0 of 1" in south and "2.0: 1" in south
-    assert (
-        ovek("chart", "versions", "b").stdout.splitlines()[0] == "0 of 1 device on their target."
-    )
+    assert ovek("chart", "versions", "b").stdout.splitlines()[0] == "0 of 1 device on their target."
 
 
 def test_verdicts_begin_with_the_wrong_ones(ovek):

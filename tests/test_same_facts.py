@@ -480,6 +480,16 @@ def test_a_target_that_no_catalog_lists_costs_that_device_its_target():
     assert "target-unlisted" not in rules(other, policy=policy)
 
 
+def test_a_target_that_only_the_name_of_a_listed_file_tells_asks_for_the_annotation():
+    known = published(release("1.0"), replace(release("7.7"), version=None))
+    found = audit(sw(image("1.0")), policy=Policy(target="7.7"), catalog=known)
+    (said,) = [one for one in found.findings if one.rule == "target-unlisted"]
+    assert "catalog annotate sw-7.7.img --version 7.7 --hardware SW10" in said.words
+    other = audit(sw(image("1.0")), policy=Policy(target="7.8"), catalog=known)
+    (said,) = [one for one in other.findings if one.rule == "target-unlisted"]
+    assert "annotate" not in said.words
+
+
 def test_two_publishers_with_the_same_bytes_are_one_release():
     same = Digests(md5=digest("sw-2.0.img"))
     known = [

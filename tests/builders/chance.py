@@ -6,9 +6,11 @@ across members; sets that share packages; banks that hold their image, and banks
 file systems that are not known; pins; components that are loaded from files and folders; once
 entries; entries that nobody understands; broken, cut short, unlisted, withdrawn, doubted and
 foreign images; and facts that are not known; rounded sizes, names that a listing cut, clocks that
-are off.
+are off; sticks that nobody can read, members that need files of their own, names that share their
+bytes, archives, records of our own, and targets of every form.
 """
 
+import dataclasses
 from dataclasses import dataclass
 from datetime import timedelta
 from random import Random
@@ -31,7 +33,7 @@ from builders import (
 )
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
-from ovek.model.catalog import Contained, Published
+from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import Digests
 from ovek.model.policy import Policy
 from ovek.model.sheet import FIELDS, Question, Reading, Sheet
@@ -130,6 +132,126 @@ class Blur:
         return one
 
 
+class Facts:
+    """What one command may know and another not: which volumes are read, whose file is whose.
+
+    As with `Blur`, a chance of its own leaves the device beneath as it was.
+    """
+
+    def __init__(self, seed: int) -> None:
+        self.random = Random(f"facts {seed}")
+
+    def often(self, share: float) -> bool:
+        """True so often."""
+        return self.random.random() < share
+
+    def case(self, case: Case) -> Case:
+        """The same case with these facts; half of all cases stay as they are."""
+        if self.often(0.5):
+            return case
+        reads = self.random.choice((None, ("ext4",), ("ext4", "fat32")))
+        return dataclasses.replace(
+            case,
+            sheet=replace(case.sheet, start=replace(case.sheet.start, reads=reads)),
+            device=replace(
+                case.device,
+                members=case.device.members and self.members(case.device.members),
+            ),
+            catalog=self.catalog(case.catalog),
+            policy=self.policy(case.policy),
+        )
+
+    def members(self, members: tuple[Member, ...]) -> tuple[Member, ...]:
+        """The members: one of several may be the active one, and some are of another revision."""
+        active = self.random.choice((None, *range(len(members))))
+        found = []
+        for at, one in enumerate(members):
+            hardware = one.hardware
+            if hardware is None and len(members) > 1 and self.often(0.5):
+                hardware = Hardware(revision=self.random.choice(("B2", "C1", "C1")))
+            role = None if active is None else "active" if at == active else "standby"
+            volumes = one.volumes and tuple(map(self.volume, one.volumes))
+            found.append(replace(one, role=role, hardware=hardware, volumes=volumes))
+        return tuple(found)
+
+    def volume(self, one: Volume) -> Volume:
+        """A card may be a stick that the device cannot read; the wrong files may lie anywhere."""
+        if one.name == "card" and self.often(0.5):
+            one = replace(one, filesystem="exfat", removable=True)
+        more = []
+        if one.files is not None and self.often(0.3):
+            more.append(plain("sw-2.0.zip", 90 * MIB, digests=Digests(md5=digest("sw-2.0.zip"))))
+        if one.files is not None and self.often(0.3):
+            known = Digests(md5=digest("sw-3.0.img"))
+            more.append(image("3.0", path="upgrade.bin", digests=known))
+        if one.files is not None and self.often(0.3):
+            more.append(image("2.0-c", digests=Digests(md5=digest("sw-2.0-c.img"))))
+        if one.files is not None and self.often(0.2):
+            known = self.random.choice((None, Digests(md5=digest("house.img"))))
+            more.append(plain("sw-5.0.img", 100 * MIB, digests=known))
+        sets = one.sets
+        if sets and self.often(0.3):  # a package that its set file names twice
+            sets = tuple(replace(each, packages=each.packages + each.packages[:1]) for each in sets)
+        files = one.files and (*one.files, *more)
+        return replace(one, files=files, sets=sets)
+
+    def catalog(self, known: list[Published]) -> list[Published]:
+        """More releases: of another revision, in an archive, by another name, and our own."""
+        more = []
+        same = Digests(md5=digest("sw-3.0.img"), sha512=digest("sw-3.0.img", "sha512"))
+        if self.often(0.4):
+            fits = self.random.choice(((), ("SW*",), ("AP*",)))
+            more.append(release("3.0", file="also-3.0.img", digests=same, fits=fits))
+        each_its_own = self.often(0.5)
+        if each_its_own:
+            more.append(release("2.0", file="sw-2.0-c.img", revisions=("C*",), fits=("SW*",)))
+        if self.often(0.5):
+            inner = Contained(
+                path="sw-2.0.img", size=100 * MIB, digests=Digests(md5=digest("sw-2.0.img"))
+            )
+            more.append(release("2.0", file="sw-2.0.zip", contains=(inner,), size=90 * MIB))
+        found = [replace(each, release=self.release(each.release)) for each in known]
+        if each_its_own:  # members of the other revision need the other file of the version
+            found = [
+                replace(each, release=replace(each.release, revisions=("B*",), fits=("SW*",)))
+                if each.release.file == "sw-2.0.img"
+                else each
+                for each in found
+            ]
+        found += published(*more, file="more.json")
+        if self.often(0.5):
+            own = Digests(md5=digest(self.random.choice(("house.img", "another.img"))))
+            found += [
+                replace(each, trust="own")
+                for each in published(release("5.0", digests=own), file="own.json")
+            ]
+        return found
+
+    def release(self, one: Release) -> Release:
+        """A release, some of them recommended, some with needs."""
+        if one.kind != "system-image" or one.status is not None:
+            return one
+        if self.often(0.2):
+            one = replace(one, status=self.random.choice(("recommended", "current", "old")))
+        if self.often(0.1):
+            needs = self.random.choice(
+                (
+                    Needs(memory=8192 * MIB),
+                    Needs(memory=1024 * MIB),
+                    Needs(components={"web": "10"}),
+                )
+            )
+            one = replace(one, needs=needs)
+        return one
+
+    def policy(self, policy: Policy) -> Policy:
+        """The policy, with a target of another form."""
+        target = self.random.choice(
+            (policy.target, "2.0", "2.0", "sw-2.0.img", "recommended", "7.7", "5.0")
+        )
+        return replace(policy, target=target, boot_from_removable=self.often(0.3))
+
+
 class Chance:
     """Makes the case of one seed; `asks` is whether the sheet asks for every fact."""
 
@@ -173,7 +295,7 @@ class Chance:
         )
         what = replace(what, running=replace(what.running, variant=self.one("lite", "full", None)))
         what = Blur(self.seed).device(what) if blur else what
-        return Case(
+        case = Case(
             seed=self.seed,
             device=what,
             sheet=curious(kind) if self.asks else kind,
@@ -189,6 +311,7 @@ class Chance:
             keep=self.one((), (), ("*.dump",), ("SPARE/*",)),
             shelf=frozenset({digest("sw-2.0.img")}) if self.often(0.5) else frozenset(),
         )
+        return Facts(self.seed).case(case) if blur else case
 
     def catalog(self) -> list[Published]:
         """Releases of every kind, some of them odd."""

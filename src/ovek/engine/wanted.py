@@ -42,7 +42,8 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
 
     `target` is a version; `releases` are its system images by member (None: the only one), and
     `best` those that are recommended. None: nothing is wanted, or it is not known. `unlisted` is a
-    target that no source knows. `unfit` is the nearest file of the target where none fits.
+    target that no source knows, `namesake` a listed file that has its version in its name alone.
+    `unfit` is the nearest file of the target where none fits.
     `variant` is what policy wants.
     """
 
@@ -51,6 +52,7 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
     best: Mapping[str | None, KnownRelease] = {}
     members: int = 1
     unlisted: str | None = None
+    namesake: KnownRelease | None = None
     allowed: tuple[str, ...] | None = None
     bank_rule: BankRule | None = None
     track: Track | None = None
@@ -150,6 +152,7 @@ class Wants:
             best=best,
             members=len(stand),
             unlisted=unlisted if releases.releases else None,
+            namesake=_namesake(unlisted, judged) if unlisted is not None else None,
             allowed=said["allowed"],
             bank_rule=said["bank_rule"],
             track=track,
@@ -204,6 +207,18 @@ def _one_of(by_member: Mapping[str | None, KnownRelease], members: int) -> Known
     if len(several) < members:
         return None
     return several[0] if all(several[0].same_bytes(each) for each in several) else None
+
+
+def _namesake(version: str, judged: JudgedDevice) -> KnownRelease | None:
+    """The first file of a version by its name, as the sheet reads it, that no source gives one."""
+    named = (
+        one
+        for one in judged.judge.releases.releases
+        if one.version is None
+        and version in one.file
+        and judged.judge.naming.of(one.file, case_blind=False).version == version
+    )
+    return next(named, None)
 
 
 def best_first(releases: ReleaseIndex, scheme: Pattern | None) -> Callable[[KnownRelease], Any]:

@@ -61,6 +61,7 @@ def annotate(folder: Path, said: Annotation) -> Path:
     if at is None:
         tables = document.setdefault("annotation", tomlkit.aot())
         table = tomlkit.table()
+        table.trivia.indent = "\n"
         table["files"] = said.files
         tables.append(table)
     else:

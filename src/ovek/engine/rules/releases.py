@@ -197,7 +197,15 @@ def target_unlisted(subject: Subject) -> Iterator[Said]:
     target = subject.wanted.unlisted
     if target is None or all(subject.order(each.runs, target) == 0 for each in subject.members):
         return
-    yield Said(member=None, place=None, saw=f"{target} is wanted, and no catalog lists it")
+    saw, do = f"{target} is wanted, and no catalog lists it", None
+    if (named := subject.wanted.namesake) is not None:
+        saw = f"{target} is wanted, and of no release does the catalog say that version"
+        model = subject.judged.device.hardware.model or "MODEL"
+        do = (
+            f"If {named.file} is it: ovek catalog annotate {typed(named.file, 'FILE')} "
+            f"--version {typed(target, 'VERSION')} --hardware {typed(model, 'MODEL')}"
+        )
+    yield Said(member=None, place=None, saw=saw, do=do)
 
 
 @rule(
