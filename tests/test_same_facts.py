@@ -41,6 +41,7 @@ from ovek.model.digest import Digests
 from ovek.model.place import Place
 from ovek.model.plan import Room
 from ovek.model.policy import Policy, Want
+from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Bank, Boot, Config, Hardware, Member, Setting
 
 ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
@@ -478,6 +479,20 @@ def test_a_target_that_no_catalog_lists_costs_that_device_its_target():
     assert found.answer == "go"
     other = replace(sw(image("1.0")), device="other")
     assert "target-unlisted" not in rules(other, policy=policy)
+
+
+@pytest.mark.parametrize("boots", [(ONE,), (TWO, ONE)])
+def test_an_altered_image_that_is_the_same_on_the_shelf_points_to_custody(boots):
+    def told(held, proven=()):
+        shelf = ShelfFacts(proven=frozenset(proven), broken={}, held=frozenset({*held, *proven}))
+        what = sw(image("1.0"), image("2.0", content="x"), boots=boots)
+        found = audit(what, shelf=shelf).findings
+        (one,) = [one.saw for one in found if one.place == TWO]
+        return "ovek custody sw-2.0.img" in one
+
+    assert told([digest("x")])
+    assert not told([digest("y")]), "the shelf has other bytes"
+    assert not told([digest("x")], [digest("sw-2.0.img")]), "the shelf has the right ones, too"
 
 
 def test_a_target_that_only_the_name_of_a_listed_file_tells_asks_for_the_annotation():

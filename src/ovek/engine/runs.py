@@ -125,11 +125,16 @@ def run_by(judged: JudgedDevice, one: JudgedMember) -> Runs:
             places=tuple(_of_version(judged, one, version)), holds=judged.image(gone),
         )  # fmt: skip
     image = judged.image(told[0]) if sure else None
-    if version is None and image is not None and image.judgement.verdict == "proven":
-        version = image.version
+    guessed = version is None and image is not None
+    if image is not None and guessed:
+        fits = image.suits is not False  # an image for other hardware is not what runs here
+        if fits and image.judgement.verdict == "proven":
+            version = image.version
+        sure = fits and "running.version" not in judged.judge.asks  # it may be written over
     places = told
     if not sure:
-        places = tuple(dict.fromkeys([*told, *_of_version(judged, one, version)]))
+        of = None if guessed else version
+        places = tuple(dict.fromkeys([*told, *_of_version(judged, one, of)]))
         sure = len(places) == 1 and places[0].is_bank and (bool(differs) or _is_elsewhere(judged))
         image = judged.image(places[0]) if sure else None
     return Runs(

@@ -158,6 +158,8 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
     for text in bank.places:
         place = parse_place(text)
         volume = seen.member.volume(place.volume)
+        if volume is not None and seen.start.holds_nothing(volume):
+            return None
         if volume is not None and volume.files is None:
             raise NotKnownError(f"the files of {place.volume}: are not known")
         file = find_file(place.on(None), seen.member)

@@ -26,6 +26,7 @@ from ovek.model.fleet import Expected
 from ovek.model.place import Place
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFacts
+from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import BROKEN, Candidate, CandidateOrigin, DeviceWalk, MemberWalk
@@ -153,6 +154,24 @@ class Subject(Struct, frozen=True, kw_only=True):
         if one is None or other is None:
             return None
         return compare(one, other, self.judged.judge.sheet.versions.components.pattern)
+
+    def spread(self, image: Image | None) -> str:
+        """What is added of an altered image whose bytes the shelf has too, and none as published.
+
+        Either it was wrong before it was copied, or what was published is: custody tells.
+        """
+        judgement = image.judgement if image is not None else None
+        release = judgement.release if judgement is not None else None
+        if image is None or image.file is None or self.shelf is None or release is None:
+            return ""
+        ours = {digest for _, digest in image.file.digests or ()}
+        published = {digest for values in release.digests.values() for digest in values}
+        if not ours & self.shelf.held or ours & published or published & self.shelf.proven:
+            return ""
+        return (
+            f"; {self.shelf.named} has the same bytes: it was wrong before it was copied, or the "
+            f"published digest may be wrong: ovek custody {typed(release.file, 'FILE')}"
+        )
 
     def told(self, member: MemberSubject, place: Place) -> bool:
         """Whether a boot rule speaks of the image at this place of a member already.

@@ -263,7 +263,10 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=place,
-                saw=saw + candidate.why + (f"; {_instead(member)}" if leads else ""),
+                saw=saw
+                + candidate.why
+                + (f"; {_instead(member)}" if leads else "")
+                + (subject.spread(subject.judged.image(candidate.at)) if candidate.at else ""),
                 severity=_by_consequence(leads),
                 whole=leads,
             )

@@ -38,7 +38,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why,
+            saw=image.judgement.why + subject.spread(image),
             severity="critical" if starts else None,
         )
     for member in subject.members:

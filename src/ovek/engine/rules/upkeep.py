@@ -306,7 +306,8 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
             yield "what it was started from", (field,)
     unsure = one.components is None or any(each.loads_from is None for each in one.components)
     if up and unsure and "component.loads_from" in asks:
-        yield "what its components are loaded from", ("component.loads_from",)
+        told = "what its components are loaded from"
+        yield "its components" if one.components is None else told, ("component.loads_from",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None
     if release is not None:
