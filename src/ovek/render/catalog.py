@@ -172,7 +172,7 @@ def pick(found: Pick) -> Iterator[Line]:
         yield from upgrade_path(found.path)
     if found.parts:
         yield ""
-        yield from hanging("Component images:", ", ".join(p.file for p in found.parts), indent=13)
+        yield from hanging("Component images: ", ", ".join(p.file for p in found.parts), indent=18)
     if found.others:
         yield from ("", Text("NOT THE OTHERS", "bold"))
         rows = [(f"  {visible(one.release.file)}", "; ".join(one.against)) for one in found.others]

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ovek.model.age import show_age
 from ovek.model.custody import CopyGroup, Custody
-from ovek.model.digest import STRONGEST_FIRST, TITLES
+from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm
 from ovek.model.size import show_size
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.unread import Unreads
@@ -114,28 +114,32 @@ def _common(one: str, other: str) -> int:
 def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
     """The digests whole, those of one algorithm below each other, and where they begin to differ.
 
-    The strongest algorithm that most groups have is shown, and of others what they have.
+    The strongest algorithm that most groups have is shown, and of others what they have: each below
+    the first one that has it, too.
     """
-    known = [dict(group.digests) for group in groups if group.digests]
+    known = [dict(group.digests) for group in groups]
     shared = [name for name in STRONGEST_FIRST if sum(name in each for each in known) > 1]
-    first: str | None = None
-    for group in groups:
-        have = dict(group.digests)
-        name = next((each for each in (*shared, *STRONGEST_FIRST) if each in have), None)
-        if name is None:
+    order = dict.fromkeys((*shared, *STRONGEST_FIRST))
+    shown = [next((name for name in order if name in each), None) for each in known]
+    for name in order:
+        if name not in shown:
             continue
-        digest, other = have[name], first if shared and name == shared[0] else None
-        told = "" if other is None or other == digest else ", which differs where it is marked"
-        yield f"  {group.label}  {TITLES[name]}{told}"
-        same = len(digest) if other is None else _common(digest, other)
-        for at in range(0, len(digest), _WIDTH):
-            yield f"     {digest[at : at + _WIDTH]}"
-            marked = len(digest[at : at + _WIDTH])
-            if same < at + marked:
-                before = max(0, same - at)
-                yield f"     {' ' * before}{'^' * (marked - before)}"
-        if shared and name == shared[0] and first is None:
-            first = digest
+        first = next(at for at, each in enumerate(known) if name in each)
+        for at in dict.fromkeys([first, *(at for at, each in enumerate(shown) if each == name)]):
+            yield from _digest(groups[at].label, name, known[at][name], known[first][name])
+
+
+def _digest(label: str, name: Algorithm, digest: str, first: str) -> Iterator[Line]:
+    """One digest; where only its end differs from the first, that is marked."""
+    same = _common(digest, first)
+    told = f", which differs from character {same + 1} on" if digest != first else ""
+    yield f"  {label}  {TITLES[name]}{told}"
+    for at in range(0, len(digest), _WIDTH):
+        yield f"     {digest[at : at + _WIDTH]}"
+        marked = len(digest[at : at + _WIDTH])
+        if 0 < same < at + marked:
+            before = max(0, same - at)
+            yield f"     {' ' * before}{'^' * (marked - before)}"
 
 
 def _cells(group: CopyGroup, at: int, now: datetime, *, disputed: bool = False) -> tuple[str, ...]:
