@@ -17,11 +17,14 @@ from msgspec import Struct
 
 from ovek.model.age import show_age
 from ovek.model.answer import (
+    ANOTHER,
     ANSWERS_WORST_FIRST,
+    CONFIG_UNKNOWN,
     NOTHING,
     UNKNOWN,
     UNPROVEN,
     UNREAD,
+    UNWANTED,
     Answered,
     Tally,
 )
@@ -94,6 +97,9 @@ _REASONS = {
     UNPROVEN: "What a reload starts was not shown to be what its publisher released.",
     UNKNOWN: "What a reload starts cannot be told from what is known.",
     UNREAD: "Nobody knows how the device stands now.",
+    UNWANTED: "A reload would start a version that neither runs now nor is wanted.",
+    ANOTHER: "A reload would start another version than runs now, and no target says which is meant.",
+    CONFIG_UNKNOWN: "A start that passes the saved configuration over comes up without it.",
 }
 
 
