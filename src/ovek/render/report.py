@@ -98,7 +98,7 @@ _REASONS = {
     UNKNOWN: "What a reload starts cannot be told from what is known.",
     UNREAD: "Nobody knows how the device stands now.",
     UNWANTED: "A reload would start a version that neither runs now nor is wanted.",
-    ANOTHER: "A reload would start another version than runs now, and no target says which is meant.",
+    ANOTHER: "A reload would start another version than runs now; no target says which is meant.",
     CONFIG_UNKNOWN: "A start that passes the saved configuration over comes up without it.",
 }
 
