@@ -481,6 +481,48 @@ def test_a_target_that_no_catalog_lists_costs_that_device_its_target():
     assert "target-unlisted" not in rules(other, policy=policy)
 
 
+def test_where_the_version_was_asked_in_vain_the_bytes_tell_one_and_nothing_else_is_offered():
+    written = bank("a", "2.0")
+    what = device(
+        member(image("1.0"), image("3.0"), banks=(written,), default="a"), in_bank="a", runs=None
+    )
+    kind = sheet("banks", fallback="other-bank")
+    (runs,) = runs_of(judged(what, kind))
+    assert (runs.version, runs.sure) == ("2.0", True), "nobody asked: the bank tells"
+    (runs,) = runs_of(judged(what, curious(kind)))
+    assert (runs.version, runs.sure) == ("2.0", False)
+    assert {str(place.on(None)) for place in runs.places} >= {"bank:a", ONE, THREE}
+
+
+def test_an_image_that_is_for_other_hardware_is_not_what_runs():
+    def version(fits):
+        known = published(release("1.0", fits=fits))
+        (runs,) = runs_of(judged(sw(image("1.0"), runs=None), None, known))
+        return runs.version, runs.sure
+
+    assert version(("SW*",)) == ("1.0", True)
+    assert version(("AP*",)) == (None, False)
+
+
+def test_a_trial_on_a_volume_that_cannot_be_read_is_passed_over():
+    halves = (
+        Bank(name="trial", state=None, places=("card:sw-2.0.img",)),
+        Bank(name="committed", state="ok", places=(TWO,)),
+    )
+
+    def starts(filesystem):
+        card = flash(image("2.0"), name="card", filesystem=filesystem)
+        what = device(
+            member(volumes=(flash(image("2.0")), card), banks=halves),
+            in_bank="committed",
+            runs="2.0",
+        )
+        return start(what, sheet("paired", fallback="other-bank", reads=("ext4",)))
+
+    assert starts("exfat") == [("ready", "2.0")]
+    assert starts("ext4") == [("unknown", None)], "the state of the trial is not known"
+
+
 @pytest.mark.parametrize("boots", [(ONE,), (TWO, ONE)])
 def test_an_altered_image_that_is_the_same_on_the_shelf_points_to_custody(boots):
     def told(held, proven=()):
