@@ -1,6 +1,7 @@
 """The JSON Schemas (draft 2020-12) of Ovek's own formats, made from the types that read them."""
 
 import json
+from inspect import cleandoc
 from typing import Any
 
 import msgspec
@@ -24,6 +25,20 @@ SCHEMAS: dict[str, Any] = {
 
 def schema_text(name: str) -> str:
     """The schema of one format, as its file holds it; a snapshot's is that of one line."""
-    schema = msgspec.json.schema(SCHEMAS[name])
+    schema = _plain(msgspec.json.schema(SCHEMAS[name]))
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
     return json.dumps(schema, indent=1, sort_keys=True) + "\n"
+
+
+def _plain(part: Any) -> Any:
+    """The same part of a schema, as every version of Python and msgspec would make it.
+
+    Some leave the indents of docstrings in descriptions; some say which keys an object may have.
+    """
+    if isinstance(part, dict):
+        return {
+            key: cleandoc(each) if key == "description" and isinstance(each, str) else _plain(each)
+            for key, each in part.items()
+            if key != "propertyNames"
+        }
+    return [_plain(each) for each in part] if isinstance(part, list) else part
