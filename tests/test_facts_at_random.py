@@ -35,7 +35,7 @@ def audited(case: Case, what: Device | None = None):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_the_answer_is_what_the_design_says_of_the_next_boot(number):
-    for case in block(number, 150):
+    for case in block(number, 80):
         found = audited(case)
         critical = [
             one for one in found.findings if one.severity == "critical" and one.waived is None
@@ -62,7 +62,7 @@ def test_the_answer_is_what_the_design_says_of_the_next_boot(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_what_is_unclear_has_a_finding_that_says_why(number):
-    for case in block(number, 200):
+    for case in block(number, 100):
         found = audited(case)
         if found.answer == "unclear" or found.reload in ("unproven", "unknown"):
             assert found.findings, case.seed
@@ -72,7 +72,7 @@ def test_what_is_unclear_has_a_finding_that_says_why(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_on_target_is_what_the_members_run_and_start(number):
-    for case in block(number, 150):
+    for case in block(number, 80):
         judged, found = case.judged(), audited(case)
         assert found.on_target == on_target(judged, walk_device(judged), found.target), case.seed
         pairs = [(one.runs, one.version) for one in found.starts]
@@ -116,7 +116,7 @@ def emptied(what: Device, gone: list[tuple[str, Volume]]) -> Device:
 @pytest.mark.parametrize("number", BLOCKS)
 def test_what_lies_where_nobody_can_read_it_starts_nothing_and_saves_nothing(number):
     seen = 0
-    for case in block(number, 400):
+    for case in block(number, 200):
         hidden = list(unread(case))
         if not hidden:
             continue
@@ -139,7 +139,7 @@ def test_what_lies_where_nobody_can_read_it_starts_nothing_and_saves_nothing(num
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_nobody_is_left_to_start_from_a_stick_unless_policy_says_so(number):
-    for case in block(number, 150):
+    for case in block(number, 80):
         removable = {
             (one.id, volume.name)
             for one in case.device.members or ()
@@ -156,7 +156,7 @@ def test_nobody_is_left_to_start_from_a_stick_unless_policy_says_so(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_of_a_version_that_runs_and_is_gone_nothing_is_offered(number):
-    for case in block(number, 300):
+    for case in block(number, 150):
         device, running = case.device, case.device.running
         if len(device.members or ()) != 1 or running.place is None or running.bank is not None:
             continue
@@ -206,7 +206,7 @@ def test_the_same_releases_from_a_second_publisher_change_nothing(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_the_file_that_is_picked_is_the_one_that_is_wanted(number):
-    for case in block(number, 150):
+    for case in block(number, 80):
         judged = case.judged()
         wanted = Wants(case.policy).of(judged)
         chosen = pick(judged, wanted)
