@@ -77,7 +77,9 @@ def test_a_look_writes_nothing(listed):
 def test_what_cannot_be_said_is_refused_and_nothing_is_written(listed):
     told = listed.refuses("catalog", "annotate", "sw-2.0.im", "--version", "2.0")
     assert "Did you mean 'sw-2.0.img'?" in told
-    assert "say any of --hardware" in listed("catalog", "annotate", "sw-*", exits=2).stderr
+    assert (
+        "give at least one of --hardware" in listed("catalog", "annotate", "sw-*", exits=2).stderr
+    )
     assert "is empty" in listed("catalog", "annotate", "sw-*", "--version", " ", exits=2).stderr
     assert "'new'" in listed("catalog", "annotate", "sw-*", "--status", "new", exits=2).stderr
     assert not (listed.folder / "catalog/annotations.toml").exists()

@@ -802,6 +802,20 @@ def test_done_includes_that_components_are_new_enough_for_what_runs():
     assert (done("1"), done("2"), done(None)) == (False, True, None)
 
 
+def test_done_is_not_known_where_the_components_or_the_running_release_are_not():
+    def done(components, place=TWO, catalog=WEB):
+        what = sw(image("2.0"), boots=(TWO,), runs="2.0", place=place, components=components)
+        return compare_device(None, judged(what, catalog=catalog), "2.0").done
+
+    assert done(None) is None
+    assert done((), catalog=CATALOG) is True, "there is none, and none is needed"
+    assert done(None, catalog=CATALOG) is True, "none is needed"
+    old = (component("web", "1"),)
+    assert done(old, place=None) is False, "each release of that version needs a newer one"
+    assert done(old, place=None, catalog=[*WEB, *published(release("2.0", file="x.img"))]) is None
+    assert done((component("web", "2"),), place=None) is True
+
+
 # -- settings and the answer -----------------------------------------------------------------------
 
 

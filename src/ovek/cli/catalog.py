@@ -314,13 +314,15 @@ def annotate_command(
     """
     site = Site(site_folder)
     if not (hardware or version or variant or status or track):
-        raise click.UsageError("say any of --hardware, --version, --variant, --status, --track")
+        raise click.UsageError(
+            "give at least one of --hardware, --version, --variant, --status, --track"
+        )
     releases = releases_of(site)
     files = [one for one in (*releases.releases, *releases.ours) if fnmatchcase(one.file, glob)]
     if not files:
         near = get_close_matches(glob, releases.by_name, n=1)
         do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
-        raise InputError(site.folder / "catalog", f"no source there tells of {glob!r}", do)
+        raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
     said = Annotation(
         files=glob,
         hardware=hardware or None,

@@ -16,7 +16,7 @@ from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.size import show_mib
 from ovek.model.snapshot import BootEntry, Member
-from ovek.model.verdict import Image
+from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk
 
@@ -117,16 +117,33 @@ def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDo
 def _lagging(new: JudgedDevice, ours: Runs) -> tuple[bool | None, str] | None:
     """What keeps a member from being done: a component that is too old for what runs, or unknown.
 
-    None where each is new enough, or nothing is needed.
+    None where each is new enough, or nothing is needed. Where it is not known which release of its
+    version runs, only what holds for each of them is sure.
     """
-    one = new.member(ours.member)
-    release = ours.image.judgement.release if ours.image is not None else None
-    if one is None or release is None or one.member.components is None:
+    member = new.member(ours.member)
+    if member is None:
         return None
+    if ours.image is not None and ours.image.judgement.release is not None:
+        return _lags_behind(ours.image.judgement.release, new, member, ours)
+    named = new.judge.releases.by_version.get(ours.version or "", ())
+    able = [release for release in named if release.kind in (None, "system-image")]
+    lags = {_lags_behind(release, new, member, ours) for release in able} or {None}
+    if len(lags) == 1:
+        return lags.pop()
+    unsure = "whether its components are new enough is not known"
+    return None, f"runs {ours.version}; {unsure}, nor which release of that version it is"
+
+
+def _lags_behind(
+    release: KnownRelease, new: JudgedDevice, member: JudgedMember, ours: Runs
+) -> tuple[bool | None, str] | None:
+    """The component of a member that is too old for a release, or of which that is not known."""
     scheme = new.judge.sheet.versions.components.pattern
-    needs = release.needs_of(one.hardware.model).components or {}
+    needs = release.needs_of(member.hardware.model).components or {}
+    if needs and member.member.components is None:
+        return None, f"runs {ours.version}; its components, of which it needs some, are not known"
     unknown = None
-    for component in one.member.components:
+    for component in member.member.components or ():
         need = needs.get(component.component)
         order = None
         if need is not None and component.version is not None:

@@ -165,9 +165,16 @@ class ReleaseIndex:
     def once_each(self, releases: Iterable[KnownRelease]) -> list[KnownRelease]:
         """Releases without those that are the bytes of one before."""
         found = list[KnownRelease]()
+        by_key: dict[str | int, list[KnownRelease]] = {}  # by digest and family: what they share
         for release in releases:
-            if not any(release.same_bytes(other) for other in found):
+            keys: set[str | int] = set().union(*release.digests.values())
+            if release.family is not None:
+                keys.add(release.family)
+            near = (other for key in keys for other in by_key.get(key, ()))
+            if not any(release.same_bytes(other) for other in near):
                 found.append(release)
+                for key in keys:
+                    by_key.setdefault(key, []).append(release)
         return found
 
     def proves_alone(
@@ -255,7 +262,7 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
 
 
 def _union(several: Iterable[tuple[str, ...] | None]) -> tuple[str, ...] | None:
-    """The globs of all, each once, in order; None where one of them tells none."""
+    """The globs of all, each once, sorted; None where one of them tells none."""
     found = dict[str, None]()
     for globs in several:
         if globs is None:

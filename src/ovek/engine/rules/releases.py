@@ -199,10 +199,10 @@ def target_unlisted(subject: Subject) -> Iterator[Said]:
         return
     saw, do = f"{target} is wanted, and no catalog lists it", None
     if (named := subject.wanted.namesake) is not None:
-        saw = f"{target} is wanted, and of no release does the catalog say that version"
+        saw = f"{target} is wanted, and no release in the catalog has that version"
         model = subject.judged.device.hardware.model or "MODEL"
         do = (
-            f"If {named.file} is it: ovek catalog annotate {typed(named.file, 'FILE')} "
+            f"If {named.file} is that version: ovek catalog annotate {typed(named.file, 'FILE')} "
             f"--version {typed(target, 'VERSION')} --hardware {typed(model, 'MODEL')}"
         )
     yield Said(member=None, place=None, saw=saw, do=do)
@@ -211,7 +211,7 @@ def target_unlisted(subject: Subject) -> Iterator[Said]:
 @rule(
     "target-hardware-unknown",
     "note",
-    "A release whose hardware nobody tells may be for another device of that family.",
+    "A release without hardware in the catalog may be for another model.",
     "Say for which hardware it is: ovek catalog annotate",
 )
 def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
@@ -226,7 +226,7 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
                 member=None,
                 place=None,
                 saw=f"for which hardware {file} is, the catalog does not say",
-                do=f"If it is for this one: ovek catalog annotate {typed(file, 'FILE')} "
+                do=f"If {file} is for this model: ovek catalog annotate {typed(file, 'FILE')} "
                 f"--hardware {typed(model, 'MODEL')}",
             )
 
