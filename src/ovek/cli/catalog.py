@@ -323,7 +323,7 @@ def annotate_command(
         near = get_close_matches(glob, releases.by_name, n=1)
         do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
         raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
-    said = Annotation(
+    annotation = Annotation(
         files=glob,
         hardware=hardware or None,
         version=version,
@@ -337,7 +337,7 @@ def annotate_command(
     write_lines(hanging(f"{visible(glob)} is {count(len(files), 'release')}: ", names, indent=2))
     if look:
         return
-    target = annotate(site.folder / "catalog", said)
+    target = annotate(site.folder / "catalog", annotation)
     mark_changes(site)
     click.echo(f"{visible(str(target))} is written. See: ovek catalog list")
 
@@ -368,19 +368,19 @@ def path_command(
             raise InputError(devices.file, met, "Give the version instead of the device")
         judged = judge_device(device, judge)
         try:
-            found = catalog.way(judged, target, wants_of(site).of(judged))
+            way = catalog.way(judged, target, wants_of(site).of(judged))
         except ContradictionError as error:
             raise contradiction(site, error) from None
         except catalog.NoSuchVersionError as error:
             raise _no_such_version(site, error) from None
     else:
         try:
-            found = catalog.path(releases, start, target)
+            way = catalog.path(releases, start, target)
         except catalog.NoSuchVersionError as error:
             raise _no_such_version(site, error) from None
-    told = lambda: json.upgrade_path(site_context(site), found)  # noqa: E731
-    _answer(format_, "hops", told, lambda: render.upgrade_path(found))
-    if found.steps is None:
+    told = lambda: json.upgrade_path(site_context(site), way)  # noqa: E731
+    _answer(format_, "hops", told, lambda: render.upgrade_path(way))
+    if way.steps is None:
         sys.exit(1)
 
 

@@ -269,14 +269,14 @@ class Planner:
         plans = list[CleanupPlan]()
         for bring, members in self._brings(judged):
             if bring.none:
-                found = no_plans(judged, Room(free=0), bring.none)
+                planned = no_plans(judged, Room(free=0), bring.none)
             elif asked.image is not None and bring.release is None:
                 continue
             else:
-                found = plan_device(judged, self._asked_of(judged, bring))
+                planned = plan_device(judged, self._asked_of(judged, bring))
             plans += [
                 msgspec.structs.replace(plan, way=bring.way)
-                for plan in found
+                for plan in planned
                 if members is None or plan.member in members
             ]
         for plan in plans if asked.named else []:
@@ -358,8 +358,8 @@ class Planner:
             return bring
         image, way = brought(bring.release, judged.judge.naming), bring.way
         if bring.release.fits is None:
-            told = f"for which hardware {bring.release.file} is, the catalog does not say (ovek "
-            way = "; ".join(filter(None, (way, f"{told}catalog annotate --hardware)")))
+            note = f"for which hardware {bring.release.file} is, the catalog does not say (ovek "
+            way = "; ".join(filter(None, (way, f"{note}catalog annotate --hardware)")))
         return msgspec.structs.replace(bring, release=image, way=way)
 
     def _target(self, judged: JudgedDevice, wanted: Wanted) -> Bring:
@@ -390,13 +390,15 @@ class Planner:
             release, unfit = release_for(image, judged, wanted)
             release = unfit.release if unfit is not None else release
             if release is None and named:
-                met = f"it is {device.hardware.model or 'hardware that is not known'}"
-                return Bring(none=f"{met}, and no one system image of version {image} is for it")
+                problem = f"it is {device.hardware.model or 'hardware that is not known'}"
+                return Bring(
+                    none=f"{problem}, and no one system image of version {image} is for it"
+                )
         if release is not None and fits(release, device.hardware) is False:
             if named:
-                met = f"{device.device} is {device.hardware.model}, {release.file} is for "
-                met += " ".join([*(release.fits or ()), *(release.revisions or ())])
-                raise InputError(self.file, met, "Name an image for this hardware")
+                problem = f"{device.device} is {device.hardware.model}, {release.file} is for "
+                problem += " ".join([*(release.fits or ()), *(release.revisions or ())])
+                raise InputError(self.file, problem, "Name an image for this hardware")
             return Bring()
         if release is None:
             return Bring()

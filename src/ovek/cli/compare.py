@@ -171,8 +171,8 @@ class Comparing:
         if self.expect is not None and version is None:
             found = replace(found, members=(_no_target(self.expect),))
         elif (why := self.devices.stale.get(name)) is not None and version is not None:
-            told = f"it was not read since ({why}), so whether it is done is not known"
-            members = tuple(replace(one, done=None, why=told) for one in found.members)
+            reason = f"it was not read since ({why}), so whether it is done is not known"
+            members = tuple(replace(one, done=None, why=reason) for one in found.members)
             found = replace(found, done=None, members=members)
         answer = self.answering.answer(now)
         self.answers.append(answer)

@@ -56,20 +56,20 @@ def command(
         judged_shelves(site, devices.releases, shelves, measured)
     ):
         copies += custody.on_shelf(judged, name, order, seen)
-    found = custody.follow(devices.releases, copies, unread=_some_unread(site))
+    followed = custody.follow(devices.releases, copies, unread=_some_unread(site))
     if image is not None:
-        found = [one for one in found if custody.matches(one, image)]
+        followed = [one for one in followed if custody.matches(one, image)]
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
         context = devices.context(now, selected.told())
-        write_json(json.custody(context, found, devices.not_read), format_, "images")
+        write_json(json.custody(context, followed, devices.not_read), format_, "images")
     else:
         from ovek.render.custody import custody as lines
 
-        write_lines(lines(found, Unreads(devices.not_read, now), verbose=verbose))
-    wrong = any(one.first_wrong is not None for one in found)
-    exit_code(wrong or (image is not None and not found), devices)
+        write_lines(lines(followed, Unreads(devices.not_read, now), verbose=verbose))
+    wrong = any(one.first_wrong is not None for one in followed)
+    exit_code(wrong or (image is not None and not followed), devices)
 
 
 def _some_unread(site: Site) -> bool:

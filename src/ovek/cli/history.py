@@ -119,8 +119,10 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     held = [history.held(device, span) for device, span in spans if history.means(span, image)]
     copies = history.joined(one for one in held if not one.runs)
     versions = {image, *_versions(site, image)}
-    told = store.spans("version")
-    ran = [history.ran(device, span) for device, span in told if span.fact.value in versions]
+    version_spans = store.spans("version")
+    ran = [
+        history.ran(device, span) for device, span in version_spans if span.fact.value in versions
+    ]
     known = {(one.device, one.member) for one in ran}
     ran += [one for one in held if one.runs and (one.device, one.member) not in known]
     ran = history.joined(ran)
@@ -157,7 +159,7 @@ def _versions(site: Site, image: str) -> set[str]:
 def _vouched(site: Site, store: Store, image: str) -> list[Vouched]:
     """Which sources tell of an image, each with since when the history knows it."""
     since, known = store.first_known("catalog/"), releases_of(site)
-    found: dict[str, datetime] = {}
+    sources: dict[str, datetime] = {}
     for one in (*known.releases, *known.ours):
         digests = len(image) >= 6 and any(
             d.startswith(image) for v in one.digests.values() for d in v
@@ -169,8 +171,8 @@ def _vouched(site: Site, store: Store, image: str) -> list[Vouched]:
             if at is None and one.since is not None:  # it was imported from a file elsewhere
                 at = datetime.combine(one.since, time(), UTC)
             if at is not None:
-                found[origin.file] = min(at, found.get(origin.file, at))
-    told = [Vouched(source=name, since=at) for name, at in sorted(found.items())]
+                sources[origin.file] = min(at, sources.get(origin.file, at))
+    told = [Vouched(source=name, since=at) for name, at in sorted(sources.items())]
     return sorted(told, key=lambda one: one.since)
 
 
@@ -221,21 +223,21 @@ def trend_command(last: str, site_folder: Path, format_: str) -> None:
     """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
     site = Site(site_folder)
     try:
-        found = days_of(site, caught_up(site), last)
+        days = days_of(site, caught_up(site), last)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_json(json.history_trend(site_context(site), found), format_, "days")
+        write_json(json.history_trend(site_context(site), days), format_, "days")
     elif format_ == "csv":
         from ovek.render.history import days_csv
 
-        write_bytes(days_csv(found))
+        write_bytes(days_csv(days))
     else:
         from ovek.render.history import trend
 
-        write_lines(trend(found))
+        write_lines(trend(days))
 
 
 @command.command("purge", examples=("history purge --older 2000d", "history purge --older 52w"))

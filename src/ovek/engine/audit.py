@@ -253,9 +253,9 @@ def _placed(place: Place, member: str | None, several: bool) -> str:
 
 def _runs(subject: Subject) -> str | None:
     """The version that a device runs: as it tells, else that of its members where it is one."""
-    told = subject.judged.device.running.version
+    version = subject.judged.device.running.version
     versions = {member.runs for member in subject.members}
-    return told if told is not None or len(versions) != 1 else versions.pop()
+    return version if version is not None or len(versions) != 1 else versions.pop()
 
 
 def _starts(subject: Subject) -> tuple[AuditedStart, ...]:

@@ -269,8 +269,8 @@ def path(
                 hardware=Hardware(), version=start, variant=variant, components=(), scheme=scheme
             )
             way = route(standing, goals, family.values())
-            told = () if hardware is None else (hardware,)
-            ways.append(replace(way, hardware=told, variant=variant))
+            models = () if hardware is None else (hardware,)
+            ways.append(replace(way, hardware=models, variant=variant))
     # Ways of the same files are one, for all hardware that they hold for.
     files: dict[object, list[Route]] = {}
     for way in ways:
@@ -319,15 +319,15 @@ def way(judged: JudgedDevice, target: str, wanted: Wanted) -> Route:
     for standing in standings(judged, wanted.variant, wanted.track):
         known = releases.for_model(standing.hardware.model)
         release, unfit = release_for(target, judged, wanted, standing.member or "")
-        told = tuple(filter(None, (standing.hardware.model,)))
+        models = tuple(filter(None, (standing.hardware.model,)))
         if release is None:
             missing = f"no one file of version {target} is for it"
             if unfit is not None:
                 missing = f"{unfit.release.file}: {'; '.join(unfit.against)}"
-            found = Route(start=standing.version, target=target, hops=None, missing=missing)
+            way = Route(start=standing.version, target=target, hops=None, missing=missing)
         else:
-            found = route(standing, [release], known)
-        ways.append(replace(found, hardware=told, variant=standing.variant))
+            way = route(standing, [release], known)
+        ways.append(replace(way, hardware=models, variant=standing.variant))
     return max(ways, key=_shortest_first)
 
 
@@ -344,7 +344,10 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
         if one.kind not in (None, "system-image"):
             continue
         found = fit_all(stand, one)
-        if any(each.of == "hardware" and each.holds is False for each in found.conditions):
+        if any(
+            condition.of == "hardware" and condition.holds is False
+            for condition in found.conditions
+        ):
             continue
         if one.fits is None:
             others.append(Picked(release=one, against=(NOT_TOLD,)))
@@ -356,12 +359,12 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
             able.append(one)
 
     able = releases.once_each(sorted(able, key=best_first(releases, scheme)))
-    each = {one.member: wanted.goal_of(one.member or "") for one in stand}
-    chosen = next((one for one in each.values() if one is not None), None)
+    goals = {one.member: wanted.goal_of(one.member or "") for one in stand}
+    chosen = next((one for one in goals.values() if one is not None), None)
     if chosen is None and wanted.target is None:
         chosen = _best(able, stand)
     if chosen is not None:
-        ours = [chosen, *(one for one in each.values() if one is not None)]
+        ours = [chosen, *(one for one in goals.values() if one is not None)]
         left = [one for one in able if not any(one.same_bytes(other) for other in ours)]
         others += [Picked(release=one, against=(_behind(one, chosen),)) for one in left]
     parts = [
@@ -372,16 +375,16 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     ways = tuple(
         route(one, [goal], releases.releases)
         for one in stand
-        if (goal := each[one.member] or chosen) is not None
+        if (goal := goals[one.member] or chosen) is not None
     )
-    several = {one for one in each.values() if one is not None}
+    several = {one for one in goals.values() if one is not None}
     return Pick(
         device=judged.device.device,
         chosen=chosen,
         unsure=_unsure(stand, chosen, wanted),
         others=tuple(others),
         parts=tuple(parts),
-        by_member={str(name): one for name, one in each.items() if one}
+        by_member={str(name): one for name, one in goals.items() if one}
         if several > {chosen}
         else {},
         path=max(ways, key=_shortest_first) if ways else None,

@@ -149,8 +149,8 @@ def _lags_behind(
         if need is not None and component.version is not None:
             order = compare(component.version, need, scheme)
         if order == -1:
-            told = f"{component.shown} {component.version} is older than {need}, which it needs"
-            return False, f"runs {ours.version}, and {told}"
+            older = f"{component.shown} {component.version} is older than {need}, which it needs"
+            return False, f"runs {ours.version}, and {older}"
         if need is not None and order is None:
             unknown = f"runs {ours.version}; whether {component.shown} is new enough is not known"
     return None if unknown is None else (None, unknown)
@@ -229,8 +229,8 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
         None if m.components is None else {c.shown: _known(c.version) for c in m.components}
         for m in (was, now)
     ]
-    told = _known_on_both(versions[0], versions[1], "components")
-    yield from _differing("component", front, told)
+    known = _known_on_both(versions[0], versions[1], "components")
+    yield from _differing("component", front, known)
     places = [
         None
         if m.components is None
@@ -238,8 +238,8 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
         for m in (was, now)
     ]
     if None not in places:
-        told = _known_on_both(places[0], places[1], "what components are loaded from")
-        yield from _differing("component", front, told)
+        known = _known_on_both(places[0], places[1], "what components are loaded from")
+        yield from _differing("component", front, known)
 
 
 _Pairs = dict[str, tuple[str | None, str | None]]

@@ -125,11 +125,11 @@ def follow(
         (unlisted if home is None else by_release[home]).append(copy)
     order = {one: number for number, one in enumerate(releases.releases)}
     listed = sorted(by_release, key=lambda one: (order.get(one, len(order)), one.file))
-    found = [_custody(one, by_release[one]) for one in listed]
-    found += [_unlisted(alike) for alike in _alike(unlisted)]
+    custodies = [_custody(one, by_release[one]) for one in listed]
+    custodies += [_unlisted(alike) for alike in _alike(unlisted)]
     if unread:
-        found = [replace(one, restorable=one.restorable or None) for one in found]
-    return found
+        custodies = [replace(one, restorable=one.restorable or None) for one in custodies]
+    return custodies
 
 
 def _release_of(releases: ReleaseIndex, name: str | None, digests: Digests) -> KnownRelease | None:
@@ -140,11 +140,11 @@ def _release_of(releases: ReleaseIndex, name: str | None, digests: Digests) -> K
     known = releases.named(name, case_blind=False) if name is not None else []
     if not known and name is not None:
         known = releases.own_by_folded.get(name.casefold(), [])
-    found = next((one for one in known if one.has(digests)), known[0] if known else None)
-    if found is None:
+    record = next((one for one in known if one.has(digests)), known[0] if known else None)
+    if record is None:
         return None
     # Copies of the same bytes are followed as one, whatever they are called.
-    return min(releases.family(found).members, key=lambda one: (one.within is not None, one.file))
+    return min(releases.family(record).members, key=lambda one: (one.within is not None, one.file))
 
 
 def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:

@@ -286,8 +286,8 @@ def _held_image(span: Span) -> ImageFact:
     """The image that a span tells of, also where it is in a bank."""
     if span.fact.kind != "bank":
         return msgspec.json.decode(span.fact.value, type=ImageFact)
-    told = [*msgspec.json.decode(span.fact.value, type=list[str | None]), None, None]
-    version, _, digest, release, verdict, *_ = told
+    parts = [*msgspec.json.decode(span.fact.value, type=list[str | None]), None, None]
+    version, _, digest, release, verdict, *_ = parts
     return ImageFact(
         verdict=verdict or "not known", release=release, version=version, digest=digest
     )

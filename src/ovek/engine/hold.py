@@ -181,8 +181,8 @@ class Holds:
 
     def _hold_version(self, runs: Runs) -> None:
         """Hold every image and package of a version that runs and is not where it came from."""
-        one = self.judged.member(runs.member)
-        for image in (*one.images.values(), *one.sets.values()) if one is not None else ():
+        member = self.judged.member(runs.member)
+        for image in (*member.images.values(), *member.sets.values()) if member is not None else ():
             if image.version in (None, runs.version):
                 self._hold(image.place.on(runs.member), _because("running", "running"))
 
@@ -237,13 +237,13 @@ class Holds:
             if not saved and field in asks:
                 self._missing("what starts next is known by the live settings only", _BOOTED)
         if self.raw:
-            told = "a boot entry that is not understood may mean it"
-            self._missing(told, frozenset({*IMAGE_ROLES, "set-file"}))
+            reason = "a boot entry that is not understood may mean it"
+            self._missing(reason, frozenset({*IMAGE_ROLES, "set-file"}))
         components = member.components
         if components is None or any(each.loads_from is None for each in components):
-            told = "which file its component is loaded from is not known"
+            reason = "which file its component is loaded from is not known"
             asked = "component.loads_from" in asks
-            self._missing(told, None if asked else frozenset({"component-image"}))
+            self._missing(reason, None if asked else frozenset({"component-image"}))
         unmade = any(bank.places is None and not is_empty(bank) for bank in member.banks or ())
         of_files = layout.pair or any(bank.places for bank in member.banks or ())
         if unmade and ("bank.place" in asks or sheet.reading.slots):

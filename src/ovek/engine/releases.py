@@ -164,7 +164,7 @@ class ReleaseIndex:
 
     def once_each(self, releases: Iterable[KnownRelease]) -> list[KnownRelease]:
         """Releases without those that are the bytes of one before."""
-        found = list[KnownRelease]()
+        different = list[KnownRelease]()
         by_key: dict[str | int, list[KnownRelease]] = {}  # by digest and family: what they share
         for release in releases:
             keys: set[str | int] = set().union(*release.digests.values())
@@ -172,10 +172,10 @@ class ReleaseIndex:
                 keys.add(release.family)
             near = (other for key in keys for other in by_key.get(key, ()))
             if not any(release.same_bytes(other) for other in near):
-                found.append(release)
+                different.append(release)
                 for key in keys:
                     by_key.setdefault(key, []).append(release)
-        return found
+        return different
 
     def proves_alone(
         self, release: KnownRelease, algorithm: Algorithm, digests: Digests | None
@@ -240,14 +240,14 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
             for digest in digests:
                 by_digest.setdefault(digest, []).append(release)
     numbers: dict[int, int] = {}
-    found: dict[KnownRelease, KnownRelease] = {}
+    joined: dict[KnownRelease, KnownRelease] = {}
     for release, family in _families(by_digest).items():
         if family.disputed:
             continue
         number = numbers.setdefault(id(family), len(numbers))
         kinds = [each.kind for each in family.members if each.kind is not None]
         statuses = {each.status for each in family.members}
-        found[release] = msgspec.structs.replace(
+        joined[release] = msgspec.structs.replace(
             release,
             family=number,
             fits=_union(each.fits for each in family.members),
@@ -258,17 +258,17 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
             sizes=release.sizes or frozenset().union(*(each.sizes for each in family.members)),
             status="withdrawn" if "withdrawn" in statuses else release.status,
         )
-    return found
+    return joined
 
 
 def _union(several: Iterable[tuple[str, ...] | None]) -> tuple[str, ...] | None:
     """The globs of all, each once, sorted; None where one of them tells none."""
-    found = dict[str, None]()
+    union = dict[str, None]()
     for globs in several:
         if globs is None:
             return None
-        found.update(dict.fromkeys(globs))
-    return tuple(sorted(found))
+        union.update(dict.fromkeys(globs))
+    return tuple(sorted(union))
 
 
 def _grouped(published: Iterable[Published]) -> list[list[Published]]:

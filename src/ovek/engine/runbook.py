@@ -234,8 +234,10 @@ def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterato
         yield Open(rule="facts-missing", place=None, saw=saw, words=words)
     behind = any(one.rule.goal == "runs-target" for one in found)
     for one in found:
-        told = behind and one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
-        if told or (one.severity != "note" and (aim == "all" or one.rule.goal in ours)):
+        hardware_unknown = (
+            behind and one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
+        )
+        if hardware_unknown or (one.severity != "note" and (aim == "all" or one.rule.goal in ours)):
             said = one.said
             owner = said.member if several else None
             place = None if said.place is None else str(said.place.on(said.place.member and owner))

@@ -70,9 +70,9 @@ def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
 
 def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
     """The version that a member runs."""
-    told = _version_told(judged, one)
-    if told is not None or judged.device.at == "boot-loader":
-        return told
+    version = _version_told(judged, one)
+    if version is not None or judged.device.at == "boot-loader":
+        return version
     return run_by(judged, one).version
 
 
@@ -116,25 +116,25 @@ def run_by(judged: JudgedDevice, one: JudgedMember) -> Runs:
         differs = own != whole
     elif own is None and not asks_each(judged):
         differs = False  # nobody asked this member: it is as the device
-    told = () if differs else tuple(_told(judged, one))
-    sure = bool(told) and differs is False and _is_of(judged, one, told)
-    gone = next((each for each in told if sure and _other(judged, each, version)), None)
+    booted_from = () if differs else tuple(_told(judged, one))
+    sure = bool(booted_from) and differs is False and _is_of(judged, one, booted_from)
+    gone = next((each for each in booted_from if sure and _other(judged, each, version)), None)
     if gone is not None:
         return Runs(
             member=member, version=version, variant=_variant(judged, None), sure=False, gone=gone,
             places=tuple(_of_version(judged, one, version)), holds=judged.image(gone),
         )  # fmt: skip
-    image = judged.image(told[0]) if sure else None
+    image = judged.image(booted_from[0]) if sure else None
     guessed = version is None and image is not None
     if image is not None and guessed:
         fits = image.suits is not False  # an image for other hardware is not what runs here
         if fits and image.judgement.verdict == "proven":
             version = image.version
         sure = fits and "running.version" not in judged.judge.asks  # it may be written over
-    places = told
+    places = booted_from
     if not sure:
         of = None if guessed else version
-        places = tuple(dict.fromkeys([*told, *_of_version(judged, one, of)]))
+        places = tuple(dict.fromkeys([*booted_from, *_of_version(judged, one, of)]))
         sure = len(places) == 1 and places[0].is_bank and (bool(differs) or _is_elsewhere(judged))
         image = judged.image(places[0]) if sure else None
     return Runs(

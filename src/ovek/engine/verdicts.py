@@ -216,8 +216,8 @@ def _unlike_own(
     size: int | None, step: int, digests: Digests | None, recorded: list[KnownRelease]
 ) -> Judgement:
     """Hold a file against our own records of its name, none of which has a digest of it."""
-    told = ", ".join(str(origin) for one in recorded for origin in one.origins)
-    ours = f"our own record of {recorded[0].file} ({told})"
+    origins = ", ".join(str(origin) for one in recorded for origin in one.origins)
+    ours = f"our own record of {recorded[0].file} ({origins})"
     for algorithm, digest in digests or ():
         if all(digest not in one.digests.get(algorithm, (digest,)) for one in recorded):
             why = f"its {TITLES[algorithm]} is not that of {ours}, and no publisher lists it"
@@ -855,10 +855,10 @@ def _mixes(ours: list[tuple[Image, tuple[KnownRelease, ...]]]) -> str:
         if image.version is not None:
             name = image.place.name
             versions[image.version] = min(versions.get(image.version, name), name)
-    told = sorted(f"{name} is of {version}" for version, name in versions.items())
+    mixed = sorted(f"{name} is of {version}" for version, name in versions.items())
     if len(versions) < 2:
-        told = sorted({one.within or one.file for _, known in ours for one in known[:1]})
-    return f"it mixes {len(told)} releases: {', '.join(told)}"
+        mixed = sorted({one.within or one.file for _, known in ours for one in known[:1]})
+    return f"it mixes {len(mixed)} releases: {', '.join(mixed)}"
 
 
 def _lacks_by_version(

@@ -56,8 +56,10 @@ def suppose(judged: JudgedDevice, what: WhatIf) -> JudgedDevice:
         changes += [_missing(place) for place in _meant(judged, text)]
     for text in what.bad:
         if not _place(text).path:
-            told = f"{text!r} is a volume, which is not bad by itself: name a file or bank of it, "
-            raise PlaceError(told + f"or say --if-missing {text}")
+            problem = (
+                f"{text!r} is a volume, which is not bad by itself: name a file or bank of it, "
+            )
+            raise PlaceError(problem + f"or say --if-missing {text}")
     bad = [place for text in what.bad for place in _meant(judged, text)]
     changes += [Spoil(place=place) for place in bad]
     for change in changes:

@@ -80,14 +80,14 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
             digests = file.digests if file is not None else _of_bank(one, place)
             release = image.judgement.release if image is not None else None
             proven = image is not None and image.judgement.verdict in ("proven", "matched")
-            at = place.on(one.member.id)
+            whole_place = place.on(one.member.id)
             version = image.version if image is not None else None
-            if version is None and own.sure and at in own.places:
+            if version is None and own.sure and whole_place in own.places:
                 version = own.version
             known_as = _names(judged, image) if proven else ()
             if not sought.means(place.name, digests, version, known_as):
                 continue
-            there = there or at in runs
+            there = there or whole_place in runs
             yield Holding(
                 **of_device(judged.device),
                 place=str(place.on(one.member.id if several else None)),
@@ -96,8 +96,8 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
                 verdict=image.judgement.verdict if image is not None else None,
                 size=file.size if file is not None else None,
                 digests=digests or Digests(),
-                runs=(True if runs[at] else None) if at in runs else False,
-                starts=True if at in starts else None if unknown else False,
+                runs=(True if runs[whole_place] else None) if whole_place in runs else False,
+                starts=True if whole_place in starts else None if unknown else False,
                 known_at=(file.digests_at if file is not None else None) or judged.device.taken_at,
             )
         if not there and own.version is not None and sought.is_version(own.version):

@@ -35,14 +35,14 @@ def annotated(
 ) -> Iterator[Published]:
     """Releases with what the site says of them."""
     for entry in entries:
-        said = {
+        facts = {
             field: value
             for one in annotations
             if fnmatchcase(entry.release.file, one.files)
             for key, field in ANNOTATED.items()
             if (value := getattr(one, key)) is not None
         }
-        yield replace(entry, release=replace(entry.release, **said)) if said else entry
+        yield replace(entry, release=replace(entry.release, **facts)) if facts else entry
 
 
 def annotate(folder: Path, said: Annotation) -> Path:
@@ -57,15 +57,15 @@ def annotate(folder: Path, said: Annotation) -> Path:
         document = tomlkit.parse(text)
     except TOMLKitError as error:
         raise InputError(file, f"is not TOML: {error}", "Fix that line") from None
-    at = next((at for at, one in enumerate(known) if one.files == said.files), None)
-    if at is None:
+    index = next((index for index, one in enumerate(known) if one.files == said.files), None)
+    if index is None:
         tables = document.setdefault("annotation", tomlkit.aot())
         table = tomlkit.table()
         table.trivia.indent = "\n"
         table["files"] = said.files
         tables.append(table)
     else:
-        table = document["annotation"][at]
+        table = document["annotation"][index]
     for key in ANNOTATED:
         value = getattr(said, key)
         if value is not None:

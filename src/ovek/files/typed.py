@@ -64,8 +64,8 @@ def list_text(file: Path) -> str:
         try:
             return data.decode("utf-16")
         except UnicodeDecodeError as error:
-            met = f"byte {error.start} is not UTF-16, which its first bytes say it is"
-            raise InputError(file, met, "Save it as UTF-8") from None
+            problem = f"byte {error.start} is not UTF-16, which its first bytes say it is"
+            raise InputError(file, problem, "Save it as UTF-8") from None
     return text_of(file, data)
 
 

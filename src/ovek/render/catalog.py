@@ -139,13 +139,13 @@ def upgrade_path(found: Route) -> Iterator[Line]:
         yield f"{front}: it runs already."
         return
     between = len(found.hops) - 1
-    told = "directly" if not between else f"with {count(between, 'step')} between"
-    yield f"{front}: {told}."
+    cell = "directly" if not between else f"with {count(between, 'step')} between"
+    yield f"{front}: {cell}."
     for number, hop in enumerate(found.hops, 1):
         one = hop.release
         brings = ", ".join(f"{part} {version}" for part, version in one.carries.items())
-        told = f"firmware: {brings}" if hop.loads == "component" else one.version or ""
-        yield f"  {number}. {visible(told)}  {visible(one.file)}"
+        cell = f"firmware: {brings}" if hop.loads == "component" else one.version or ""
+        yield f"  {number}. {visible(cell)}  {visible(one.file)}"
     for other in found.also:
         yield ""
         yield from upgrade_path(other)

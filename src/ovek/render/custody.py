@@ -75,10 +75,10 @@ def answer(found: Sequence[Custody]) -> str:
     if not wrong:
         own = sum(one.vouched == "own" for one in listed_)
         what = "what was published" if not own else "what was published, or what we recorded"
-        told = f"Every measured copy of {count(judged, 'image')} is {what}." if judged else ""
-        return f"{told}{beside}".strip()
-    told = ", ".join(f"{visible(one.image)} (first {_first(one)})" for one in wrong[:5])
-    return f"{len(wrong)} of {known} went wrong: {told}.{beside}"
+        verdict = f"Every measured copy of {count(judged, 'image')} is {what}." if judged else ""
+        return f"{verdict}{beside}".strip()
+    names = ", ".join(f"{visible(one.image)} (first {_first(one)})" for one in wrong[:5])
+    return f"{len(wrong)} of {known} went wrong: {names}.{beside}"
 
 
 def _first(one: Custody) -> str:
@@ -132,8 +132,8 @@ def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
 def _digest(label: str, name: Algorithm, digest: str, first: str) -> Iterator[Line]:
     """One digest; where only its end differs from the first, that is marked."""
     same = _common(digest, first)
-    told = f", which differs from character {same + 1} on" if digest != first else ""
-    yield f"  {label}  {TITLES[name]}{told}"
+    difference = f", which differs from character {same + 1} on" if digest != first else ""
+    yield f"  {label}  {TITLES[name]}{difference}"
     for at in range(0, len(digest), _WIDTH):
         yield f"     {digest[at : at + _WIDTH]}"
         marked = len(digest[at : at + _WIDTH])

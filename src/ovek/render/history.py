@@ -28,9 +28,9 @@ def life(
     """Go through the lines of one device's life, the newest last."""
     changes = [one for one in events if not one.first]
     severe = sum(one.severe for one in changes)
-    told = count(len(changes), "change") + (f", {severe} of them severe" if severe else "")
+    number = count(len(changes), "change") + (f", {severe} of them severe" if severe else "")
     span = f"{count(len(readings), 'reading')} from {_day(readings[0])} to {_day(readings[-1])}"
-    yield from hanging("", f"{visible(device)}: {told}; {span}.", indent=0)
+    yield from hanging("", f"{visible(device)}: {number}; {span}.", indent=0)
     day = None
     for one in events:
         now = f"{one.at:%Y-%m-%d %H:%M}" + (", as it was first read" if one.first else "")
@@ -86,9 +86,9 @@ def image(
     if not copies and not ran:
         yield f"No device that was read ever had {visible(text)}."
     else:
-        told = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
-        told += f"the last reading; {len({one.device for one in ran})} ran it."
-        yield from hanging("", told, indent=0)
+        headline = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
+        headline += f"the last reading; {len({one.device for one in ran})} ran it."
+        yield from hanging("", headline, indent=0)
     for one in vouched:
         yield f"{visible(one.source)} tells of it, known since {_day(one.since)}"
     if not vouched:
@@ -129,8 +129,8 @@ def _until(one: Held, seen: Mapping[str, datetime]) -> str:
     """Until when something was so: what the last reading tells may have changed since."""
     if one.last is not None:
         return _day(one.last)
-    at = seen.get(one.device)
-    return "last seen" if at is None else f"last seen {_day(at)}"
+    last_read = seen.get(one.device)
+    return "last seen" if last_read is None else f"last seen {_day(last_read)}"
 
 
 def copies_csv(copies: Sequence[Held]) -> Iterator[bytes]:

@@ -100,8 +100,8 @@ def _head(one: OfDevice, counts: tuple[int, ...], result: AuditResult) -> Iterat
 def _answer(audit: DeviceAudit, *, failed: bool) -> str:
     """The case of the answer."""
     head = f'  <testcase classname={_quoted(audit.device)} name="answer" time="0">'
-    told = f"answer: {audit.answer}; reload: {audit.reload}"
-    inside = f"<system-out>{_quoted(told)[1:-1]}</system-out>"
+    summary = f"answer: {audit.answer}; reload: {audit.reload}"
+    inside = f"<system-out>{_quoted(summary)[1:-1]}</system-out>"
     if failed:
         inside = f'<failure type="no-go" message={_quoted(audit.why)}/>' + inside
     return f"{head}{inside}</testcase>"

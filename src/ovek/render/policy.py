@@ -12,10 +12,10 @@ def policy(
     wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet, marks: Sequence[str | None]
 ) -> Iterator[Line]:
     """Go through the lines; `marks` say which waivers are expired or unused."""
-    told = f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
-    told += count(len(waivers), "waiver")
+    headline = f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
+    headline += count(len(waivers), "waiver")
     wrong = [f"{marks.count(mark)} {mark}" for mark in ("expired", "unused") if mark in marks]
-    yield told + (f" ({', '.join(wrong)})." if wrong else ".")
+    yield headline + (f" ({', '.join(wrong)})." if wrong else ".")
     longest = max([len("all devices"), *(len(want.selector) for want in wanted.want)])
     indent = longest + 5
     yield from hanging("  all devices:", _said(wanted) or "no target is named", indent=indent)
@@ -33,9 +33,9 @@ def policy(
         yield from hanging("  severity:", f"{slug} is {severity}", indent=indent)
     for waiver, mark in zip(waivers, marks, strict=True):
         where = f" at {waiver.place}" if waiver.place else ""
-        told = f"{waiver.rule} on {waiver.device}{where} until {waiver.until}, by {waiver.by}"
+        headline = f"{waiver.rule} on {waiver.device}{where} until {waiver.until}, by {waiver.by}"
         front = f"{mark.upper()}: " if mark else ""
-        yield from hanging("  waived:", f"{front}{told}: {waiver.why}", indent=indent)
+        yield from hanging("  waived:", f"{front}{headline}: {waiver.why}", indent=indent)
 
 
 def _said(wanted: Policy | Want) -> str:

@@ -269,22 +269,22 @@ class Draft:
 
         A row without a slot that says only where a component is loaded from, speaks of each slot.
         """
-        found: Plain = {n: row[n] for n in ("component", "slot", "version") if n in row}
+        component: Plain = {n: row[n] for n in ("component", "slot", "version") if n in row}
         if (told := row.get("loads_from") or _told_place(row)) is not None:
-            found["told"] = told
+            component["told"] = told
         known = self.member(row["member"]).setdefault("components", [])
-        every = "slot" not in found and "version" not in found
+        every = "slot" not in component and "version" not in component
         ours = [
             each
             for each in known
-            if each["component"] == found["component"]
-            and (every or each.get("slot") == found.get("slot"))
-            and not (each.keys() & found.keys()) - {"component", "slot"}
+            if each["component"] == component["component"]
+            and (every or each.get("slot") == component.get("slot"))
+            and not (each.keys() & component.keys()) - {"component", "slot"}
         ]
         for each in ours:
-            each.update(found)
+            each.update(component)
         if not ours:
-            known.append(found)
+            known.append(component)
 
     def finished(self, head: Plain) -> Device | None:
         """The device as a snapshot line; None (and a problem) where nothing is left of it.
@@ -454,13 +454,13 @@ def understood(
     lost: list[str] = []
     choices = _choices(question, answer)
     rows = [fields_of(question, context, row, clock, lost, choices) for row in answer.rows]
-    told = [_with_line(question, each, answer) for each in lost]
+    problems = [_with_line(question, each, answer) for each in lost]
     if not rows and not answer.says and question.fills in _LISTS:
-        told.append(
+        problems.append(
             f"the answer to {question.name!r} is empty, or nothing of it was expected: what it was "
             "asked for is not known"
         )
-    return Understood(rows, told, answer.says)
+    return Understood(rows, problems, answer.says)
 
 
 def fields_of(

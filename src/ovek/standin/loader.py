@@ -229,8 +229,8 @@ def _firmware(
         volume = member.volume(place.volume)
         files = (volume.files if volume is not None else None) or ()
         file = next((each for each in files if each.path == place.path), None)
-        found = _image(file, server) if file is not None else None
-        version = found.carries.get(name) if found is not None else None
+        held = _image(file, server) if file is not None else None
+        version = held.carries.get(name) if held is not None else None
         return component if version is None else replace(component, version=version)
     if name in carries and _older(component.version, carries[name]):
         return replace(component, version=carries[name])

@@ -40,11 +40,11 @@ def course(situation: Situation, about: About) -> Iterator[Move]:
         if not left:
             break
         for one in left:
-            found = _prepared(situation, one.member.id, goals[one.member.id])
-            if found is None:
+            prepared = _prepared(situation, one.member.id, goals[one.member.id])
+            if prepared is None:
                 return
-            situation = _tried(situation, found)
-            moves.append(found)
+            situation = _tried(situation, prepared)
+            moves.append(prepared)
         again = next(reload(situation, about), None)
         if again is None or not any(_new(situation, one) for one in left):
             return

@@ -160,13 +160,13 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
                 continue
             hardware, foreign = member.one.hardware, image.foreign
             if not image.starts_members:
-                saw = "it holds component firmware, no system image"
+                message = "it holds component firmware, no system image"
             elif foreign is not None and image.parts:
                 wanted = [*(foreign.fits or ()), *(foreign.revisions or ())]
-                saw = for_other(foreign.file, wanted, hardware)
+                message = for_other(foreign.file, wanted, hardware)
             else:
                 continue  # image-wrong-hardware tells of a bank that holds its image itself
-            yield Said(member=member.id, place=Place(BANK, name), saw=saw)
+            yield Said(member=member.id, place=Place(BANK, name), saw=message)
 
 
 @rule(

@@ -441,16 +441,16 @@ def boot_setting_pending(subject: Subject) -> Iterator[Said]:
         boot = member.one.member.boot
         if boot is None or not _is_pending(subject, boot):
             continue
-        told = []
+        pending = []
         if _differ((boot.mode.live,), (boot.mode.saved,)):
-            told.append(f"the boot mode is {boot.mode.live} now and {boot.mode.saved}")
+            pending.append(f"the boot mode is {boot.mode.live} now and {boot.mode.saved}")
         ignores = boot.ignores_saved_config
         if None not in (ignores.live, ignores.saved) and ignores.live != ignores.saved:
             words = {True: "ignored", False: "read"}
             now, then = words[bool(ignores.live)], words[bool(ignores.saved)]
-            told.append(f"the saved configuration was {now} at the last start and is {then}")
-        if told:
-            saw = f"{' and '.join(told)} after the next reload{_then(member)}"
+            pending.append(f"the saved configuration was {now} at the last start and is {then}")
+        if pending:
+            saw = f"{' and '.join(pending)} after the next reload{_then(member)}"
             yield Said(member=member.id, place=None, saw=saw)
 
 

@@ -75,24 +75,24 @@ def _joined(lines: list[str]) -> Iterator[tuple[int, str]]:
 
     A line of prose behind such a pair, which says that it went well, is left out.
     """
-    told, paired = None, False
+    label, paired = None, False
     for number, line in enumerate(lines, 1):
         line = line.removesuffix("\r")
         heading = _HASH_OF.fullmatch(line)
         digest = line.replace(" ", "").strip()
-        if told is not None and algorithm_of(digest) and _HEX.fullmatch(digest):
-            name = told["name"].rstrip().removesuffix(":")
-            yield number, f"{told['tag']} ({name}) = {digest}"
-            told, paired = None, True
+        if label is not None and algorithm_of(digest) and _HEX.fullmatch(digest):
+            name = label["name"].rstrip().removesuffix(":")
+            yield number, f"{label['tag']} ({name}) = {digest}"
+            label, paired = None, True
             continue
-        if told is not None:
-            yield number - 1, told[0]
-        told = heading
+        if label is not None:
+            yield number - 1, label[0]
+        label = heading
         if heading is None and not (paired and line.strip() and not is_line(line)):
             yield number, line
         paired = False
-    if told is not None:
-        yield len(lines), told[0]
+    if label is not None:
+        yield len(lines), label[0]
 
 
 def _release(

@@ -58,8 +58,8 @@ def headline(devices: Sequence[Charted]) -> str:
     """The answer: how many are on their target: run it, and start it again."""
     states = Counter(map(_state, devices))
     wanted = states["on target"] + states["another"]
-    told = f"{states['on target']} of {count(wanted, 'device')} on their target"
-    return told + (f"; {states['no target']} have none." if states["no target"] else ".")
+    headline = f"{states['on target']} of {count(wanted, 'device')} on their target"
+    return headline + (f"; {states['no target']} have none." if states["no target"] else ".")
 
 
 def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
