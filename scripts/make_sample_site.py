@@ -52,6 +52,7 @@ RELEASES: dict[str, list[tuple]] = {
         ("base-7.4.2.oxp", 402_653_184, "7.4.2", "full", "package", "recommended"),
         ("radio-7.4.2.oxp", 104_857_600, "7.4.2", "full", "package", "recommended"),
         ("web-7.4.2.oxp", 62_914_560, "7.4.2", "full", "package", "recommended"),
+        ("web-2.5.pkg", 9_175_040, "2.5", None, "component-image", "old"),
         ("web-2.6.pkg", 9_437_184, "2.6", None, "component-image", "current"),
         ("ldr-10.1.12.img", 4_194_304, "10.1.12", None, "component-image", "current"),
         ("card-4.9.pkg", 12_582_912, "4.9", None, "component-image", "current"),
@@ -69,8 +70,16 @@ RELEASES: dict[str, list[tuple]] = {
         ("pl9-3.9.2.bundle", 431_489_024, "3.9.2", None, "system-image", "recommended"),
     ],
 }
-# A chassis has cards of its own that have to be new enough: a row for that hardware alone.
-CHASSIS = ("ox40-full-7.4.2.img", "OX40-C6", {"boot-loader": "10.1.10", "line-card": "4.9"})
+# What only some hardware needs of a release, in rows of their own.
+FOR_SOME = {
+    "ox40-full-7.4.2.img": [
+        {
+            "fits": ["OX40-C6"],
+            "needs": {"components": {"boot-loader": "10.1.10", "line-card": "4.9"}},
+        },
+        {"fits": ["OX40-8W"], "needs": {"components": {"boot-loader": "10.1.10", "web": "2.6"}}},
+    ],
+}
 # What a release can be loaded from, what it needs of parts, and what it brings.
 MORE: dict[str, dict] = {
     "ox40-full-7.4.2.img": {
@@ -78,6 +87,8 @@ MORE: dict[str, dict] = {
         "needs": {"components": {"boot-loader": "10.1.10"}},
         "minutes": 12,
     },
+    "web-2.5.pkg": {"carries": {"web": "2.5"}, "minutes": 3},
+    "web-2.6.pkg": {"carries": {"web": "2.6"}, "minutes": 3},
     "ldr-10.1.12.img": {"carries": {"boot-loader": "10.1.12"}, "minutes": 4},
     "card-4.9.pkg": {"carries": {"line-card": "4.9"}, "minutes": 6},
 }
@@ -175,6 +186,7 @@ def switch_member(
     capacity: int = 2_000 * MIB,
     volumes: tuple[Volume, ...] = (),
     mode: str = "listed",
+    ignores: bool = False,
     **more,
 ) -> Member:
     """A member of an Oxwick switch."""
@@ -186,7 +198,7 @@ def switch_member(
         boot=Boot(
             mode=Setting(live=mode, saved=mode),
             order=Setting(live=entries(*(live or order)), saved=entries(*order)),
-            ignores_saved_config=Setting(live=False, saved=False),
+            ignores_saved_config=Setting(live=ignores, saved=ignores),
         ),
         **more,
     )
@@ -205,18 +217,26 @@ def banked(default: str, *banks: Bank, live: str | None = None) -> tuple[Member,
     return (Member(id="1", banks=banks, boot=boot),)
 
 
-def paired(trial: str, committed: str, *, once: str | None = None) -> tuple[Member, ...]:
+def paired(
+    trial: str,
+    committed: str,
+    *,
+    once: str | None = None,
+    capacity: int = 8_000 * MIB,
+    beside: tuple[File, ...] = (),
+) -> tuple[Member, ...]:
     """A Merrowby router with one image in each directory."""
     files = [
         image(trial, folder="trial/", by=("sha256",), age=20),
         image(committed, folder="committed/", by=("sha256",), age=200),
         plain("site.settings", 92_160, 9),
         plain("edge.licence", 4_096, 700),
+        *beside,
     ]
     return (
         Member(
             id="1",
-            volumes=(volume("disk", files, 8_000 * MIB, cluster=65536, sets=None),),
+            volumes=(volume("disk", files, capacity, cluster=65536, sets=None),),
             banks=(
                 Bank(name="committed", state="ok", places=(f"disk:committed/{committed}",)),
                 Bank(name="trial", state="ok", places=(f"disk:trial/{trial}",)),
@@ -280,7 +300,7 @@ def fleet() -> list[Device]:
     flash = "flash:ox40-full-{}.img".format
     new, old = image(full("7.4.2"), age=30), image(full("7.4.1"), age=180)
     ox, tv, mw, pl = "oxwick-40", "tolvane-8", "merrowby-m", "pellard-9"
-    arle, brack, holm = "Port Arle", "Brackness", "Inner Holm"
+    arle, brack, holm, skarn = "Port Arle", "Brackness", "Inner Holm", "Skarn Point"
     set_files = [
         image("base-7.4.2.oxp", folder="pkg/", age=30),
         image("radio-7.4.2.oxp", folder="pkg/", age=30),
@@ -446,6 +466,37 @@ def fleet() -> list[Device]:
                banked("1", bank("1", "pl9-3.9.2.bundle", "3.9.2"),
                       bank("2", "pl9-3.8.11.bundle", "3.8.11")),
                "3.9.2", in_bank="1"),
+        # The new image is larger than the old one, and the disk of the pair is nearly full.
+        device("skarn-edge", mw, skarn, "MW2-1G",
+               paired("mw-core-12.2.pack", "mw-core-12.2.pack", capacity=2_600 * MIB,
+                      beside=(plain("faults/skarn-edge.dump", 300 * MIB, 90),)),
+               "12.2", "disk:committed/mw-core-12.2.pack"),
+        # Both banks are to hold one release.
+        device("skarn-dist", tv, skarn, "TV8-24",
+               banked("primary", bank("primary", "tv8_5.1.0.tvf", "5.1.0"),
+                      bank("secondary", "tv8_5.1.0.tvf", "5.1.0")),
+               "5.1.0", in_bank="primary"),
+        # A component that is loaded from a file, which is too old for what is wanted.
+        device("skarn-kiosk", ox, skarn, "OX40-8W",
+               (switch_member([old, image("web-2.5.pkg", age=180)], [flash("7.4.1")], components=(
+                   LOADER,
+                   Component(component="web", version="2.5", loads_from="flash:web-2.5.pkg"))),),
+               "7.4.1", flash("7.4.1")),
+        # A stack of which one unit is prepared.
+        device("skarn-stack", ox, skarn, "OX40-24P",
+               (switch_member([old], [flash("7.4.1")], role="active"),
+                switch_member([old, new], [flash("7.4.2"), flash("7.4.1")], id_="2",
+                              role="standby")),
+               "7.4.1", flash("7.4.1")),
+        # What is wanted lies on a stick.
+        device("skarn-shed", ox, skarn, "OX40-24P",
+               (switch_member([old], [flash("7.4.1")], volumes=(
+                   volume("stick", [new], 3_800 * MIB, removable=True),)),),
+               "7.4.1", flash("7.4.1")),
+        # After a lost password the saved configuration is ignored still.
+        device("skarn-mast", ox, skarn, "OX40-24F",
+               (switch_member([old, new], [flash("7.4.2"), flash("7.4.1")], ignores=True),),
+               "7.4.2", flash("7.4.2")),
     ]  # fmt: skip
 
 
@@ -499,8 +550,8 @@ def catalog(vendor: str) -> bytes:
         if variant:
             release["variant"] = variant
         release.update(MORE.get(name, {}))
-        if name == CHASSIS[0]:  # the narrower row first: the first that fits counts
-            releases.append(release | {"fits": [CHASSIS[1]], "needs": {"components": CHASSIS[2]}})
+        # The narrower rows first: the first that fits counts.
+        releases += [release | some for some in FOR_SOME.get(name, ())]
         releases.append(release)
     catalog = {
         "format": "ovek.catalog/1",
@@ -557,6 +608,12 @@ from = "01:00"
 to = "04:00"
 
 [[reload_in]]
+site = "Skarn Point"
+days = "sun"
+from = "02:00"
+to = "05:00"
+
+[[reload_in]]
 site = "Brackness"
 days = ["tue", "thu"]
 from = "23:30"
@@ -565,6 +622,10 @@ to = "00:15"               # past midnight
 [[want]]
 sheet = "tolvane-8"
 bank_rule = "previous"     # the second bank keeps the release before
+
+[[want]]
+device = "skarn-dist"
+bank_rule = "match"        # both banks hold the same
 
 [[want]]
 device = "holm-ramp"

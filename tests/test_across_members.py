@@ -23,8 +23,10 @@ from builders import (
     release,
     sheet,
 )
+from builders.planned import Planned
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
+from ovek.engine.plan.choices import Asked
 from ovek.engine.runs import runs_of
 from ovek.model.catalog import Contained
 from ovek.model.digest import Digests
@@ -90,9 +92,9 @@ def test_no_member_is_stranded_by_the_plan_of_another():
         member(boots=("2/flash:sw-3.0.img", "2/flash:sw-2.0.img")),
         member(image("1.0"), bad, image("2.0"), boots=(ONE,)),
     )
-    found = plans(what, policy=KEEP_ONE, detail="steps")
+    found = plans(what, policy=KEEP_ONE)
     assert not goes(found[1]) & {TWO, THREE}
-    assert all(step.safe for plan in found for step in plan.steps)
+    assert not any(plan.refused for plan in found)
 
 
 def test_a_bank_of_another_member_is_never_the_own_one():
@@ -193,7 +195,7 @@ def test_a_copy_over_a_file_of_the_same_name_in_another_case_is_no_safe_step():
     )
     starts = plain("A-2.IMG", SIZE, digests=Digests(md5=digest("A-2.IMG")))
     what = device(fat(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
-    for detail in ("numbers", "steps"):
+    for detail in ("numbers", "files"):
         one = plans(what, room_for="3.0", catalog=catalog, detail=detail)[0]
         assert (one.enough, one.steps) == (False, ())
         assert "would go over flash:A-2.IMG, which is held (running, the next start" in one.note
@@ -270,12 +272,11 @@ def test_the_bank_whose_loss_costs_least_is_written():
 
 
 def test_a_bank_that_holds_the_image_already_only_has_to_be_started():
-    one = plans(banked(bank("a", "1.0"), bank("b", "3.0")), BANKS, room_for="3.0", detail="steps")[
-        0
-    ]
+    what = banked(bank("a", "1.0"), bank("b", "3.0"))
+    one = plans(what, BANKS, room_for="3.0")[0]
     assert (one.bank, one.there, one.lost) == ("b", True, None)
-    assert [step.kind for step in one.steps] == ["set-boot", "reload"]
-    assert one.steps[-1].starts == "3.0 from bank:b"
+    told = Planned(what, BANKS, policy=replace(POLICY, target="3.0")).told
+    assert told == ["set-default b", "save", "reload"]
 
 
 def test_part_firmware_and_images_for_other_hardware_cannot_start_from_a_bank():
@@ -382,8 +383,9 @@ def test_a_file_elsewhere_is_not_there_already_for_a_copy_into_a_directory():
     files = (image("1.0", path="c/sw.img"), image("1.0", path="t/sw.img"), image("2.0"))
     banks = (of_files("trial", "t/sw.img"), of_files("committed", "c/sw.img"))
     what = device(member(*files, banks=banks), place="flash:c/sw.img")
-    one = plans(what, PAIRED, room_for="2.0", detail="steps")[0]
-    assert "copy" in [step.kind for step in one.steps]
+    one = plans(what, PAIRED, room_for="2.0")[0]
+    told = Planned(what, PAIRED, policy=replace(POLICY, target="2.0")).told
+    assert "copy flash:t/sw-2.0.img" in told
     assert (one.made_of.there, one.made_of.image) == (False, SIZE)
 
 

@@ -48,7 +48,7 @@ HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 
 
 def audits(case, what, now, shelf):
-    terms = Terms(now=now, shelf=shelf, advise=case.seed % 4 == 0)
+    terms = Terms(now=now, shelf=shelf, plans=case.seed % 4 == 0)
     return audit_within(case.judged(what), Wants(case.policy), terms)
 
 
@@ -93,7 +93,7 @@ def aged(now, **more):
     kept = image("1.0", digests_at=NOW - 9 * DAY)
     what = device(member(kept, boots=("flash:sw-1.0.img",)), **more)
     policy = replace(POLICY, start_digest_age="7d", snapshot_age="20d")
-    return audit_within(judged(what), Wants(policy), Terms(now=now, advise=False))
+    return audit_within(judged(what), Wants(policy), Terms(now=now, plans=False))
 
 
 def test_an_age_in_words_holds_for_its_day_and_no_longer():
@@ -106,7 +106,7 @@ def test_an_age_in_words_holds_for_its_day_and_no_longer():
 
 def test_where_nothing_is_old_the_next_nights_say_the_same():
     what = device(member(image("1.0", digests_at=NOW), boots=("flash:sw-1.0.img",)))
-    audit, bounds = audit_within(judged(what), Wants(POLICY), Terms(now=NOW, advise=False))
+    audit, bounds = audit_within(judged(what), Wants(POLICY), Terms(now=NOW, plans=False))
     assert audit.answer == "go"
     for night in range(1, 7):
         assert holds(bounds, NOW + night * DAY, NOW + night * DAY, NOW + night * DAY)

@@ -484,4 +484,4 @@ def test_a_snapshot_from_the_loaders_prompt_says_why_it_is_stuck_and_what_could_
     answer = ovek.json("bootwalk", exits=1)["devices"][0]["members"][0]
     assert [one["place"] for one in answer["rescue"]] == ["card:sw-2.0.img"]
     shown = " ".join(ovek("audit", exits=1).stdout.split())
-    assert "Set the boot order to card:sw-2.0.img, then save" in shown
+    assert "Set the boot order to card:sw-2.0.img; 2. Save the boot settings" in shown

@@ -12,6 +12,7 @@ from builders import (
     flash,
     image,
     judged,
+    loads,
     member,
     plain,
     sheet,
@@ -22,15 +23,16 @@ from ovek.engine.replay import no_worse, replay
 from ovek.engine.runs import runs_of
 from ovek.model.change import (
     BackUp,
+    CheckDigest,
     Commit,
     Copy,
     CopyBank,
     Delete,
     HeedConfig,
     LoadComponent,
-    Measure,
     Reload,
     Save,
+    SetComponent,
     SetDefault,
     SetMode,
     SetOnce,
@@ -121,12 +123,14 @@ def test_a_setting_counts_only_once_it_is_saved():
         SetMode(member="1", mode="hold"),
         SetOnce(member="1", entry=BootEntry(place=TWO)),
         Copy(place=AT, content=two()),
+        SetComponent(member="1", component="web", place=Place("flash", "web-2.pkg", "1")),
     ],
 )
 def test_what_undoes_a_change_leaves_the_device_as_it_was(change):
     what = sw(mode="listed")
     boot = what.members[0].boot
     one = replace(what.members[0], boot=replace(boot, mode=Setting(live="listed", saved="listed")))
+    one = replace(one, components=(loads("web", "flash:web-1.pkg"),))
     what = replace(what, members=(one,))
     after = effect(what, change, SHEET)
     assert after != what
@@ -169,10 +173,10 @@ def test_a_commit_makes_the_committed_directory_what_is_on_trial():
 
 def test_measuring_and_heeding_bring_knowledge_and_the_configuration_back():
     what = sw(image("2.0", digests=None), components=(Component(component="loader", version="9"),))
-    known = effect(what, Measure(place=AT, digests=Digests(md5=digest("sw-2.0.img"))), SHEET)
+    known = effect(what, CheckDigest(place=AT, digests=Digests(md5=digest("sw-2.0.img"))), SHEET)
     assert judged(known).members[0].images[AT.on(None)].judgement.verdict == "proven"
     heeded = effect(effect(what, HeedConfig(member="1"), SHEET), Save(member="1"), SHEET)
-    assert heeded.members[0].boot.ignores_saved_config == Setting(live=False, saved=False)
+    assert heeded.members[0].boot.ignores_saved_config.saved is False
     load = LoadComponent(member="1", component="loader", version="10")
     assert effect(what, load, SHEET).members[0].components[0].version == "10"
     assert middle(what, load, SHEET).members[0].components[0].version is None
@@ -183,7 +187,7 @@ def test_measuring_and_heeding_bring_knowledge_and_the_configuration_back():
 def test_a_change_takes_as_long_as_its_bytes_at_the_rate_of_the_sheet():
     what = sw(image("2.0"))
     assert seconds(Copy(place=AT, content=two()), what, SHEET) == SIZE // MIB
-    assert seconds(Measure(place=AT, digests=Digests()), what, SHEET) == SIZE // MIB // 2
+    assert seconds(CheckDigest(place=AT, digests=Digests()), what, SHEET) == SIZE // MIB // 2
     assert seconds(Save(member="1"), what, SHEET) == 0
     assert seconds(Copy(place=AT, content=two()), what, sheet()) is None
     assert seconds(Reload(), what, SHEET) is None

@@ -27,11 +27,13 @@ from builders import (
     release,
     sheet,
 )
+from builders.planned import Planned, short
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.choose import Unit, choose
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device, with_deletions, with_steps
 from ovek.engine.confirm import confirm
 from ovek.engine.hold import Holds, Wishes
+from ovek.engine.plan.choices import Asked
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
 from ovek.engine.units import units_of
@@ -87,6 +89,23 @@ def plans(what, free=None, kind=None, catalog=CATALOG, policy=POLICY, room=None,
 
 def plan(what, free=None, kind=None, **more):
     return plans(what, free, kind, **more)[0]
+
+
+def stepped(what, free=None, kind=None, *, catalog=CATALOG, policy=POLICY, room_for=None, **more):
+    """The plan of a device with its steps: of the deletions alone, or up to the copy."""
+    found = plans(what, free, kind, catalog, policy, room_for=room_for, **more)
+    if room_for is None:
+        asked = Asked(policy=policy, room=Room(free=free), **more)
+        return with_deletions(judged(what, kind, catalog), found, asked)[0]
+    made = Planned(
+        what, kind, catalog, replace(policy, target=room_for), aim="target",
+        shelf=more.get("shelf", frozenset()), may_drop=more.get("unlocked", frozenset()),
+    )  # fmt: skip
+    return with_steps(made.subject, found, made.asked)[0]
+
+
+def told(one):
+    return [short(step.do) for step in one.steps]
 
 
 def dropped(one):
@@ -448,14 +467,14 @@ def cluttered(draw):
 def test_every_prefix_of_the_steps_keeps_the_promised_reload_verdict(pair, free, fallback, bad):
     what, catalog = pair
     kind = sheet(fallback=fallback, on_bad_image=bad)
-    one = plan(what, free * MIB, kind, catalog=catalog, detail="steps")
+    one = stepped(what, free * MIB, kind, catalog=catalog)
     rank = RELOADS_WORST_FIRST.index
-    assert one.stretch is None
+    assert one.danger == ()
     for step in one.steps:
-        assert step.safe
-        assert rank(step.reload) >= rank(one.reload_before)
-        # A start that there was stays; where there was none, a plan may bring one about.
-        assert step.starts == one.starts_before or one.starts_before is None
+        assert not step.do.harm
+        assert rank(step.do.reload) >= rank(one.reload_before)
+        # A boot that there was stays; where there was none, a plan may bring one about.
+        assert step.do.starts == one.starts_before or one.starts_before is None
     held = {f"flash:{path}" for path, each in stands(what, kind, catalog=catalog).items()
             if each.tier is None}  # fmt: skip
     deleted = {place for drop in one.drop for place in drop.files}
@@ -517,21 +536,13 @@ def test_the_running_image_goes_only_by_name_and_the_plan_tells_the_stretch_of_d
     what = device(member(volumes=(flash(image("1.0"), free=50 * MIB),), boots=(ONE,)), place=ONE)
     locked = plan(what, room_for="2.0")
     assert (locked.enough, locked.locked[0].tier, locked.locked[0].enough) == (False, 6, True)
-    one = plan(what, room_for="2.0", unlocked=frozenset({"running"}), detail="steps")
+    one = stepped(what, room_for="2.0", unlocked=frozenset({"running"}))
     assert dropped(one) == ["sw-1.0.img"]
-    kinds = [step.kind for step in one.steps]
-    assert kinds == [
-        "back-up",
-        "delete",
-        "check-free",
-        "copy",
-        "check-digest",
-        "set-boot",
-        "reload",
-    ]
-    assert one.stretch == (2, 5)
-    assert [step.reload for step in one.steps[1:6]] == ["stranded"] * 4 + ["ready"]
-    assert one.steps[-1].starts == f"2.0 from {TWO}"
+    assert told(one) == [
+        f"back-up {ONE}", f"delete {ONE}", f"copy {TWO}", f"check-digest {TWO}",
+    ]  # fmt: skip
+    assert one.danger == (2, 3, 4)
+    assert [step.do.reload for step in one.steps[1:]] == ["stranded"] * 3
 
 
 def test_a_copy_of_what_may_go_is_no_reason_to_let_both_go_as_copies():
@@ -552,48 +563,45 @@ def test_a_running_set_is_unlocked_as_a_whole():
 
 
 def test_what_is_found_nowhere_else_is_backed_up_before_anything_is_deleted():
-    one = plan(running(image("2.0"), image("3.0")), 590 * MIB, detail="steps")
-    assert [step.kind for step in one.steps] == ["back-up", "check-digest", "delete", "check-free"]
-    assert one.steps[1].digest == digest("sw-1.0.img")
-    assert [step.free for step in one.steps] == [500 * MIB] * 2 + [600 * MIB] * 2
+    one = stepped(running(image("2.0"), image("3.0")), 590 * MIB)
+    assert told(one) == [f"back-up {TWO}", f"delete {TWO}"]
+    assert [step.free for step in one.steps] == [500 * MIB, 600 * MIB]
 
 
 def test_the_sheet_gives_the_line_to_type():
     kind = replace(sheet(), wording={"delete": "drop {member} {volume} {path}"})
-    one = plan(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind, detail="steps")
-    assert [step.line for step in one.steps] == [None, "drop 1 flash a.dump", None]
+    one = stepped(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind)
+    assert [step.do.lines for step in one.steps] == [("drop 1 flash a.dump",)]
 
 
 def test_braces_that_hold_no_word_stay_in_the_line_to_type():
     kind = replace(sheet(), wording={"delete": "drop {path} { x {0.a} }"})
-    one = plan(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind, detail="steps")
-    assert one.steps[1].line == "drop a.dump { x {0.a} }"
+    one = stepped(running(plain("a.dump", 9 * MIB)), 505 * MIB, kind)
+    assert one.steps[0].do.lines == ("drop a.dump { x {0.a} }",)
 
 
 def test_the_image_that_room_is_made_for_is_not_deleted_where_it_is_there_already():
     what = running(image("3.0", path="new/sw-3.0.img"), plain("a.dump", 9 * MIB))
     tight = Policy(reserve="505MiB")
-    one = plan(what, room_for="3.0", policy=tight, detail="steps")
+    one = stepped(what, room_for="3.0", policy=tight)
     assert dropped(one) == ["a.dump"]
     kept = {keep.place: keep.why for keep in one.keep}
     assert kept["flash:new/sw-3.0.img"] == ("the image that room is made for",)
-    assert "copy" not in [step.kind for step in one.steps]
-    assert one.steps[-1].starts == "3.0 from flash:new/sw-3.0.img"
+    assert not any(each.startswith("copy") for each in told(one))
 
 
 def test_a_broken_file_of_the_name_is_copied_again():
     what = running(image("3.0", content="x"), boots=(THREE, ONE))
-    one = plan(what, room_for="3.0", detail="steps")
-    assert "copy" in [step.kind for step in one.steps]
-    assert one.steps[-1].starts == f"3.0 from {THREE}"
+    one = stepped(what, room_for="3.0")
+    assert f"copy {THREE}" in told(one)
 
 
 def test_a_member_in_trouble_does_not_hide_what_a_step_does_to_another():
     lost = member(boots=(ONE,), id="2")
     small = member(volumes=(flash(image("1.0"), free=50 * MIB),), boots=(ONE,))
     what = device(small, lost, place=ONE)
-    one = plan(what, room_for="2.0", unlocked=frozenset({"running"}), detail="steps")
-    assert one.stretch == (2, 5)
+    one = stepped(what, room_for="2.0", unlocked=frozenset({"running"}))
+    assert one.danger[:2] == (2, 3)
 
 
 def test_a_plan_is_done_when_the_image_has_taken_the_room_that_was_made():
@@ -632,12 +640,10 @@ def test_a_sheet_without_roles_says_why_nothing_is_offered():
 def test_a_bank_plan_says_what_is_lost_and_is_safe_while_it_is_written():
     kind = sheet("banks", fallback="other-bank")
     what = device(member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a"), in_bank="a")
-    one = plan(what, None, kind, room_for="3.0", detail="steps")
+    one = stepped(what, None, kind, room_for="3.0")
     assert (one.lost.version, one.lost.verdict, one.lost.elsewhere) == ("2.0", "proven", False)
-    assert [step.kind for step in one.steps] == [
-        "back-up", "write-bank", "check-digest", "set-boot", "reload",
-    ]  # fmt: skip
-    assert [step.starts for step in one.steps] == ["1.0 from bank:a"] * 3 + ["3.0 from bank:b"] * 2
+    assert told(one) == ["back-up bank:b", "write-bank b", "check-digest bank:b"]
+    assert [step.do.starts for step in one.steps] == ["1.0 from bank:a"] * 3
     shelf = frozenset({digest("sw-2.0.img")})
     assert plan(what, None, kind, room_for="3.0", shelf=shelf).lost.elsewhere
 
@@ -655,11 +661,10 @@ def paired(trial, committed, *, runs, once=None):
 
 def test_a_pair_is_written_in_the_trial_directory_and_scheduled():
     kind = sheet("paired", fallback="other-bank")
-    one = plan(paired("1.0", "1.0", runs="t"), None, kind, room_for="2.0", detail="steps")
+    one = stepped(paired("1.0", "1.0", runs="t"), None, kind, room_for="2.0")
     assert (one.bank, one.drop[0].place) == ("trial", "flash:t/sw.img")
-    assert one.stretch is None
-    assert one.steps[-1].starts == "2.0 from bank:trial"
-    assert one.steps[-1].commits
+    assert one.danger == ()
+    assert told(one)[-1] == "check-digest flash:t/sw-2.0.img"
 
 
 def test_a_trial_that_runs_and_is_not_committed_is_not_written_over():

@@ -60,7 +60,7 @@ def test_the_audit_as_json_has_stable_sorted_keys(ovek):
     lost = audit["devices"][0]
     assert lost["reload"] == "stranded"
     finding = lost["findings"][0]
-    assert set(finding) == {"rule", "severity", "place", "saw", "do", "words", "waived"}
+    assert set(finding) == {"rule", "severity", "place", "saw", "fixed_after", "words", "waived"}
     images = audit["devices"][1]["images"]
     assert images[0] == {
         "by": "md5",

@@ -36,7 +36,24 @@ TROUBLES = {
     "image-other-variant": "holm-gate",
     "upgrade-needs-step": "brack-slip",
     "image-altered": "gannet-bridge",
+    "member-starts-differ": "skarn-stack",
+    "saved-config-ignored": "skarn-mast",
 }
+# What is planned for devices of which each stands in a way of its own.
+SET, BRING = ["set-order", "save"], ["copy", "check-digest"]
+PLANS = {
+    "skarn-edge": [
+        "delete", "delete", *BRING, "set-once", "reload", "commit",
+    ],  # a pair whose new image is larger
+    "skarn-dist": [
+        "write-bank", "check-digest", "set-default", "save", "reload", "copy-bank",
+    ],  # both banks are to hold the same
+    "skarn-kiosk": [*BRING, *BRING, "set-component", *SET, "reload", "delete"],
+    "skarn-stack": [*BRING, *SET, "reload"],  # half prepared
+    "skarn-shed": [*BRING, *SET, "reload"],  # from the stick
+    "skarn-mast": ["heed-config"],
+    "heron-bridge": [],  # only the running image could go
+}  # fmt: skip
 
 
 def test_the_sample_site_is_what_its_script_writes(tmp_path):
@@ -59,7 +76,16 @@ def test_the_tour_shows_each_command_as_typed_with_its_output(toured):
     _, shown = toured
     for stop in TOUR:
         assert f"$ ovek {' '.join(stop.typed)}" in shown
-    assert "Tonight: 18 go, 6 no-go, 4 unclear (1 not read)." in shown
+    assert "Tonight: 23 go, 7 no-go, 4 unclear (1 not read)." in shown
+
+
+def test_devices_that_stand_in_a_way_of_their_own_have_the_plan_for_it(toured):
+    ovek, _ = toured
+    told = ovek.json("runbook", "--site", "sample", exits=1)["devices"]
+    plans = {one["device"]: [step["do"]["change"] for step in one["steps"]] for one in told}
+    assert {name: plans[name] for name in PLANS} == PLANS
+    (left,) = [one["open"] for one in told if one["device"] == "heron-bridge"]
+    assert any("--may-drop running (DANGER" in each["words"] for each in left)
 
 
 def test_the_demo_writes_nothing_over_what_is_there(ovek):

@@ -11,7 +11,6 @@ from builders import (
     bank,
     device,
     digest,
-    file_set,
     flash,
     image,
     judged,
@@ -21,13 +20,15 @@ from builders import (
     release,
     sheet,
 )
+from builders.planned import Planned
 from ovek.engine import catalog
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import content_of, refusal
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Seen
+from ovek.engine.plan.choices import Asked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
@@ -61,24 +62,6 @@ def test_a_copy_fits_where_it_takes_just_what_is_free():
     for free, fits in ((SIZE, True), (SIZE - 1, False)):
         what = device(member(volumes=(flash(free=free),)))
         assert (refusal(what, copy, sheet()) == "") is fits
-
-
-def test_every_package_of_what_starts_is_checked_before_anything_goes():
-    packages = ("base", "extra")
-    known = published(*(release("2.0", file=name, kind="package") for name in packages), file="p")
-    files = [plain(f"pkg/{name}", digests=Digests(md5=digest(name))) for name in packages]
-    sets = (file_set("a.set", "pkg/base", "pkg/extra"),)
-    volume = flash(plain("a.set", 1), *files, plain("x.dump", 9 * MIB), sets=sets)
-    what = device(member(volumes=(volume,), boots=("flash:a.set",)), place="flash:a.set")
-    found = judged(what, catalog=[*CATALOG, *known])
-    plan = plan_device(found, Asked(policy=POLICY, room=Room(sweep=1), detail="steps"))[0]
-    told = [(step.kind, step.place) for step in plan.steps]
-    assert told == [
-        ("check-digest", "flash:pkg/base"),
-        ("check-digest", "flash:pkg/extra"),
-        ("delete", "flash:x.dump"),
-        ("check-free", "flash:"),
-    ]
 
 
 def test_room_for_an_image_is_enough_at_just_its_size():
@@ -219,19 +202,14 @@ def test_a_copy_that_mends_is_dangerous_until_it_is_done():
     """The loader finds the new image by itself, but not half of it."""
     volume = flash(image("1.0"), free=50 * MIB)
     what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
-    found = judged(what, sheet(fallback="first-found"))
-    asked = Asked(
-        policy=POLICY,
-        room=Room(release=found.judge.releases.by_version["2.0"][0]),
-        unlocked=frozenset({"running"}),
-        detail="steps",
-    )
-    plan = plan_device(found, asked)[0]
-    told = {step.kind: (step.safe, step.reload) for step in plan.steps}
-    assert told["delete"] == (False, "stranded")
-    assert told["copy"] == (False, "ready")
-    assert told["set-boot"] == (True, "ready")
-    assert plan.stretch == (2, 4)
+    made = Planned(
+        what, sheet(fallback="first-found"), policy=replace(POLICY, target="2.0"),
+        may_drop=frozenset({"running"}),
+    )  # fmt: skip
+    harm = {each.change: (bool(each.harm), each.reload) for each in made.dos}
+    assert harm["delete"] == (True, "stranded")
+    assert harm["copy"][0] and harm["set-order"] == (False, "ready")
+    assert made.danger == [2, 3]
 
 
 def test_what_holds_for_several_images_names_them_and_for_one_only_that():

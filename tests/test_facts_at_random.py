@@ -11,8 +11,9 @@ from builders.chance import Case, cases
 from ovek.engine.audit import Terms, audit_device
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.catalog import pick
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import on_target
+from ovek.engine.plan.choices import Asked
 from ovek.engine.wanted import Wants
 from ovek.model.catalog import Origin, Published
 from ovek.model.place import parse_place
@@ -29,7 +30,7 @@ def block(number: int, size: int, **more) -> Iterator[Case]:
 
 def audited(case: Case, what: Device | None = None):
     judged = case.judged(what)
-    terms = Terms(now=NOW, advise=False)
+    terms = Terms(now=NOW, plans=False)
     return audit_device(judged.device, judged.judge, Wants(case.policy), terms)
 
 

@@ -68,12 +68,12 @@ FLOORS = [
     # what would be
     "changes", "replay", "room", "fit", "route",
     # what to do
-    "roles", "fallback", "hold", "tier", "choose", "units", "steps", "cleanup", "wanted", "nearest",
-    "moves", "advice", "rules", "heard", "telling", "remedies",
+    "roles", "fallback", "hold", "tier", "choose", "units", "wanted", "nearest", "rules",
+    "run_rules", "change_text", "plan", "waivers", "runbook", "cleanup",
 ]  # fmt: skip
 # The rooms whose functions stay short.
 SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "fit", "route", "roles",
-         "fallback", "hold", "tier", "units", "steps", "cleanup"}  # fmt: skip
+         "fallback", "hold", "tier", "units", "plan", "runbook", "cleanup"}  # fmt: skip
 
 
 def rooms() -> list[tuple[str, Path]]:

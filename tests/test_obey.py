@@ -15,20 +15,26 @@ import sys
 from collections import deque
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
+from functools import cache
 from pathlib import Path
+from random import Random
 
 import asyncssh
 import pytest
+from msgspec.structs import replace
 
 from ovek.cli.options import Devices
 from ovek.cli.policy import wants_of
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.change_text import starts_of
+from ovek.engine.plan import Asked
 from ovek.engine.rules import subject_of
 from ovek.engine.runbook import runbook
-from ovek.engine.telling import starts_of
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import judge_device
 from ovek.files.site import Site
+from ovek.model.digest import Digests
+from ovek.model.snapshot import Bank, BootEntry, Setting
 from ovek.standin.hands import read_server
 from ovek.standin.obey import hands_of, obeyed
 from ovek.standin.serve import LANGUAGES
@@ -40,14 +46,20 @@ SERVER = read_server(SAMPLE / "server.json")
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
 
 
+@cache
+def sample_devices():
+    site = Site(SAMPLE)
+    return Devices(site, site.state("2026-11-20")), wants_of(site)
+
+
 class Person:
     """Somebody at the keyboard of one stand-in, with Ovek beside it."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, what=None) -> None:
         self.standin = STANDINS[name]
         self.hands = hands_of(self.standin, SERVER)
-        site = Site(SAMPLE)
-        self.devices, self.wants = Devices(site, site.state("2026-11-20")), wants_of(site)
+        self.hands.device = what or self.hands.device
+        self.devices, self.wants = sample_devices()
 
     def subject(self):
         device = self.hands.device
@@ -60,14 +72,14 @@ class Person:
         )
 
     def book(self):
-        return runbook(self.subject(), self.wants, "all", self.devices.site.waivers)
+        return runbook(self.subject(), self.wants, Asked(waivers=self.devices.site.waivers))
 
     def type(self, step) -> None:
         """Type a step; a question changes nothing, whoever answers it."""
         assert step.do.lines, f"no line for {step.words}"
         for line in step.do.lines:
             said = obeyed(self.standin.language, self.hands, line.split())
-            assert said == "done\n" or step.do.change in ("measure", "back-up"), (line, said)
+            assert said == "done\n" or step.do.change in ("check-digest", "back-up"), (line, said)
 
     def starts(self):
         """What the stand-in's own loader would start, as a runbook tells it."""
@@ -125,7 +137,106 @@ def test_a_power_cut_in_any_step_leaves_what_the_step_said(name):
             assert device.running.version in either, (number, step.words)
 
 
-WORKED_ON = ("brack-slip", "arle-stack", "brack-wifi", "brack-edge", "arle-dist-2", "heron-bridge")
+def shaken(what, chance: Random):
+    """A device of the sample in some other state: files gone or broken, settings that are stale."""
+    members = []
+    for one in what.members or ():
+        volumes = tuple(
+            replace(each, files=each.files and files_of(each, chance), free=room(each, chance))
+            for each in one.volumes or ()
+        )
+        banks = tuple(bank_of(each, chance) for each in one.banks or ())
+        boot = one.boot and settings_of(one, volumes, chance)
+        members.append(replace(one, volumes=volumes, banks=banks, boot=boot))
+    return replace(what, members=tuple(members))
+
+
+def room(volume, chance):
+    free = volume.free and int(volume.free * chance.choice((1, 1, 1, 2, 0.5)))
+    used = sum(file.size or 0 for file in volume.files or ())
+    return free and min(free, (volume.capacity or free) - used)
+
+
+def files_of(volume, chance):
+    files = []
+    for file in volume.files or ():
+        roll = chance.random()
+        if file.path.endswith(".img") and roll < 0.15:
+            continue
+        if file.digests is not None and roll < 0.25:
+            torn = {name: value[::-1] for name, value in file.digests}
+            file = replace(file, size=(file.size or 1) - 1, digests=Digests(**torn))
+        files.append(file)
+    return tuple(files)
+
+
+def bank_of(bank, chance):
+    if bank.places is not None or chance.random() < 0.7:
+        return bank
+    return Bank(name=bank.name, state=chance.choice(("bad", "empty")))
+
+
+def settings_of(one, volumes, chance):
+    boot = one.boot
+    paths = [
+        f"flash:{file.path}"
+        for each in volumes
+        for file in each.files or ()
+        if each.name == "flash" and file.path.endswith(".img")
+    ]
+    if boot.order.saved is not None and paths and chance.random() < 0.5:
+        names = chance.sample([*paths, "flash:gone.img"], chance.choice((1, min(2, len(paths)))))
+        entries = tuple(BootEntry(place=name, raw=name) for name in names)
+        live = entries if chance.random() < 0.6 else boot.order.live
+        boot = replace(boot, order=Setting(live=live, saved=entries))
+    if boot.mode.saved is not None and chance.random() < 0.2:
+        mode = chance.choice(("listed", "first-found", "hold"))
+        boot = replace(boot, mode=Setting(live=mode, saved=mode))
+    if boot.default_bank.saved is not None and chance.random() < 0.5:
+        bank = chance.choice(one.banks).name
+        boot = replace(boot, default_bank=Setting(live=bank, saved=bank))
+    return boot
+
+
+# One that does not tell its boot settings has nothing that could be typed.
+OBEYING = tuple(sorted(name for name in STANDINS if name != "petrel-bridge"))
+CASES = 125 * int(os.environ.get("OVEK_CASES", "1"))
+
+
+@pytest.mark.parametrize("number", range(4))
+def test_the_runbook_of_any_device_is_typed_and_its_own_loader_boots_what_was_said(number):
+    """Five hundred devices of the sample in other states; one of ten loses its power, too."""
+    stepped = 0
+    for seed in range(CASES):
+        chance = Random(f"shaken {number} {seed}")
+        name = chance.choice(OBEYING)
+        what = shaken(STANDINS[name].device, chance)
+        person = Person(name, what)
+        book = person.book()
+        cut_in = chance.randrange(len(book.steps) or 1) if chance.random() < 0.1 else None
+        for at, step in enumerate(book.steps):
+            if cut_in == at and step.cut is not None and not step.do.harm:
+                person.hands.cut = True
+                for line in step.do.lines[:1]:
+                    obeyed(person.standin.language, person.hands, line.split())
+                device = person.hands.device
+                stuck = step.cut.reload == "stranded"
+                assert (device.at == "boot-loader") == stuck, (number, seed, step.words)
+                break
+            person.type(step)
+            stepped += 1
+            began, where = person.starts()
+            if step.do.reload == "stranded":
+                assert where == "boot-loader", (number, seed, step.words)
+            elif step.do.reload == "ready" and " / " not in (step.do.starts or ""):
+                assert began == version(step.do.starts), (number, seed, step.words)
+        else:
+            again = person.book()
+            assert again.steps == (), (number, seed, [step.words for step in again.steps])
+    assert stepped > CASES
+
+
+WORKED_ON = ("brack-slip", "arle-stack", "brack-wifi", "brack-edge", "arle-dist-2", "arle-quay")
 
 
 @contextmanager
@@ -208,7 +319,7 @@ def test_over_ssh_a_person_types_the_runbooks_and_everything_is_done(sample):
         for one in audit["devices"]:
             if one["device"] in WORKED_ON:
                 assert one["reload"] == "ready"
-                assert {f["severity"] for f in one["findings"] if f["do"]} == set(), one["device"]
+                assert one["steps"] == [], one["device"]
 
 
 def test_over_ssh_a_power_cut_in_the_first_change_leaves_what_was_said(sample):

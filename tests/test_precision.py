@@ -28,8 +28,9 @@ from builders import (
 )
 from builders.chance import Case, cases
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
 from ovek.engine.hold import Holds, Wishes
+from ovek.engine.plan.choices import Asked
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
 from ovek.model.digest import Digests

@@ -53,11 +53,11 @@ def test_what_is_asked_for_in_vain_is_refused_by_name(cramped):
 
 def test_the_checklist_has_a_box_a_step_with_what_is_expected_after_it(cramped):
     text = cramped("cleanup", "sw", "--room-for", "2.0", "--format", "markdown").stdout
-    assert "- [ ] 1. Check that the MD5 of flash:sw-1.0.img is " in text
-    assert "- [ ] 2. Delete flash:a.partial (80.0 MiB, tier 1" in text
-    assert "expected after it: 100 MiB free, next start: 1.0 from flash:sw-1.0.img (ready)" in text
-    assert "Put flash:sw-2.0.img first in the boot order" in text
-    assert text.rstrip().endswith("next start: 2.0 from flash:sw-2.0.img (ready).")
+    assert "- [ ] 1. Delete flash:a.partial *(free space)*" in text
+    assert "  - frees: 80.0 MiB, tier 1: a leftover that nothing refers to" in text
+    assert "  - expect: 100 MiB free; next boot: 1.0 from flash:sw-1.0.img (ready)" in text
+    assert "- [ ] 2. Copy sw-2.0.img to flash: *(image)*" in text
+    assert "reload" not in text.lower()
 
 
 def test_the_wording_of_the_sheet_is_in_the_checklist(cramped):

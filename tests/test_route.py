@@ -10,8 +10,9 @@ from msgspec.structs import replace
 from builders import MIB, device, flash, image, judged, member, plain, published, release
 from ovek.engine import catalog
 from ovek.engine.audit import Terms, audit_device
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
 from ovek.engine.fit import Standing, fit, fit_all, standings
+from ovek.engine.plan.choices import Asked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import after, needed, route
 from ovek.engine.wanted import Wants

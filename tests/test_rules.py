@@ -157,8 +157,8 @@ def test_a_stranded_device_is_told_once_with_every_candidate_and_a_way_out():
 
 
 def test_a_stranded_device_without_a_sound_image_needs_one_copied():
-    found = audit(sw(image("1.0", content="x")), advise=True).findings
-    assert found[0].words == "Copy sw-1.0.img to flash:, then check its SHA-512"
+    found = audit(sw(image("1.0", content="x")), plans=True).findings
+    assert (found[0].words, found[0].fixed_after) == ("Copy sw-1.0.img to flash:", 1)
 
 
 def test_a_missing_boot_target_is_critical_where_it_leads():
@@ -975,17 +975,20 @@ def test_a_variant_that_changes_at_the_reload_is_told_though_the_version_stays(n
 
 def test_where_the_order_is_good_the_mode_is_what_must_change():
     def told(what):
-        found = audit(what, advise=True).findings
+        found = audit(what, plans=True).findings
         return next(one.words for one in found if one.rule == "starts-unwanted")
 
     files = (image("1.0"), image("2.0"), image("3.0"))
     good = device(member(*files, boots=(TWO,), mode="first-found"), runs="2.0", place=TWO)
-    assert told(good) == "Set the boot mode to follow the boot order, then save"
+    assert told(good) == (
+        f"Set the boot order to {TWO}, flash:sw-3.0.img, set the boot mode to follow the boot "
+        "order, then save the boot settings"
+    )
     three = "flash:sw-3.0.img"
     other = device(member(*files, boots=(three,), mode="first-found"), runs="2.0", place=TWO)
     assert told(other) == (
         f"Set the boot order to {TWO}, {three}, set the boot mode to follow the boot order, then "
-        "save"
+        "save the boot settings"
     )
 
 
@@ -1019,7 +1022,7 @@ def test_a_sheet_that_reads_an_open_format_asks_only_for_what_it_names(tmp_path)
 def banks_said(*banks, policy, runs="2.0", in_bank="a", more=()):
     known = [*CATALOG, *published(*more, file="more.json")]
     what = banked(*banks, runs=runs, in_bank=in_bank)
-    found = audit(what, BANKS, known, replace(policy, severity=QUIET), advise=True).findings
+    found = audit(what, BANKS, known, replace(policy, severity=QUIET), plans=True).findings
     return [
         (each.severity, each.saw, each.words) for each in found if each.rule == "bank-rule-broken"
     ]
@@ -1042,15 +1045,13 @@ def test_the_release_before_is_the_one_of_the_catalog():
 def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
     match = Policy(reserve="0%", bank_rule="match", target="2.0")
     ((_, _, do),) = banks_said(bank("a", "1.0"), bank("b", "2.0"), policy=match, runs="1.0")
-    assert do.startswith(
-        "Set the default bank to b, save, reload in a window, back up bank:a, then"
-    )
+    assert do.startswith("Steps 1 to ") and "ovek runbook sw" in do
     ((_, _, do),) = banks_said(
         bank("a", "2.0"), bank("b", "1.0"), policy=match, runs="1.0", in_bank="b"
     )
-    assert do == "Reload in a window, back up bank:b, then copy bank a over bank b"
+    assert do == "Reload in a window, then copy bank a over bank b"
     ((_, _, do),) = banks_said(bank("a", "2.0"), bank("b", "1.0"), policy=match)
-    assert do == "Back up bank:b, then copy bank a over bank b"
+    assert do == "Copy bank a over bank b"
 
 
 def test_a_name_of_another_release_is_a_warning_where_anything_starts_from_it():

@@ -30,9 +30,10 @@ from builders import (
 from builders.chance import curious
 from ovek.engine import catalog, custody
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import compare_device
 from ovek.engine.fit import fit_all, standings
+from ovek.engine.plan.choices import Asked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.wanted import Wants

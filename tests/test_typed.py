@@ -8,7 +8,8 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from builders import MIB, NOW, POLICY, audit, device, flash, image, judged, member, plain, sheet
-from ovek.engine.cleanup import Asked, plan_device
+from ovek.engine.cleanup import plan_device, with_deletions
+from ovek.engine.plan.choices import Asked
 from ovek.model.context import Context
 from ovek.model.plan import Room
 from ovek.model.typed import is_plain
@@ -41,7 +42,8 @@ HOSTILE = [
 def plans(name):
     volume = flash(image("1.0"), plain(name, 30 * MIB))
     found = judged(device(member(volumes=(volume,), boots=(ONE,)), place=ONE), WORDED)
-    return plan_device(found, Asked(policy=POLICY, room=Room(sweep=1), detail="steps"))
+    asked = Asked(policy=POLICY, room=Room(sweep=1))
+    return with_deletions(found, plan_device(found, asked), asked)
 
 
 def shown(name):
@@ -51,8 +53,8 @@ def shown(name):
 
 @pytest.mark.parametrize("name", HOSTILE)
 def test_a_name_that_is_not_plain_is_never_part_of_a_line_to_type(name):
-    step = next(each for each in plans(name)[0].steps if each.kind == "delete")
-    assert (step.line, step.by_hand) == (None, True)
+    do = next(each.do for each in plans(name)[0].steps if each.do.change == "delete")
+    assert (do.lines, do.by_hand) == ((), True)
     text, boxes = shown(name)
     for told in (text, boxes):
         assert "cast off flash sw-1.0.img" not in re.sub(r"\\\\x0a.*", "", told).splitlines()
@@ -63,8 +65,8 @@ def test_a_name_that_is_not_plain_is_never_part_of_a_line_to_type(name):
 
 
 def test_a_plain_name_is_typed_as_it_stands():
-    step = next(each for each in plans("crash/a_1-2.dump")[0].steps if each.kind == "delete")
-    assert (step.line, step.by_hand) == ("cast off flash crash/a_1-2.dump", False)
+    do = next(each.do for each in plans("crash/a_1-2.dump")[0].steps if each.do.change == "delete")
+    assert (do.lines, do.by_hand) == (("cast off flash crash/a_1-2.dump",), False)
     text, boxes = shown("crash/a_1-2.dump")
     assert "type: cast off flash crash/a_1-2.dump" in text
     assert "  ```\n  cast off flash crash/a_1-2.dump\n  ```" in boxes

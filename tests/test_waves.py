@@ -6,7 +6,7 @@ import pytest
 from msgspec.structs import replace
 
 from ovek.engine.waves import next_time, waves
-from ovek.model.advice import Do
+from ovek.model.do import Do
 from ovek.model.policy import Policy, Window
 from ovek.model.runbook import Runbook, RunbookStep, Waves
 from ovek.render.calendar import calendar
@@ -18,8 +18,7 @@ SATURDAYS = Window(site="Port", days="sat", from_="01:00", to="02:00")
 
 def book(name: str, minutes: int | None = 10, site: str = "Port", reloads: int = 1) -> Runbook:
     step = RunbookStep(
-        stage="reload", ends="release-not-target", words="Reload",
-        do=Do(change="reload", minutes=minutes),
+        stage="reload", do=Do(change="reload", words="Reload", minutes=minutes),
     )  # fmt: skip
     copy = replace(step, stage="image", do=Do(change="copy", minutes=500))
     return Runbook(
@@ -81,6 +80,36 @@ def test_a_window_past_midnight_begins_on_its_day():
     assert next_time(window, late.replace(day=27, hour=0, minute=5)).isoformat() == (
         "2026-11-27T00:05:00"
     )
+
+
+def test_a_wave_behind_one_without_a_date_says_so():
+    own = Window(device="a", when="in port")
+    policy = Policy(reload_in=(SATURDAYS, own), canaries=("a",))
+    found = waves([book("a"), book("b")], policy, NOW)
+    assert told(found)[0] == [("a",), ("b",)]
+    assert "wave 1 has no date (in port)" in found.waves[1].before
+    dated = waves([book("a"), book("b")], Policy(reload_in=(SATURDAYS,), canaries=("a",)), NOW)
+    assert "no date" not in dated.waves[1].before
+
+
+def test_an_event_ends_with_its_window_also_where_it_begins_in_its_middle():
+    policy = Policy(reload_in=(SATURDAYS,), at_once=1)
+    text = calendar(waves([book("a"), book("b")], policy, NOW), "Port", NOW).decode()
+    assert "DTSTART:20261128T011000\r\nDTEND:20261128T020000\r\n" in text
+
+
+def test_a_device_with_danger_is_marked_in_its_wave_and_in_the_calendar():
+    found = waves([replace(book("a"), danger=(1,)), book("b")], Policy(reload_in=(SATURDAYS,)), NOW)
+    assert found.waves[0].danger == ("a",)
+    text = calendar(found, "Port", NOW).decode().replace("\r\n ", "")
+    assert "SUMMARY:DANGER: Wave 1" in text and "must not fail on a" in text
+    calm = calendar(waves([book("b")], Policy(reload_in=(SATURDAYS,)), NOW), "Port", NOW)
+    assert b"DANGER" not in calm
+
+
+def test_a_length_that_is_not_known_is_no_length():
+    found = waves([book("a", None)], Policy(reload_in=(SATURDAYS,)), NOW)
+    assert "Of unknown length" in calendar(found, "Port", NOW).decode()
 
 
 def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():

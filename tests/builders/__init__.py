@@ -194,7 +194,7 @@ def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, 
     policy = policy or POLICY
     found = judged(what, kind, catalog, policy.weakest_digest)
     wants = Wants(policy, {found.device.device: role})
-    more.setdefault("advise", False)  # lists of changes take their time
+    more.setdefault("plans", False)  # plans take their time
     used = more.pop("used", None)
     terms = Terms(now=now, **{**more, "waivers": tuple(more.get("waivers", ()))})
     return audit_device(found.device, found.judge, wants, terms, used)

@@ -182,6 +182,7 @@ class Again:
             listed.role if listed is not None else None,
             terms.expected,
             terms.not_read,
+            terms.rates,
             newest,
             [(one, one.until >= today) for one in terms.waivers if fnmatchcase(name, one.device)],
             bool(line.clock),

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from datetime import datetime
+from functools import cached_property
 
 from msgspec.structs import replace
 
@@ -10,9 +11,15 @@ from ovek.cli.policy import contradiction, wants_of
 from ovek.cli.work import Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import Terms, answer_of
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import NO_RATES, Rates
+from ovek.engine.rules import Subject, subject_of
+from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
-from ovek.engine.wanted import ContradictionError
+from ovek.engine.wanted import ContradictionError, Wants
+from ovek.files.state import digest_rates
 from ovek.model.answer import Answered, Tally
+from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 
@@ -25,18 +32,55 @@ class Answering(Work[list[Answered]]):
         devices: Devices,
         now: datetime,
         shelf: ShelfFacts | None,
-        advise: bool | frozenset[str] = False,
+        plans: bool = False,
+        may_drop: frozenset[Unlock] = frozenset(),
     ) -> None:
         self.devices, self.unread = devices, devices.stale
-        self.terms = Terms(now=now, shelf=shelf, waivers=devices.site.waivers, advise=advise)
+        self.terms = Terms(
+            now=now, shelf=shelf, waivers=devices.site.waivers, plans=plans, may_drop=may_drop
+        )
         self.wants = wants_of(devices.site)
         self.made: list[Answered] = []
 
     def terms_of(self, name: str) -> Terms:
         """What one device is audited by."""
         return replace(
-            self.terms, expected=self.devices.expected(name), not_read=self.unread.get(name)
+            self.terms,
+            expected=self.devices.expected(name),
+            not_read=self.unread.get(name),
+            rates=self.rates(name) if self.terms.plans else NO_RATES,
         )
+
+    def subject(self, judged: JudgedDevice, wants: Wants | None = None) -> Subject:
+        """A device as rules and plans look at it, by what is wanted of it. Raises InputError."""
+        wants = wants or self.wants
+        try:
+            wanted = wants.of(judged)
+        except ContradictionError as error:
+            raise contradiction(self.devices.site, error) from None
+        device = judged.device
+        return subject_of(
+            judged,
+            walk_device(judged),
+            wants.policy,
+            wanted,
+            times_of(device, self.terms.now),
+            self.terms.shelf,
+            self.devices.expected(device.device),
+        )
+
+    def rates(self, name: str) -> Rates:
+        """How fast the way to a device is, and the device itself."""
+        link = self._links.get(name)
+        return Rates(link[0] if link is not None else None, self._measured.get(name))
+
+    @cached_property
+    def _links(self) -> dict[str, tuple[int, str]]:
+        return self.devices.site.fleet.links()
+
+    @cached_property
+    def _measured(self) -> dict[str, int]:
+        return digest_rates(self.devices.site.folder / "snapshots")
 
     def terms_at(self, device: Device) -> Terms:
         """What one device is audited by at the time when it was read."""

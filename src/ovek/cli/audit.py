@@ -17,6 +17,7 @@ from ovek.cli.completing import rules
 from ovek.cli.fleetwide import each_part
 from ovek.cli.marking import mark_changes
 from ovek.cli.options import (
+    MAY_DROP,
     Devices,
     exit_code,
     fail_on_option,
@@ -40,6 +41,7 @@ from ovek.files.state import Line
 from ovek.model.age import show_age
 from ovek.model.answer import Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
+from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
@@ -76,6 +78,7 @@ _TELLING = timedelta(days=2)  # an age of a proof that is worth a line
     default="findings",
     help="With --format csv: a row for each of these (default: findings).",
 )
+@MAY_DROP
 @click.option("-v", "--verbose", is_flag=True, help="Name every device that is held back.")
 @as_of_options
 @on_option
@@ -85,6 +88,7 @@ def command(
     only: tuple[str, ...],
     group_by: str,
     rows: str,
+    may_drop: tuple[Unlock, ...],
     verbose: bool,
     selected: Selection,
     format_: str,
@@ -112,9 +116,11 @@ def command(
     held: list[Answered] = []
     last: Answered | None = None
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
-    basis = None if only or selected.snapshot is not None else basis_of(devices, shelf)
+    afresh = bool(only) or selected.snapshot is not None or bool(may_drop)
+    basis = None if afresh else basis_of(devices, shelf)
+    allowed = frozenset(may_drop)
     fresh = Spool(Row)
-    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table, basis):
+    for part in each_part(devices, Auditing, now, shelf, frozenset(only), as_table, basis, allowed):
         for row in part.fresh:
             fresh.add(row)
         summary.join(part.summary)
@@ -192,8 +198,9 @@ class Auditing(Work[Part]):
         only: frozenset[str],
         as_table: bool,
         basis: Basis | None = None,
+        may_drop: frozenset[Unlock] = frozenset(),
     ) -> None:
-        self.answering = Answering(devices, now, shelf, advise=only or True)
+        self.answering = Answering(devices, now, shelf, plans=True, may_drop=may_drop)
         self.site, self.only = devices.site, only
         self.part = Part()
         self._again = Again(basis, devices, now) if basis is not None else None

@@ -183,13 +183,14 @@ def _walk(judged: JudgedDevice) -> DeviceWalk:
 def waves_command(output: Path | None, plain: bool, selected: Selection) -> None:
     """Who reloads when: the waves of the runbooks over their windows."""
     from ovek.cli.runbook import Planning
+    from ovek.engine.plan import Asked
     from ovek.engine.waves import waves
     from ovek.render.charts import waves as figure
 
     site, devices, now = selected.site, selected.devices(), selected.now
     check_policy(site, devices.releases)
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
-    parts = each_part(devices, Planning, now, shelf, site.policy, "all")
+    parts = each_part(devices, Planning, now, shelf, site.policy, Asked(waivers=site.waivers))
     books = [one for part in parts for one in part]
     planned = waves(books, site.policy, datetime.now().replace(second=0, microsecond=0))
     if output is not None:

@@ -14,28 +14,33 @@ import click
 import msgspec
 from msgspec import Struct, field
 
+from ovek.cli.answering import Answering
 from ovek.cli.checklists import write_checklists
-from ovek.cli.command import Command, OneOf
+from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
+from ovek.cli.options import MAY_DROP, Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, contradiction, wants_of
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.cli.work import Work
-from ovek.engine.cleanup import Asked as PlanAsked
-from ovek.engine.cleanup import Detail, no_plans, plan_device
+from ovek.engine.cleanup import no_plans, plan_device, with_deletions, with_steps
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
+from ovek.engine.plan import Asked as PlanAsked
+from ovek.engine.plan.choices import Asked as SpaceAsked
+from ovek.engine.plan.choices import Detail
 from ovek.engine.releases import brought
 from ovek.engine.verdicts import Judge, JudgedDevice, fits, judge_device
 from ovek.engine.wanted import (
     ContradictionError,
     Wanted,
+    Wants,
     against_it,
     longest_way,
     release_for,
     told_way,
+    wanting,
     way_to,
 )
 from ovek.files.errors import InputError
@@ -68,7 +73,8 @@ class Asked(Struct, frozen=True, kw_only=True):
     unlocked: frozenset[Unlock] = frozenset()
     keep: tuple[str, ...] = ()
     named: bool = False
-    detail: Detail = "steps"
+    detail: Detail = "files"
+    steps: bool = True
 
 
 def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int | float | None:
@@ -113,12 +119,7 @@ NO_SHELF = ShelfFacts(proven=frozenset(), broken={})
 @click.option(
     "--sweep", type=click.IntRange(1, 6), metavar="TIER", help="Everything up to this tier (1–6)."
 )
-@click.option(
-    "--may-drop",
-    multiple=True,
-    type=OneOf(["fallback", "running"]),
-    help="Unlock the kept fallback or the running image (may be repeated).",
-)
+@MAY_DROP
 @click.option("--keep", multiple=True, metavar="GLOB", help="Never offer these files.")
 @click.option("--whole-fleet", is_flag=True, help="One line a device, then totals.")
 @click.option(
@@ -190,9 +191,10 @@ def command(
         unlocked=frozenset(may_drop),
         keep=keep,
         named=selected.by_name,
-        detail="steps" if not whole_fleet else "numbers" if brief else "files",
+        detail="numbers" if whole_fleet and brief else "files",
+        steps=not whole_fleet,
     )
-    facts = shelf_facts(site, devices.releases)
+    facts = shelf_facts(site, devices.releases, devices.state.lines.keys())
     shelf = facts if facts is not None else NO_SHELF
     if whole_fleet and format_ != "markdown" and into is None:
         _whole_fleet(devices, asked, shelf, format_, figure, context)
@@ -258,6 +260,8 @@ class Planner:
         self.site = site = devices.site
         self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
         self.wants = wants_of(site)
+        now = datetime.now(UTC).replace(microsecond=0)
+        self.answering = Answering(devices, now, shelf if shelf is not NO_SHELF else None)
         self.by_name: KnownRelease | None = None
         if asked.image is not None:
             named = devices.releases.named(asked.image, case_blind=False)
@@ -275,10 +279,12 @@ class Planner:
             else:
                 planned = plan_device(judged, self._asked_of(judged, bring))
             plans += [
-                msgspec.structs.replace(plan, way=bring.way)
-                for plan in planned
-                if members is None or plan.member in members
+                msgspec.structs.replace(each, way=bring.way)
+                for each in planned
+                if members is None or each.member in members
             ]
+        if asked.steps:
+            plans = self._with_steps(judged, plans)
         for plan in plans if asked.named else []:
             if plan.capacity is not None and plan.wanted > plan.capacity:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
@@ -286,17 +292,37 @@ class Planner:
                 raise InputError(self.file, met, "Ask for less than the volume holds")
         return plans
 
-    def _asked_of(self, judged: JudgedDevice, bring: Bring) -> PlanAsked:
+    def _with_steps(self, judged: JudgedDevice, plans: list[CleanupPlan]) -> list[CleanupPlan]:
+        """The plans with their steps: those of the plan of the device up to the copy."""
+        image, rates = self.asked.image, self.answering.rates(judged.device.device)
+        if image is None or not plans:
+            asked = self._asked_of(judged, Bring())
+            return with_deletions(judged, plans, asked, rates) if plans else []
+        policy = self.policy if image == TARGET else wanting(self.policy, image)
+        subject = self.answering.subject(judged, Wants(policy, self.wants.roles))
+        made_for = PlanAsked(
+            aim="target",
+            may_drop=self.asked.unlocked,
+            keep=self.asked.keep,
+            waivers=self.answering.terms.waivers,
+        )
+        return with_steps(subject, plans, made_for, rates)
+
+    def _asked_of(self, judged: JudgedDevice, bring: Bring) -> SpaceAsked:
         """What is asked of the planner about one image."""
         asked = self.asked
         room = Room(free=asked.free, share=asked.share, release=bring.release, sweep=asked.sweep)  # type: ignore[arg-type]
-        return PlanAsked(
+        wanted = self.wants.of(judged)
+        ids = [one.member.id for one in judged.members or ()]
+        goals = {wanted.goal_of(each) for each in ids} - {None}
+        files = {g.file for g in goals if g is not None and not g.same_bytes(bring.release)}
+        return SpaceAsked(
             policy=self.policy,
             room=room,
             shelf=self.shelf.proven,
             sizes=self.shelf.sizes,
             unlocked=asked.unlocked,
-            keep=asked.keep,
+            keep=(*asked.keep, *sorted(files)) if bring.release is not None else asked.keep,
             bank_rule=self.bank_rule(judged),
             detail=asked.detail,
         )

@@ -83,6 +83,14 @@ def snapshot_options(*formats: str) -> Callable[[F], F]:
     return add
 
 
+MAY_DROP = click.option(
+    "--may-drop",
+    multiple=True,
+    type=OneOf(["fallback", "running"]),
+    help="Unlock the kept fallback or the running image (may be repeated).",
+)
+
+
 def fail_on_option(function: F) -> F:
     """Add --fail-on."""
     return _FAIL_ON(function)

@@ -24,6 +24,7 @@ from ovek.engine import custody
 from ovek.engine.audit import answer_in, audit_judged, rule_cards
 from ovek.engine.flash import flash_of
 from ovek.engine.news import news, standing_of
+from ovek.engine.plan import Asked
 from ovek.engine.rules import Subject
 from ovek.engine.runbook import runbook
 from ovek.engine.verdicts import Judge
@@ -37,7 +38,6 @@ from ovek.model.answer import Answered
 from ovek.model.custody import Custody, Sighting
 from ovek.model.history import Day
 from ovek.model.report import FORMAT, Remembered, ReportDevice, ReportImage, Standing
-from ovek.model.runbook import Aim
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 
@@ -199,8 +199,8 @@ class Reporting(Work[Part]):
     """Finds all that a report tells of the devices of a site."""
 
     def __init__(self, devices: Devices, now: datetime, shelf: ShelfFacts | None) -> None:
-        aim: Aim = "all"
-        self.planning = Planning(devices, now, shelf, devices.site.policy, aim)
+        asked = Asked(waivers=devices.site.waivers)
+        self.planning = Planning(devices, now, shelf, devices.site.policy, asked)
         self.part = Part()
         self._encode = msgspec.json.Encoder(order="sorted").encode
 
@@ -208,10 +208,10 @@ class Reporting(Work[Part]):
         """Find it for one device."""
         planning, part = self.planning, self.part
         subject = planning.subject(device, judge)
-        terms = replace(planning.answering.terms_of(device.device), advise=True)
+        rates = planning.answering.rates(device.device)
+        terms = replace(planning.answering.terms_of(device.device), plans=True, rates=rates)
         audit = audit_judged(subject.judged, planning.wants, terms)
-        rates = planning.rates(device.device)
-        book = runbook(subject, planning.wants, "all", planning.devices.site.waivers, rates)
+        book = runbook(subject, planning.wants, planning.asked, rates)
         of_device = {key: getattr(audit, key) for key in _OF_DEVICE}
         made = ReportDevice(
             **of_device,

@@ -11,33 +11,31 @@ from ovek.cli.checklists import write_checklists
 from ovek.cli.command import Command
 from ovek.cli.completing import aims
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
-from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.options import MAY_DROP, Devices, exit_code, write_bytes, write_json, write_lines
+from ovek.cli.policy import check_policy, wants_of
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.cli.work import Work
-from ovek.engine.bootwalk import walk_device
-from ovek.engine.changes import Rates
-from ovek.engine.rules import Subject, subject_of
+from ovek.engine.plan import Asked
+from ovek.engine.rules import Subject
 from ovek.engine.runbook import followed, runbook
-from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, judge_device
-from ovek.engine.wanted import ContradictionError, Wants
+from ovek.engine.wanted import Wants, wanting
 from ovek.engine.waves import waves
 from ovek.files.site import Site
-from ovek.files.state import digest_rates
 from ovek.files.whole import write_whole
 from ovek.model.age import show_minutes
 from ovek.model.answer import Answered
 from ovek.model.context import Context
 from ovek.model.fleet import Fleet
-from ovek.model.policy import WANTED, Policy
-from ovek.model.runbook import Aim, Runbook
+from ovek.model.plan import Unlock
+from ovek.model.policy import Policy
+from ovek.model.runbook import AimKind, Runbook
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.render.unread import Unreads
 
-_AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
+_AIMS: tuple[AimKind, ...] = ("all", "start", "target", "fallback", "tidy")
 
 
 @click.command(
@@ -49,11 +47,12 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
     "--for",
     "aim",
     default="all",
-    metavar="start|target|VERSION|way-back|tidy",
+    metavar="start|target|VERSION|fallback|tidy",
     shell_complete=aims,
-    help="Only what leads there: it starts again, it runs the target (or this version), it has a "
-    "way back, its settings and flash are tidy.",
+    help="Only what leads there: it boots again, it runs the target (or this version), it has a "
+    "fallback, its settings and flash are tidy.",
 )
+@MAY_DROP
 @click.option(
     "--into",
     "folder",
@@ -78,6 +77,7 @@ _AIMS: tuple[Aim, ...] = ("all", "start", "target", "way-back", "tidy")
 @device_options("markdown", "csv", "ical")
 def command(
     aim: str,
+    may_drop: tuple[Unlock, ...],
     folder: Path | None,
     figure: Path | None,
     later: str | None,
@@ -88,9 +88,9 @@ def command(
     """What is left to do on each DEVICE (a name or glob) to bring it to what policy wants?
 
     Every change in order, tried out on the device as it is known: what to type, what to expect,
-    what a power cut in the middle leaves, what undoes it, how long it takes. What is done already
-    is not asked again, so that the same command after each change shows the rest. Exit code 1
-    where something is left, or has to be found out.
+    what a power failure in the middle leaves, what undoes it, how long it takes. What is done
+    already is not asked again, so that the same command after each step shows the rest. Exit code 1
+    if something is left, or has to be found out.
     """
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
         met = f"{figure.name!r} has to end in .png or .svg"
@@ -98,13 +98,16 @@ def command(
     site, devices = selected.site, selected.devices()
     check_policy(site, devices.releases)
     policy = site.policy if aim in _AIMS else _wanting(site, devices, aim)
-    kind: Aim = next((each for each in _AIMS if each == aim), "target")
+    kind: AimKind = next((each for each in _AIMS if each == aim), "target")
+    asked = Asked(aim=kind, may_drop=frozenset(may_drop), waivers=site.waivers)
     shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
     now = datetime.now(UTC).replace(microsecond=0)
     if later is not None:
-        _confirm(Planning(devices, now, shelf, policy, kind), later, format_)
+        _confirm(Planning(devices, now, shelf, policy, asked), later, format_)
         return
-    found = [one for part in each_part(devices, Planning, now, shelf, policy, kind) for one in part]
+    found = [
+        one for part in each_part(devices, Planning, now, shelf, policy, asked) for one in part
+    ]
     context, answers = devices.context(now, selected.told()), _answers(devices, found)
     planned = waves(found, policy, datetime.now().replace(second=0, microsecond=0))
     if figure is not None:
@@ -177,9 +180,7 @@ def _confirm(planning: "Planning", later: str, format_: str) -> None:
             gone.append(device.device)
             continue
         before = planning.subject(device, judge)
-        waivers = devices.site.waivers
-        now = subjects[device.device]
-        found.append(followed(before, now, planning.wants, planning.aim, waivers))
+        found.append(followed(before, subjects[device.device], planning.asked))
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
@@ -225,12 +226,7 @@ def _wanting(site: Site, devices: Devices, version: str) -> Policy:
         hint = f"did you mean {near[0]!r}?" if near else "see ovek catalog show"
         what = f"{version!r} is neither {', '.join(_AIMS)} nor the version of a release; {hint}"
         raise click.BadParameter(what, param_hint="--for")
-    wants = tuple(
-        replace(want, target=None)
-        for want in site.policy.want
-        if any(getattr(want, key) is not None for key in WANTED if key != "target")
-    )
-    return replace(site.policy, target=version, want=wants)
+    return wanting(site.policy, version)
 
 
 class Planning(Work[list[Runbook]]):
@@ -242,42 +238,21 @@ class Planning(Work[list[Runbook]]):
         now: datetime,
         shelf: ShelfFacts | None,
         policy: Policy,
-        aim: Aim,
+        asked: Asked,
     ) -> None:
-        self.devices, self.now, self.shelf, self.aim = devices, now, shelf, aim
+        self.devices, self.now, self.asked = devices, now, asked
         self.wants = Wants(policy, wants_of(devices.site).roles)
-        self.links = devices.site.fleet.links()
-        self.measured = digest_rates(devices.site.folder / "snapshots")
         self.answering = Answering(devices, now, shelf)
         self.made: list[Runbook] = []
 
     def subject(self, device: Device, judge: Judge) -> Subject:
-        """A device as the rules look at it; raises InputError."""
-        judged = judge_device(device, judge)
-        try:
-            wanted = self.wants.of(judged)
-        except ContradictionError as error:
-            raise contradiction(self.devices.site, error) from None
-        return subject_of(
-            judged,
-            walk_device(judged),
-            self.wants.policy,
-            wanted,
-            times_of(device, self.now),
-            self.shelf,
-            self.devices.expected(device.device),
-        )
-
-    def rates(self, name: str) -> Rates:
-        """How fast the way to a device is, and the device itself."""
-        link = self.links.get(name)
-        return Rates(link[0] if link is not None else None, self.measured.get(name))
+        """A device as its plan looks at it; raises InputError."""
+        return self.answering.subject(judge_device(device, judge), self.wants)
 
     def take(self, device: Device, judge: Judge) -> None:
         """Plan for one device."""
-        site, rates = self.devices.site, self.rates(device.device)
         subject = self.subject(device, judge)
-        made = runbook(subject, self.wants, self.aim, site.waivers, rates)
+        made = runbook(subject, self.wants, self.asked, self.answering.rates(device.device))
         answer = self.answering.answer(subject.judged)
         told = replace(made, answer=answer.answer, why=answer.detail, waived=answer.waived)
         self.made.append(told)

@@ -394,7 +394,7 @@ def shelf_facts(
     proven, broken = set[str](), dict[str, str]()
     pattern, backups = site.policy.backups, None
     own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), set[str]()
-    held, sizes = set[str](), dict[str, int]()
+    held, sizes, where = set[str](), dict[str, int](), dict[str, str]()
     for name, judged, seen in judged_shelves(site, releases, ()):
         some.add(name)
         for one in judged:
@@ -402,6 +402,8 @@ def shelf_facts(
             held.update(digests)
             if one.verdict == "proven":
                 proven.update(digests)
+                for digest in digests:
+                    where.setdefault(digest, one.path if seen is None else f"{name}: {one.path}")
                 if one.size is not None:
                     sizes.update(dict.fromkeys(digests, one.size))
             if one.structure is not None and not one.structure.sound:
@@ -427,6 +429,7 @@ def shelf_facts(
         unread=unread,
         held=frozenset(held),
         sizes=sizes,
+        where=where,
     )
 
 

@@ -36,13 +36,15 @@ TOUR = (
     ),
     Stop(
         ("audit",),
-        "Two devices would not come back from a reload, and two more would not start what they "
-        "were told to: do not touch them before you have read why. The rest is fit.",
+        "Two devices would not come back from a reload, and five more would boot what nobody "
+        "wants, or without their configuration: do not touch them before you have read why. Each "
+        "device has one plan, in short under its findings.",
     ),
     Stop(
         ("runbook", "brack-slip"),
-        "What is left to do on one old switch, change by change: over a release between, a newer "
-        "boot loader, and two reloads. Each was tried out, also with a power cut in its middle.",
+        "The plan of one old switch, step by step: over a release between, a newer boot loader, "
+        "and two reloads. Each step was tried out, also with a power failure in its middle; where "
+        "that does harm, DANGER says so. Audit, cleanup and report name the same steps.",
     ),
     Stop(
         ("runbook",),
@@ -57,11 +59,11 @@ TOUR = (
     Stop(
         ("bootwalk", "brack-wifi"),
         "The default bank holds an altered image and this loader halts at one; bank 1 is sound, "
-        "and pointing the saved default at it mends the next start.",
+        "and pointing the saved default at it mends the next boot.",
     ),
     Stop(
         ("bootwalk", "brack-hall", "--if-saved"),
-        "What if the live settings were saved now? The next start would be the new release, and it "
+        "What if the live settings were saved now? The next boot would be the new release, and it "
         "is proven. Nothing was touched.",
     ),
     Stop(
@@ -81,8 +83,8 @@ TOUR = (
     ),
     Stop(
         ("cleanup", "holm-ramp", "--room-for", "ox40-full-7.4.2.img"),
-        "One dump and one old image make room for the recommended release; the running image "
-        "and the settings stay.",
+        "A dump and a leftover would make room for the recommended release; the running image and "
+        "the settings stay. But no way leads there from the trial build, so that there is no step.",
     ),
     Stop(
         ("cleanup", "--whole-fleet", "--room-for", "target"),

@@ -6,21 +6,20 @@ from datetime import datetime
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.advice import GoalKind
 from ovek.engine.answer import Meant, answered
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.compare import on_target
-from ovek.engine.heard import Heard, heard
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.moves.settings import effective
-from ovek.engine.remedies import Remedies, logs_stay
-from ovek.engine.rules import MemberSubject, Subject, subject_of
+from ovek.engine.plan import Asked, plan
+from ovek.engine.plan.told import Told, logs_stay, usual_words
+from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
+from ovek.engine.run_rules import Found, findings_of
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants, way_to
-from ovek.model.advice import Do
 from ovek.model.answer import Answered
 from ovek.model.bound import Bound
 from ovek.model.finding import (
@@ -35,6 +34,7 @@ from ovek.model.finding import (
 from ovek.model.fleet import Expected
 from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
+from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
@@ -63,7 +63,8 @@ class Terms(Struct, frozen=True, kw_only=True):
 
     `now` is when the audit is made, against which the snapshot's age counts. `expected` are the
     members that the fleet file tells of, `not_read` is why the last survey could not read it.
-    `advise` is whether lists of changes are looked for, or for which rules' findings.
+    `plans` is whether a plan is made, by which findings say after which step they are gone;
+    `may_drop` is what a person unlocked for it by name, `rates` by which its steps are timed.
     """
 
     now: datetime
@@ -71,7 +72,9 @@ class Terms(Struct, frozen=True, kw_only=True):
     waivers: tuple[Waiver, ...] = ()
     expected: Expected | None = None
     not_read: str | None = None
-    advise: bool | frozenset[str] = True
+    plans: bool = True
+    may_drop: frozenset[Unlock] = frozenset()
+    rates: Rates = NO_RATES
 
 
 def audit_device(
@@ -107,13 +110,13 @@ def audit_within(
     times = times_of(device, terms.now)
     wanted = wants.of(judged)
     subject = subject_of(judged, walk, wants.policy, wanted, times, terms.shelf, terms.expected)
-    said = list(heard(subject))
-    advise = terms.advise
-    remedies = Remedies(subject, wants) if advise else None
-    if remedies is not None and said:
+    found = findings_of(subject)
+    told = None
+    if terms.plans and found:
         logs_stay(subject)
-    findings = [finding_of(one, subject, remedies if _shown(one, advise) else None) for one in said]
-    findings = _told_once(findings)
+        asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
+        told = Told(subject, plan(subject, asked), wants, terms.rates)
+    findings = [finding_of(each, subject, told) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
     if used is not None:
@@ -133,6 +136,7 @@ def audit_within(
         images=_images(subject),
         space=_space(subject),
         findings=marked,
+        steps=told.dos if told is not None else (),
     )
     return audit, times.bounds
 
@@ -145,7 +149,7 @@ def _meant(subject: Subject) -> Iterator[Meant]:
         order = subject.order(member.starts, member.runs)
         goal = subject.order(member.starts, wanted.goal_version) == 0
         boot = member.one.member.boot
-        ignores = effective(boot.ignores_saved_config) if boot is not None else None
+        ignores = boot.ignores_saved_config.effective if boot is not None else None
         yield Meant(
             member=member.id,
             runs=None if order is None else order == 0,
@@ -186,62 +190,41 @@ def answer_in(audit: DeviceAudit) -> Answered:
 
 def answer_of(judged: JudgedDevice, wants: Wants, terms: Terms) -> Answered:
     """The answer alone. Raises ContradictionError where two wants contradict each other."""
-    return answer_in(audit_judged(judged, wants, replace(terms, advise=False)))
+    return answer_in(audit_judged(judged, wants, replace(terms, plans=False)))
 
 
-def _shown(one: Heard, advise: bool | frozenset[str]) -> bool:
-    """Whether a list of changes is looked for, for one finding."""
-    return one.rule.slug in advise if isinstance(advise, frozenset) else advise
-
-
-def _told_once(findings: list[Finding]) -> list[Finding]:
-    """Where the list that ends one finding begins that of another, the first one says so."""
-    found = list[Finding]()
-    for one in findings:
-        longer = [each for each in findings if _begins(one, each)]
-        if longer:
-            whole = max(longer, key=lambda each: len(each.do))
-            one = replace(one, words=f"{one.words} (as {whole.rule} begins)")
-        found.append(one)
-    return found
-
-
-def _begins(one: Finding, other: Finding) -> bool:
-    """Whether the changes for one finding are the first ones of those for another."""
-    number = len(one.do)
-    return 0 < number < len(other.do) and other.do[:number] == one.do
-
-
-# What a finding stops, the worst first: a start, the release that is wanted, a way back, the rest.
-_STOPS: tuple[tuple[GoalKind | None, ...], ...] = (
-    ("starts", "committed", None),
-    ("measured", "measured-anew"),
-    ("runs-target", "components"),
-    ("settings-saved", "config-heeded", "config-saved", "room"),
-    ("way-back", "bank-rule"),
-)
-_STOPPED = {goal: at for at, goals in enumerate(_STOPS) for goal in goals}
+# What a finding stops, the worst first.
+_STOPPED: dict[Stops | None, int] = {
+    None: 0, "boot": 0, "proof": 1, "target": 2, "settings": 3, "fallback": 4, "nothing": 5,
+}  # fmt: skip
 
 
 def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
     severity, rule = SEVEREST_FIRST.index(finding.severity), RULES[finding.rule]
-    stops = _STOPPED.get(rule.goal, len(_STOPS))
-    return severity, stops, _PLACE_IN_LIST[finding.rule], finding.place or "", finding.saw
+    return (
+        severity,
+        _STOPPED[rule.stops],
+        _PLACE_IN_LIST[finding.rule],
+        finding.place or "",
+        finding.saw,
+    )
 
 
-def finding_of(one: Heard, subject: Subject, remedies: Remedies | None = None) -> Finding:
-    """What is heard as a finding, with its remedy where those are looked for."""
-    said, several = one.said, len(subject.members) > 1
+def finding_of(found: Found, subject: Subject, told: Told | None = None) -> Finding:
+    """What was found as a finding, with the step after which it is gone where there is a plan."""
+    said, several = found.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)
     saw = said.saw
     if place is None and several and said.member is not None:
         saw = f"member {said.member}: {saw}"
-    words, do = said.do or one.rule.remedy, tuple[Do, ...]()
-    remedy = remedies.told(one) if remedies is not None else None
-    if remedy is not None:
-        words, do = remedy
+    after, words = told.of(found) if told is not None else (None, usual_words(found))
     return Finding(
-        rule=one.rule.slug, severity=one.severity, place=place, saw=saw, words=words, do=do
+        rule=found.rule.slug,
+        severity=found.severity,
+        place=place,
+        saw=saw,
+        words=words,
+        fixed_after=after,
     )
 
 

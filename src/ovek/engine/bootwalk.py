@@ -14,7 +14,7 @@ layout's (see `layouts/`). Each is tried alike:
 A place with a member in front is that member's, for a file and a bank alike.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cmp_to_key
 from typing import NamedTuple
 
@@ -148,6 +148,30 @@ def cited_candidates(
     for attempt in layout.named(seen):
         known = tried.get((attempt.origin, _shown(attempt)))
         yield known or _candidate(attempt, try_it(seen, attempt))
+
+
+def others_that_boot(
+    judged: JudgedDevice,
+    one: JudgedMember,
+    walked: MemberWalk,
+    cited: Iterable[Candidate] | None = None,
+) -> bool:
+    """Whether a boot would come to something else that boots, were the first one missing."""
+    starts = walked.starts.at if walked.starts is not None else None
+    first = judged.image(starts) if starts is not None else None
+
+    def another(image: Image) -> bool:
+        boots = image is not first and image.starts_members
+        return boots and image.judgement.verdict in STARTS
+
+    for each in cited_candidates(judged, one, walked) if cited is None else cited:
+        if each.result == "remote" and first is not None:
+            return True
+        image = judged.image(each.at) if each.result in STARTS and each.at else None
+        if image is not None and another(image):
+            return True
+    others = layout_of(judged.judge.sheet.start.layout).others(Seen(judged, one))
+    return any(map(another, others))
 
 
 def behind(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
@@ -344,6 +368,11 @@ def _shown(attempt: Attempt) -> str:
         return entry.place if entry is not None and entry.place else str(attempt.place)
     assert entry is not None
     return entry.remote or entry.raw or ""
+
+
+def started_from(judged: JudgedDevice, place: Place) -> Started:
+    """A boot from a place that a person names, with the member in front."""
+    return _started(str(place.on(None)), judged.image(place), place)
 
 
 def _started(shown: str, image: Image | None, at: Place | None) -> Started:

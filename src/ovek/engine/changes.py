@@ -5,22 +5,24 @@ leaves (`middle`), how long it takes (`seconds`) and what undoes it (`undoing`):
 
 | change | does | in its middle |
 | --- | --- | --- |
-| measure, back-up | brings knowledge, or a copy off the device | nothing |
+| check-digest, back-up | brings knowledge, or a copy off the device | nothing |
 | delete | a file goes, and its set with it | of a set, only its set file is gone |
 | copy | a file comes, over one of its name | a file cut short |
 | write-bank, copy-bank | a bank holds an image | a bad bank |
 | load-component | a component has other firmware | it has none that is known |
-| set-…, heed-config | the live setting is another | nothing |
+| set-order, set-mode, set-default | the live setting is another | nothing |
+| set-once, set-component, heed-config | the next boot does otherwise, saved or not | nothing |
 | save | the live settings are the saved ones | nothing |
 | commit | the committed directory holds what the trial does | a committed directory cut short |
-| reload | what the walk starts is what runs | nothing: it is off |
+| reload, boot-by-hand | what the walk, or a person, boots is what runs | nothing: it is off |
 | lose, spoil | a volume or bank is gone; a file has other bytes | nothing |
 
 Names that a volume does not tell apart are one name. An effect never fails: what is not there is
 not changed, and `refusal` is how to know beforehand.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from typing import TypeVar
 
 from msgspec import Struct
@@ -30,7 +32,9 @@ from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.verdicts import find_file
 from ovek.model.change import (
     BackUp,
+    BootByHand,
     Change,
+    CheckDigest,
     Commit,
     Content,
     Copy,
@@ -39,9 +43,9 @@ from ovek.model.change import (
     HeedConfig,
     LoadComponent,
     Lose,
-    Measure,
     Reload,
     Save,
+    SetComponent,
     SetDefault,
     SetMode,
     SetOnce,
@@ -50,7 +54,7 @@ from ovek.model.change import (
     WriteBank,
 )
 from ovek.model.digest import Digests
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place, PlaceError, parse_place
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import (
     Bank,
@@ -84,7 +88,7 @@ def content_of(release: KnownRelease) -> Content:
 
 
 def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None = None) -> Device:
-    """The device once a change is done; `walk` is that of the device, which a reload needs."""
+    """The device once a change is done; `walk` is what boots, which a reload needs."""
     match change:
         case Delete(place=place, also=also):
             for each in (place, *also):
@@ -102,11 +106,14 @@ def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None
             return _on_bank(device, member, name, lambda bank: copy or bank)
         case LoadComponent(member=member, component=name, version=version, slot=slot):
             return _on_member(device, member, lambda one: _with_component(one, name, slot, version))
-        case Measure(place=place, digests=digests):
+        case SetComponent(member=member, component=name, slot=slot, place=place):
+            source = str(place.on(None if place.member == member else place.member))
+            return _on_member(device, member, lambda one: _loading(one, name, slot, source))
+        case CheckDigest(place=place, digests=digests):
             return _with_digests(device, place, digests)
         case Commit(member=member):
-            return _on_member(device, member, lambda one: _committed(one, half=False))
-        case Reload():
+            return _on_member(device, member, lambda one: _committed(one, sheet, half=False))
+        case Reload() | BootByHand():
             return _reloaded(device, walk)
         case Lose(place=place):
             return _lost(device, place)
@@ -135,7 +142,7 @@ def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
         case LoadComponent(member=member, component=name, slot=slot):
             return _on_member(device, member, lambda one: _with_component(one, name, slot, None))
         case Commit(member=member):
-            return _on_member(device, member, lambda one: _committed(one, half=True))
+            return _on_member(device, member, lambda one: _committed(one, sheet, half=True))
         case _:
             return None
 
@@ -143,7 +150,7 @@ def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
 def refusal(device: Device, change: Change, sheet: Sheet) -> str:
     """Why a change cannot be done on a device; empty where it can."""
     match change:
-        case Delete(place=place) | Measure(place=place) | Spoil(place=place):
+        case Delete(place=place) | CheckDigest(place=place) | Spoil(place=place):
             one = next((m for m in device.members or () if m.id == place.member), None)
             there = one is not None and (
                 one.bank(place.path) if place.is_bank else find_file(place.on(None), one)
@@ -157,7 +164,10 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
             missing = _no_bank(device, member, source) or _no_bank(device, member, name)
             return missing or _runs_bank(device, member, name)
         case Commit(member=member):
-            return _no_bank(device, member, TRIAL) or _no_bank(device, member, COMMITTED)
+            missing = _no_bank(device, member, TRIAL) or _no_bank(device, member, COMMITTED)
+            return missing or _no_space_to_commit(_member(device, member), sheet)
+        case BootByHand():
+            return "" if device.at == "boot-loader" else "it is not at its boot loader"
         case SetDefault(member=member, bank=name):
             return _no_bank(device, member, name)
         case _:
@@ -192,7 +202,7 @@ def seconds(change: Change, device: Device, sheet: Sheet, rates: Rates = NO_RATE
             size = content.size
         case BackUp(size=told):
             size = told
-        case Measure(place=place):
+        case CheckDigest(place=place):
             one = next((m for m in device.members or () if m.id == place.member), None)
             file = None if one is None or place.is_bank else find_file(place.on(None), one)
             size, rate = file.size if file is not None else None, digesting
@@ -201,7 +211,7 @@ def seconds(change: Change, device: Device, sheet: Sheet, rates: Rates = NO_RATE
             size, rate = held.size if held is not None else None, sheet.capacity.transfer_rate
         case LoadComponent(minutes=minutes) | Reload(minutes=minutes):
             return None if minutes is None else 60 * minutes
-        case Commit() | Lose() | Spoil():
+        case Commit() | Lose() | Spoil() | BootByHand():
             return None
         case _:
             return 0
@@ -226,8 +236,18 @@ def undoing(change: Change, device: Device) -> tuple[Change, ...]:
         case SetOnce(member=member):
             entry = (_member(device, member).boot or Boot()).once
             return (SetOnce(member=member, entry=entry),)
+        case SetComponent(member=member):
+            return tuple(_set_back(change, _member(device, member)))
         case _:
             return ()
+
+
+def _set_back(change: SetComponent, member: Member) -> Iterator[SetComponent]:
+    """Have a component loaded from the file again that it was loaded from."""
+    for each in member.components or ():
+        if (each.component, each.slot) == (change.component, change.slot) and each.loads_from:
+            with suppress(PlaceError):
+                yield replace(change, place=parse_place(each.loads_from).on(change.place.member))
 
 
 def _member(device: Device, name: str) -> Member:
@@ -343,6 +363,15 @@ def _with_component(member: Member, name: str, slot: str | None, version: str | 
     return replace(member, components=components if member.components is not None else None)
 
 
+def _loading(member: Member, name: str, slot: str | None, source: str) -> Member:
+    """A member with a component that is loaded from another place."""
+    components = tuple(
+        replace(each, loads_from=source) if (each.component, each.slot) == (name, slot) else each
+        for each in member.components or ()
+    )
+    return replace(member, components=components if member.components is not None else None)
+
+
 def _other_bytes(digests: Digests | None) -> Digests | None:
     """Digests that are those of no published file: each first digit is another one."""
     if digests is None:
@@ -381,20 +410,23 @@ def _lost(device: Device, place: Place) -> Device:
 
 
 def _set(member: Member, change: Change) -> Member:
-    """A member with one boot setting changed."""
+    """A member with one boot setting changed.
+
+    Of a setting whose saved value is not known, that is what the live one was before.
+    """
     boot = member.boot or Boot()
     match change:
         case SetOrder(entries=entries):
-            boot = replace(boot, order=Setting(live=entries, saved=boot.order.saved))
+            boot = replace(boot, order=Setting(live=entries, saved=boot.order.effective))
         case SetMode(mode=mode):
-            boot = replace(boot, mode=Setting(live=mode, saved=boot.mode.saved))
+            boot = replace(boot, mode=Setting(live=mode, saved=boot.mode.effective))
         case SetDefault(bank=name):
-            setting = Setting(live=name, saved=boot.default_bank.saved)
+            setting = Setting(live=name, saved=boot.default_bank.effective)
             boot = replace(boot, default_bank=setting)
         case SetOnce(entry=entry):
             boot = replace(boot, once=entry)
         case HeedConfig():
-            heeded = Setting(live=False, saved=boot.ignores_saved_config.saved)
+            heeded = Setting(live=boot.ignores_saved_config.live, saved=False)
             boot = replace(boot, ignores_saved_config=heeded)
         case Save():
             if member.boot is None:
@@ -404,7 +436,7 @@ def _set(member: Member, change: Change) -> Member:
                 order=_saved(boot.order),
                 default_bank=_saved(boot.default_bank),
                 once=boot.once,
-                ignores_saved_config=_saved(boot.ignores_saved_config),
+                ignores_saved_config=boot.ignores_saved_config,
             )
     return replace(member, boot=boot)
 
@@ -413,7 +445,7 @@ def _saved(setting: Setting[T]) -> Setting[T]:
     return setting if setting.live is None else Setting(live=setting.live, saved=setting.live)
 
 
-def _committed(member: Member, *, half: bool) -> Member:
+def _committed(member: Member, sheet: Sheet, *, half: bool) -> Member:
     """A member whose committed directory holds what its trial does; `half`: only a part of it."""
     trial, committed = member.bank(TRIAL), member.bank(COMMITTED)
     if trial is None or committed is None:
@@ -448,12 +480,23 @@ def _committed(member: Member, *, half: bool) -> Member:
                 *(f for f in volume.files or () if volume.folded(f.path) not in gone[volume.name]),
                 *files.get(volume.name, ()),
             ),
+            free=_more_free(volume, _freed_by_commit(volume, gone, files, sheet)),
         )
         for volume in member.volumes or ()
     )
     bank = replace(committed, state="ok", places=tuple(places))
     banks = tuple(bank if each is committed else each for each in member.banks or ())
     return replace(member, volumes=volumes, banks=banks)
+
+
+def _freed_by_commit(
+    volume: Volume, gone: dict[str, set[str]], files: dict[str, list[File]], sheet: Sheet
+) -> int:
+    """The bytes that a commit frees on a volume: those of the old files less those of the new."""
+    old = [file for file in volume.files or () if volume.folded(file.path) in gone[volume.name]]
+    new = files.get(volume.name, ())
+    booked = sum(taken(file.least, volume, sheet) for file in old)
+    return booked - sum(taken(file.size, volume, sheet) for file in new)
 
 
 def _reloaded(device: Device, walk: DeviceWalk | None) -> Device:
@@ -512,6 +555,27 @@ def _no_room(device: Device, place: Place, content: Content, sheet: Sheet) -> st
     free = volume.free + sum(taken(file.least, volume, sheet) for file in over)
     needs = taken(content.size, volume, sheet)
     return "" if free >= needs else f"{content.name} takes {needs} bytes, {free} are free"
+
+
+def _no_space_to_commit(member: Member, sheet: Sheet) -> str:
+    """Why what a trial holds does not fit beside itself; empty where it does, or is not known."""
+    trial, committed = member.bank(TRIAL), member.bank(COMMITTED)
+    if trial is None or committed is None:
+        return ""
+    for volume in member.volumes or ():
+        held = [
+            [
+                file
+                for text in bank.places or ()
+                if parse_place(text).volume == volume.name
+                and (file := find_file(parse_place(text).on(None), member)) is not None
+            ]
+            for bank in (trial, committed)
+        ]
+        new, old = (sum(taken(each.least, volume, sheet) for each in files) for files in held)
+        if volume.free is not None and volume.free + old < new:
+            return f"what the trial holds takes {new} bytes, {volume.free + old} are free for it"
+    return ""
 
 
 def _no_bank(device: Device, member: str, name: str) -> str:

@@ -1,106 +1,61 @@
-"""The cleanup plan of a member: which units go to reach an amount of free space.
+"""The cleanup plan of a member in numbers: which units go to reach an amount of free space.
 
 What may go at all is `hold`, how much it would be missed `tier`, what goes together `units`, which
-of it goes `choose`; where an image goes the layout says. All of it is then tried out by `replay`:
-where any point is worse for any member than before, the plan is refused by name, and every other
-member and device still gets its own. Only what a person unlocked by name may make it worse, and
-then the plan says from which step to which.
+of it goes and where an image lands the choices of `plan`. All of it is then tried out: where any
+point is worse for any member than before, the plan is refused by name, and every other member and
+device still gets its own. Only what a person unlocked by name may make it worse. The steps are
+those of the device's plan.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import cache
-from typing import Literal
+from collections.abc import Iterator, Sequence
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.choose import Choice as Chosen
-from ovek.engine.choose import Unit, choose, in_order
-from ovek.engine.hold import HoldKind, Holds, Told, Wishes
+from ovek.engine.changes import NO_RATES, Rates, content_of
+from ovek.engine.choose import Unit
+from ovek.engine.hold import Told
 from ovek.engine.layouts import layout_of
-from ovek.engine.layouts.writing import Spot, Unwritable, Writing, elsewhere, image_volume
-from ovek.engine.replay import Replay, footprint, replay
-from ovek.engine.room import need_of, no_room_to_plan, sized
-from ovek.engine.runs import Runs, runs_of
-from ovek.engine.steps import Act, Choice, acts_of, finished, started
-from ovek.engine.tier import Tiers
-from ovek.engine.units import cluster_of, units_of
-from ovek.engine.verdicts import JudgedDevice, JudgedMember, fits
+from ovek.engine.layouts.writing import Spot, Writing, elsewhere, image_volume
+from ovek.engine.plan import Asked as PlanAsked
+from ovek.engine.plan import plan
+from ovek.engine.plan.bringing import deletions
+from ovek.engine.plan.choices import (
+    Asked,
+    Case,
+    Chosen,
+    Goal,
+    cases_of,
+    choices_for,
+    choose_on,
+)
+from ovek.engine.plan.trial import Situation, Trial, begin, tried
+from ovek.engine.replay import footprint
+from ovek.engine.room import no_room_to_plan, sized
+from ovek.engine.rules import Subject
+from ovek.engine.runbook import steps_of
+from ovek.engine.runs import runs_of
+from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.engine.wanted import Wanted
+from ovek.model.change import Change, Copy, WriteBank
+from ovek.model.do import Do
 from ovek.model.ofdevice import of_device
 from ovek.model.place import BANK, Place
-from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Lost, Need, Room, Unlock
-from ovek.model.policy import BankRule, Policy
+from ovek.model.plan import LOCKED, CleanupPlan, Drop, Keep, Locked, Lost, Room, Unlock
+from ovek.model.runbook import RunbookStep
 from ovek.model.size import show_size
 from ovek.model.snapshot import Volume
-from ovek.model.verdict import KnownRelease
-from ovek.model.walk import DeviceWalk, MemberWalk
-
-# How much a plan tells: the numbers and what goes, every file, or every step, too.
-Detail = Literal["numbers", "files", "steps"]
-# What a person wants to stay as it is.
-_BY_A_PERSON: frozenset[HoldKind] = frozenset({"pinned", "kept-by-name"})
-# What holds a file of a bank and is no reason not to write to that bank: the layout sees to it.
-_BANKS_OWN: frozenset[HoldKind] = frozenset({"bank", "running", "starts-next", "kept-fallback"})
-
-
-class Asked(Struct, frozen=True, kw_only=True):
-    """All that a plan is made from, besides the device.
-
-    `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
-    that a person keeps; `bank_rule` is what policy wants of a second bank. `sizes` are the bytes of
-    what the shelf proves, by digest.
-    """
-
-    policy: Policy
-    room: Room
-    shelf: frozenset[str] = frozenset()
-    unlocked: frozenset[Unlock] = frozenset()
-    keep: tuple[str, ...] = ()
-    bank_rule: BankRule | None = None
-    detail: Detail = "files"
-    sizes: Mapping[str, int] = {}
-
-
-class _Case(Struct, frozen=True, kw_only=True):
-    """One member that is planned for, with all that is known of its device."""
-
-    judged: JudgedDevice
-    one: JudgedMember
-    walk: DeviceWalk
-    runs: tuple[Runs, ...]
-    holds: Callable[[], Holds]
-    asked: Asked
-    volume: Volume | None
-
-    @property
-    def member_walk(self) -> MemberWalk:
-        return next(each for each in self.walk.members if each.member == self.one.member.id)
+from ovek.model.walk import DeviceWalk
 
 
 def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
-    """Plan for every member of a device. Steps take their time, since each is walked."""
+    """Plan for every member of a device, in numbers."""
     walk, runs = walk_device(judged), runs_of(judged)
     if asked.room.release is not None:
         release = sized(asked.room.release, judged, asked.sizes)
         asked = replace(asked, room=replace(asked.room, release=release))
-    wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
-    sheet = judged.judge.sheet
-    # Where nothing has to go and nobody asks what stays, nobody asks what is held.
-    holds = cache(lambda: Holds(judged, walk, runs, wishes))
     return [
-        _plan_member(
-            _Case(
-                judged=judged,
-                one=one,
-                walk=walk,
-                runs=runs,
-                holds=holds,
-                asked=asked,
-                volume=image_volume(sheet, one.member),
-            )
-        )
-        for one in judged.members or ()
+        _plan_member(case) for case in cases_of(judged, judged.members or (), walk, runs, asked)
     ]
 
 
@@ -113,256 +68,163 @@ def no_plans(judged: JudgedDevice, room: Room, note: str) -> list[CleanupPlan]:
     ]
 
 
-def _plan_member(case: _Case) -> CleanupPlan:
+def _plan_member(case: Case) -> CleanupPlan:
     room, sheet = case.asked.room, case.judged.judge.sheet
+    volume = image_volume(sheet, case.one.member)
     if room.release is None:
-        note = no_room_to_plan(case.volume, sheet, room)
-        if case.volume is None and layout_of(sheet.start.layout).into_banks(case.one.member):
+        note = no_room_to_plan(volume, sheet, room)
+        if volume is None and layout_of(sheet.start.layout).into_banks(case.one.member):
             note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
-        if note:
-            return _nothing(case, note)
-        wanted = None if room.sweep is not None else _wanted_of(room, case.volume)
-        return _on_volume(case, _Goal(wanted=wanted))
-    spots = _spots(case, room.release)
-    if isinstance(spots, Unwritable):
-        return _nothing(case, spots.why)
+        if note or volume is None:
+            return _nothing(case, volume, note)
+        wanted = None if room.sweep is not None else _wanted_of(room, volume)
+        return _tried_out(case, choose_on(case, volume, Goal(wanted=wanted)))
+    found = choices_for(case, room.release)
+    if isinstance(found, str):
+        return _nothing(case, volume, found)
     refused: CleanupPlan | None = None
-    for spot in spots:
-        plan = _at_spot(case, room.release, spot)
-        if not plan.refused:
-            return plan
-        refused = refused or plan
+    for chosen in found:
+        found_plan = _tried_out(case, chosen)
+        if not found_plan.refused:
+            return found_plan
+        refused = refused or found_plan
     assert refused is not None
     return refused
 
 
-def _spots(case: _Case, release: KnownRelease) -> list[Spot] | Unwritable:
-    """Where the image may be written on this member."""
-    layout = layout_of(case.judged.judge.sheet.start.layout)
-    kept = frozenset[Place]()
-    if layout.holder == "banks":
-        member = case.one.member.id
-        kept = frozenset(
-            told.place.on(member)
-            for told in case.holds().of_member(case.one)
-            if any(not reason.kinds <= _BANKS_OWN for reason in told.reasons)
-        )
-    return layout.spots(
-        Writing(
-            judged=case.judged,
-            one=case.one,
-            walk=case.walk,
-            runs=case.runs,
-            release=release,
-            bank_rule=case.asked.bank_rule,
-            kept=kept,
-            shelf=case.asked.shelf,
-            removable=case.asked.policy.boot_from_removable,
-        )
-    )
+def _tried_out(case: Case, chosen: Chosen) -> CleanupPlan:
+    """What a choice comes to; refused where it does harm that nobody unlocked."""
+    plan = _in_bank(case, chosen) if chosen.volume is None else _on_volume(case, chosen)
+    now = Situation(
+        judged=case.judged, walk=case.walk, runs=case.runs, wanted=Wanted(),
+        policy=case.asked.policy, shelf=case.asked.shelf,
+    )  # fmt: skip
+    changes = [*deletions(now, case.one, chosen.going), *_brings(case, chosen)]
+    if _is_quiet(case, chosen, changes):
+        return plan
+    unlocked = any(unit.tier in LOCKED for unit in chosen.going)
+    done = tried(begin(now), changes, _meant(chosen), "image", bold=unlocked)
+    if isinstance(done, str):
+        return _refused(plan, done)
+    deleted = [each for each in done.stages if not isinstance(each.change, Copy | WriteBank)]
+    walk = deleted[-1].walk if deleted else case.walk
+    after = _started(walk, case.one.member.id)
+    return replace(plan, reload_after=walk.reload, starts_after=after)
 
 
-def _at_spot(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
-    if spot.place is None:
-        return _in_bank(case, release, spot)
-    if note := no_room_to_plan(case.volume, case.judged.judge.sheet, case.asked.room):
-        return _nothing(case, note)
-    assert case.volume is not None
-    if spot.place.volume != case.volume.name:
-        return _nothing(case, f"bank {spot.bank} is on {spot.place.volume}:, not where images go")
-    if note := _goes_over(case, release, spot):
-        return _nothing(case, note)
-    need = need_of(release, case.volume, spot, case.asked.policy, case.judged.judge.sheet)
-    return _on_volume(case, _Goal(wanted=need.wanted, need=need, spot=spot))
-
-
-class _Goal(Struct, frozen=True, kw_only=True):
-    """The free bytes that are wanted on a volume: for an image at a spot, or by themselves.
-
-    `wanted` is None where everything up to a tier goes.
-    """
-
-    wanted: int | None
-    need: Need | None = None
-    spot: Spot | None = None
-
-    @property
-    def replaced(self) -> frozenset[Place]:
-        """The files of the bank that is written to, which go first."""
-        return frozenset(self.spot.replaces if self.spot is not None else ())
-
-
-def _on_volume(case: _Case, goal: _Goal) -> CleanupPlan:
-    """The plan on the volume for images."""
-    volume, member = case.volume, case.one.member.id
-    assert volume is not None and volume.free is not None
-    told, units = _units(case, goal)
-    forced, able = [], list[Unit]()
-    for unit in units:
-        if goal.replaced and any(place.on(member) in goal.replaced for place in unit.places):
-            forced.append(unit)
-        elif unit.tier not in LOCKED or LOCKED[unit.tier] in case.asked.unlocked:
-            able.append(unit)
-    freed, fits = sum(unit.frees for unit in forced), False
-    if goal.wanted is None:
-        swept = case.asked.room.sweep or 0
-        taken = in_order(unit for unit in able if unit.tier <= swept)
-        chosen: Chosen | None = Chosen(units=taken)
+def _brings(case: Case, chosen: Chosen) -> Iterator[Change]:
+    """The copy of the image, as if its digest was read at once."""
+    spot, release = chosen.spot, case.asked.room.release
+    if spot is None or release is None or spot.there or not chosen.able:
+        return
+    content = content_of(release)
+    if spot.place is not None:
+        yield Copy(place=spot.place, content=content, bank=spot.bank)
     else:
-        short = goal.wanted - volume.free - freed
-        chosen = choose(able, short)
-        if chosen is None and goal.need is not None and goal.need.reserve:
-            chosen = choose(able, short - goal.need.reserve)
-            fits = chosen is not None
-    choice = Choice(
-        judged=case.judged,
-        one=case.one,
-        volume=volume,
-        going=_going(forced, able, chosen),
-        told=told,
-        release=case.asked.room.release,
-        spot=goal.spot,
-        lost=_lost(case, goal.spot),
-    )
-    plan = replace(
-        _plan_of(case, choice, goal),
-        keep=() if case.asked.detail == "numbers" else _keeps(choice, units),
-        fits=fits,
-        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(case, told)))),
-    )
-    if chosen is None:
-        plan = replace(plan, enough=False)
-        choice = replace(choice, enough=False)
-    return _tried_out(case, choice, _not_enough(case, plan, units))
+        yield WriteBank(member=case.one.member.id, bank=spot.bank or "", content=content)
 
 
-def _goes_over(case: _Case, release: KnownRelease, spot: Spot) -> str:
-    """Which held file of the image's name a copy would destroy; empty where it would none.
-
-    One that is broken is better off, unless a person wants just that file to stay.
-    """
-    volume, place = case.volume, spot.place
-    if spot.there or volume is None or place is None:
-        return ""
-    name = volume.folded(place.path)
-    over = next((file for file in volume.files or () if volume.folded(file.path) == name), None)
-    if over is None or place._replace(path=over.path) in spot.replaces:
-        return ""
-    bare = Place(volume.name, over.path)
-    image = case.one.images.get(bare)
-    broken = image is not None and image.judgement.verdict in ("altered", "cut-short")
-    reasons = [
-        reason.text
-        for reason in case.holds().of(case.one, bare)
-        if not broken or reason.kinds & _BY_A_PERSON
-    ]
-    if not reasons:
-        return ""
-    told = f"a copy of {release.file} would go over {bare}, which is held ({', '.join(reasons)})"
-    return f"{told}: give that file another name first"
+def _is_quiet(case: Case, chosen: Chosen, changes: Sequence[Change]) -> bool:
+    """Whether no walk looks at anything that changes, so that nothing has to be tried out."""
+    spot, volume = chosen.spot, chosen.volume
+    if not changes:
+        return True
+    if volume is None or (spot is not None and spot.bank is not None):
+        return False
+    if any(c.origin == "first-found" for each in case.walk.members for c in each.tried):
+        return False
+    looked_at = footprint(case.judged, case.walk)
+    member = case.one.member.id
+    places = [place.on(member) for unit in chosen.going for place in unit.places]
+    places += [spot.place] if spot is not None and spot.place is not None else []
+    folded = {(p.member, p.volume, volume.folded(p.path)) for p in looked_at}
+    return not any((p.member, p.volume, volume.folded(p.path)) in folded for p in places)
 
 
-def _going(forced: list[Unit], able: list[Unit], chosen: Chosen | None) -> list[Unit]:
-    """What goes, in its order: where no choice is enough, all that could."""
-    if chosen is not None and not forced:
-        return chosen.units
-    return in_order([*forced, *(able if chosen is None else chosen.units)])
+def _meant(chosen: Chosen) -> frozenset[Place]:
+    """Where the member is to boot from at the end."""
+    spot, member = chosen.spot, chosen.one.member.id
+    if spot is None or (spot.bank is None and spot.place is None):
+        return frozenset()
+    at = spot.place if spot.bank is None else Place(BANK, spot.bank, member)
+    return frozenset({at} if at is not None else ())
 
 
-def _units(case: _Case, goal: _Goal) -> tuple[list[Told], list[Unit]]:
-    """Every file of the member, and the units that may go; none where nobody asks for either."""
-    volume, asked = case.volume, case.asked
-    assert volume is not None and volume.free is not None
-    enough = goal.wanted is not None and volume.free >= goal.wanted
-    if asked.detail == "numbers" and not goal.replaced and enough:
-        return [], []  # nothing has to go, and nobody asks what stays
-    told = case.holds().of_member(case.one)
-    if goal.replaced:
-        told = [_replaced(each, case.one.member.id, goal.replaced) for each in told]
-    tiers = Tiers(case.one, told, asked.shelf, asked.unlocked)
-    cluster = cluster_of(volume, case.judged.judge.sheet.capacity.cluster)
-    return told, units_of(case.one, volume, told, tiers, cluster)
+def _started(walk: DeviceWalk, member: str) -> str | None:
+    """What a member boots next, in words; None: nothing, or not known."""
+    starts = next(each.starts for each in walk.members if each.member == member)
+    if starts is None:
+        return None
+    return f"{starts.version} from {starts.place}" if starts.version else starts.place
 
 
-def _plan_of(case: _Case, choice: Choice, goal: _Goal) -> CleanupPlan:
-    """What a choice comes to, before it is tried out."""
-    volume, member, spot = case.volume, case.one.member.id, goal.spot
-    assert volume is not None and volume.free is not None
-    after = volume.free + sum(unit.frees for unit in choice.going)
+def _on_volume(case: Case, chosen: Chosen) -> CleanupPlan:
+    """What a choice on a volume comes to, before it is tried out."""
+    volume, member, spot, goal = chosen.volume, case.one.member.id, chosen.spot, chosen.goal
+    assert volume is not None
+    assert volume.free is not None
+    after = volume.free + sum(unit.frees for unit in chosen.going)
     if volume.capacity is not None:
         after = max(volume.free, min(after, volume.capacity))
     wanted = after if goal.wanted is None else goal.wanted
-    return CleanupPlan(
+    starts = _started(case.walk, member)
+    plan = CleanupPlan(
         **of_device(case.judged.device),
         member=member,
         volume=volume.name,
         free=volume.free,
         wanted=wanted,
-        enough=after >= wanted,
+        enough=chosen.enough,
+        fits=chosen.fits,
         free_after=after,
         short_by=max(0, wanted - after),
         reload_before=case.walk.reload,
         reload_after=case.walk.reload,
-        starts_before=started(case.walk, member),
-        starts_after=started(case.walk, member),
+        starts_before=starts,
+        starts_after=starts,
         capacity=volume.capacity,
-        drop=_drops(choice),
+        drop=_drops(chosen),
+        keep=() if case.asked.detail == "numbers" else _keeps(chosen),
         bank=spot.bank if spot is not None else None,
         bank_why=spot.why if spot is not None else "",
         there=spot is not None and spot.there,
-        lost=choice.lost,
+        lost=_lost(case, spot),
         made_of=goal.need,
+        note="; ".join(filter(None, (_not_proven(chosen), _no_roles(case, chosen.told)))),
     )
-
-
-def _not_enough(case: _Case, plan: CleanupPlan, units: list[Unit]) -> CleanupPlan:
-    """What to say where there is not enough: what is locked, and other ways.
-
-    Where the image fits and only the reserve does not, nobody is sent to what is locked for that.
-    """
     if plan.enough or plan.fits:
         return plan
-    locked = _locked(units, case.asked.unlocked, plan.wanted - (plan.free_after or 0))
-    return replace(plan, locked=locked, ways=tuple(_ways(case, plan.wanted)))
+    locked = _locked(chosen.units, case.asked.unlocked, plan.wanted - (plan.free_after or 0))
+    return replace(plan, locked=locked, ways=tuple(_ways(case, volume, plan.wanted)))
 
 
-def _tried_out(case: _Case, choice: Choice, plan: CleanupPlan) -> CleanupPlan:
-    """The plan once it was replayed: with its steps, or refused because of the harm it does."""
-    looked_at = footprint(case.judged, case.walk)
-    deletes = choice.deletes()
-    calm = not any(change.place in looked_at for change in deletes)
-    if case.asked.detail != "steps" and calm and _copy_is_quiet(case, choice, looked_at):
-        return plan
-    deleted = None if calm else replay(case.judged, deletes, before=case.walk)
-    after = case.walk if deleted is None else deleted.walk
-    acts = acts_of(choice, (case.walk, after))
-    tried = replay(
-        case.judged,
-        [change for act in acts for change in act.changes],
-        before=case.walk,
-        meant=_meant(choice),
+def _in_bank(case: Case, chosen: Chosen) -> CleanupPlan:
+    """The plan where banks hold their image themselves: which one to write to, or to boot."""
+    member, spot = case.one.member.id, chosen.spot
+    assert spot is not None
+    starts = _started(case.walk, member)
+    return CleanupPlan(
+        **of_device(case.judged.device),
+        member=member,
+        volume=None,
+        free=None,
+        wanted=_wanted_of(case.asked.room),
+        enough=True,
+        free_after=None,
+        short_by=None,
+        reload_before=case.walk.reload,
+        reload_after=case.walk.reload,
+        starts_before=starts,
+        starts_after=starts,
+        bank=spot.bank,
+        bank_why=spot.why,
+        there=spot.there,
+        lost=_lost(case, spot),
+        note=spot.why,
     )
-    plan = replace(
-        plan, reload_after=after.reload, starts_after=started(after, choice.one.member.id)
-    )
-    unlocked = any(unit.tier in LOCKED for unit in choice.going)
-    if tried.harm and not unlocked:
-        return _refused(plan, tried)
-    return _with_steps(case, plan, choice, acts, tried)
 
 
-def _with_steps(
-    case: _Case, plan: CleanupPlan, choice: Choice, acts: Sequence[Act], tried: Replay
-) -> CleanupPlan:
-    if case.asked.detail != "steps":
-        return plan
-    steps = finished(choice, acts, tried)
-    harm = [number for number, step in enumerate(steps, 1) if not step.safe]
-    stretch = (harm[0], harm[-1]) if harm else None
-    return replace(plan, steps=tuple(steps), stretch=stretch)
-
-
-def _refused(plan: CleanupPlan, tried: Replay) -> CleanupPlan:
+def _refused(plan: CleanupPlan, why: str) -> CleanupPlan:
     """The plan that would do harm: none, because of that."""
     return replace(
         plan,
@@ -376,52 +238,83 @@ def _refused(plan: CleanupPlan, tried: Replay) -> CleanupPlan:
         fits=False,
         reload_after=plan.reload_before,
         starts_after=plan.starts_before,
-        note=f"refused, because on the way {'; '.join(tried.harm)}",
+        note=f"refused, because on the way {why}",
     )
 
 
-def _copy_is_quiet(case: _Case, choice: Choice, looked_at: set[Place]) -> bool:
-    """Whether bringing the image cannot harm: it lands where no walk looks, and it starts there.
+def deleting(judged: JudgedDevice, asked: Asked) -> Trial:
+    """The deletions where no image is asked for, with the backups before them, tried out."""
+    walk, runs = walk_device(judged), runs_of(judged)
+    now = Situation(
+        judged=judged, walk=walk, runs=runs, wanted=Wanted(), policy=asked.policy, shelf=asked.shelf
+    )
+    trial, sheet = begin(now), judged.judge.sheet
+    for case in cases_of(judged, judged.members or (), walk, runs, asked):
+        volume = image_volume(sheet, case.one.member)
+        if volume is None or no_room_to_plan(volume, sheet, asked.room):
+            continue
+        wanted = None if asked.room.sweep is not None else _wanted_of(asked.room, volume)
+        chosen = choose_on(case, volume, Goal(wanted=wanted))
+        bold = any(unit.tier in LOCKED for unit in chosen.going)
+        changes = tuple(deletions(now, case.one, chosen.going))
+        done = tried(trial, changes, frozenset(), "image", bold=bold)
+        trial = done if isinstance(done, Trial) else trial
+    return trial
 
-    Then it does not have to be tried out where only numbers are asked for.
-    """
-    release, spot, volume = choice.release, choice.spot, choice.volume
-    if release is None or spot is None:
+
+def with_steps(
+    subject: Subject, plans: list[CleanupPlan], asked: PlanAsked, rates: Rates = NO_RATES
+) -> list[CleanupPlan]:
+    """Plans for an image with the steps of the device's plan up to the copy, each its member's."""
+    made = plan(subject, asked)
+    trial = made.course.trial
+    steps = _up_to_the_copy(tuple(steps_of(made.before, trial, subject.shelf, rates)))
+    barred = tuple(dict.fromkeys(each.why for each in made.barred))
+    return _each_its_own(subject.judged, plans, steps, barred)
+
+
+def with_deletions(
+    judged: JudgedDevice, plans: list[CleanupPlan], asked: Asked, rates: Rates = NO_RATES
+) -> list[CleanupPlan]:
+    """Plans for space alone, with their deletions as steps."""
+    trial = deleting(judged, asked)
+    before = Situation(
+        judged=judged, walk=walk_device(judged), runs=runs_of(judged), wanted=Wanted(),
+        policy=asked.policy,
+    )  # fmt: skip
+    return _each_its_own(judged, plans, tuple(steps_of(before, trial, rates=rates)), ())
+
+
+def _up_to_the_copy(steps: tuple[RunbookStep, ...]) -> tuple[RunbookStep, ...]:
+    """The steps until the first image is on every member, and its digest was read."""
+    reload = next((at for at, each in enumerate(steps) if each.do.change == "reload"), len(steps))
+    brings = [at for at, each in enumerate(steps[:reload]) if each.stage in ("image", "digest")]
+    space = [at for at, each in enumerate(steps[:reload]) if each.stage == "free space"]
+    last = max([*brings, *space], default=-1)
+    return steps[: last + 1]
+
+
+def _each_its_own(
+    judged: JudgedDevice,
+    plans: list[CleanupPlan],
+    steps: tuple[RunbookStep, ...],
+    barred: tuple[str, ...],
+) -> list[CleanupPlan]:
+    several, found = len(judged.members or ()) > 1, list[CleanupPlan]()
+    for each in plans:
+        ours = tuple(step for step in steps if not several or _is_of(step.do, each.member))
+        danger = tuple(step.do.number for step in ours if step.do.harm)
+        found.append(replace(each, steps=ours, danger=danger, barred=barred))
+    return found
+
+
+def _is_of(do: Do, member: str) -> bool:
+    """Whether a step is made on a member; what is of the device as a whole is of each."""
+    if do.member is not None:
+        return do.member == member
+    if do.place is None:
         return True
-    if spot.place is None or spot.bank is not None or volume is None:
-        return False
-    if any(c.origin == "first-found" for each in case.walk.members for c in each.tried):
-        return False
-    name = volume.folded(spot.place.path)
-    if not spot.there:
-        named = {
-            volume.folded(place.path)
-            for place in looked_at
-            if (place.member, place.volume) == (spot.place.member, volume.name)
-        }
-        if name in named or any(volume.folded(file.path) == name for file in volume.files or ()):
-            return False
-    there = case.judged.image(spot.place) if spot.there else None
-    if there is not None and (there.file is None or there.file.is_empty):
-        return False
-    proves = any(each not in release.disputed for each in release.digests)
-    plain = case.judged.judge.weakest == "md5" and not release.doubtful
-    suits = fits(release, case.one.hardware) is True
-    return proves and plain and suits and release.kind == "system-image"
-
-
-def _meant(choice: Choice) -> frozenset[Place]:
-    """Where the member is to start from at the end."""
-    spot, member = choice.spot, choice.one.member.id
-    if spot is None or (spot.bank is None and spot.place is None):
-        return frozenset()
-    at = spot.place if spot.bank is None else Place(BANK, spot.bank, member)
-    return frozenset({at} if at is not None else ())
-
-
-def _replaced(told: Told, member: str, replaced: frozenset[Place]) -> Told:
-    """A file of the bank that is written to: the layout has seen that nothing else needs it."""
-    return told._replace(reasons=()) if told.place.on(member) in replaced else told
+    return do.place.startswith(f"{member}/")
 
 
 def _wanted_of(room: Room, volume: Volume | None = None) -> int:
@@ -433,7 +326,7 @@ def _wanted_of(room: Room, volume: Volume | None = None) -> int:
     return room.free or 0
 
 
-def _lost(case: _Case, spot: Spot | None) -> Lost | None:
+def _lost(case: Case, spot: Spot | None) -> Lost | None:
     """What is lost by writing to a bank."""
     if spot is None or spot.bank is None or spot.there:
         return None
@@ -456,9 +349,9 @@ def _lost(case: _Case, spot: Spot | None) -> Lost | None:
     )
 
 
-def _not_proven(chosen: Chosen | None) -> str:
+def _not_proven(chosen: Chosen) -> str:
     """What is not proven of a choice."""
-    if chosen is None or chosen.proven:
+    if chosen.proven:
         return ""
     return (
         "the number of files is the smallest; that no choice frees fewer bytes beyond the need is "
@@ -466,7 +359,7 @@ def _not_proven(chosen: Chosen | None) -> str:
     )
 
 
-def _no_roles(case: _Case, told: Sequence[Told]) -> str:
+def _no_roles(case: Case, told: Sequence[Told]) -> str:
     """Why nothing is offered where the sheet tells no roles."""
     sheet = case.judged.judge.sheet
     if sheet.roles or not any(each.role == "unknown" for each in told):
@@ -475,10 +368,9 @@ def _no_roles(case: _Case, told: Sequence[Told]) -> str:
     return f"the sheet {name} tells no roles, so nobody knows what its files are for: add [roles]"
 
 
-def _ways(case: _Case, wanted: int) -> Iterator[str]:
+def _ways(case: Case, volume: Volume, wanted: int) -> Iterator[str]:
     """Other ways to get there than by deleting on this volume."""
-    volume, room = case.volume, case.asked.room
-    assert volume is not None
+    room = case.asked.room
     if volume.capacity is not None and wanted > volume.capacity:
         yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
     for other in case.one.member.volumes or ():
@@ -497,8 +389,8 @@ def _ways(case: _Case, wanted: int) -> Iterator[str]:
         )
 
 
-def _drops(choice: Choice) -> tuple[Drop, ...]:
-    roles = {each.place: each.role for each in choice.told}
+def _drops(chosen: Chosen) -> tuple[Drop, ...]:
+    roles = {each.place: each.role for each in chosen.told}
     return tuple(
         Drop(
             place=str(unit.places[0]),
@@ -508,23 +400,23 @@ def _drops(choice: Choice) -> tuple[Drop, ...]:
             role=roles[unit.places[0]],
             files=tuple(str(place) for place in unit.places),
         )
-        for unit in choice.going
+        for unit in chosen.going
     )
 
 
-def _keeps(choice: Choice, units: list[Unit]) -> tuple[Keep, ...]:
+def _keeps(chosen: Chosen) -> tuple[Keep, ...]:
     """Every file of the volume that stays, and why."""
-    assert choice.volume is not None
-    gone = {place for unit in choice.going for place in unit.places}
-    tiers = {place: unit.tier for unit in units for place in unit.places}
+    assert chosen.volume is not None
+    gone = {place for unit in chosen.going for place in unit.places}
+    tiers = {place: unit.tier for unit in chosen.units for place in unit.places}
     keeps = []
-    for place, file, role, reasons in choice.told:
-        if place.volume != choice.volume.name or place in gone:
+    for place, file, role, reasons in chosen.told:
+        if place.volume != chosen.volume.name or place in gone:
             continue
         tier = tiers.get(place)
         why = tuple(reason.text for reason in reasons)
         if not why:
-            why = ("not needed for this plan",) if tier else (_stays_with(place, choice.one),)
+            why = ("not needed for this plan",) if tier else (_stays_with(place, chosen.one),)
         keeps.append(Keep(place=str(place), why=why, role=role, size=file.size, tier=tier))
     return tuple(keeps)
 
@@ -536,7 +428,7 @@ def _stays_with(place: Place, one: JudgedMember) -> str:
     return "it stays with its set"
 
 
-def _locked(units: list[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:
+def _locked(units: Sequence[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:
     """What each locked tier would add, and whether it would be enough."""
     found, below = [], 0
     for tier, name in LOCKED.items():
@@ -553,47 +445,9 @@ def _locked(units: list[Unit], unlocked: frozenset[Unlock], short: int) -> tuple
     return tuple(found)
 
 
-def _in_bank(case: _Case, release: KnownRelease, spot: Spot) -> CleanupPlan:
-    """The plan where banks hold their image themselves: which one to write to, or to start."""
-    member = case.one.member.id
-    choice = Choice(
-        judged=case.judged,
-        one=case.one,
-        volume=None,
-        release=release,
-        spot=spot,
-        lost=_lost(case, spot),
-    )
-    plan = CleanupPlan(
-        **of_device(case.judged.device),
-        member=member,
-        volume=None,
-        free=None,
-        wanted=_wanted_of(case.asked.room),
-        enough=True,
-        free_after=None,
-        short_by=None,
-        reload_before=case.walk.reload,
-        reload_after=case.walk.reload,
-        starts_before=started(case.walk, member),
-        starts_after=started(case.walk, member),
-        bank=spot.bank,
-        bank_why=spot.why,
-        there=spot.there,
-        lost=choice.lost,
-        note=spot.why,
-    )
-    acts = acts_of(choice, (case.walk, case.walk))
-    changes = [change for act in acts for change in act.changes]
-    tried = replay(case.judged, changes, before=case.walk, meant=_meant(choice))
-    if tried.harm:
-        return _refused(plan, tried)
-    return _with_steps(case, plan, choice, acts, tried)
-
-
-def _nothing(case: _Case, note: str) -> CleanupPlan:
+def _nothing(case: Case, volume: Volume | None, note: str) -> CleanupPlan:
     wanted = _wanted_of(case.asked.room)
-    return _no_plan(case.judged, case.one, case.volume, case.walk, wanted, note)
+    return _no_plan(case.judged, case.one, volume, case.walk, wanted, note)
 
 
 def _no_plan(

@@ -16,13 +16,14 @@ from collections.abc import Iterable, Set
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.bootwalk import walk_device
+from ovek.engine.bootwalk import started_from, walk_device
 from ovek.engine.changes import effect, middle
 from ovek.engine.components import loaded
 from ovek.engine.layouts import layout_of
 from ovek.engine.verdicts import JudgedDevice, rejudge
 from ovek.model.change import (
     BackUp,
+    BootByHand,
     Change,
     Delete,
     HeedConfig,
@@ -98,15 +99,16 @@ def replay(
     it is not the same.
     """
     before = walk_device(judged) if before is None else before
-    now, walk, sheet = judged, walk or before, judged.judge.sheet
+    now, walk = judged, walk or before
     looked_at: set[Place] | None = None
     device, stages = judged.device, list[Stage]()
     for change in changes:
-        halfway, half = list[str](), middle(device, change, sheet)
-        if half is not None:
-            halfway = worse(before, walk_device(rejudge(now, half)), meant, strict=strict)
+        halfway = _halfway(now, device, change, before, meant, strict=strict)
         device = done(
-            rejudge(now, device) if isinstance(change, Reload) else now, device, change, walk
+            rejudge(now, device) if isinstance(change, Reload | BootByHand) else now,
+            device,
+            change,
+            walk,
         )
         if looked_at is None and isinstance(change, Delete):
             looked_at = footprint(now, walk)
@@ -128,10 +130,31 @@ def replay(
     return Replay(before=before, stages=tuple(stages), judged=now, walk=walk)
 
 
+def _halfway(
+    now: JudgedDevice,
+    device: Device,
+    change: Change,
+    before: DeviceWalk,
+    meant: Set[Place],
+    *,
+    strict: bool,
+) -> list[str]:
+    """What a power failure in the middle of a change leaves worse."""
+    if isinstance(change, LoadComponent):  # no walk tells of it
+        slot = f" in slot {change.slot}" if change.slot is not None else ""
+        return [f"the {change.component}{slot} would be half written, and may have to be replaced"]
+    half = middle(device, change, now.judge.sheet)
+    if half is None:
+        return []
+    return worse(before, walk_device(rejudge(now, half)), meant, strict=strict)
+
+
 def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk) -> Device:
     """The device once a change is done; a reload loads the firmware that an image brings, too."""
     sheet = judged.judge.sheet
-    if not isinstance(change, Reload):
+    if isinstance(change, BootByHand):
+        walk = _by_hand(judged, change, walk)
+    elif not isinstance(change, Reload):
         return effect(device, change, sheet, walk)
     running = None
     for member in walk.members:
@@ -153,6 +176,18 @@ def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk)
     device = effect(device, change, sheet, walk)
     variant = running.variant if running is not None else None
     return replace(device, running=replace(device.running, variant=variant))
+
+
+def _by_hand(judged: JudgedDevice, change: BootByHand, walk: DeviceWalk) -> DeviceWalk:
+    """What boots where a person names the places: any other member boots as it would."""
+    places = {place.member: place for place in change.places}
+    members = tuple(
+        replace(each, starts=started_from(judged, places[each.member]))
+        if each.member in places
+        else each
+        for each in walk.members
+    )
+    return replace(walk, members=members)
 
 
 def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:

@@ -1,51 +1,44 @@
-"""All that is left to do to bring a device to what policy wants, in the order engineers work.
+"""The plan of a device as a person reads it: step by step, with words, undo, minutes and DANGER."""
 
-1. First what is in the way of any work: a configuration that is not saved or not backed up, and a
-   device that would not start again.
-2. Then the wanted release on every member, by its route; a trial that does well is committed; the
-   second bank; components.
-3. Then a way back, and what is left to tidy up.
+from collections.abc import Iterator, Sequence
 
-Each phase ends the findings that belong to it by what `remedies` advises, on the device as the
-phases before leave it; what is so already is not asked again. Where a fact is missing that a plan
-would rest on, nothing is planned: the runbook then says what to find out.
-"""
+from msgspec.structs import replace
 
-from collections.abc import Iterable, Iterator, Sequence
-
-from msgspec import Struct
-
-from ovek.engine.advice import Advice, GoalKind
-from ovek.engine.audit import finding_of
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.change_text import do_of, starts_of
 from ovek.engine.changes import NO_RATES, Rates, middle, undoing
-from ovek.engine.heard import Heard, heard
-from ovek.engine.remedies import Remedies, subject_after
+from ovek.engine.components import loaded
+from ovek.engine.plan import Asked, Plan, plan
+from ovek.engine.plan.kinds import Kind
+from ovek.engine.plan.settings import kept_entries
+from ovek.engine.plan.told import Told
+from ovek.engine.plan.trial import Situation, Trial
 from ovek.engine.replay import Stage as Replayed
-from ovek.engine.rules import RULES, Subject
-from ovek.engine.telling import do_of, starts_of, words_of
-from ovek.engine.verdicts import rejudge
+from ovek.engine.rules import Subject
+from ovek.engine.run_rules import Found, findings_of
+from ovek.engine.verdicts import JudgedDevice, rejudge
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
-from ovek.model.advice import Do
 from ovek.model.change import (
     BackUp,
+    BootByHand,
     Change,
+    CheckDigest,
     Commit,
     Copy,
     CopyBank,
     Delete,
-    LoadComponent,
-    Measure,
     Reload,
     Save,
+    SetOrder,
     WriteBank,
 )
+from ovek.model.finding import Finding
 from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.runbook import (
     STAGES,
-    Aim,
+    AimKind,
     Cut,
     Followed,
     Open,
@@ -53,138 +46,49 @@ from ovek.model.runbook import (
     RunbookStep,
     Stage,
 )
-from ovek.model.snapshot import Device, Member
-from ovek.model.waiver import Waiver
+from ovek.model.shelf import ShelfFacts
+from ovek.model.snapshot import Boot, Device, Member
 
 
-class Phase(Struct, frozen=True):
-    """The goals that are reached together; `critical` is whether only critical findings count."""
-
-    goals: frozenset[GoalKind]
-    aims: frozenset[Aim]
-    critical: bool = False
-
-
-def _phase(goals: str, aims: str, *, critical: bool = False) -> Phase:
-    return Phase(frozenset(goals.split()), frozenset(aims.split()), critical)  # type: ignore[arg-type]
-
-
-PHASES: tuple[Phase, ...] = (
-    _phase("config-saved", "all target start"),
-    _phase("backed-up image-backed-up", "all target"),
-    _phase("starts config-heeded", "all start target", critical=True),
-    _phase("runs-target", "all target"),
-    _phase("committed", "all target start"),
-    _phase("components", "all target"),
-    _phase("bank-rule", "all way-back"),
-    _phase("starts settings-saved config-heeded", "all start tidy"),
-    _phase("way-back", "all way-back"),
-    _phase("image-gone order-tidy room measured measured-anew", "all tidy"),
-)
-_MOST = 40  # findings that one device is brought out of
-
-
-class Done(Struct, frozen=True):
-    """A list that a runbook takes over: what it ends, and the device before it."""
-
-    one: Heard
-    advice: Advice
-    before: Device
-
-
-def runbook(
-    subject: Subject,
-    wants: Wants,
-    aim: Aim = "all",
-    waivers: Sequence[Waiver] = (),
-    rates: Rates = NO_RATES,
-) -> Runbook:
+def runbook(subject: Subject, wants: Wants, asked: Asked, rates: Rates = NO_RATES) -> Runbook:
     """The runbook of one device; what somebody has accepted is let be.
 
     `rates` are those of the way there, and at which it worked out digests.
     """
-    device, missing = subject.judged.device, tuple(_find_out(subject))
-    taken, now = ([], subject) if missing else planned(subject, wants, aim, waivers)
-    steps = tuple(step for done in taken for step in _steps(done, subject, rates))
-    opened = tuple(_not_ended(now, aim, waivers)) if not missing else ()
-    asked = set(_asked(subject, aim))
+    made = plan(subject, asked)
+    return runbook_of(subject, made, wants, asked, rates)
+
+
+def runbook_of(
+    subject: Subject, made: Plan, wants: Wants, asked: Asked, rates: Rates = NO_RATES
+) -> Runbook:
+    """A plan as a runbook."""
+    steps = tuple(steps_of(made.before, made.course.trial, subject.shelf, rates))
+    there, after = dict.fromkeys(step.stage for step in steps), made.after
     server = _server(subject, steps)
-    there = {step.stage for step in steps} | (asked & set(_barred(opened)))
-    there |= {"server copy"} if server else set()
-    left = tuple(stage for stage in STAGES if stage in there)
+    left = tuple(each for each in STAGES if each in there or (each == "server copy" and server))
+    asks = tuple(_asked(subject, asked.aim))
+    opened = tuple(_left(subject, made, wants, asked))
     return Runbook(
-        **of_device(device),
+        **of_device(subject.judged.device),
         wants=subject.wanted.goal_version,
-        done=tuple(each for each in STAGES if each in asked - there and not missing),
+        done=tuple(each for each in asks if each not in left and not made.barred),
         left=left,
         steps=steps,
         minutes=sum(step.do.minutes or 0 for step in steps),
         untimed=sum(step.do.minutes is None for step in steps),
         reloads=sum(step.do.change == "reload" for step in steps),
+        danger=tuple(number for number, step in enumerate(steps, 1) if step.do.harm),
         reload=subject.walk.reload,
         starts=starts_of(subject.walk),
-        reload_after=now.walk.reload,
-        starts_after=starts_of(now.walk),
-        find_out=missing,
+        reload_after=after.walk.reload,
+        starts_after=starts_of(after.walk),
+        find_out=made.find_out,
         open=opened,
+        barred=made.barred,
         server=server,
-        copies=sum(_brought(stage.change) for done in taken for stage in done.advice.replay.stages),
+        copies=sum(_brought(change) for change in made.changes),
     )
-
-
-def planned(
-    subject: Subject, wants: Wants, aim: Aim = "all", waivers: Sequence[Waiver] = ()
-) -> tuple[list[Done], Subject]:
-    """The lists that lead to an aim, phase by phase, and the device as it is in the end."""
-    taken, now = list[Done](), subject
-    told, remedies = list(_counted(now, waivers)), Remedies(now, wants)
-    for phase in PHASES:
-        tried = set[object]()
-        while aim in phase.aims and len(taken) < _MOST:
-            left = (one for one in told if one.key not in tried and _is_of(phase, one))
-            one = next(left, None)
-            if one is None:
-                break
-            tried.add(one.key)
-            advice = remedies.of(one)
-            if advice is not None:
-                taken.append(Done(one, advice, now.judged.device))
-                now = subject_after(now, advice.after, wants)
-                told, remedies = list(_counted(now, waivers)), Remedies(now, wants)
-    return taken, now
-
-
-def _is_of(phase: Phase, one: Heard) -> bool:
-    """Whether a phase ends a finding."""
-    # Room for the wanted release is made on the way to it, or for nothing.
-    counts = one.severity == "critical" or not phase.critical
-    return counts and one.rule.goal in phase.goals and one.rule.slug != "no-room-for-target"
-
-
-def _counted(subject: Subject, waivers: Sequence[Waiver]) -> Iterator[Heard]:
-    """What is heard of a device and nobody has accepted."""
-    device, today = subject.judged.device.device, subject.times.now.day()
-    for one in heard(subject):
-        if waivers:
-            ((told,), _) = waive([finding_of(one, subject)], device, waivers, today)
-            if told.waived is not None and told.rule == one.rule.slug:
-                continue
-        yield one
-
-
-def _find_out(subject: Subject) -> Iterator[str]:
-    """The facts without which nothing can be planned, in words."""
-    if not subject.up:
-        yield "it was read at its boot loader: start it, then read it again"
-    elif subject.walk.reload == "unknown" or not subject.members:
-        for one in heard(subject):
-            if one.rule.slug == "facts-missing":
-                yield f"{one.said.saw}: {one.said.do or one.rule.remedy}"
-        for member in subject.members:
-            if member.walk.outcome == "unknown":
-                yield f"what member {member.id} starts next is not known: {member.walk.note}"
-        if not subject.members:
-            yield "its members are not known: read it again"
 
 
 def _server(subject: Subject, steps: Sequence[RunbookStep]) -> tuple[str, ...]:
@@ -192,80 +96,89 @@ def _server(subject: Subject, steps: Sequence[RunbookStep]) -> tuple[str, ...]:
     shelf = subject.shelf
     if shelf is None:
         return ()
-    brought = dict.fromkeys(step.do.image for step in steps if step.do.image is not None)
-    known = subject.judged.judge.releases
-    return tuple(
-        name
-        for name in brought
-        if name is not None
-        and not any(
-            digest in shelf.proven
-            for release in known.named(name, case_blind=False)
-            for digests in release.digests.values()
-            for digest in digests
-        )
+    brought = dict.fromkeys(
+        step.do.image
+        for step in steps
+        if step.do.change in ("copy", "write-bank") and step.do.source is None
+        if step.do.from_ is None
     )
+    return tuple(name for name in brought if name is not None)
 
 
 def _brought(change: Change) -> int:
     """The bytes that a change brings over the way to the device."""
+    if isinstance(change, Copy) and change.source is not None:
+        return 0
     return change.content.size or 0 if isinstance(change, Copy | WriteBank) else 0
 
 
-def _barred(opened: Iterable[Open]) -> Iterator[Stage]:
-    """The stages that cannot be done, since there is no way to the wanted release."""
-    if any(RULES[each.rule].goal == "runs-target" for each in opened):
-        yield from ("room", "image", "digest", "components", "reload")
-
-
-def _not_ended(subject: Subject, aim: Aim, waivers: Sequence[Waiver]) -> Iterator[Open]:
-    """What is left of warnings and worse that a runbook is for, once all is done."""
-    found = sorted(_counted(subject, waivers), key=lambda one: one.rule.goal != "runs-target")
-    ours = {goal for phase in PHASES if aim in phase.aims for goal in phase.goals}
-    several = len(subject.members) > 1
-    wanted = subject.wanted
-    if wanted.asks_recommended and wanted.target is None and aim in ("all", "target"):
-        models = [member.one.hardware.model for member in subject.members]
-        why = "its model is not known" if None in models else "catalog/ names none for it"
-        words = "Read its model (ovek survey), or name a target in policy.toml"
-        if None not in models:
-            words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
-        saw = f"which release is recommended for it is not known: {why}"
-        yield Open(rule="facts-missing", place=None, saw=saw, words=words)
-    behind = any(one.rule.goal == "runs-target" for one in found)
-    for one in found:
-        hardware_unknown = (
-            behind and one.rule.slug == "target-hardware-unknown" and aim in ("all", "target")
-        )
-        if hardware_unknown or (one.severity != "note" and (aim == "all" or one.rule.goal in ours)):
-            said = one.said
+def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[Open]:
+    """What is left once all is done: findings of some weight, then parts that no step reaches."""
+    told = Told(subject, made, wants)
+    several, spoken = len(subject.members) > 1, set[str]()
+    for found in findings_of(subject):
+        if found.severity == "note" or _is_waived(found, subject, asked):
+            continue
+        if asked.aim != "all" and found.rule.stops not in _OF_AIM[asked.aim]:
+            continue
+        after, words = told.of(found)
+        if after is None:
+            said = found.said
             owner = said.member if several else None
-            place = None if said.place is None else str(said.place.on(said.place.member and owner))
-            words = said.do or one.rule.remedy
-            yield Open(rule=one.rule.slug, place=place, saw=said.saw, words=words)
+            place = None if said.place is None else str(said.place.on(said.place.member or owner))
+            spoken.add(words)
+            yield Open(rule=found.rule.slug, member=owner, place=place, saw=said.saw, words=words)
+    for barred in made.barred:
+        if not any(barred.why.lower() in words.lower() for words in spoken):
+            member = barred.member if several else None
+            words = barred.words or (_FIND_OUT if barred.unknown else _BY_HAND)
+            yield Open(rule=barred.part, member=member, place=None, saw=barred.why, words=words)
 
 
-def _asked(subject: Subject, aim: Aim) -> Iterator[Stage]:
+_FIND_OUT = "Find that out, read the device again (ovek survey), and ask again"
+_BY_HAND = "See to that by hand, read the device again (ovek survey), and ask again"
+_OF_AIM = {
+    "start": ("boot", None),
+    "target": ("boot", "target", "settings"),
+    "fallback": ("fallback",),
+    "tidy": ("nothing", "settings", "proof"),
+}
+
+
+def _is_waived(found: Found, subject: Subject, asked: Asked) -> bool:
+    """Whether somebody has accepted a finding."""
+    if not asked.waivers:
+        return False
+    said, several = found.said, len(subject.members) > 1
+    place = None if said.place is None else str(said.place.on(said.member if several else None))
+    finding = Finding(rule=found.rule.slug, severity=found.severity, place=place, saw="", words="")
+    device, today = subject.judged.device.device, subject.times.now.day()
+    ((marked,), _) = waive([finding], device, asked.waivers, today)
+    return marked.waived is not None
+
+
+def _asked(subject: Subject, aim: AimKind) -> Iterator[Stage]:
     """The stages that there are on a device."""
     wanted, layout = subject.wanted, subject.layout
     config = subject.judged.device.config is not None
-    goal = wanted.goal_version
-    told: dict[Stage, bool] = {
-        "configuration": config and aim in ("all", "target"),
-        "server copy": subject.shelf is not None and goal is not None and aim in ("all", "target"),
-        "room": goal is not None and aim in ("all", "target"),
-        "image": goal is not None and aim in ("all", "target"),
-        "digest": goal is not None and aim in ("all", "target"),
-        "components": bool(goal is not None and _components(subject)) and aim in ("all", "target"),
-        "settings": aim != "way-back",
-        "saved": aim != "way-back",
-        "reload": goal is not None and aim in ("all", "target"),
+    goal, target = wanted.goal_version is not None, aim in ("all", "target")
+    there: dict[Stage, bool] = {
+        "boot loader": not subject.up,
+        "configuration": config and target,
+        "server copy": subject.shelf is not None and goal and target,
+        "free space": goal and target,
+        "image": goal and target,
+        "digest": goal and target,
+        "components": goal and _components(subject) and target,
+        "boot settings": aim != "fallback",
+        "save": aim != "fallback",
+        "reload": goal and target,
         "commit": layout.pair,
-        "second bank": wanted.bank_rule is not None and aim in ("all", "way-back"),
-        "way back": subject.policy.keep > 1 and aim in ("all", "way-back"),
+        "other bank": wanted.bank_rule is not None and aim in ("all", "fallback"),
+        "fallback": subject.policy.keep > 1 and aim in ("all", "fallback"),
         "tidy": aim in ("all", "tidy"),
     }
-    return (stage for stage in STAGES if told[stage])
+    return (stage for stage in STAGES if there[stage])
 
 
 def _components(subject: Subject) -> bool:
@@ -277,38 +190,71 @@ def _components(subject: Subject) -> bool:
     )
 
 
-def _steps(done: Done, subject: Subject, rates: Rates) -> Iterator[RunbookStep]:
-    device, sheet = done.before, subject.judged.judge.sheet
+def steps_of(
+    before: Situation, trial: Trial, shelf: ShelfFacts | None = None, rates: Rates = NO_RATES
+) -> Iterator[RunbookStep]:
+    """The steps of a plan, each with what to expect of it."""
+    device, sheet, judged = before.judged.device, before.judged.judge.sheet, before.judged
     several = len(device.members or ()) > 1
-    for stage in done.advice.replay.stages:
-        do = do_of(stage, device, sheet, several=several, rates=rates)
+    for number, (stage, kind, there) in enumerate(
+        zip(trial.stages, trial.kinds, trial.passed, strict=True), 1
+    ):
+        do = do_of(stage, device, sheet, several=several, rates=rates, shelf=shelf)
+        undo = _undoing(stage.change, before)
+        stages = (Replayed(change=back, device=device, walk=stage.walk, harm=()) for back in undo)
         yield RunbookStep(
-            stage=_stage(stage.change, done.one),
-            ends=done.one.rule.slug,
-            do=do,
-            words=words_of(do),
+            stage=_stage(stage.change, kind),
+            do=replace(do, number=number),
+            brings=tuple(_brings(stage.change, before)),
             free=_free(stage),
-            cut=_cut(stage.change, device, subject),
-            undo=tuple(words_of(one) for one in _undone(stage.change, device, subject)),
+            cut=_cut(stage.change, device, judged),
+            undo=tuple(do_of(back, device, sheet, several=several).words for back in stages),
         )
-        device = stage.device
+        device, before = stage.device, there
 
 
-def _undone(change: Change, device: Device, subject: Subject) -> Iterator[Do]:
-    """What undoes a change, as results tell it."""
-    sheet, several = subject.judged.judge.sheet, len(device.members or ()) > 1
-    walk = subject.walk
-    for back in undoing(change, device):
-        stage = Replayed(change=back, device=device, walk=walk, harm=())
-        yield do_of(stage, device, sheet, several=several)
+def _undoing(change: Change, before: Situation) -> tuple[Change, ...]:
+    """What undoes a change; an order that names what does not boot is not worth going back to."""
+    if isinstance(change, SetOrder):
+        one = before.member(change.member)
+        order = (one.member.boot or Boot()).order.live or ()
+        if kept_entries(before, one, order) != order:
+            return ()
+    return undoing(change, before.judged.device)
 
 
-def _cut(change: Change, device: Device, subject: Subject) -> Cut | None:
-    """How the device stands after a power cut in the middle of a change."""
-    half = middle(device, change, subject.judged.judge.sheet)
+def _all(made: Plan) -> Iterator[RunbookStep]:
+    return steps_of(made.before, made.course.trial)
+
+
+def _brings(change: Change, before: Situation) -> Iterator[str]:
+    """What a reload makes of each component, in words."""
+    if not isinstance(change, Reload | BootByHand):
+        return
+    versions: dict[tuple[str, str | None, str], list[str]] = {}
+    for one in before.members:
+        starts = before.walk_of(one.member.id).starts
+        image = before.judged.image(starts.at) if starts is not None and starts.at else None
+        release = image.judgement.release if image is not None else None
+        for each in loaded(before.judged, one, release):
+            component = each.component
+            if each.then is not None and each.then != component.version:
+                key = component.component, component.version, each.then
+                member = f"{one.member.id}/" if len(before.members) > 1 else ""
+                versions.setdefault(key, []).append(f"{member}{component.slot or ''}")
+    for (name, old, new), slots in versions.items():
+        named = [slot for slot in slots if slot]
+        where = f" in slots {', '.join(named)}" if len(named) > 1 else ""
+        where = f" in slot {named[0]}" if len(named) == 1 else where
+        yield f"{name}{where}: {old or 'unknown'} to {new}"
+
+
+def _cut(change: Change, device: Device, judged: JudgedDevice) -> Cut | None:
+    """How the device stands after a power failure in the middle of a change."""
+    half = middle(device, change, judged.judge.sheet)
     if half is None:
         return None
-    walk = walk_device(rejudge(subject.judged, half))
+    walk = walk_device(rejudge(judged, half))
     return Cut(reload=walk.reload, starts=starts_of(walk))
 
 
@@ -324,50 +270,51 @@ def _free(stage: Replayed) -> int | None:
     return None
 
 
-_BY_CHANGE: dict[type, Stage] = {
-    Measure: "digest",
-    LoadComponent: "components",
-    Save: "saved",
-    Reload: "reload",
-    Commit: "commit",
-    Copy: "image",
-    WriteBank: "image",
-    CopyBank: "image",
-}
-_BY_GOAL: dict[GoalKind, Stage] = {
-    "bank-rule": "second bank",
-    "way-back": "way back",
-    "image-gone": "tidy",
-    "order-tidy": "tidy",
-    "room": "tidy",
-    "measured": "digest",
-    "measured-anew": "tidy",
+_BY_KIND: dict[Kind, Stage] = {
+    "at-loader": "boot loader",
+    "backup": "configuration",
+    "unsaved": "configuration",
+    "component": "components",
+    "commit": "commit",
+    "other-bank": "other bank",
+    "fallback": "fallback",
+    "broken": "tidy",
+    "unread": "digest",
+    "old-proof": "tidy",
+    "reserve": "tidy",
 }
 
 
-def _stage(change: Change, one: Heard) -> Stage:
+def _stage(change: Change, kind: Kind) -> Stage:
     """The stage of the work that a change belongs to."""
-    goal = one.rule.goal
-    if goal in ("backed-up", "config-saved"):
-        return "configuration"
-    if goal in _BY_GOAL:
-        return _BY_GOAL[goal]
-    if isinstance(change, BackUp | Delete):
-        return "room"
-    return _BY_CHANGE.get(type(change), "settings")
+    if kind in _BY_KIND:
+        return _BY_KIND[kind]
+    match change:
+        case BackUp() | Delete():
+            return "free space"
+        case CheckDigest():
+            return "digest"
+        case Copy() | WriteBank() | CopyBank():
+            return "image"
+        case Save():
+            return "save"
+        case Reload():
+            return "reload"
+        case Commit():
+            return "commit"
+        case _:
+            return "boot settings"
 
 
 # What a device writes and throws away by itself.
 _COMES_AND_GOES = ("log", "crash-file", "leftover")
 
 
-def followed(
-    subject: Subject, later: Subject, wants: Wants, aim: Aim, waivers: Sequence[Waiver]
-) -> Followed:
+def followed(subject: Subject, later: Subject, asked: Asked) -> Followed:
     """Hold the runbook of a device against the same device in a later snapshot."""
-    taken, _ = planned(subject, wants, aim, waivers)
-    words = [step.words for done in taken for step in _steps(done, subject, NO_RATES)]
-    left = [step.words for step in runbook(later, wants, aim, waivers).steps]
+    made = plan(subject, asked)
+    words = [step.words for step in _all(made)]
+    left = [step.words for step in _all(plan(later, asked))]
     done, not_done = list[str](), list[str]()
     for each in words:
         if each in left:
@@ -379,16 +326,15 @@ def followed(
         device=subject.judged.device.device,
         done=tuple(done),
         not_done=tuple(not_done),
-        too_much=tuple(_too_much(subject, later, taken)),
+        too_much=tuple(_too_much(subject, later, made.stages)),
         reload=later.walk.reload,
     )
 
 
-def _too_much(subject: Subject, later: Subject, taken: Sequence[Done]) -> Iterator[str]:
+def _too_much(subject: Subject, later: Subject, stages: Sequence[Replayed]) -> Iterator[str]:
     """Files that went, and settings that came, though no change of a runbook asks for it."""
     before, now = subject.judged, later.judged
     several = len(before.members or ()) > 1
-    stages = [stage for done in taken for stage in done.advice.replay.stages]
     deleted = {
         place
         for stage in stages

@@ -150,6 +150,20 @@ def _number(fixed: datetime | timedelta) -> int:
     return (fixed if isinstance(fixed, timedelta) else fixed - EPOCH) // STEP
 
 
+def proof_is_old(
+    times: Times | None, read_at: datetime, most: timedelta, oldest_snapshot: timedelta
+) -> bool:
+    """Whether a digest was read longer ago than policy wants; `most` whole days and one are let be.
+
+    That the device as a whole was read long ago is told once, by a rule of its own.
+    """
+    if times is None:
+        return False
+    over = timedelta(days=most.days + 1)
+    read_long_ago = times.now - times.read > oldest_snapshot
+    return times.now - read_at >= over and (not read_long_ago or times.read - read_at >= over)
+
+
 def times_of(device: Device, now: datetime) -> Times:
     """The times of a device that is looked at now."""
     return Times(now, device.taken_at, device.now)

@@ -195,6 +195,16 @@ def _shown(value: object) -> str:
     return ", ".join(value) if isinstance(value, tuple) else str(value)
 
 
+def wanting(policy: Policy, target: str) -> Policy:
+    """The policy with this version or file as the target of every device."""
+    wants = tuple(
+        replace(want, target=None)
+        for want in policy.want
+        if any(getattr(want, key) is not None for key in WANTED if key != "target")
+    )
+    return replace(policy, target=target, want=wants)
+
+
 def may_be_for(found: Fit) -> bool:
     """Whether a release is for a device, as far as is known; its hardware has to be."""
     surely = all(each.holds for each in found.conditions if each.of in ("hardware", "revision"))

@@ -45,7 +45,7 @@ def waves(books: Sequence[Runbook], policy: Policy, now: datetime) -> Waves:
                 going.append(one)
     found, begins = list[Wave](), now
     for group in _groups(going, policy):
-        wave = _wave(len(found) + 1, group, begins)
+        wave = _wave(found[-1] if found else None, group, begins)
         if wave.begins is not None:
             # What the canaries show is seen by day: the others wait for the next window. So do
             # they where nobody knows how long a wave takes.
@@ -123,11 +123,15 @@ def _apart(one: _Going, other: _Going, policy: Policy) -> bool:
     )
 
 
-def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
+def _wave(last: Wave | None, group: Sequence[_Going], after: datetime) -> Wave:
     first, minutes = group[0], max(one.minutes for one in group)
-    before = "nothing: it is the first" if number == 1 else (
-        f"every device of wave {number - 1} runs what is wanted, proven, on every member"
-    )  # fmt: skip
+    number, before = 1, "nothing: it is the first"
+    if last is not None:
+        number = last.number + 1
+        before = f"every device of wave {last.number} runs what is wanted, proven, on every member"
+        if last.begins is None and last.window != _ANY:
+            before += f"; wave {last.number} has no date ({last.window}), so a date of this wave "
+            before += "holds only if that was by then"
     begins = None if first.window is None else next_time(first.window, after, minutes)
     into = 0
     if begins is not None and first.window is not None:
@@ -143,6 +147,7 @@ def _wave(number: int, group: Sequence[_Going], after: datetime) -> Wave:
         begins=begins,
         into=into,
         before=before,
+        danger=tuple(one.book.device for one in group if one.book.danger),
     )
 
 

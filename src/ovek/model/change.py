@@ -25,7 +25,7 @@ class Content(Struct, frozen=True, kw_only=True):
     release: KnownRelease | None = None
 
 
-class Measure(Struct, frozen=True, kw_only=True, tag="measure"):
+class CheckDigest(Struct, frozen=True, kw_only=True, tag="check-digest"):
     """Find out the digests of a file or bank: brings knowledge, changes nothing."""
 
     place: Place
@@ -40,18 +40,28 @@ class BackUp(Struct, frozen=True, kw_only=True, tag="back-up"):
 
 
 class Delete(Struct, frozen=True, kw_only=True, tag="delete"):
-    """Delete a unit: one file, or a set file first and then the packages that go with it."""
+    """Delete a unit: one file, or a set file first and then the packages that go with it.
+
+    `tier` is how much it would be missed, `why` says so in words.
+    """
 
     place: Place
     also: tuple[Place, ...] = ()
+    tier: int | None = None
+    why: str = ""
 
 
 class Copy(Struct, frozen=True, kw_only=True, tag="copy"):
-    """Copy an image to a volume; `bank` is the bank of files that it becomes part of."""
+    """Copy an image to a volume; `bank` is the bank of files that it becomes part of.
+
+    `source` is where it is copied from on the device itself (a stick, another volume or member);
+    None: from the shelf, or from wherever the publisher's file lies.
+    """
 
     place: Place
     content: Content
     bank: str | None = None
+    source: Place | None = None
 
 
 class WriteBank(Struct, frozen=True, kw_only=True, tag="write-bank"):
@@ -79,6 +89,15 @@ class LoadComponent(Struct, frozen=True, kw_only=True, tag="load-component"):
     slot: str | None = None
     image: str | None = None
     minutes: int | None = None
+
+
+class SetComponent(Struct, frozen=True, kw_only=True, tag="set-component"):
+    """Have a component loaded from a file at the next reload. It holds at once, saved or not."""
+
+    member: str
+    component: str
+    place: Place
+    slot: str | None = None
 
 
 class SetOrder(Struct, frozen=True, kw_only=True, tag="set-order"):
@@ -110,7 +129,10 @@ class SetOnce(Struct, frozen=True, kw_only=True, tag="set-once"):
 
 
 class HeedConfig(Struct, frozen=True, kw_only=True, tag="heed-config"):
-    """Have the next start read the saved configuration again (live)."""
+    """Have the next boot read the saved configuration again. It holds at once, saved or not.
+
+    The device itself runs without it until the next reload.
+    """
 
     member: str
 
@@ -136,6 +158,12 @@ class Reload(Struct, frozen=True, kw_only=True, tag="reload"):
     minutes: int | None = None
 
 
+class BootByHand(Struct, frozen=True, kw_only=True, tag="boot-by-hand"):
+    """Boot each member from a place that a person names at its boot loader."""
+
+    places: tuple[Place, ...]
+
+
 class Lose(Struct, frozen=True, kw_only=True, tag="lose"):
     """A whole volume goes (`path` empty), or what a bank holds. Nobody does that: it happens."""
 
@@ -149,13 +177,14 @@ class Spoil(Struct, frozen=True, kw_only=True, tag="spoil"):
 
 
 Change = (
-    Measure
+    CheckDigest
     | BackUp
     | Delete
     | Copy
     | WriteBank
     | CopyBank
     | LoadComponent
+    | SetComponent
     | SetOrder
     | SetMode
     | SetDefault
@@ -164,17 +193,19 @@ Change = (
     | Save
     | Commit
     | Reload
+    | BootByHand
     | Lose
     | Spoil
 )
 ChangeKind = Literal[
-    "measure",
+    "check-digest",
     "back-up",
     "delete",
     "copy",
     "write-bank",
     "copy-bank",
     "load-component",
+    "set-component",
     "set-order",
     "set-mode",
     "set-default",
@@ -183,6 +214,7 @@ ChangeKind = Literal[
     "save",
     "commit",
     "reload",
+    "boot-by-hand",
     "lose",
     "spoil",
 ]

@@ -5,9 +5,9 @@ from typing import Literal
 
 from msgspec import Struct, field
 
-from ovek.model.advice import Do
 from ovek.model.answer import Answer
 from ovek.model.digest import Algorithm
+from ovek.model.do import Do
 from ovek.model.ofdevice import OfDevice
 from ovek.model.verdict import Verdict
 from ovek.model.walk import Reload
@@ -19,8 +19,8 @@ SEVEREST_FIRST: tuple[Severity, ...] = ("critical", "warning", "note")
 class Finding(Struct, frozen=True, kw_only=True):
     """One thing a rule has to say: where, what was seen, what to do.
 
-    `do` are the changes that end it, tried out one by one; none where no list of changes of this
-    device does. `words` say the same to a person, or what else there is to do.
+    `fixed_after` is the step of the device's plan after which it is gone; None where no step ends
+    it. `words` say to a person what to do.
     """
 
     rule: str
@@ -28,7 +28,7 @@ class Finding(Struct, frozen=True, kw_only=True):
     place: str | None
     saw: str
     words: str
-    do: tuple[Do, ...] = ()
+    fixed_after: int | None = None
     waived: str | None = None
 
 
@@ -86,6 +86,7 @@ class DeviceAudit(OfDevice, frozen=True, kw_only=True):
     are empty for a plain go. `not_read` is why the last survey that tried it could not read it:
     what is told of it then is what was known before. `target` is the version that policy wants,
     `on_target` whether every member runs and starts it; None is not known, or that none is wanted.
+    `steps` are those of its plan, as `ovek runbook` numbers them.
     """
 
     answer: Answer
@@ -100,6 +101,7 @@ class DeviceAudit(OfDevice, frozen=True, kw_only=True):
     images: tuple[AuditedImage, ...]
     space: tuple[Space, ...]
     findings: tuple[Finding, ...]
+    steps: tuple[Do, ...] = ()
 
 
 class AuditSummary(Struct, kw_only=True):

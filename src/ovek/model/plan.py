@@ -4,9 +4,9 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.digest import Algorithm
 from ovek.model.ofdevice import OfDevice
-from ovek.model.sheet import Role, StepKind
+from ovek.model.runbook import RunbookStep
+from ovek.model.sheet import Role
 from ovek.model.verdict import KnownRelease, Verdict
 from ovek.model.walk import Reload
 
@@ -105,38 +105,6 @@ class Lost(Struct, frozen=True, kw_only=True):
     elsewhere: bool = False
 
 
-class Step(Struct, frozen=True, kw_only=True, omit_defaults=True):
-    """One step of a plan, and what is expected after it.
-
-    `place`, `bank` and `image` are what it is about; `frees`, `tier` and `why` are told of what is
-    deleted, `algorithm` and `digest` of what is checked; `commits` of a trial that is to be
-    committed if it does well. `line` is what the sheet says to type; `by_hand` is whether there
-    would be one but for a name in it that is not safe to type. `free` in bytes, `reload` and
-    `starts` are the verdict and the start that a power cut right after this step would meet.
-    `safe` is whether that is no worse than before the plan, also in the middle; `harm` what is.
-    """
-
-    kind: StepKind
-    place: str | None = None
-    bank: str | None = None
-    image: str | None = None
-    version: str | None = None
-    frees: int | None = None
-    tier: Tier | None = None
-    why: str | None = None
-    algorithm: Algorithm | None = None
-    digest: str | None = None
-    once: bool = False
-    commits: bool = False
-    line: str | None = None
-    by_hand: bool = False
-    free: int | None = None
-    reload: Reload = "unknown"
-    starts: str | None = None
-    safe: bool = True
-    harm: tuple[str, ...] = ()
-
-
 class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     """The plan for one volume of one member. Sizes in bytes; None is not known.
 
@@ -145,9 +113,10 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     what that overwrites. `made_of` says what `wanted` is made of, `note` what else there is to know
     of the plan, or why there is none. `there` is whether that bank holds the image already, so that
     it only has to be started. `refused` is whether a plan would harm, and so is none. `fits` is
-    whether the image fits where only the reserve does not. `stretch` is the first and the last step
-    after which a power cut would leave the device worse than it is. `ways` are other ways where it
-    is not enough. `way` says what comes between here and the wanted release, or what speaks against
+    whether the image fits where only the reserve does not. `steps` are those of the device's plan
+    up to the copy, `danger` which of them, counted from 1, a power failure must not meet;
+    `barred` is why the plan of the device has none. `ways` are other ways where it is not enough.
+    `way` says what comes between here and the wanted release, or what speaks against
     the one that was asked for.
     """
 
@@ -174,8 +143,9 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     fits: bool = False
     refused: bool = False
     note: str = ""
-    steps: tuple[Step, ...] = ()
-    stretch: tuple[int, int] | None = None
+    steps: tuple[RunbookStep, ...] = ()
+    danger: tuple[int, ...] = ()
+    barred: tuple[str, ...] = ()
     ways: tuple[str, ...] = ()
     way: str = ""
 

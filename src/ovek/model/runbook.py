@@ -5,30 +5,31 @@ from typing import Literal, get_args
 
 from msgspec import Struct
 
-from ovek.model.advice import Do
 from ovek.model.answer import Answer
+from ovek.model.do import Do
 from ovek.model.ofdevice import OfDevice
 from ovek.model.walk import Reload
 
 Stage = Literal[
+    "boot loader",
     "configuration",
     "server copy",
-    "room",
+    "free space",
     "image",
     "digest",
     "components",
-    "settings",
-    "saved",
+    "boot settings",
+    "save",
     "reload",
     "commit",
-    "second bank",
-    "way back",
+    "other bank",
+    "fallback",
     "tidy",
 ]
 STAGES: tuple[Stage, ...] = get_args(Stage)
 """In the order in which engineers work."""
 
-Aim = Literal["all", "start", "target", "way-back", "tidy"]
+AimKind = Literal["all", "start", "target", "fallback", "tidy"]
 
 
 class Cut(Struct, frozen=True, kw_only=True):
@@ -41,38 +42,64 @@ class Cut(Struct, frozen=True, kw_only=True):
 class RunbookStep(Struct, frozen=True, kw_only=True):
     """One change of a runbook, and what to expect of it.
 
-    `ends` is the rule whose finding the change helps to end. `free` are the bytes free on the
-    volume that it is about, once it is made. `cut` None: there is no middle, it is made or not.
-    `undo` are the changes that undo it, none where nothing can.
+    `brings` is what a reload makes of each component. `free` are the bytes free on the volume that
+    it is about, once it is made. `cut` None: there is no middle, it is made or not. `undo` are the
+    changes that undo it, none where nothing can.
     """
 
     stage: Stage
-    ends: str
     do: Do
-    words: str
+    brings: tuple[str, ...] = ()
     free: int | None = None
     cut: Cut | None = None
     undo: tuple[str, ...] = ()
 
+    @property
+    def words(self) -> str:
+        """The step in words."""
+        return self.do.words
+
+
+class Barred(Struct, frozen=True, kw_only=True):
+    """A part of the aim that no change reaches: unknown because, or impossible because.
+
+    `words` are what a person may do about it. `needed` and `available` are bytes, where space is
+    what is missing.
+    """
+
+    part: str
+    member: str | None
+    unknown: bool
+    why: str
+    words: str
+    needed: int | None = None
+    available: int | None = None
+
 
 class Open(Struct, frozen=True, kw_only=True):
-    """A finding that no change of the device ends: what was seen, and what else there is to do."""
+    """A finding, or a part of the aim, that no step ends: what was seen, and what else to do.
+
+    `member` is told where the device has several.
+    """
 
     rule: str
     place: str | None
     saw: str
     words: str
+    member: str | None = None
 
 
 class Runbook(OfDevice, frozen=True, kw_only=True):
     """All that is left to do on one device.
 
-    `done` and `left` are stages; `find_out` what has to be known first, in words: then nothing is
-    planned. `minutes` are those of the steps of which it is known, `untimed` how many others there
-    are. `reload` and `starts` are as the device stands, `reload_after` and `starts_after` as it
-    would in the end; `open` is what no change ends. `server` are the images of which the shelf has
-    no proven copy, `copies` the bytes that are to be brought. `answer` and `why` are as the device
-    stands, where they are told.
+    `done` and `left` are stages; `find_out` what has to be known first, in words: then only what
+    rests on nothing is planned. `danger` are the steps, counted from 1, in or after which a power
+    failure leaves it worse off. `barred` are the parts of the aim that no step reaches. `minutes`
+    are those of the steps of which it is known, `untimed` how many others there are. `reload` and
+    `starts` are as the device stands, `reload_after` and `starts_after` as it would in the end;
+    `open` is what no step ends. `server` are the images of which the shelf has no proven copy,
+    `copies` the bytes that are to be brought. `answer` and `why` are as the device stands, where
+    they are told.
     """
 
     answer: Answer | None = None
@@ -85,6 +112,8 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     minutes: int = 0
     untimed: int = 0
     reloads: int = 0
+    danger: tuple[int, ...] = ()
+    barred: tuple[Barred, ...] = ()
     reload: Reload
     starts: str | None
     reload_after: Reload
@@ -101,7 +130,8 @@ class Wave(Struct, frozen=True, kw_only=True):
     `minutes` are those of the device that takes longest, from its first reload on; `untimed` is
     whether some of its changes are of unknown length. `begins` is the first time at which it may
     be, by the clock of the place; None where only people can tell. `into` is how many minutes of
-    the window are over then. `group` is `canaries` or `rest`.
+    the window are over then. `group` is `canaries` or `rest`, `danger` the devices whose plan has a
+    step that a power failure must not meet.
     """
 
     number: int
@@ -114,6 +144,7 @@ class Wave(Struct, frozen=True, kw_only=True):
     begins: datetime | None
     into: int = 0
     before: str
+    danger: tuple[str, ...] = ()
 
 
 class Misfit(Struct, frozen=True, kw_only=True):

@@ -132,7 +132,8 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     `unread` are shelves of which nothing is known, so that what no other holds may lie there.
     `read` are the shelves elsewhere that are part of it, and when each was last read.
     `backups` None: policy does not say what configuration backups are called. `held` are the
-    digests of all that lies there, `sizes` the bytes of what is proven there, by digest.
+    digests of all that lies there, `sizes` the bytes of what is proven there and
+    `where` in which file, by digest.
     """
 
     proven: frozenset[str]
@@ -142,6 +143,7 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     unread: tuple[str, ...] = ()
     held: frozenset[str] = frozenset()
     sizes: dict[str, int] = {}
+    where: dict[str, str] = {}
 
     @property
     def named(self) -> str:

@@ -42,6 +42,11 @@ class Setting(_Data, Generic[T], frozen=True):
     live: T | None = None
     saved: T | None = None
 
+    @property
+    def effective(self) -> T | None:
+        """What the next boot reads; the live value where the saved one is not known."""
+        return self.saved if self.saved is not None else self.live
+
 
 class File(_Data, frozen=True):
     """One file on a volume. `path` is relative to the volume, without a leading slash.

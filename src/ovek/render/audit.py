@@ -9,12 +9,14 @@ from rich.text import Span, Text
 from ovek.model.answer import ANSWERS_WORST_FIRST, Answer, Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
 from ovek.model.size import show_mib, show_share
+from ovek.model.typed import typed
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.answer import answers, of_one, tonight, when
 from ovek.render.context import told
 from ovek.render.forms import AuditResult
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, plain
+from ovek.render.steps import which_of
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
@@ -207,15 +209,34 @@ def _findings(audit: DeviceAudit) -> Iterator[str]:
         head = finding.severity if finding.waived is None else "waived"
         yield f"  {head:<8}  {finding.rule}{place}"
         yield from plain("            seen:", finding.saw, indent=18)
-        yield from plain("            do:", finding.words, indent=18)
+        if finding.fixed_after is not None:
+            after = f"after step {finding.fixed_after} of the plan below"
+            yield from plain("            gone:", after, indent=18)
+        else:
+            yield from plain("            do:", finding.words, indent=18)
         if finding.waived is not None:
             yield from plain("            waived:", finding.waived, indent=20)
+    if audit.steps:
+        yield from plain("  plan:", plan_of(audit), indent=10)
+
+
+_SHOWN = 4  # steps that the audit names; of more it names the first ones
+
+
+def plan_of(audit: DeviceAudit) -> str:
+    """The plan of a device in one line, short: its first steps, and where the rest is."""
+    words = [f"{step.number}. {step.words}" for step in audit.steps[:_SHOWN]]
+    danger = [step.number for step in audit.steps if step.harm]
+    told = "; ".join(words)
+    more = len(audit.steps) - len(words)
+    if more:
+        told += f"; {more} more: ovek runbook {typed(audit.device, 'DEVICE')}"
+    return f"DANGER in {which_of(danger)}: {told}" if danger else told
 
 
 def _coloured(line: str) -> Line:
     """A line of findings: a device is bold, a severity has its colour."""
     if not line.startswith(" "):
         return Text(line, "bold")
-    if line[2] == " ":
-        return line
-    return Text(line, spans=[Span(2, 10, STYLES[line[2:10].rstrip()])])
+    style = STYLES.get(line[2:10].rstrip())
+    return line if style is None else Text(line, spans=[Span(2, 10, style)])

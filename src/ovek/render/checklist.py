@@ -1,18 +1,17 @@
 """Cleanup plans as checklists in Markdown: one box a step, what to type, what to expect."""
 
-import re
 from collections.abc import Sequence
 
 from ovek.model.context import Context
-from ovek.model.plan import CleanupPlan, Step
+from ovek.model.plan import CleanupPlan
 from ovek.model.size import show_mib
 from ovek.render.cleanup import names_of, power_cut, verdict_of
 from ovek.render.context import of_device
 from ovek.render.context import told as told_context
 from ovek.render.markdown import escaped
-from ovek.render.steps import by_hand, lost_of, words_of
+from ovek.render.runbook import box
+from ovek.render.steps import lost_of
 from ovek.render.unread import Unreads, why
-from ovek.render.visible import visible
 
 
 def checklist(
@@ -38,31 +37,9 @@ def checklist(
             lines += [f"Overwritten: {escaped(lost_of(plan.lost))}.", ""]
         if plan.steps:
             lines += [f"If the power fails halfway: {escaped(power_cut(plan))}.", ""]
-        for number, step in enumerate(plan.steps, 1):
-            lines += _box(number, step, plan)
+        lines += [line for step in plan.steps for line in box(step)]
         lines += [""]
     if unread:
         lines += ["## Not read", ""]
         lines += [f"- {escaped(f'{o.device}: {why(o, unread.now)}')}" for o in unread.devices]
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
-
-
-def _box(number: int, step: Step, plan: CleanupPlan) -> list[str]:
-    expected = f"next start: {step.starts or 'nothing'} ({step.reload})"
-    if step.free is not None:
-        expected = f"{show_mib(step.free)} free, {expected}"
-    told = [f"- [ ] {number}. {escaped(words_of(step, plan))}"]
-    if step.line is not None:
-        fence = _fence(step.line)
-        told += ["", f"  {fence}", f"  {visible(step.line)}", f"  {fence}", ""]
-    elif step.by_hand:
-        told += [f"  - type {escaped(by_hand(step, plan))}."]
-    now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
-    harm = "" if step.safe else f" **A power cut {now} leaves it worse than it was.**"
-    return [*told, f"  - expected after it: {escaped(expected)}.{harm}"]
-
-
-def _fence(line: str) -> str:
-    """A fence that no backticks of a sheet's own wording leave."""
-    longest = max((len(run) for run in re.findall("`+", line)), default=0)
-    return "`" * max(3, longest + 1)

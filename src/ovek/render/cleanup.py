@@ -8,9 +8,11 @@ from rich.text import Text
 from ovek.model.context import Context
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
 from ovek.model.size import show_mib
+from ovek.model.typed import typed
 from ovek.render.context import told as told_context
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, table
-from ovek.render.steps import by_hand, lost_of, need_of, words_of
+from ovek.render.runbook import details
+from ovek.render.steps import danger_of, lost_of, need_of
 from ovek.render.visible import visible
 
 
@@ -99,8 +101,10 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
         yield from _drops(plan)
     if plan.drop or (plan.bank is not None and not (plan.there and not plan.steps)):
         yield from hanging("  if the power fails halfway:", power_cut(plan), indent=30)
-    if plan.stretch is not None:
-        yield from _stretch(plan)
+    if plan.danger:
+        yield from _danger(plan)
+    for why in plan.barred if not plan.steps else ():
+        yield from hanging("  no steps:", why, indent=12, style="yellow")
     for locked in plan.locked:
         verb = "would be enough" if locked.enough else "would not be enough either"
         verb += " together with tier 5" if locked.enough and not locked.alone else ""
@@ -120,33 +124,18 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
         yield from _stays(plan, verbose)
 
 
-def _stretch(plan: CleanupPlan) -> Iterator[Line]:
-    assert plan.stretch is not None
-    first, last = plan.stretch
-    if last == len(plan.steps):
-        until = "until an image that starts is back on it"
-    else:
-        until = f"to step {last}"
-    text = (
-        f"from step {first} {until} a power cut strands it. Have at hand: a way to its console, "
-        "the image on a stick, and somebody there"
-    )
-    yield from hanging("  DANGER:", text, indent=11, style="bold red")
+def _danger(plan: CleanupPlan) -> Iterator[Line]:
+    yield from hanging("  DANGER:", danger_of(plan.danger), indent=11, style="bold red")
 
 
 def _steps(plan: CleanupPlan) -> Iterator[Line]:
-    yield Text("  STEPS", "bold")
-    for number, step in enumerate(plan.steps, 1):
-        yield from hanging(f"  {number:>3}. ", words_of(step, plan), indent=7)
-        if step.line is not None:
-            yield from hanging("       type:", step.line, indent=13)
-        elif step.by_hand:
-            yield from hanging("       type:", by_hand(step, plan), indent=13)
-        free = f"{show_mib(step.free)} free, " if step.free is not None else ""
-        now = "before it is done" if step.kind in ("copy", "write-bank") else "now"
-        harm = "" if step.safe else f"  <- a power cut {now} leaves it worse than it was"
-        told = f"{free}next start {step.starts or 'nothing'} ({step.reload}){harm}"
-        yield from hanging("       then:", told, indent=13, style="" if step.safe else "red")
+    device = typed(plan.device, "DEVICE")
+    yield Text(f"  STEPS (as ovek runbook {device} numbers them, up to the copy)", "bold")
+    for step in plan.steps:
+        yield from hanging(f"  {step.do.number:>3}. ", step.words, indent=7)
+        for name, told in details(step):
+            style = "red" if name == "DANGER" else ""
+            yield from hanging(f"       {name}: ", told, indent=13, style=style)
 
 
 def _drops(plan: CleanupPlan) -> Iterator[Line]:
@@ -173,10 +162,10 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
 def power_cut(plan: CleanupPlan) -> str:
     """What a power cut on the way does."""
     verdict = plan.reload_before
-    if plan.stretch is not None:
-        first, last = plan.stretch
+    if plan.danger:
+        first, last = plan.danger[0], plan.danger[-1]
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
-        return f"in or after {steps} it would not start again; after every other it does"
+        return f"in {steps} it is left worse off; in every other it is not"
     if plan.there:
         return f"nothing is written; the next start stays {verdict} until it is pointed elsewhere"
     if plan.bank is not None:

@@ -31,7 +31,6 @@ from ovek.model.waiver import Waiver
 from ovek.model.walk import DeviceWalk
 from ovek.model.where import Holding
 from ovek.render.forms import AuditResult
-from ovek.render.steps import words_of
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
 Whole = dict[str, Any]
@@ -289,14 +288,8 @@ def cleanup_confirmed(context: Context, snapshot: str, found: Iterable[Confirmed
 
 
 def cleanup(context: Context, plans: Iterable[CleanupPlan], not_read: Iterable[Unread]) -> Whole:
-    """Make `ovek.cleanup/1`; the free figures are in bytes, `what` is a step in words."""
-    told = []
-    for plan in plans:
-        plain = msgspec.to_builtins(plan)
-        for step, written in zip(plan.steps, plain["steps"], strict=True):
-            written["what"] = words_of(step, plan)
-        told.append(plain)
-    return _whole("ovek.cleanup/1", context, plans=told, not_read=list(not_read))
+    """Make `ovek.cleanup/1`; the free figures are in bytes."""
+    return _whole("ovek.cleanup/1", context, plans=list(plans), not_read=list(not_read))
 
 
 def history_added(context: Context, added: Iterable[tuple[Any, int]], store: StoreState) -> Whole:

@@ -48,6 +48,7 @@ from ovek.render.extra import NoExtraError
 from ovek.render.lines import count, listed
 from ovek.render.markdown import escaped, table
 from ovek.render.runbook import details, headline, stands
+from ovek.render.steps import danger_of
 from ovek.render.unread import why
 from ovek.render.visible import visible
 
@@ -476,10 +477,11 @@ def _flash(one: VolumeUse) -> dict[str, Any]:
 def _book(one: Runbook) -> dict[str, Any]:
     return {
         "head": headline(one),
-        "stands": stands(one),
+        "stands": stands(one)[:1].upper() + stands(one)[1:],
         "find": one.find_out,
         "steps": [(step.stage, step.words, list(details(step))) for step in one.steps],
-        "open": [(each.rule, each.place, each.saw, each.words) for each in one.open],
+        "danger": danger_of(one.danger),
+        "open": [(each.rule, each.place or each.member, each.saw, each.words) for each in one.open],
     }
 
 

@@ -17,20 +17,22 @@ from ovek.render.context import of_device
 from ovek.render.context import told as told_context
 from ovek.render.lines import Line, count, hanging, table
 from ovek.render.markdown import escaped
+from ovek.render.steps import danger_of, which_of
 from ovek.render.unread import Unreads
 from ovek.render.visible import visible
 
 
 def headline(one: Runbook) -> str:
     """Where a device stands, in one sentence behind its name."""
-    if one.find_out:
+    if one.find_out and not one.steps:
         return f"nothing is planned yet; first find out: {one.find_out[0]}"
-    stages = f"{len(one.done)} of {len(one.done) + len(one.left)} done"
+    number = len(one.done) + len(one.left)
+    stages = f"{len(one.done)} of {number} stages done"
     if not one.steps:
-        whole = "nothing is left to do" if not one.open else "no change of the device is left to do"
-        return f"{whole} ({stages})."
+        whole = "nothing is left to do" if not one.open else "no step of the device is left to do"
+        return f"{whole} ({stages})." if number else f"{whole}."
     return (
-        f"{stages}; {count(len(one.steps), 'change')} left, {took(one)}, "
+        f"{stages}; {count(len(one.steps), 'step')} left, {took(one)}, "
         f"{count(one.reloads, 'reload')}; next: {_lower(one.steps[0].words)}."
     )
 
@@ -50,7 +52,7 @@ def _lower(text: str) -> str:
 def stands(one: Runbook) -> str:
     """What is wanted, how the device stands and how it would in the end."""
     wants = f"wants {one.wants}; " if one.wants else "no release is wanted; "
-    now = f"next start now: {one.starts or 'nothing'} ({one.reload})"
+    now = f"next boot now: {one.starts or 'nothing'} ({one.reload})"
     if not one.steps:
         return wants + now
     return f"{wants}{now}; in the end: {one.starts_after or 'nothing'} ({one.reload_after})"
@@ -64,52 +66,63 @@ def runbook(one: Runbook, answer: Answered) -> Iterator[Line]:
 
 def _runbook(one: Runbook) -> Iterator[Line]:
     yield from hanging("  ", headline(one), indent=2)
+    if one.danger:
+        yield from hanging("  DANGER: ", danger_of(one.danger), indent=10, style="bold red")
     yield from hanging("  ", stands(one), indent=2)
     for name in one.server:
         told = f"the shelf has no proven copy of {name}; see ovek shelf before you copy it"
         yield from hanging("  server copy: ", told, indent=15)
-    for told in one.find_out if len(one.find_out) > 1 else ():
+    for told in one.find_out if one.steps or len(one.find_out) > 1 else ():
         yield from hanging("  find out: ", told, indent=12)
     for number, step in enumerate(one.steps, 1):
         yield ""
         yield from hanging(f"  {number:>2}. {step.stage:<14}", step.words, indent=20, style="bold")
         for name, told in details(step):
-            yield from hanging(f"      {name}:", told, indent=20)
+            yield from hanging(f"      {name}: ", told, indent=20)
     if one.open:
-        yield from ("", Text("  WHAT NO CHANGE OF THE DEVICE ENDS", "bold"))
+        yield from ("", Text("  LEFT OPEN", "bold"))
     for each in one.open:
-        place = f"  {visible(each.place)}" if each.place else ""
+        place = f"  {visible(each.place.rstrip(':'))}" if each.place else ""
+        place += f" (member {visible(each.member)})" if each.member and not each.place else ""
         yield from hanging(f"    {each.rule}{place}: ", each.saw, indent=8)
         yield from hanging("        do:", each.words, indent=12)
 
 
 def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
-    """What to type and to expect, what a power cut leaves, what undoes it, how long it takes."""
+    """What to type and to expect, what a power failure leaves, what undoes it, how long it takes.
+
+    What is safe is not said: only steps in which a power failure leaves something else.
+    """
     do = step.do
     for line in do.lines:
         yield "type", line
     if do.by_hand:
         yield "type", "nothing: a name in this line is not safe to type; do it by hand"
+    if do.tier is not None:
+        frees = f"{show_mib(do.frees)}, " if do.frees is not None else ""
+        yield "frees", f"{frees}tier {do.tier}: {do.why}"
     if do.algorithm is not None:
         yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
     room = f"{show_mib(step.free)} free; " if step.free is not None else ""
-    yield "expect", f"{room}next start: {do.starts or 'nothing'} ({do.reload})"
-    if step.cut is not None:
-        told = f"half done; it starts {step.cut.starts or 'nothing'} ({step.cut.reload})"
-        yield "power cut", told + (", which is worse than now" if do.harm else "")
-    elif do.harm:
-        yield "power cut", f"worse than now: {'; '.join(do.harm)}"
-    else:
-        yield "power cut", "it is made, or it is not; the next start is as told"
+    yield "expect", f"{room}next boot: {do.starts or 'nothing'} ({do.reload})"
+    for told in step.brings:
+        yield "also", told
+    if do.harm:
+        yield "DANGER", f"if the power fails: {'; '.join(do.harm)}"
+    elif step.cut is not None:
+        cut = f"half done; the next boot is {step.cut.starts or 'nothing'} ({step.cut.reload})"
+        yield "if the power fails", cut
     yield "undo", "; ".join(step.undo) or _no_undo(step)
     yield "takes", "not known" if do.minutes is None else show_minutes(do.minutes)
 
 
 _NO_UNDO: dict[ChangeKind, str] = {
-    "measure": "nothing has to be undone",
+    "check-digest": "nothing has to be undone",
     "back-up": "nothing has to be undone",
+    "heed-config": "nothing has to be undone",
     "save": "set it back, and save again",
     "reload": "put what ran first again, save, and reload",
+    "set-order": "not needed: what was set before names something that does not boot",
     "delete": "only a copy of it brings it back",
     "load-component": "load the firmware that was there, from its own image",
 }
@@ -135,7 +148,7 @@ def fleet(
     if found:
         yield ""
         yield from table(
-            ("DEVICE", "ANSWER", "WANTS", "DONE", "LEFT", "RELOADS", "TAKES", "NEXT"),
+            ("DEVICE", "ANSWER", "TARGET", "DONE", "STEPS", "RELOADS", "TAKES", "NEXT"),
             [_row(one) for one in found],
             right=(4, 5),
             wrap={2: 6, 7: 30},
@@ -178,35 +191,40 @@ def told_wave(wave: Wave) -> str:
     canaries = "canaries, " if wave.group == "canaries" else ""
     names = ", ".join(visible(name) for name in wave.devices)
     took_ = takes + (more if wave.minutes else "")
-    return (
+    told = (
         f"{canaries}{wave.window}{begins}: {count(len(wave.devices), 'device')}, {took_}: {names}"
     )
+    if wave.danger:
+        told += f"; DANGER on {', '.join(visible(name) for name in wave.danger)}"
+    return told + ("; " + wave.before.partition("; ")[2] if "; " in wave.before else "")
 
 
 def summary(found: Sequence[Runbook], unread: Unreads) -> str:
     """How many devices are done, have something left, or have to be found out about first."""
-    asks = sum(bool(one.find_out) for one in found)
+    asks = sum(bool(one.find_out) and not one.steps for one in found)
     left = sum(bool(one.steps) for one in found)
-    opens = sum(bool(one.open) and not one.steps for one in found)
-    told = [f"{left} with changes left", f"{len(found) - left - asks - opens} done"]
-    told += [f"{opens} with what no change ends"] if opens else []
+    opens = sum(bool(one.open) and not one.steps and not one.find_out for one in found)
+    told = [f"{left} with steps left", f"{len(found) - left - asks - opens} done"]
+    told += [f"{opens} with what no step ends"] if opens else []
     told += [f"{asks} to find out about"] if asks else []
     told += [f"{len(unread.devices)} not read"] if unread else []
     return f"{count(len(found) + len(unread.devices), 'device')}: {', '.join(told)}."
 
 
 def _row(one: Runbook) -> tuple[str, ...]:
-    stages = f"{len(one.done)} of {len(one.done) + len(one.left)}"
+    number = len(one.done) + len(one.left)
+    stages = f"{len(one.done)} of {number}" if number else "-"
     front = (visible(one.device), one.answer or "unclear", one.wants or "-")
-    if one.find_out:
-        return (*front, "-", "-", "-", "-", "find out what starts")
+    if one.find_out and not one.steps:
+        return (*front, "-", "-", "-", "-", "find out what boots next")
     if not one.steps:
         nothing = "nothing" if not one.open else f"see {one.open[0].rule}"
         return (*front, stages, "0", "0", "-", nothing)
     takes = show_minutes(one.minutes) + (" +" if one.untimed else "")
     takes = takes if one.minutes or not one.untimed else "not known"
     row = (*front, stages, str(len(one.steps)), str(one.reloads))
-    return (*row, takes, visible(one.steps[0].words))
+    warning = f"; DANGER in {which_of(one.danger)}" if one.danger else ""
+    return (*row, takes, visible(one.steps[0].words) + warning)
 
 
 def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = None) -> bytes:
@@ -217,7 +235,7 @@ def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = 
     lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
               for one in (held_back(answers) if len(answers) > 1 else ())]  # fmt: skip
     lines += ["", f"{escaped(told_context(context))}.", ""]
-    lines += ["Ovek planned this and does nothing itself. Stop where a change does not come out as"]
+    lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += [
         "expected, read the device again, and ask again: what is done is not asked twice.",
         "",
@@ -235,20 +253,27 @@ def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = 
         lines += [f"## {escaped(one.device)}", "", f"{escaped(of_device(one))}.", ""]
         lines += [escaped(said[:1].upper() + said[1:]), ""]
         lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
+        lines += [f"**DANGER: {escaped(danger_of(one.danger))}.**", ""] if one.danger else []
         lines += [f"- server copy: none of {escaped(name)} is proven" for name in one.server]
         lines += [f"- find out: {escaped(told)}" for told in one.find_out]
-        for number, step in enumerate(one.steps, 1):
-            lines.append(f"- [ ] {number}. {escaped(step.words)} *({step.stage})*")
-            for name, told in details(step):
-                lines += _typed(told) if name == "type" and step.do.lines else [
-                    f"  - {name}: {escaped(told)}"
-                ]  # fmt: skip
-        lines += ["", "What no change of the device ends:", ""] if one.open else []
+        lines += [line for step in one.steps for line in box(step)]
+        lines += ["", "Left open:", ""] if one.open else []
         lines += [
             f"- {each.rule}: {escaped(each.saw)} — {escaped(each.words)}" for each in one.open
         ]
         lines.append("")
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
+
+
+def box(step: RunbookStep) -> list[str]:
+    """One step as a box to tick, with what to type and to expect."""
+    lines = [f"- [ ] {step.do.number}. {escaped(step.words)} *({step.stage})*"]
+    for name, told in details(step):
+        if name == "type" and step.do.lines:
+            lines += _typed(told)
+        else:
+            lines.append(f"  - {name}: {escaped(told)}")
+    return lines
 
 
 def _typed(line: str) -> list[str]:

@@ -127,6 +127,43 @@ class Hands:
         self.change(_filed(member, volume, file), _filed(member, volume, part))
         self._fill_banks(member, volume, path)
 
+    def copy_within(self, source: str, member: str, volume: str, path: str) -> None:
+        """Copy a file of the device itself; half of it is a shorter file."""
+        store, _, name = source.partition(":")
+        held = self.member(member).volume(store)
+        old = next((file for file in (held.files or () if held else ()) if file.path == name), None)
+        if old is None or self.member(member).volume(volume) is None:
+            raise RefusedError(f"there is no {source}")
+        file = replace(old, path=path)
+        torn = {name: value[::-1] for name, value in old.digests or ()}
+        part = replace(file, size=(file.size or 0) // 2, digests=Digests(**torn))
+        self.change(_filed(member, volume, file), _filed(member, volume, part))
+        self._fill_banks(member, volume, path)
+
+    def set_component(self, member: str, component: str, slot: str | None, source: str) -> None:
+        """Have a component loaded from a file at the next reload."""
+
+        def loading(one: Member) -> Member:
+            components = tuple(
+                replace(each, loads_from=source)
+                if (each.component, each.slot) == (component, slot)
+                else each
+                for each in one.components or ()
+            )
+            return replace(one, components=components)
+
+        self.change(_on(member, loading))
+
+    def by_hand(self, place: str) -> None:
+        """Boot from a place that is named at the loader: as if it were set for once."""
+        entry = BootEntry(place=place, raw=place)
+        was = {one.id: one.boot for one in self.device.members or ()}
+        for name in was:
+            self.device = _on(
+                name, lambda one: replace(one, boot=replace(one.boot or Boot(), once=entry))
+            )(self.device)
+        self.device = self._start(self.device, self.server)
+
     def _fill_banks(self, member: str, volume: str, path: str) -> None:
         """A directory that is a bank holds what is in it."""
         front = path.rpartition("/")[0]
@@ -148,6 +185,7 @@ class Hands:
         if there is None or not any(file.path == path for file in there.files or ()):
             raise RefusedError(f"there is no {path}")
         self.change(_unfiled(member, volume, path))
+        self.device = _on(member, lambda one: _unlisted(one, f"{volume}:{path}"))(self.device)
 
     def write_bank(self, bank: str, image: str) -> None:
         """Write an image into a bank; half of it is a bad bank."""
@@ -224,11 +262,10 @@ class Hands:
 
     def heed(self, member: str) -> None:
         """Have the next start read the saved configuration."""
-        heeds = Setting(live=False, saved=None)
         self.boot(
             member,
             lambda boot: replace(
-                boot, ignores_saved_config=replace(heeds, saved=boot.ignores_saved_config.saved)
+                boot, ignores_saved_config=replace(boot.ignores_saved_config, saved=False)
             ),
         )
 
@@ -241,7 +278,6 @@ class Hands:
                 mode=_kept(boot.mode),
                 order=_kept(boot.order),
                 default_bank=_kept(boot.default_bank),
-                ignores_saved_config=_kept(boot.ignores_saved_config),
             ),
         )
 
@@ -334,6 +370,17 @@ def _loaded(member: str, name: str, slot: str | None, version: str | None) -> Ed
         return replace(one, components=components)
 
     return _on(member, loaded)
+
+
+def _unlisted(one: Member, place: str) -> Member:
+    """A member of which no bank holds a place any more."""
+    banks = list[Bank]()
+    for bank in one.banks or ():
+        if place in (bank.places or ()):
+            left = tuple(each for each in bank.places or () if each != place)
+            bank = replace(bank, state=bank.state if left else "empty", places=left)
+        banks.append(bank)
+    return replace(one, banks=tuple(banks)) if one.banks is not None else one
 
 
 def _settled(member: str, trial: Bank, committed: Bank) -> Edit:

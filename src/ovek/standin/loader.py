@@ -101,7 +101,8 @@ def oxwick(member: Member, server: Server) -> Begun | None:
     flash = member.volume("flash")
     for file in flash.files or () if flash is not None else ():
         name = file.path.rpartition("/")[2]
-        if name.startswith("ox40-") and name.endswith(".img"):
+        listed = any(each.set_file == file.path for each in flash.sets or ()) if flash else False
+        if listed or (name.startswith("ox40-") and name.endswith(".img")):
             begun = _on_flash(member, f"flash:{file.path}", server)
             if begun is not None:
                 return begun

@@ -28,8 +28,14 @@ def _oxwick(hands: Hands, typed: list[str]) -> bool:
     match typed:
         case ["carry", "file", name, "in", unit, store, path]:
             hands.copy(name, unit, store, path)
+        case ["carry", "file", source, "over", unit, store, path]:
+            hands.copy_within(source, unit, store, path)
         case ["carry", "file", _, _, _, "out"]:
             pass
+        case ["start", "part", unit, part, store, path, *bay]:
+            hands.set_component(unit, part, bay[0] if bay else None, f"{store}:{path}")
+        case ["begin", store, path]:
+            hands.by_hand(f"{store}:{path}")
         case ["carry", "settings", "out"]:
             hands.backed_up()
         case ["carry", "part", name, "in", unit, part, *bay]:
@@ -69,6 +75,8 @@ def _tolvane(hands: Hands, typed: list[str]) -> bool:
             hands.once(hands.first(), None)
         case ["prefer", "slot", bank]:
             hands.default(bank)
+        case ["begin", "slot", bank]:
+            hands.by_hand(f"bank:{bank}")
         case ["write", "down"]:
             hands.save(hands.first())
             hands.save_settings()
@@ -97,6 +105,8 @@ def _pellard(hands: Hands, typed: list[str]) -> bool:
             hands.once(hands.first(), None)
         case ["favour", "place", bank]:
             hands.default(bank)
+        case ["wake", "place", bank]:
+            hands.by_hand(f"bank:{bank}")
         case ["keep", "favours"]:
             hands.save(hands.first())
         case ["keep", "settings"]:
@@ -119,6 +129,11 @@ def _merrowby(hands: Hands, typed: list[str]) -> bool:
         case ["take", name, "as", place]:
             store, _, path = place.partition(":")
             hands.copy(name, hands.first(), store, path)
+        case ["twin", source, "as", place]:
+            store, _, path = place.partition(":")
+            hands.copy_within(source, hands.first(), store, path)
+        case ["come", "up", "from", bank]:
+            hands.by_hand(f"bank:{bank}")
         case ["discard", place]:
             store, _, path = place.partition(":")
             hands.delete(hands.first(), store, path)

@@ -10,10 +10,10 @@ here, so that the most telling one speaks first.
 """
 
 from collections.abc import Callable, Iterator
+from typing import Literal
 
 from msgspec import Struct
 
-from ovek.engine.advice import GoalKind
 from ovek.engine.bootwalk import cited_candidates
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Layout
@@ -40,7 +40,7 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
 
     `place` is as the member names it; None is the member as a whole, and no member the device.
     `do` None is the rule's usual remedy. `also` are more places that it speaks of, `free` the bytes
-    that are to be free, `advised` whether changes are looked for that end it. `whole` is whether it
+    that are to be free. `whole` is whether it
     tells the whole trouble, so that the rules it speaks for stay silent.
     """
 
@@ -50,7 +50,6 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
     do: str | None = None
     also: tuple[Place, ...] = ()
     free: int | None = None
-    advised: bool = True
     severity: Severity | None = None
     whole: bool = True
 
@@ -195,6 +194,9 @@ def _by_place(image: Image) -> tuple[str, str]:
     return image.place.volume, image.place.path
 
 
+Stops = Literal["boot", "proof", "target", "settings", "fallback", "nothing"]
+"""What a finding stops, the worst first."""
+
 Check = Callable[[Subject], Iterator[Said]]
 
 
@@ -202,8 +204,8 @@ class Rule(Struct, frozen=True, kw_only=True):
     """One rule: slug, usual severity, why it matters, the usual remedy, and what looks.
 
     `group` is the part of the audit that it belongs to, `speaks_for` the rules that stay silent
-    about a member once it has told a trouble whole. `goal` is what would end it, where changes of a
-    device can.
+    about a member once it has told a trouble whole. `stops` is what it stops, by which findings of
+    one severity are ordered.
     """
 
     slug: str
@@ -213,7 +215,7 @@ class Rule(Struct, frozen=True, kw_only=True):
     remedy: str
     speaks_for: frozenset[str]
     check: Check
-    goal: GoalKind | None = None
+    stops: Stops | None = None
 
 
 RULES: dict[str, Rule] = {}
@@ -225,7 +227,7 @@ def rule(
     reason: str,
     remedy: str,
     *speaks_for: str,
-    goal: GoalKind | None = None,
+    stops: Stops | None = None,
 ) -> Callable[[Check], Check]:
     """Enter a function into the list of rules."""
 
@@ -238,7 +240,7 @@ def rule(
             remedy=remedy,
             speaks_for=frozenset(speaks_for),
             check=check,
-            goal=goal,
+            stops=stops,
         )
         return check
 

@@ -4,7 +4,6 @@ from collections.abc import Iterator
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
-from ovek.engine.moves.settings import effective
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import is_empty
 from ovek.model.finding import Severity
@@ -73,7 +72,7 @@ def _first(member: MemberSubject, leads: bool) -> str:
     "With no second bank to start from there is no way back.",
     "Write a proven image to it",
     *_EXPLAINED,
-    goal="way-back",
+    stops="fallback",
 )
 def bank_empty(subject: Subject) -> Iterator[Said]:
     """A bank holds nothing."""
@@ -94,7 +93,7 @@ def bank_empty(subject: Subject) -> Iterator[Said]:
     "A bank that the device calls bad cannot be started from.",
     "Write a proven image to it; if it stays bad, suspect the flash",
     *_EXPLAINED,
-    goal="way-back",
+    stops="fallback",
 )
 def bank_bad(subject: Subject) -> Iterator[Said]:
     """The device itself calls a bank bad."""
@@ -112,7 +111,7 @@ def _default(subject: Subject, member: MemberSubject) -> str | None:
     boot = member.one.member.boot
     if boot is None or subject.layout.holder != "banks" or subject.layout.pair:
         return None
-    return effective(boot.default_bank)
+    return boot.default_bank.effective
 
 
 @rule(
@@ -121,7 +120,7 @@ def _default(subject: Subject, member: MemberSubject) -> str | None:
     "A default that names no bank of the device starts nothing that anybody chose.",
     "Set the default to a bank that is there and holds a proven image, and save",
     *_EXPLAINED,
-    goal="starts",
+    stops="boot",
 )
 def default_bank_missing(subject: Subject) -> Iterator[Said]:
     """The default bank is one that the device does not have."""
@@ -150,7 +149,7 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     "no-fallback",
     "bank-rule-broken",
     "pair-differs",
-    goal="way-back",
+    stops="fallback",
 )
 def bank_cannot_start(subject: Subject) -> Iterator[Said]:
     """A bank holds component firmware, or an image for other hardware of its member."""
@@ -174,7 +173,7 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
     "warning",
     "The second bank is the way back; policy says what it has to hold.",
     "Write to the other bank what policy wants there",
-    goal="bank-rule",
+    stops="fallback",
 )
 def bank_rule_broken(subject: Subject) -> Iterator[Said]:
     """The banks do not match, or the other one does not hold an earlier release."""
@@ -261,7 +260,7 @@ def _broken(
     "warning",
     "A start from the other bank brings a device up with other features than it had.",
     "Write an image of the same variant to both banks",
-    goal="bank-rule",
+    stops="fallback",
 )
 def bank_variant_differs(subject: Subject) -> Iterator[Said]:
     """Two banks hold different variants."""
@@ -282,7 +281,7 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
     "warning",
     "A device that runs from another bank than the default starts something else at reload.",
     "Set the default bank to the one that is meant, and save",
-    goal="starts",
+    stops="boot",
 )
 def bank_runs_other(subject: Subject) -> Iterator[Said]:
     """What runs was started from another bank than the next start tries first."""
@@ -309,7 +308,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
     "bank-runs-other",
     "boot-order-old-first",
     "boot-mode-ignores-order",
-    goal="starts",
+    stops="boot",
 )
 def next_start_older(subject: Subject) -> Iterator[Said]:
     """An older version starts next than runs now, and policy does not want it."""
@@ -336,7 +335,7 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
     "bank-runs-other",
     "bank-rule-broken",
     "starts-unwanted",
-    goal="committed",
+    stops="boot",
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
     """The trial runs, and a reload goes back to what is committed."""
@@ -373,7 +372,7 @@ def _runs_trial(member: MemberSubject, trial: Image) -> bool:
     "note",
     "A trial that lies there and is not scheduled is started by no reload.",
     "Schedule the trial start, or make both directories the same",
-    goal="bank-rule",
+    stops="fallback",
 )
 def pair_differs(subject: Subject) -> Iterator[Said]:
     """Committed and trial hold different files, and the committed ones run."""

@@ -3,10 +3,8 @@
 from collections.abc import Iterator
 from typing import TypeVar
 
-from ovek.engine.bootwalk import walk_device
+from ovek.engine.bootwalk import others_that_boot, walk_device
 from ovek.engine.changes import effect
-from ovek.engine.layouts.interface import Seen
-from ovek.engine.moves.settings import effective
 from ovek.engine.nearest import nearest
 from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file, rejudge
@@ -15,14 +13,14 @@ from ovek.model.finding import Severity
 from ovek.model.place import Place, parse_place
 from ovek.model.snapshot import Boot, BootEntry, BootMode
 from ovek.model.verdict import Image
-from ovek.model.walk import BROKEN, GOES_ON, STARTS, Candidate
+from ovek.model.walk import BROKEN, GOES_ON, Candidate
 
 T = TypeVar("T")
 
 
 def _order(member: MemberSubject) -> tuple[BootEntry, ...] | None:
     boot = member.one.member.boot
-    return None if boot is None else effective(boot.order)
+    return None if boot is None else boot.order.effective
 
 
 def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
@@ -30,7 +28,7 @@ def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
     if boot is None or subject.layout.holder != "files":
         return None
     asked = "boot.mode.saved" in judge.asks or "boot.mode.live" in judge.asks
-    return effective(boot.mode) or (None if asked else judge.sheet.start.mode)
+    return boot.mode.effective or (None if asked else judge.sheet.start.mode)
 
 
 @rule(
@@ -68,7 +66,7 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
     "warning",
     "A reload that comes by itself finds the device as it is, at night and with nobody there.",
     "Cancel that reload, or mend the next start before it",
-    goal="starts",
+    stops="boot",
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
     """The device is set to reload by itself, and its next start is not ready."""
@@ -86,7 +84,7 @@ def reload_scheduled(subject: Subject) -> Iterator[Said]:
     "warning",
     "A stick that somebody pulls takes the next start with it.",
     "Copy a proven image to a volume that stays, and name it in the boot settings",
-    goal="starts",
+    stops="boot",
 )
 def starts_from_removable(subject: Subject) -> Iterator[Said]:
     """The next start is from a removable volume, and nothing starts without that."""
@@ -117,7 +115,7 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
     "boot-mode-ignores-order",
     "boot-order-old-first",
     "no-fallback",
-    goal="starts",
+    stops="boot",
 )
 def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     """The saved boot mode stops the loader."""
@@ -150,7 +148,7 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     "volume-absent",
     "volume-unreadable",
     "member-starts-differ",
-    goal="starts",
+    stops="boot",
 )
 def stranded(subject: Subject) -> Iterator[Said]:
     """A member would stop in its boot loader. Names every candidate, so no other rule does."""
@@ -222,7 +220,7 @@ _LEADS = (
     *_LEADS,
     "volume-absent",
     "volume-unreadable",
-    goal="starts",
+    stops="boot",
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names a file, volume or bank that is not there, or is empty."""
@@ -253,7 +251,7 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
     "A boot setting that names a file which cannot start fails at the worst moment.",
     "Copy a proven image there, or take the entry out of the boot order and save",
     *_LEADS,
-    goal="starts",
+    stops="boot",
 )
 def boot_target_broken(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names something that is there but cannot start."""
@@ -305,7 +303,7 @@ def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
     "warning",
     "Without a boot order the loader takes whatever it finds first.",
     "Put the image that is wanted into the boot order, and save",
-    goal="starts",
+    stops="boot",
 )
 def boot_order_empty(subject: Subject) -> Iterator[Said]:
     """The order is followed, and it is empty."""
@@ -320,7 +318,7 @@ def boot_order_empty(subject: Subject) -> Iterator[Said]:
     "note",
     "An entry that is there twice gives no second chance.",
     "Take one of the two out of the boot order, and save",
-    goal="order-tidy",
+    stops="nothing",
 )
 def boot_target_twice(subject: Subject) -> Iterator[Said]:
     """The boot order names one file twice."""
@@ -390,7 +388,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     "next-start-older",
     "reload-pending",
     "bank-runs-other",
-    goal="settings-saved",
+    stops="settings",
 )
 def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     """Live and saved boot settings differ (order or default bank; it names the mode, too)."""
@@ -416,7 +414,7 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     "warning",
     "A boot mode that was changed but not saved is lost at reload.",
     "Save the boot settings if the live mode is meant, else set it back",
-    goal="settings-saved",
+    stops="settings",
 )
 def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
     """The boot mode differs live and saved, and the device does not say that all is saved."""
@@ -494,7 +492,7 @@ def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
     "Put the newer image first if it is meant, and save",
     "release-not-target",
     "recommended-newer",
-    goal="order-tidy",
+    stops="nothing",
 )
 def boot_order_old_first(subject: Subject) -> Iterator[Said]:
     """The first entry starts, and a later one is a newer, proven image."""
@@ -525,7 +523,6 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
                     f"({image.version}" + (", the target)" if wanted else ")"),
                     severity="warning" if wanted else None,
                     whole=wanted,
-                    advised=wanted,  # else nobody knows whether the newer one is meant
                 )
                 break
 
@@ -535,7 +532,7 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
     "note",
     "A loader that takes the first image it finds does not look at the boot order.",
     "Set the boot mode to follow the boot order, and save",
-    goal="order-tidy",
+    stops="nothing",
 )
 def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
     """The mode is first-found, and there is an order that nobody follows."""
@@ -560,13 +557,13 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
     "critical",
     "A device that starts without its saved configuration comes up unreachable.",
     "Set the device to read its saved configuration at start, and save that",
-    goal="config-heeded",
+    stops="settings",
 )
 def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     """The next start does not read the saved configuration."""
     for member in subject.members:
         boot = member.one.member.boot
-        if boot is not None and effective(boot.ignores_saved_config):
+        if boot is not None and boot.ignores_saved_config.effective:
             saw = "the next start ignores the saved configuration"
             yield Said(member=member.id, place=None, saw=saw)
 
@@ -583,7 +580,7 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     "reload-pending",
     "bank-runs-other",
     "member-starts-differ",
-    goal="starts",
+    stops="boot",
 )
 def starts_unwanted(subject: Subject) -> Iterator[Said]:
     """A fallback starts a version that neither runs nor is the target."""
@@ -631,7 +628,7 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
     "Reload in a window, and see that every member comes back on it",
     "release-not-target",
     "recommended-newer",
-    goal="runs-target",
+    stops="target",
 )
 def reload_pending(subject: Subject) -> Iterator[Said]:
     """A newer version starts next than runs now, as the settings say."""
@@ -657,7 +654,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
     "warning",
     "A start from a server fails when the server or the way to it does, as after a power cut.",
     "Put a proven local image first in the boot order, and save",
-    goal="starts",
+    stops="boot",
 )
 def boot_needs_server(subject: Subject) -> Iterator[Said]:
     """The next start is from a server."""
@@ -672,7 +669,7 @@ def boot_needs_server(subject: Subject) -> Iterator[Said]:
     "warning",
     "What nobody has proven may start, or may not, and nobody knows what it does then.",
     "Read its digest on the device, and see that catalog/ has the published one",
-    goal="starts",
+    stops="boot",
 )
 def next_boot_unproven(subject: Subject) -> Iterator[Said]:
     """A member would start what is not proven, and no rule on images says why."""
@@ -699,7 +696,7 @@ def _is_told(image: Image) -> bool:
     "What runs lives in memory only: after a reload there is no way back to it.",
     "Copy the running release back before you reload, or make sure of the next one",
     "no-fallback",
-    goal="way-back",
+    stops="fallback",
 )
 def running_image_gone(subject: Subject) -> Iterator[Said]:
     """The image that runs is no longer on its volume, and no boot setting says so."""
@@ -738,7 +735,7 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
     "note",
     "Where only one image can start, a fault in that one strands the device.",
     "Keep a second proven image, and name it behind the first in the boot order",
-    goal="way-back",
+    stops="fallback",
 )
 def no_fallback(subject: Subject) -> Iterator[Said]:
     """Were the image that starts next missing, nothing would start."""
@@ -749,28 +746,13 @@ def no_fallback(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         starts = member.walk.starts
         unknown = any(each.result == "unknown" for each in member.cited)
-        if starts is not None and not unknown and not _others_that_start(subject, member):
+        if (
+            starts is not None
+            and not unknown
+            and not others_that_boot(subject.judged, member.one, member.walk, member.cited)
+        ):
             yield Said(
                 member=member.id,
                 place=starts.at,
                 saw="nothing else could start, were this one missing or broken",
             )
-
-
-def _others_that_start(subject: Subject, member: MemberSubject) -> bool:
-    """Whether the walk would come to something else that starts."""
-    for each in member.cited:
-        if each.result == "remote" and member.starting is not None:
-            return True
-        image = subject.judged.image(each.at) if each.result in STARTS and each.at else None
-        if image is not None and _another(image, member):
-            return True
-    others = subject.layout.others(Seen(subject.judged, member.one))
-    return any(_another(image, member) for image in others)
-
-
-def _another(image: Image, member: MemberSubject) -> bool:
-    """Whether an image is another than the next start, and may start."""
-    if image is member.starting or not image.starts_members:
-        return False
-    return image.judgement.verdict in STARTS

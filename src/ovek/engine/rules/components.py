@@ -64,7 +64,7 @@ def _is_there(path: str, volume: Volume) -> bool:
     "warning",
     "A component that is too old for the system image fails in ways that look like other faults.",
     "Copy the component image that goes with the system image, and load the component from it",
-    goal="components",
+    stops="target",
 )
 def component_file_mismatch(subject: Subject) -> Iterator[Said]:
     """The file that a component will be loaded from is too old for what starts next, or foreign.
@@ -99,7 +99,7 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
     "warning",
     "An image that needs newer firmware may not start, or start without that component.",
     "Update the component first, then reload",
-    goal="components",
+    stops="target",
 )
 def component_too_old(subject: Subject) -> Iterator[Said]:
     """A component will be older than the image that starts next needs, as the reload leaves it."""
@@ -158,7 +158,7 @@ def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
     "Firmware that was not loaded with its image leaves a component that it was not tested with.",
     "See why it was not loaded, and load the firmware of that component by hand",
     "component-too-old",
-    goal="components",
+    stops="target",
 )
 def component_not_updated(subject: Subject) -> Iterator[Said]:
     """What runs brings newer firmware for a component than that has, or goes with it.

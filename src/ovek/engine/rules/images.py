@@ -1,10 +1,11 @@
 """Rules on images that no boot rule speaks of: what they are, and what is odd about them."""
 
 from collections.abc import Iterator
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from ovek.engine.bootwalk import for_other
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.engine.times import proof_is_old
 from ovek.model.age import show_age
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Digests
 from ovek.model.finding import Severity
@@ -28,7 +29,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     "warning",
     "A file under a published name that is not what was published may stop a start, or worse.",
     "Do not start on it; delete it, or copy it again from a proven file",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
     """An image is not what its name was published as; no boot setting names it."""
@@ -64,7 +65,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
     "critical",
     "A weak digest that agrees while a strong one does not is how a forged collision looks.",
     "Do not start on it; keep it as evidence off the device, and ask who copied it",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_forged(subject: Subject) -> Iterator[Said]:
     """An image agrees by a weak digest and not by a stronger one."""
@@ -78,7 +79,7 @@ def image_forged(subject: Subject) -> Iterator[Said]:
     "warning",
     "A transfer that broke off leaves a file that looks like an image and cannot start.",
     "Do not start on it; delete it, or copy it again",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_cut_short(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
@@ -113,7 +114,7 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
     "note",
     "An image without a digest on both sides may be anything of that name.",
     "Read its digest on the device, and see that catalog/ has the published one",
-    goal="measured",
+    stops="proof",
 )
 def image_unmeasured(subject: Subject) -> Iterator[Said]:
     """Images that no digest speaks for: the one that starts, then the rest of a member as one."""
@@ -161,14 +162,12 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
     "proof-old",
     "note",
     "A flash can rot while names, sizes and times stay: an old digest says what was there then.",
-    "Measure it again: ovek survey --fresh",
-    goal="measured-anew",
+    "Check its digest again: ovek survey --fresh",
+    stops="proof",
 )
 def proof_old(subject: Subject) -> Iterator[Said]:
     """Images whose digests were measured longer ago than policy wants, a member as one."""
     device, policy, times = subject.judged.device, subject.policy, subject.times
-    # That the whole was read long ago is said once, by another rule.
-    read_long_ago = times.now - times.read > policy.oldest_snapshot
     for member in subject.members:
         old: dict[bool, list[tuple[datetime, Place]]] = {}
         for image in member.proven:
@@ -177,8 +176,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
                 continue
             used = image is member.running or member.starts_on(image)
             most = policy.oldest_start_digest if used else policy.oldest_digest
-            over = timedelta(days=most.days + 1)
-            if times.now - at >= over and (not read_long_ago or times.read - at >= over):
+            if proof_is_old(times, at, most, policy.oldest_snapshot):
                 old.setdefault(used, []).append((at, image.place))
         for used, images in old.items():
             images.sort(key=lambda each: (each[0], each[1][:2]))
@@ -189,7 +187,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
             if len(images) > 1:
                 saw += f"; the same holds for {', '.join(str(each) for _, each in images[1:])}"
             severity: Severity | None = "warning" if used else None
-            do = f"Measure it again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
+            do = f"Check its digest again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
             also = tuple(each for _, each in images[1:])
             yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity, also=also)
 
@@ -233,7 +231,7 @@ def image_weakly_proven(subject: Subject) -> Iterator[Said]:
     "note",
     "A withdrawn release that lies on flash is started one day by a fallback.",
     "Delete it once nothing names it; ovek cleanup says when",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_withdrawn(subject: Subject) -> Iterator[Said]:
     """An image that its publisher withdrew, and that neither runs nor starts next."""
@@ -251,7 +249,7 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
     "warning",
     "An image for other hardware does not start here, however well it is proven.",
     "Delete it, or see who copied it here",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     """A proven image that is for other hardware; no boot setting names it."""
@@ -273,7 +271,7 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     "An image of another variant starts, and lacks or adds features.",
     "Keep images of the variant that runs",
     "bank-variant-differs",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_other_variant(subject: Subject) -> Iterator[Said]:
     """A system image of another variant than runs or is wanted; a warning where it starts next.
@@ -315,7 +313,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     "note",
     "A renamed image is proven all the same, but people and scripts look for its name.",
     "Give it its published name, or leave it and know what it is",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_renamed(subject: Subject) -> Iterator[Said]:
     """A proven image whose file has another name than its release."""
@@ -351,7 +349,7 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
     "note",
     "A second copy on the same volume takes room and is no way back.",
     "Delete the copy that nothing names; ovek cleanup says which",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_second_copy(subject: Subject) -> Iterator[Said]:
     """One image lies twice on a volume."""
@@ -403,7 +401,7 @@ def _copies(member: MemberSubject) -> dict[Image, Place]:
     "note",
     "An image that is on no shelf cannot be put back when the flash fails.",
     "Copy it from the device to the shelf, or download it again",
-    goal="image-backed-up",
+    stops="nothing",
 )
 def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
     """What runs is not on the shelf, where the site keeps one."""
@@ -443,7 +441,7 @@ def _digests_of(member: MemberSubject, image: Image) -> Digests:
     "warning",
     "A file whose own format shows damage cannot start, whoever published it.",
     "Do not start on it; copy the image again from its publisher",
-    goal="image-gone",
+    stops="nothing",
 )
 def image_broken_inside(subject: Subject) -> Iterator[Said]:
     """An image is, digest by digest, a file of the shelf that is broken inside."""

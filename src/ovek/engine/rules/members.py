@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 
-from ovek.engine.moves.settings import effective
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.model.place import Place, parse_place
 
@@ -131,7 +130,7 @@ def _grouped(subject: Subject, name: str) -> dict[str, list[str]] | None:
     "member-target-missing",
     "release-not-target",
     "recommended-newer",
-    goal="runs-target",
+    stops="target",
 )
 def member_versions_differ(subject: Subject) -> Iterator[Said]:
     """Two members run different versions."""
@@ -169,7 +168,7 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
     "Point the boot settings of every member at the same release, and save",
     "member-settings-differ",
     "member-target-missing",
-    goal="starts",
+    stops="boot",
 )
 def member_starts_differ(subject: Subject) -> Iterator[Said]:
     """Two members start different versions, and run the same now."""
@@ -183,7 +182,7 @@ def member_starts_differ(subject: Subject) -> Iterator[Said]:
     "note",
     "A member that lacks the target image is left behind by the upgrade.",
     "Copy the target image to that member, too",
-    goal="runs-target",
+    stops="target",
 )
 def member_target_missing(subject: Subject) -> Iterator[Said]:
     """Some member holds the target image, proven, and another does not."""
@@ -220,7 +219,7 @@ def _lacks(subject: Subject, member: MemberSubject) -> bool:
     "note",
     "Members that are set differently start differently once an image changes.",
     "Set all members alike, and save",
-    goal="order-tidy",
+    stops="nothing",
 )
 def member_settings_differ(subject: Subject) -> Iterator[Said]:
     """The boot settings of two members differ, though the next starts do not."""
@@ -257,7 +256,7 @@ def _meant(subject: Subject, member: MemberSubject) -> object:
     ):
         return None
     versions = tuple(image.version for image in images if image is not None)
-    return versions, effective(boot.mode), effective(boot.default_bank)
+    return versions, boot.mode.effective, boot.default_bank.effective
 
 
 def _settings(member: MemberSubject) -> str | None:
@@ -265,8 +264,8 @@ def _settings(member: MemberSubject) -> str | None:
     boot = member.one.member.boot
     if boot is None:
         return None
-    order = effective(boot.order)
-    mode, default = effective(boot.mode), effective(boot.default_bank)
+    order = boot.order.effective
+    mode, default = boot.mode.effective, boot.default_bank.effective
     told = []
     if order is not None:
         names = [

@@ -49,7 +49,7 @@ def _release(image: Image | None) -> KnownRelease | None:
     "release-not-target",
     "recommended-newer",
     "feature-track",
-    goal="runs-target",
+    stops="target",
 )
 def release_withdrawn(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is withdrawn by its publisher."""
@@ -77,7 +77,7 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
     "release-not-target",
     "recommended-newer",
     "feature-track",
-    goal="runs-target",
+    stops="target",
 )
 def release_not_allowed(subject: Subject) -> Iterator[Said]:
     """What runs or starts next is none of the allowed versions."""
@@ -107,7 +107,7 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
     "Go by the step in between; ovek catalog path shows every way",
     "release-not-target",
     "recommended-newer",
-    goal="runs-target",
+    stops="target",
 )
 def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     """The target cannot be reached directly from what runs."""
@@ -141,7 +141,7 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
     "A release that may not be loaded over what runs, or lacks memory, may not start at all.",
     "Point the boot settings at what runs or at the first install on the way, and save",
     "reload-pending",
-    goal="starts",
+    stops="boot",
 )
 def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
     """The next reload starts a release that this member has too little for, or must not skip to."""
@@ -238,7 +238,7 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     "Make room (ovek cleanup --room-for), copy it, set the boot order, and reload in a window",
     "feature-track",
     "recommended-newer",
-    goal="runs-target",
+    stops="target",
 )
 def release_not_target(subject: Subject) -> Iterator[Said]:
     """Another version runs than the target."""
@@ -294,7 +294,7 @@ def _upgrade(
     "A feature release brings what is new along with what is mended.",
     "Move to a release of the maintenance track",
     "recommended-newer",
-    goal="runs-target",
+    stops="target",
 )
 def feature_track(subject: Subject) -> Iterator[Said]:
     """What runs is of the feature track, and policy wants maintenance."""
@@ -312,7 +312,7 @@ def feature_track(subject: Subject) -> Iterator[Said]:
     "note",
     "What the publisher recommends mends what is known to be wrong in older releases.",
     "Read what it mends, then plan the upgrade, or set a target in policy.toml",
-    goal="runs-target",
+    stops="target",
 )
 def recommended_newer(subject: Subject) -> Iterator[Said]:
     """A recommended release is newer than what runs, and policy names no target."""

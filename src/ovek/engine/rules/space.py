@@ -25,7 +25,7 @@ def _volume(subject: Subject, member: Member) -> Volume | None:
     "An upgrade that finds no room at night is an upgrade that does not happen.",
     "See what may go: ovek cleanup --room-for",
     "free-space-low",
-    goal="room",
+    stops="settings",
 )
 def no_room_for_target(subject: Subject) -> Iterator[Said]:
     """The target does not run, is not there, and does not fit."""
@@ -79,7 +79,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
     "warning",
     "A flash that is nearly full takes no next image, and may fail in daily work.",
     "See what may go: ovek cleanup --free",
-    goal="room",
+    stops="settings",
 )
 def free_space_low(subject: Subject) -> Iterator[Said]:
     """The volume for images has less free than the policy's reserve."""

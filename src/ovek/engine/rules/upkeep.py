@@ -24,7 +24,7 @@ _TOGETHER = timedelta(hours=1)  # a change and its backup, as clocks may differ
     "warning",
     "A change that is not saved is gone after the reload, and with it perhaps the way in.",
     "Save the configuration, or put back what should not stay",
-    goal="config-saved",
+    stops="settings",
 )
 def config_unsaved(subject: Subject) -> Iterator[Said]:
     """The configuration that runs is not the saved one."""
@@ -39,7 +39,7 @@ def config_unsaved(subject: Subject) -> Iterator[Said]:
     "warning",
     "When a flash fails, the last backup is what the device comes back with.",
     "Back up the configuration before the next change",
-    goal="backed-up",
+    stops="nothing",
 )
 def backup_old(subject: Subject) -> Iterator[Said]:
     """The last backup of the configuration is older than policy lets it be."""
@@ -73,7 +73,7 @@ def _shelf_has_none(subject: Subject) -> bool:
     "warning",
     "When a flash fails, a device that was never backed up is set up again by memory.",
     "Back up the configuration now",
-    goal="backed-up",
+    stops="nothing",
 )
 def backup_never(subject: Subject) -> Iterator[Said]:
     """The configuration was never backed up: the device says so, and no copy is on the shelf."""
@@ -93,7 +93,7 @@ def backup_never(subject: Subject) -> Iterator[Said]:
     "A backup from before the last change brings back a device without that change.",
     "Back up the configuration again",
     "backup-old",
-    goal="backed-up",
+    stops="nothing",
 )
 def backup_before_change(subject: Subject) -> Iterator[Said]:
     """The saved configuration was written after its newest backup.

@@ -58,6 +58,7 @@
 
   const book = (one) => el("div", {},
     el("p", {}, `${one.head} ${one.stands}.`),
+    one.danger ? el("p", {class: "t-no-go"}, el("b", {}, "DANGER: "), one.danger) : "",
     ...one.find.map((each) => el("p", {class: "t-unclear"}, `find out: ${each}`)),
     one.steps.length ? el("ol", {class: "steps"}, ...one.steps.map(([stage, words, details]) => el("li", {},
       el("b", {}, words), ` (${stage})`,

@@ -1,24 +1,26 @@
 """Changes in words, and as the list that results tell."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
 from ovek.engine.changes import NO_RATES, Rates, seconds
-from ovek.engine.replay import Replay, Stage
-from ovek.model.advice import Do
+from ovek.engine.replay import Stage
 from ovek.model.change import (
     BackUp,
+    BootByHand,
     Change,
+    CheckDigest,
     Commit,
+    Content,
     Copy,
     CopyBank,
     Delete,
     HeedConfig,
     LoadComponent,
-    Measure,
     Reload,
     Save,
+    SetComponent,
     SetDefault,
     SetMode,
     SetOnce,
@@ -26,8 +28,10 @@ from ovek.model.change import (
     WriteBank,
 )
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
+from ovek.model.do import Do
 from ovek.model.place import Place, parse_place
 from ovek.model.sheet import Sheet, Worded
+from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import BootEntry, Device
 from ovek.model.typed import is_plain
 from ovek.model.walk import DeviceWalk
@@ -75,7 +79,7 @@ def _words(one: Do, before: Do | None) -> str:
     of = f" of member {one.member}" if one.member is not None else ""
     at = one.place
     match one.change:
-        case "measure":
+        case "check-digest":
             assert one.algorithm is not None
             if (
                 before is not None
@@ -83,7 +87,7 @@ def _words(one: Do, before: Do | None) -> str:
                 and one.place in (before.place, f"bank:{before.bank}")
             ):
                 return f"check its {TITLES[one.algorithm]}"
-            return f"read the {TITLES[one.algorithm]} of {at} on the device"
+            return f"check the {TITLES[one.algorithm]} of {at} on the device"
         case "back-up":
             return f"back up {at}" if at is not None else "back up the configuration"
         case "delete":
@@ -91,13 +95,20 @@ def _words(one: Do, before: Do | None) -> str:
             return f"delete {at}{more}"
         case "copy":
             where = at.removesuffix(one.image or "") if at is not None else None
-            return f"copy {one.image} to {where}"
+            shelf = f" (on the shelf: {one.from_})" if one.from_ is not None else ""
+            source = one.source if one.source is not None else f"{one.image}{shelf}"
+            return f"copy {source} to {where}"
         case "write-bank":
             return f"write {one.image} to bank {one.bank}{of}"
         case "copy-bank":
             return f"copy bank {one.source} over bank {one.bank}{of}"
         case "load-component":
             return f"load {one.version} ({one.image}) into the {_slotted(one)}{of}"
+        case "set-component":
+            return f"have the {_slotted(one)}{of} loaded from {at} at the next reload"
+        case "boot-by-hand":
+            more = f" ({', '.join(one.also)} on the other members)" if one.also else ""
+            return f"boot from {at} by hand, at the boot loader{more}"
         case "set-order":
             return f"set the boot order{of} to {', '.join(one.order or ()) or 'nothing'}"
         case "set-mode":
@@ -106,12 +117,12 @@ def _words(one: Do, before: Do | None) -> str:
             return f"set the default bank{of} to {one.bank}"
         case "set-once":
             if one.place is None:
-                return f"take back what is set for the next start{of} alone"
-            return f"set the next start{of} alone to {one.place}"
+                return f"take back the one-time boot entry{of}"
+            return f"set the one-time boot entry{of} to {one.place}"
         case "heed-config":
-            return f"have the next start{of} read the saved configuration"
+            return f"have the next boot{of} read the saved configuration"
         case "save":
-            return "save the configuration" if one.config else "save"
+            return "save the configuration" if one.config else f"save the boot settings{of}"
         case "commit":
             return f"commit the trial{of}"
         case "reload":
@@ -120,26 +131,38 @@ def _words(one: Do, before: Do | None) -> str:
             return one.change
 
 
-def dos_of(tried: Replay, device: Device, sheet: Sheet) -> tuple[Do, ...]:
-    """The changes of a replay as a list, with how the device stands after each."""
+def dos_of(
+    stages: Iterable[Stage],
+    device: Device,
+    sheet: Sheet,
+    shelf: ShelfFacts | None = None,
+    rates: Rates = NO_RATES,
+) -> tuple[Do, ...]:
+    """Changes that were tried out as a list, with how the device stands after each."""
     found = list[Do]()
     several = len(device.members or ()) > 1
-    for stage in tried.stages:
-        found.append(do_of(stage, device, sheet, several=several))
+    for number, stage in enumerate(stages, 1):
+        do = do_of(stage, device, sheet, several=several, rates=rates, shelf=shelf)
+        found.append(replace(do, number=number))
         device = stage.device
     return tuple(found)
 
 
 def do_of(
-    stage: Stage, device: Device, sheet: Sheet, *, several: bool, rates: Rates = NO_RATES
+    stage: Stage,
+    device: Device,
+    sheet: Sheet,
+    *,
+    several: bool,
+    rates: Rates = NO_RATES,
+    shelf: ShelfFacts | None = None,
 ) -> Do:
     """One change of a replay, of a device as it was before it."""
     change = stage.change
     takes = seconds(change, device, sheet, rates)
     lines, by_hand = lines_of(change, sheet)
-    one = _about(change, several=several)
-    return replace(
-        one,
+    do = replace(
+        _about(change, several=several),
         lines=lines,
         by_hand=by_hand,
         reload=stage.walk.reload,
@@ -147,6 +170,36 @@ def do_of(
         harm=tuple(dict.fromkeys((*stage.halfway, *stage.harm))),
         minutes=None if takes is None else -(-takes // 60),
     )
+    match change:
+        case Delete(tier=tier, why=why):
+            do = replace(do, tier=tier, why=why, frees=_freed(device, stage.device, change))
+        case Copy(content=content, source=None) | WriteBank(content=content):
+            do = replace(do, from_=_on_shelf(content, shelf))
+        case _:
+            pass
+    return replace(do, words=words_of(do))
+
+
+def _freed(before: Device, after: Device, change: Delete) -> int | None:
+    """The bytes that a deletion frees on the volume that it is about."""
+    free = list[int | None]()
+    for device in (before, after):
+        member = next(one for one in device.members or () if one.id == change.place.member)
+        volume = member.volume(change.place.volume)
+        free.append(volume.free if volume is not None else None)
+    was, now = free
+    return None if was is None or now is None else now - was
+
+
+def _on_shelf(content: Content, shelf: ShelfFacts | None) -> str | None:
+    """Where the shelf has a proven copy of an image, by its bytes."""
+    if shelf is None or content.release is None:
+        return None
+    for name in STRONGEST_FIRST:
+        for digest in sorted(content.release.digests.get(name, ())):
+            if digest in shelf.where:
+                return shelf.where[digest]
+    return None
 
 
 def starts_of(walk: DeviceWalk) -> str | None:
@@ -183,18 +236,27 @@ def _about(change: Change, *, several: bool) -> Do:
         return _shown(place, several=several)
 
     match change:
-        case Measure(place=place, digests=digests):
+        case CheckDigest(place=place, digests=digests):
             name, digest = _read(digests)
-            return Do(change="measure", place=shown(place), algorithm=name, digest=digest)
+            return Do(change="check-digest", place=shown(place), algorithm=name, digest=digest)
         case BackUp(place=place):
             return Do(change="back-up", place=None if place is None else shown(place))
         case Delete(place=place, also=also):
             return Do(change="delete", place=shown(place), also=tuple(map(shown, also)))
-        case Copy(place=place, content=content, bank=bank):
+        case Copy(place=place, content=content, bank=bank, source=source):
             return Do(
                 change="copy", place=shown(place), bank=bank, image=content.name,
-                version=content.version,
+                version=content.version, source=None if source is None else shown(source),
             )  # fmt: skip
+        case SetComponent(member=member, component=component, slot=slot, place=place):
+            return Do(
+                change="set-component", member=member if several else None, component=component,
+                slot=slot, place=shown(place),
+            )  # fmt: skip
+        case BootByHand(places=places):
+            return Do(
+                change="boot-by-hand", place=shown(places[0]), also=tuple(map(shown, places[1:]))
+            )
         case WriteBank(member=member, bank=bank, content=content):
             return Do(
                 change="write-bank", member=member if several else None, bank=bank,
@@ -261,7 +323,7 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
     """What the sheet is asked to word for a change, and with which words."""
     words: dict[str, str] = {}
     match change:
-        case Measure(place=place, digests=digests):
+        case CheckDigest(place=place, digests=digests):
             name, digest = _read(digests)
             words = {**_at(place), "algorithm": name, "digest": digest}
             yield ("check-bank" if place.is_bank else "check-digest"), words
@@ -270,6 +332,11 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
         case Delete(place=place, also=also):
             for each in (place, *also):
                 yield "delete", _at(each)
+        case Copy(place=place, content=content, source=source) if source is not None:
+            yield (
+                "copy-within",
+                {**_at(place), "source": str(source.on(None)), "file": content.name},
+            )
         case Copy(place=place, content=content, bank=bank):
             yield "copy", {**_at(place), "file": content.name, "bank": bank or ""}
         case WriteBank(member=member, bank=bank, content=content):
@@ -283,6 +350,12 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
                 "member": member, "component": component, "slot": slot or "", "version": version,
             }  # fmt: skip
             yield "load-component", {**words, "file": image or ""}
+        case SetComponent(member=member, component=component, slot=slot, place=place):
+            words = {**_at(place), "member": member, "component": component, "slot": slot or ""}
+            yield "set-component", words
+        case BootByHand(places=places):
+            for place in places:
+                yield "boot-by-hand", _at(place)
         case SetOrder(member=member, entries=entries):
             yield "set-order", {"member": member, "order": " ".join(map(_entry, entries))}
         case SetMode(member=member, mode=mode):

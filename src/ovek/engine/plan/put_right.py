@@ -1,0 +1,423 @@
+"""How each difference is put right: its candidates, the best first, or why there are none."""
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from msgspec.structs import replace
+
+from ovek.engine.bootwalk import rescue
+from ovek.engine.changes import content_of
+from ovek.engine.fit import fit_all
+from ovek.engine.layouts import layout_of
+from ovek.engine.layouts.paired import TRIAL
+from ovek.engine.plan.aim import (
+    Leg,
+    fallbacks_of,
+    homes,
+)
+from ovek.engine.plan.barred import barred_by
+from ovek.engine.plan.bringing import bring, brought_by, case_for, deletions, image_changes, is_last
+from ovek.engine.plan.choices import Goal, choices_for, choose_on
+from ovek.engine.plan.differences import may_boot
+from ovek.engine.plan.digests import checks_of, digests_of, readable
+from ovek.engine.plan.kinds import Changes, Difference, Kind, Legs
+from ovek.engine.plan.meant import meant_by
+from ovek.engine.plan.settings import order_for, ordered, settings_of
+from ovek.engine.plan.tidy import broken_images, going_units
+from ovek.engine.plan.trial import Situation, Trial, begin, tried
+from ovek.engine.releases import brought
+from ovek.engine.room import sized
+from ovek.engine.verdicts import JudgedMember
+from ovek.engine.wanted import may_be_for
+from ovek.model.change import (
+    BackUp,
+    BootByHand,
+    Change,
+    CheckDigest,
+    Commit,
+    Copy,
+    CopyBank,
+    LoadComponent,
+    Reload,
+    Save,
+    SetComponent,
+    SetOnce,
+    WriteBank,
+)
+from ovek.model.place import BANK, Place
+from ovek.model.runbook import Barred
+from ovek.model.snapshot import BootEntry
+from ovek.model.verdict import KnownRelease
+from ovek.model.version import compare
+
+_WANTED_EARLIER = (
+    "Import one (ovek catalog import), or say in policy.toml that fewer images stay: keep"
+)
+
+
+def _digest(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    assert each.place is not None
+    image = now.judged.image(each.place)
+    checks = (
+        () if image is None else tuple(checks_of(now, now.member(each.member), image, each.place))
+    )
+    if not checks and image is not None:
+        leg = legs.member(each.member or "")
+        known = digests_of(now, leg.release) if leg.release is not None else None
+        if known is not None and image.judgement.verdict == "unmeasured" and not image.parts:
+            checks = (CheckDigest(place=each.place, digests=known),)
+    if checks:
+        yield checks
+        return
+    why = (
+        f"{each.place.on(None)} is not proven: no digest is published that the device can be asked"
+    )
+    yield barred_by(each, why, "Import a list of digests (ovek catalog import)", unknown=True)
+
+
+def _component(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    """Load the firmware of a component, or have it loaded from a newer file at the next reload."""
+    component, release, one = each.component, each.release, now.member(each.member)
+    assert component is not None
+    assert release is not None
+    about: dict[str, Any] = {
+        "member": one.member.id, "component": component.component, "slot": component.slot,
+    }  # fmt: skip
+    if component.place is None:
+        version = release.carries[component.component]
+        yield (
+            LoadComponent(version=version, image=release.file, minutes=release.minutes, **about),
+        )
+        return
+    there = [
+        image
+        for image in one.images.values()
+        if release.same_bytes(image.judgement.release)
+        and image.judgement.verdict in ("proven", "unmeasured")
+    ]
+    there.sort(key=lambda image: (image.judgement.verdict != "proven", image.place[:2]))
+    if not there:
+        yield from _firmware_file(now, one, each, release)
+    elif there[0].judgement.verdict == "proven":
+        yield (SetComponent(place=there[0].place.on(one.member.id), **about),)
+    else:
+        yield tuple(checks_of(now, one, there[0], there[0].place.on(one.member.id)))
+
+
+def _firmware_file(
+    now: Situation, one: JudgedMember, each: Difference, release: KnownRelease
+) -> Iterator[Changes | Barred]:
+    """Copy a component image beside the one that the component is loaded from now."""
+    assert each.component is not None
+    assert each.component.place is not None
+    old = now.judged.located(each.component.place, one.member.id)
+    front, slash, _ = old.path.rstrip("/").rpartition("/")
+    release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
+    volume = one.member.volume(old.volume)
+    if volume is None or volume.free is None or not release.sizes:
+        yield barred_by(
+            each, f"whether {release.file} fits on {old.volume} is unknown", unknown=True
+        )
+        return
+    chosen = choose_on(case_for(now, one, release), volume, Goal(wanted=max(release.sizes)))
+    if not chosen.enough:
+        yield barred_by(each, f"{release.file} does not fit on {old.volume}")
+        return
+    place = Place(old.volume, f"{front}{slash}{release.file}", one.member.id)
+    bare = replace(content_of(release), digests=None)
+    yield (*deletions(now, one, chosen.going), Copy(place=place, content=bare))
+
+
+def _settings(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(each.member)
+    leg = legs.member(one.member.id)
+    yield settings_of(now, one, leg)
+    if layout_of(now.judged.judge.sheet.start.layout).holder != "files":
+        return
+    order = order_for(now, one, leg)
+    if order is not None and leg.checked:
+        yield ordered(one, order)
+
+
+def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    """Reload once every member boots its leg, proven, compatible and with its configuration."""
+    minutes = list[int | None]()
+    for leg in legs.of:
+        walk, boot = now.walk_of(leg.member), now.member(leg.member).member.boot
+        at = walk.starts.at if walk.starts is not None else None
+        if walk.outcome != "ready" or at is None or at != leg.home or not leg.checked:
+            told = f"member {leg.member} would not boot {leg.version}, proven"
+            yield barred_by(each, told)
+            return
+        if not may_boot(now, leg.member):
+            yield barred_by(each, f"{leg.version} may not be loaded over what runs")
+            return
+        ignores = boot.ignores_saved_config if boot is not None else None
+        if ignores is not None and (ignores.saved if ignores.saved is not None else ignores.live):
+            yield barred_by(each, "the saved configuration would be ignored")
+            return
+        release = release_at(now, at)
+        minutes.append(release.minutes if release is not None else None)
+    known = [each for each in minutes if each is not None]
+    yield (Reload(minutes=max(known) if known and len(known) == len(minutes) else None),)
+
+
+def _commit(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(each.member)
+    trial = one.banks.get(TRIAL)
+    if trial is None or trial.judgement.verdict != "proven":
+        yield barred_by(each, "the trial that runs is not proven")
+        return
+    commit, boot = Commit(member=one.member.id), one.member.boot
+    alone = tried(begin(now), (commit,), meant_by(now, legs, (commit,)), each.kind)
+    exposed = isinstance(alone, Trial) and alone.exposed
+    if exposed and (boot is None or boot.once is None):
+        entry = BootEntry(place=f"{BANK}:{TRIAL}")  # half of it, the trial boots again
+        yield (SetOnce(member=one.member.id, entry=entry), commit)
+    yield (commit,)
+
+
+def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    """Write to the other bank what the bank rule, or a fallback, wants there."""
+    one, place = now.member(each.member), each.place
+    assert place is not None
+    leg = legs.member(one.member.id)
+    runs = now.runs_on(one.member.id)
+    layout = layout_of(now.judged.judge.sheet.start.layout)
+    scheme = now.judged.judge.sheet.versions.pattern
+    settled = leg.version is not None and runs.version is not None
+    if (
+        not settled
+        or compare(runs.version or "", leg.version or "", scheme) != 0
+        or not leg.checked
+    ):
+        yield barred_by(each, "it waits until the other bank runs what is wanted")
+        return
+    bank = one.member.bank(place.path)
+    held, home = one.banks.get(place.path), leg.home
+    assert bank is not None
+    assert home is not None
+    if place in runs.places or not (runs.sure or runs.own):
+        yield barred_by(each, f"bank {place.path} runs, or may be what runs")
+        return
+    rule = now.wanted.bank_rule
+    if rule == "previous":
+        yield from _previous(now, one, each, leg)
+        return
+    source = one.banks.get(home.path) if home.is_bank else None
+    if source is None or layout.pair or source.parts or bank.places is not None:
+        yield from _same_files(now, one, each, leg)
+        return
+    changes = list[Change]()
+    if held is not None and is_last(now, one, held):
+        changes.append(BackUp(place=place, size=bank.size))
+    changes.append(CopyBank(member=one.member.id, source=home.path, bank=place.path))
+    yield tuple(changes)
+
+
+def _same_files(
+    now: Situation, one: JudgedMember, each: Difference, leg: Leg
+) -> Iterator[Changes | Barred]:
+    """Bring the image of a leg to a bank that is made of files, as well."""
+    if leg.release is None or each.place is None:
+        yield barred_by(each, "which image it should hold is not known", unknown=True)
+        return
+    case = case_for(now, one, leg.release)
+    found = choices_for(case, leg.release)
+    if isinstance(found, str):
+        yield barred_by(each, found)
+        return
+    for chosen in found:
+        spot = chosen.spot
+        if chosen.able and spot is not None and spot.bank == each.place.path and not spot.there:
+            yield brought_by(now, one, leg.release, chosen)
+    yield barred_by(each, f"nothing can be written to {each.place.on(None)} as it stands")
+
+
+def _previous(
+    now: Situation, one: JudgedMember, each: Difference, leg: Leg
+) -> Iterator[Changes | Barred]:
+    """Write an earlier release to the other bank, which holds its image itself."""
+    assert each.place is not None
+    releases = earlier_releases(now, one, leg.version)
+    if releases and not _of_files(one, each.place.path):
+        bare = replace(content_of(releases[0]), digests=None)
+        yield (WriteBank(member=one.member.id, bank=each.place.path, content=bare),)
+        return
+    yield barred_by(each, "no earlier release in the catalog is for it", _WANTED_EARLIER)
+
+
+def _of_files(one: JudgedMember, bank: str) -> bool:
+    held = one.member.bank(bank)
+    return held is not None and held.places is not None
+
+
+def earlier_releases(now: Situation, one: JudgedMember, version: str | None) -> list[KnownRelease]:
+    """The system images for a member that are earlier than a version, the newest first."""
+    scheme = now.judged.judge.sheet.versions.pattern
+    standing = now.standing(one.member.id)
+    if version is None or standing is None:
+        return []
+    able = [
+        release
+        for release in now.judged.judge.releases.for_model(one.hardware.model)
+        if release.kind == "system-image"
+        and release.version is not None
+        and release.fits is not None
+        and release.within is None
+        and compare(release.version, version, scheme) == -1
+        and may_be_for(fit_all((standing,), release))
+        and digests_of(now, release) is not None
+    ]
+    found = list[KnownRelease]()
+    while able and len(found) < 3:
+        best = able[0]
+        for release in able[1:]:
+            if compare(release.version or "", best.version or "", scheme) == 1:
+                best = release
+        able.remove(best)
+        found.append(best)
+    return found
+
+
+def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    """Bring an image to fall back to, or read the digest of one that is there."""
+    one = now.member(each.member)
+    leg = legs.member(one.member.id)
+    for image in sorted(homes(now, one), key=lambda image: image.place[:2]):
+        place = image.place.on(one.member.id)
+        if place != leg.home and image.judgement.verdict == "unmeasured" and image.suits is True:
+            checks = tuple(checks_of(now, one, image, place))
+            if checks:
+                yield checks
+                return
+    for release in earlier_releases(now, one, leg.version)[:1]:
+        release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
+        if release.sizes:
+            yield from bring(now, one, release, each, leg)
+            return
+    yield barred_by(each, "no earlier release in the catalog is for it", _WANTED_EARLIER)
+
+
+def _broken(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(each.member)
+    places = broken_images(now, one, legs.member(one.member.id))
+    yield tuple(deletions(now, one, going_units(now, one, places)))
+
+
+def _unread(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    assert each.place is not None
+    image = now.judged.image(each.place)
+    digests = readable(now, image) if image is not None else None
+    if digests is not None:
+        yield (CheckDigest(place=each.place, digests=digests),)
+
+
+def _old_proof(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    assert each.place is not None
+    image = now.judged.image(each.place)
+    if image is not None and image.file is not None and image.file.digests is not None:
+        yield (CheckDigest(place=each.place, digests=image.file.digests),)
+
+
+def _reserve(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+    assert each.place is not None
+    one = now.member(each.member)
+    volume = one.member.volume(each.place.volume)
+    assert volume is not None
+    reserve = now.policy.reserve_of(volume.capacity)
+    if volume.files is None or reserve is None:
+        return
+    case = case_for(now, one, None)
+    chosen = choose_on(case, volume, Goal(wanted=reserve))
+    ordinary = all(unit.tier < 5 for unit in chosen.going)
+    if chosen.enough and ordinary:
+        yield tuple(deletions(now, one, chosen.going))
+
+
+RESOLVE: dict[
+    Kind, Callable[[Situation, Legs, Difference], Iterator[Changes | Barred]]
+] = {
+    "backup": lambda now, legs, each: iter(((BackUp(),),)),
+    "unsaved": lambda now, legs, each: iter(((Save(member=None),),)),
+    "image": image_changes,
+    "digest": _digest,
+    "component": _component,
+    "settings": _settings,
+    "reload": _reload,
+    "commit": _commit,
+    "other-bank": _other_bank,
+    "fallback": _fallback,
+    "broken": _broken,
+    "unread": _unread,
+    "old-proof": _old_proof,
+    "reserve": _reserve,
+}  # fmt: skip
+
+
+def boot_by_hand(trial: Trial) -> Trial | Barred:
+    """Boot every member by hand, from what it boots by itself or from the best there is."""
+    now, places = trial.now, list[Place]()
+    for one in now.members:
+        member = one.member.id
+        walk, able = now.walk_of(member), rescue(now.judged, one)
+        goal = now.wanted.goal_of(member)
+        wanted = [
+            each
+            for each in able
+            if goal is not None
+            and each.verdict == "proven"
+            and each.at is not None
+            and goal.reached_from is None
+            and goal.same_bytes(release_at(now, each.at))
+        ]
+        best = walk.starts if walk.outcome == "ready" else None
+        best = best or next(iter(wanted), None) or next(iter(able), None)
+        if best is None or best.at is None or best.verdict != "proven":
+            return Barred(
+                part="boot loader",
+                member=member,
+                unknown=best is not None,
+                why="no proven image is on the device that it could be booted from",
+                words="Bring a proven image on a stick or over the network, and boot from that",
+            )
+        places.append(best.at)
+    if not places:
+        why = "its members are not known"
+        return Barred(part="boot loader", member=None, unknown=True, why=why, words="Read it again")
+    done = tried(trial, (BootByHand(places=tuple(places)),), frozenset(places), "at-loader")
+    if isinstance(done, str):
+        return Barred(part="boot loader", member=None, unknown=False, why=done, words="")
+    return done
+
+
+def release_at(now: Situation, place: Place | None) -> KnownRelease | None:
+    """The release that lies at a place, where one is known."""
+    image = now.judged.image(place) if place is not None else None
+    return image.judgement.release if image is not None else None
+
+
+def to_safety(now: Situation, leg: Leg) -> Iterator[tuple[Place, Changes]]:
+    """Where a member may safely boot from, with the digests that have to be read for it."""
+    one, walk, member = now.member(leg.member), now.walk_of(leg.member), leg.member
+    starts = walk.starts.at if walk.starts is not None else None
+    image, runs = now.judged.image(starts) if starts is not None else None, now.runs_on(member)
+    if image is not None and starts is not None and walk.outcome == "unproven":
+        checks = tuple(checks_of(now, one, image, starts))
+        if checks and image.version in (leg.version, runs.version):
+            yield starts, checks
+    same = starts is not None and runs.sure and starts in runs.places
+    if same and image is not None and image.judgement.verdict not in ("altered", "cut-short"):
+        return  # it boots what it runs: nothing else is safer for all that is known
+    places = [leg.home] if leg.home is not None and leg.checked else []
+    places += runs.places if runs.sure else ()
+    places += [image.place.on(member) for image in fallbacks_of(now, one, leg, "proven")]
+    for place in dict.fromkeys(places):
+        held = now.judged.image(place)
+        if held is not None and held.judgement.verdict == "proven":
+            yield place, ()
+    for image in fallbacks_of(now, one, leg, "unmeasured"):
+        place = image.place.on(member)
+        checks = tuple(checks_of(now, one, image, place))
+        if checks:
+            yield place, checks

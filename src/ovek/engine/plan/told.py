@@ -1,0 +1,84 @@
+"""What a plan says of each finding: after which step it is gone, or what a person may do."""
+
+from collections.abc import Iterator
+
+from ovek.engine.change_text import dos_of, told
+from ovek.engine.changes import NO_RATES, Rates
+from ovek.engine.hold import LOG_IS_OLD
+from ovek.engine.plan import Fixed, Plan
+from ovek.engine.rules import Stops, Subject
+from ovek.engine.run_rules import Found
+from ovek.engine.wanted import Wants
+from ovek.model.do import Do
+from ovek.model.runbook import Barred
+from ovek.model.typed import typed
+
+_FEW = 3  # steps that a finding says itself
+# The parts of the aim that findings of a kind wait for.
+_WAITS_FOR: dict[Stops, frozenset[str]] = {
+    "boot": frozenset({"boot settings", "boot loader", "commit"}),
+    "target": frozenset({"target", "image", "components", "reload", "boot settings", "commit"}),
+    "fallback": frozenset({"fallback", "other bank"}),
+}
+
+
+class Told:
+    """The findings of one device in the light of its plan."""
+
+    def __init__(self, subject: Subject, made: Plan, wants: Wants, rates: Rates = NO_RATES) -> None:
+        self.subject, self.made = subject, made
+        self.fixed = Fixed(subject, made, wants)
+        judged = subject.judged
+        self.dos: tuple[Do, ...] = dos_of(
+            made.stages, judged.device, judged.judge.sheet, subject.shelf, rates
+        )
+
+    def of(self, found: Found) -> tuple[int | None, str]:
+        """After which step a finding is gone, and what to do in words."""
+        after = self.fixed.after(found.rule.slug, found.said)
+        if after is None:
+            return None, ". ".join(dict.fromkeys(self._barred(found)))
+        if after <= _FEW:
+            return after, told(self.dos[:after])
+        device = typed(self.subject.judged.device.device, "DEVICE")
+        return after, f"Steps 1 to {after} of ovek runbook {device}"
+
+    def _barred(self, found: Found) -> Iterator[str]:
+        """Why the steps that would end a finding are none, and what would help."""
+        concerned = [barred for barred in self.made.barred if _concerns(barred, found)]
+        for barred in concerned[:1]:
+            yield _sentence(barred.why)
+            yield _sentence(barred.words or usual_words(found))
+        if not concerned:
+            yield usual_words(found)
+
+
+def _concerns(barred: Barred, found: Found) -> bool:
+    member = found.said.member
+    if barred.member is not None and member is not None and barred.member != member:
+        return False
+    stops = found.rule.stops
+    return stops is not None and barred.part in _WAITS_FOR.get(stops, frozenset())
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def usual_words(found: Found) -> str:
+    """What a rule has to say to a person."""
+    return found.said.do or found.rule.remedy
+
+
+def logs_stay(subject: Subject) -> None:
+    """Space may be made of old logs: a plan holds while no file gets to be an old one."""
+    (subject.times.clock - LOG_IS_OLD).splits(
+        file.modified
+        for one in subject.judged.members or ()
+        for volume in one.member.volumes or ()
+        for file in volume.files or ()
+        if file.modified is not None
+    )
+
+
+__all__ = ["Told", "logs_stay", "usual_words"]
