@@ -42,6 +42,7 @@ def timed(*command: str) -> tuple[float, float]:
 def main() -> None:
     devices = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     releases = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    os.environ["XDG_CACHE_HOME"] = "/dev/null"  # nothing is kept from one audit to the next
     with tempfile.TemporaryDirectory() as name:
         large, small = Path(name, "large"), Path(name, "small")
         snapshot = write_site(large, devices, releases=releases)

@@ -195,3 +195,11 @@ def test_what_may_be_unlocked_is_named_where_it_is_misspelt(sample, command):
     more = ("--room-for", "target") if command == "cleanup" else ()
     told = sample(command, *more, "--may-drop", "runing", exits=2).stderr
     assert "'runing' is none of fallback, running; did you mean 'running'?" in told
+
+
+def test_each_plan_says_once_what_a_power_failure_does(sample):
+    safe, worse = "A power failure is safe during every step.", "next boot no worse than it is now."
+    for name, told in (("arle-quay", safe), ("brack-pier", worse), ("arle-chassis", "DANGER: ")):
+        shown = sample("runbook", name, exits=1).stdout
+        assert [each for each in (safe, worse, "DANGER: ") if each in shown][:1] == [told]
+    assert "power failure" not in sample("runbook", "arle-core").stdout

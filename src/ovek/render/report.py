@@ -47,7 +47,7 @@ from ovek.render.context import told as told_context
 from ovek.render.extra import NoExtraError
 from ovek.render.lines import count, listed
 from ovek.render.markdown import escaped, table
-from ovek.render.runbook import details, headline, stands
+from ovek.render.runbook import details, headline, safe, stands
 from ovek.render.steps import danger_of
 from ovek.render.unread import why
 from ovek.render.visible import visible
@@ -480,6 +480,7 @@ def _book(one: Runbook) -> dict[str, Any]:
         "stands": stands(one)[:1].upper() + stands(one)[1:],
         "find": one.find_out,
         "steps": [(step.stage, step.words, list(details(step))) for step in one.steps],
+        "safe": safe(one),
         "danger": danger_of(one.danger),
         "open": [(each.rule, each.place or each.member, each.saw, each.words) for each in one.open],
     }

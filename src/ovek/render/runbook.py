@@ -37,6 +37,15 @@ def headline(one: Runbook) -> str:
     )
 
 
+def safe(one: Runbook) -> str:
+    """What is said once of a plan that no power failure harms; empty: there is danger, or none."""
+    if one.danger or not one.steps:
+        return ""
+    if one.reload == "ready":
+        return "A power failure is safe during every step."
+    return "A power failure during any step leaves the next boot no worse than it is now."
+
+
 def took(one: Runbook) -> str:
     """How long all changes take, as far as it is known."""
     if not one.minutes and one.untimed:
@@ -68,6 +77,8 @@ def _runbook(one: Runbook) -> Iterator[Line]:
     yield from hanging("  ", headline(one), indent=2)
     if one.danger:
         yield from hanging("  DANGER: ", danger_of(one.danger), indent=10, style="bold red")
+    if told := safe(one):
+        yield from hanging("  ", told, indent=2)
     yield from hanging("  ", stands(one), indent=2)
     for name in one.server:
         told = f"the shelf has no proven copy of {name}; see ovek shelf before you copy it"
@@ -254,6 +265,7 @@ def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = 
         lines += [escaped(said[:1].upper() + said[1:]), ""]
         lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
         lines += [f"**DANGER: {escaped(danger_of(one.danger))}.**", ""] if one.danger else []
+        lines += [safe(one), ""] if safe(one) else []
         lines += [f"- server copy: none of {escaped(name)} is proven" for name in one.server]
         lines += [f"- find out: {escaped(told)}" for told in one.find_out]
         lines += [line for step in one.steps for line in box(step)]

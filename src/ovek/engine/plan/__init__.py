@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from ovek.engine.plan.aim import Aim
 from ovek.engine.plan.courses import ALL, Course, Kinds, course_of
 from ovek.engine.plan.differences import is_safe, legs_of
-from ovek.engine.plan.trial import Situation, Trial
+from ovek.engine.plan.trial import Situation
 from ovek.engine.replay import Stage
 from ovek.engine.rules import Said, Subject, subject_of
 from ovek.engine.rules.every import RULES
@@ -244,8 +244,3 @@ _LEAST = len(SEVEREST_FIRST)
 def _rank(rule: str, said: Said) -> int:
     """How severe what a rule says is; 0 is the severest."""
     return SEVEREST_FIRST.index(said.severity or RULES[rule].severity)
-
-
-__all__ = [
-    "Asked", "Barred", "Fixed", "Plan", "Trial", "course_of", "plan", "situation_of", "subject_at",
-]  # fmt: skip

@@ -13,7 +13,6 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.engine.components import loaded
 from ovek.engine.plan.aim import Aim, aim_of
 from ovek.engine.plan.barred import barred_by
 from ovek.engine.plan.differences import differences, is_safe, legs_of
@@ -22,16 +21,11 @@ from ovek.engine.plan.meant import meant_by
 from ovek.engine.plan.put_right import RESOLVE, boot_by_hand, to_safety
 from ovek.engine.plan.settings import settings_of
 from ovek.engine.plan.trial import Situation, Trial, begin, tried
-from ovek.engine.runs import runs_of
-from ovek.model.change import (
-    Change,
-    Reload,
-)
-from ovek.model.place import Place, parse_place
+from ovek.model.change import Change, Reload
+from ovek.model.place import Place
 from ovek.model.runbook import Barred
-from ovek.model.snapshot import Volume
 
-_MOST = 120  # differences that are put right in one plan
+_MOST = 1000  # differences that are put right in one plan; a stack of nine has a hundred
 Kinds = frozenset[Kind]
 ALL: Kinds = frozenset(ORDER)
 # What stands on the way to a new image.
@@ -299,6 +293,3 @@ def _key(each: Difference) -> _Key:
     component = each.component
     shown = None if component is None else component.shown
     return each.kind, each.member, each.place, shown
-
-
-__all__ = ["ALL", "Course", "Kinds", "Volume", "course_of", "loaded", "parse_place", "runs_of"]

@@ -79,6 +79,3 @@ def logs_stay(subject: Subject) -> None:
         for file in volume.files or ()
         if file.modified is not None
     )
-
-
-__all__ = ["Told", "logs_stay", "usual_words"]

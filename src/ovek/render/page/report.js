@@ -57,7 +57,7 @@
     el("p", {}, `seen: ${saw}`), el("p", {}, `do: ${words}`), waived ? el("p", {class: "why"}, `waived ${waived}`) : null);
 
   const book = (one) => el("div", {},
-    el("p", {}, `${one.head} ${one.stands}.`),
+    el("p", {}, `${one.head} ${one.safe} ${one.stands}.`),
     one.danger ? el("p", {class: "t-no-go"}, el("b", {}, "DANGER: "), one.danger) : "",
     ...one.find.map((each) => el("p", {class: "t-unclear"}, `find out: ${each}`)),
     one.steps.length ? el("ol", {class: "steps"}, ...one.steps.map(([stage, words, details]) => el("li", {},
