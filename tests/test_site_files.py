@@ -14,6 +14,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers import digestlist
 from ovek.files.schema import SCHEMAS, schema_text
 from ovek.files.snapshot import read_snapshot, write_snapshot
+from ovek.files.toml_lines import line_of
 from ovek.model.catalog import Published
 from ovek.model.digest import Digests
 
@@ -271,3 +272,50 @@ def test_published_schemas_are_those_of_the_code(name):
 def test_an_input_error_says_where_what_and_what_to_do():
     error = InputError("a.toml", "met 5", "Give a text", line=3, key="name")
     assert str(error) == "a.toml, line 3, key name: met 5. Give a text."
+
+
+TOML = """\
+format = "ovek.policy/1"
+kepp = 2
+
+[[reload_in]]
+site = "A"
+when = "in port"
+
+[[reload_in]]
+site = "B"
+days = "sat"
+from = "26:00"
+to = "04:00"
+
+[[want]]
+device = "a"
+bank_rule = "mach"
+"""
+
+
+def test_what_is_wrong_in_a_toml_file_is_told_at_once_each_with_its_line(ovek):
+    ovek.write("policy.toml", TOML)
+    told = ovek("runbook", exits=2).stderr.splitlines()
+    assert [each.split(": ")[1].split(", key ")[0] for each in told] == [
+        "policy.toml, line 2", "policy.toml, line 11", "policy.toml, line 16",
+    ]  # fmt: skip
+    assert "Did you mean 'keep'?" in told[0] and "Did you mean 'match'?" in told[2]
+
+
+@pytest.mark.parametrize(
+    ("text", "key", "met", "line"),
+    [
+        ("a = 1\n", "a", "met 1", 1),
+        ("a = 1\n[b.c]\nd = 2\n", "b.c.d", "met 2", 3),
+        ("[[b]]\nc = 1\n[[b]]\nc = 2\n", "b[1].c", "met 2", 4),
+        ("[[b]]\n[[b]]\nd = 2\n", "b[1].c", "the key 'c' is missing", 2),
+        ("b = [\n {c = 1},\n]\n", "b[0].c", "met 1", 1),
+        ('[s."x"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", 2),
+        ('[s."x"]\nl = "5 k"\n[s."y"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", None),
+        ("a = 1\n", "z", "the key 'z' is missing", None),
+        ("# a = 1\n'a' = 2\n", "a", "met 2", 2),
+    ],
+)
+def test_the_line_of_a_key_is_told_where_it_is_sure(text, key, met, line):
+    assert line_of(text, key, met) == line

@@ -11,6 +11,7 @@ from msgspec import inspect
 
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.regular import opened
+from ovek.files.toml_lines import line_of
 
 T = TypeVar("T")
 
@@ -75,7 +76,14 @@ def read_toml(file: Path, kind: type[T], expected: str) -> T:
     try:
         return msgspec.convert(plain, kind)
     except msgspec.ValidationError as error:
-        raise explain(file, error, plain, kind, expected) from None
+        raise _placed(explain(file, error, plain, kind, expected), file) from None
+
+
+def _placed(error: InputError, file: Path) -> InputError:
+    """An error with the line on which its key stands, where that is sure."""
+    if error.line is None and error.key:
+        error.line = line_of(text_of(file, read_bytes(file)), error.key, error.met)
+    return error
 
 
 def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
@@ -92,11 +100,12 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
                 msgspec.convert({key: part}, kind)
             except msgspec.ValidationError as error:
                 wrong = explain(file, error, {key: part}, kind, expected)
+                wrong.key = wrong.key or key
                 if tables:
                     rest = (wrong.key or "").removeprefix(key)
                     rest = re.sub(r"^\[(?:0|\.\.\.)\]", "", rest)
                     wrong.key = f"{key}[{at}]{rest}"
-                errors.append(wrong)
+                errors.append(_placed(wrong, file))
     if errors:
         raise ManyInputError(errors)
     return msgspec.convert(plain, kind)
@@ -239,7 +248,13 @@ def _words(kind: Any, path: str, *, keys: bool) -> list[str]:
             kind = kind.key_type if keys else kind.value_type
         elif isinstance(kind, inspect.VarTupleType):
             kind = kind.item_type
-    return [str(word) for word in kind.values] if isinstance(kind, inspect.LiteralType) else []
+    several = kind.types if isinstance(kind, inspect.UnionType) else (kind,)
+    return [
+        str(word)
+        for each in several
+        if isinstance(each, inspect.LiteralType)
+        for word in each.values
+    ]
 
 
 def _follow(plain: Any, path: str) -> Any:

@@ -362,38 +362,32 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                 raise ValueError(f"the question {name!r} is listed twice; name each once")
 
 
-StepKind = Literal[
+# What a person types a line for: every change that a person makes.
+Worded = Literal[
     "back-up",
+    "back-up-config",
+    "boot-by-hand",
+    "check-bank",
     "check-digest",
-    "delete",
-    "check-free",
+    "clear-once",
+    "commit",
     "copy",
-    "set-boot",
-    "write-bank",
+    "copy-bank",
+    "copy-within",
+    "delete",
+    "heed-config",
+    "load-component",
     "reload",
+    "save",
+    "save-config",
+    "set-boot",
+    "set-component",
+    "set-default",
+    "set-mode",
+    "set-once",
+    "set-order",
+    "write-bank",
 ]
-# What a person types a line for: the steps of a plan, and every change that a person makes.
-Worded = (
-    StepKind
-    | Literal[
-        "back-up-config",
-        "check-bank",
-        "copy-bank",
-        "load-component",
-        "set-component",
-        "boot-by-hand",
-        "copy-within",
-        "set-order",
-        "set-mode",
-        "set-default",
-        "set-once",
-        "clear-once",
-        "heed-config",
-        "save",
-        "save-config",
-        "commit",
-    ]
-)
 # What the wording of a line may name; a line that is not about one leaves it empty.
 STEP_WORDS = frozenset(
     {
