@@ -45,7 +45,7 @@ def audited(case: Case):
 @pytest.mark.parametrize("number", BLOCKS)
 def test_audit_and_runbook_name_the_same_steps_with_the_same_numbers(number):
     with_steps_ = 0
-    for case in block(number, 40):
+    for case in block(number, 20):
         found, made = audited(case), planned(case)
         assert found.steps == tuple(step.do for step in made.book.steps), case.seed
         assert [each.number for each in found.steps] == list(range(1, len(found.steps) + 1))
@@ -88,7 +88,7 @@ def test_cleanup_deletes_what_the_plan_deletes_before_the_copy_and_nothing_else(
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_audit_and_compare_agree_on_what_is_on_target(number):
-    for case in block(number, 60):
+    for case in block(number, 30):
         found = audited(case)
         if found.target is None:
             continue

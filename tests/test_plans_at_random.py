@@ -64,7 +64,7 @@ def planned(case: Case, what=None, **more) -> Planned:
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_after_any_step_planning_again_gives_exactly_the_rest(number):
-    for case in block(number, 60):
+    for case in block(number, 40):
         made = planned(case)
         for step in range(1, len(made.plan.changes) + 1):
             again = made.after(step)
@@ -74,7 +74,7 @@ def test_after_any_step_planning_again_gives_exactly_the_rest(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_at_the_end_nothing_is_left_that_a_step_could_do_and_what_was_said_to_be_gone_is(number):
-    for case in block(number, 60):
+    for case in block(number, 40):
         made = planned(case)
         end = made.after(len(made.plan.changes))
         assert end.plan.changes == (), case.seed
@@ -87,7 +87,7 @@ def test_at_the_end_nothing_is_left_that_a_step_could_do_and_what_was_said_to_be
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_every_step_can_be_made_and_a_power_failure_in_it_harms_nobody_or_is_told(number):
-    for case in block(number, 60):
+    for case in block(number, 40):
         made = planned(case)
         now, judge = made.judged.device, made.judge
         before = walk_device(made.judged)
@@ -133,7 +133,7 @@ def test_no_reload_leaves_the_same_running_and_each_boots_what_is_proven(number)
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_nothing_is_brought_that_is_there_and_nothing_comes_only_to_go(number):
-    for case in block(number, 80):
+    for case in block(number, 50):
         made = planned(case)
         brought, judged = set(), made.judged
         for change, there in zip(made.plan.changes, made.plan.course.trial.passed, strict=True):
@@ -149,7 +149,7 @@ def test_nothing_is_brought_that_is_there_and_nothing_comes_only_to_go(number):
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_leaving_out_any_step_breaks_a_later_one_or_the_end(number):
-    for case in block(number, 30):
+    for case in block(number, 20):
         made = planned(case)
         end = made.plan.after.judged.device
         for left_out, change in enumerate(made.plan.changes):
@@ -221,7 +221,7 @@ def test_the_order_of_members_files_and_sources_changes_no_step(number):
 @pytest.mark.parametrize("number", BLOCKS)
 def test_every_device_that_gets_no_course_is_told_what_is_missing(number):
     asks = told = 0
-    for case in block(number, 100):
+    for case in block(number, 70):
         made = planned(case)
         open_ = [each for each in made.found if each.rule.stops in ("boot", "target")]
         if not open_:
