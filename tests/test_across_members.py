@@ -385,7 +385,7 @@ def test_a_file_elsewhere_is_not_there_already_for_a_copy_into_a_directory():
     what = device(member(*files, banks=banks), place="flash:c/sw.img")
     one = plans(what, PAIRED, room_for="2.0")[0]
     told = Planned(what, PAIRED, policy=replace(POLICY, target="2.0")).told
-    assert "copy flash:t/sw-2.0.img" in told
+    assert "copy to flash:t/sw-2.0.img" in told
     assert (one.made_of.there, one.made_of.image) == (False, SIZE)
 
 

@@ -539,7 +539,7 @@ def test_the_running_image_goes_only_by_name_and_the_plan_tells_the_stretch_of_d
     one = stepped(what, room_for="2.0", unlocked=frozenset({"running"}))
     assert dropped(one) == ["sw-1.0.img"]
     assert told(one) == [
-        f"back-up {ONE}", f"delete {ONE}", f"copy {TWO}", f"check-digest {TWO}",
+        f"back-up {ONE}", f"delete {ONE}", f"copy to {TWO}", f"check-digest {TWO}",
     ]  # fmt: skip
     assert one.danger == (2, 3, 4)
     assert [step.do.reload for step in one.steps[1:]] == ["stranded"] * 3
@@ -593,7 +593,7 @@ def test_the_image_that_room_is_made_for_is_not_deleted_where_it_is_there_alread
 def test_a_broken_file_of_the_name_is_copied_again():
     what = running(image("3.0", content="x"), boots=(THREE, ONE))
     one = stepped(what, room_for="3.0")
-    assert f"copy {THREE}" in told(one)
+    assert f"copy to {THREE}" in told(one)
 
 
 def test_a_member_in_trouble_does_not_hide_what_a_step_does_to_another():

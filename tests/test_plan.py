@@ -22,6 +22,7 @@ from builders import (
     release,
     sheet,
 )
+from builders.chance import curious
 from builders.planned import Planned
 from ovek.model.digest import Digests
 from ovek.model.policy import Policy
@@ -47,7 +48,7 @@ def steps(what, kind=None, policy=KEEP_ONE, **more):
 
 def test_an_upgrade_is_a_copy_a_check_the_order_a_save_and_a_reload():
     assert steps(old()) == [
-        f"copy {TWO}", f"check-digest {TWO}", f"set-order {TWO} {ONE}", "save", "reload",
+        f"copy to {TWO}", f"check-digest {TWO}", f"set-order {TWO} {ONE}", "save", "reload",
     ]  # fmt: skip
 
 
@@ -71,14 +72,14 @@ def test_a_stack_of_which_one_unit_is_prepared_goes_on_from_there_and_reloads_on
     before = member(image("1.0"), boots=(ONE,), live=(ONE,))
     ready = member(image("1.0"), image("2.0"), boots=(TWO, ONE), live=(TWO, ONE))
     assert steps(stack(before, ready, before)) == [
-        f"copy 1/{TWO}", f"check-digest 1/{TWO}", f"copy 3/{TWO}", f"check-digest 3/{TWO}",
+        f"copy to 1/{TWO}", f"check-digest 1/{TWO}", f"copy to 3/{TWO}", f"check-digest 3/{TWO}",
         f"set-order 1/{TWO} {ONE}", "save 1/", f"set-order 3/{TWO} {ONE}", "save 3/", "reload",
     ]  # fmt: skip
 
 
 def test_what_runs_and_is_gone_from_flash_is_copied_back_without_a_reload():
     what = device(member(boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
-    assert steps(what) == [f"copy {TWO}", f"check-digest {TWO}"]
+    assert steps(what) == [f"copy to {TWO}", f"check-digest {TWO}"]
 
 
 def test_two_banks_are_brought_to_match_the_one_that_does_not_run_first():
@@ -107,7 +108,7 @@ def pair(trial, committed, *, runs="c", version=None, free=500 * MIB, size=SIZE,
 def test_a_pair_is_tried_and_then_committed():
     what = device(pair("1.0", "1.0"), place="flash:c/sw.img")
     assert steps(what, PAIRED) == [
-        "delete flash:t/sw.img", "copy flash:t/sw-2.0.img", "check-digest flash:t/sw-2.0.img",
+        "delete flash:t/sw.img", "copy to flash:t/sw-2.0.img", "check-digest flash:t/sw-2.0.img",
         "set-once bank:trial", "reload", "commit",
     ]  # fmt: skip
 
@@ -129,8 +130,8 @@ def test_a_component_that_is_loaded_from_a_file_gets_a_newer_file_before_the_rel
     )  # fmt: skip
     planned = Planned(what, catalog=[*firmware, *images], policy=KEEP_ONE)
     assert planned.told == [
-        f"copy {TWO}", f"check-digest {TWO}",
-        "copy flash:web-2.pkg", "check-digest flash:web-2.pkg", "set-component web",
+        f"copy to {TWO}", f"check-digest {TWO}",
+        "copy to flash:web-2.pkg", "check-digest flash:web-2.pkg", "set-component web",
         f"set-order {TWO} {ONE}", "save", "reload", "delete flash:web-1.pkg",
     ]  # fmt: skip
     (reload,) = [each for each in planned.book.steps if each.do.change == "reload"]
@@ -149,7 +150,7 @@ def test_a_target_that_fits_only_if_the_running_image_goes_is_blocked_and_says_w
     assert "--may-drop running (DANGER" in barred.words and "stick" in barred.words
     allowed = Planned(what, policy=KEEP_ONE, may_drop=frozenset({"running"}))
     assert allowed.told == [
-        f"back-up {ONE}", f"delete {ONE}", f"copy {TWO}", f"check-digest {TWO}",
+        f"back-up {ONE}", f"delete {ONE}", f"copy to {TWO}", f"check-digest {TWO}",
         f"set-order {TWO}", "save", "reload",
     ]  # fmt: skip
     assert allowed.danger[0] == 2 and allowed.book.danger
@@ -160,7 +161,7 @@ def test_a_device_at_its_loader_is_booted_by_hand_and_then_the_rest_follows():
     told = steps(what)
     assert told[0] == f"boot-by-hand {ONE}"
     assert told[1:] == [
-        f"set-order {ONE}", "save", f"copy {TWO}", f"check-digest {TWO}",
+        f"set-order {ONE}", "save", f"copy to {TWO}", f"check-digest {TWO}",
         f"set-order {TWO} {ONE}", "save", "reload",
     ]  # fmt: skip
 
@@ -186,8 +187,21 @@ def test_a_broken_package_of_the_set_that_runs_is_not_copied_as_if_it_were_an_im
         member(volumes=(volume,), boots=order_, live=order_), runs="2.0", place="flash:a.set"
     )
     planned = Planned(what, catalog=catalog, policy=Policy(keep=1, reserve="0%"))
-    assert not [each for each in planned.told if each.startswith("copy flash:base")]
+    assert not [each for each in planned.told if each.startswith("copy to flash:base")]
     assert "a.set is broken" in planned.why
+
+
+def test_nothing_is_reloaded_while_it_is_not_known_whether_the_configuration_is_read():
+    def asked(setting):
+        unit = member(image("1.0"), image("2.0"), boots=(ONE,), live=(ONE,), components=())
+        mode = Setting(live="listed", saved="listed")
+        boot = replace(unit.boot, ignores_saved_config=setting, mode=mode)
+        what = device(replace(unit, boot=boot), place=ONE)
+        return Planned(what, curious(sheet()), policy=KEEP_ONE)
+
+    unknown = asked(Setting())
+    assert "reload" not in unknown.told and "is not known" in unknown.why
+    assert asked(Setting(live=False, saved=False)).told[-1] == "reload"
 
 
 # ---- what field trials saw -----------------------------------------------------------------------
@@ -210,14 +224,14 @@ def test_the_running_image_stays_though_an_older_one_stands_behind_it_in_the_ord
     assert f"delete {ONE}" not in planned.told
     assert planned.told == [
         f"set-order {ONE}", "save", "back-up flash:sw-0.9.img", "delete flash:sw-0.9.img",
-        f"copy {TWO}", f"check-digest {TWO}", f"set-order {TWO} {ONE}", "save", "reload",
+        f"copy to {TWO}", f"check-digest {TWO}", f"set-order {TWO} {ONE}", "save", "reload",
     ]  # fmt: skip
 
 
 def test_a_file_that_is_gone_is_not_copied_back_where_the_target_ends_everything():
     what = device(member(boots=(ONE,), live=(ONE,)), place=ONE)
     assert steps(what) == [
-        f"copy {TWO}", f"check-digest {TWO}", f"set-order {TWO}", "save", "reload",
+        f"copy to {TWO}", f"check-digest {TWO}", f"set-order {TWO}", "save", "reload",
     ]  # fmt: skip
 
 
@@ -233,7 +247,7 @@ def larger_pair(clutter):
 def test_a_pair_whose_new_image_is_larger_than_the_old_one_makes_space_beside_it():
     larger = published(release("1.0"), release("2.0", size=SIZE + 30 * MIB))
     assert steps(larger_pair(60 * MIB), PAIRED, catalog=larger) == [
-        "delete flash:a.dump", "delete flash:t/sw.img", "copy flash:t/sw-2.0.img",
+        "delete flash:a.dump", "delete flash:t/sw.img", "copy to flash:t/sw-2.0.img",
         "check-digest flash:t/sw-2.0.img", "set-once bank:trial", "reload", "commit",
     ]  # fmt: skip
 
@@ -273,7 +287,7 @@ def test_units_of_different_revisions_each_get_the_file_that_is_for_them():
         return member(image("1.0"), boots=(ONE,), live=(ONE,), hardware=hardware)
 
     told = steps(stack(unit("B1"), unit("C1")), catalog=catalog)
-    assert f"copy 1/{TWO}" in told and "copy 2/flash:sw-2.0-c.img" in told
+    assert f"copy to 1/{TWO}" in told and "copy to 2/flash:sw-2.0-c.img" in told
     assert told.count("reload") == 1
 
 
@@ -282,7 +296,7 @@ def test_a_version_that_two_files_have_means_the_one_that_is_for_the_device():
         release("1.0"), release("2.0", fits=("SW*",)),
         release("2.0", file="ap-2.0.img", fits=("AP*",)),
     )  # fmt: skip
-    assert steps(old(), catalog=catalog)[0] == f"copy {TWO}"
+    assert steps(old(), catalog=catalog)[0] == f"copy to {TWO}"
 
 
 def test_a_running_bank_that_is_bad_on_flash_is_left_and_the_other_one_is_written():
@@ -327,7 +341,7 @@ def test_a_wanted_image_of_another_variant_is_never_made_the_next_boot():
     names = (r"(sw|lite)-(?P<version>[0-9][0-9a-z.]*)\.img",)
     told = steps(old(lite), sheet(names=names), catalog=catalog)
     assert not any("lite" in each and each.startswith("set-order") for each in told)
-    assert f"copy {TWO}" in told
+    assert f"copy to {TWO}" in told
 
 
 def test_a_withdrawn_target_is_not_brought_and_the_plan_says_why():
@@ -340,7 +354,7 @@ def test_evidence_of_a_forged_image_is_taken_off_the_device_before_it_goes():
     both = Digests(md5=digest("sw-2.0.img"), sha512=digest("evil", "sha512"))
     forged = image("2.0", digests=both)
     told = steps(old(forged))
-    assert told[:3] == [f"back-up {TWO}", f"copy {TWO}", f"check-digest {TWO}"]
+    assert told[:3] == [f"back-up {TWO}", f"copy to {TWO}", f"check-digest {TWO}"]
 
 
 def test_a_target_on_a_stick_is_copied_from_there():
@@ -349,7 +363,7 @@ def test_a_target_on_a_stick_is_copied_from_there():
         member(volumes=(flash(image("1.0")), stick), boots=(ONE,), live=(ONE,)), place=ONE
     )
     planned = Planned(what, policy=KEEP_ONE)
-    assert planned.told[0] == f"copy {TWO}" and planned.dos[0].source == "usb:sw-2.0.img"
+    assert planned.told[0] == f"copy to {TWO}" and planned.dos[0].source == "usb:sw-2.0.img"
     assert planned.plan.after.walk.members[0].starts.place == TWO
 
 

@@ -106,6 +106,12 @@ def test_every_step_can_be_made_and_a_power_failure_in_it_harms_nobody_or_is_tol
         assert no_less_sure(before, made.plan.after.walk), case.seed
 
 
+def passages(made: Planned):
+    """Each change with the device before and after it."""
+    passed = made.plan.course.trial.passed
+    return zip((made.plan.before, *passed), made.plan.changes, passed, strict=False)
+
+
 def no_less_sure(before, after) -> bool:
     rank = RELOADS_WORST_FIRST.index
     ours = {each.member: rank(each.outcome) for each in before.members}
@@ -117,8 +123,7 @@ def test_no_reload_leaves_the_same_running_and_each_boots_what_is_proven(number)
     reloads = 0
     for case in block(number, 80):
         made = planned(case)
-        before = made.plan.before
-        for change, there in zip(made.plan.changes, made.plan.course.trial.passed, strict=True):
+        for before, change, there in passages(made):
             if isinstance(change, Reload):
                 reloads += 1
                 assert before.walk.reload == "ready", case.seed
@@ -127,7 +132,6 @@ def test_no_reload_leaves_the_same_running_and_each_boots_what_is_proven(number)
                     for s in (before, there)
                 )
                 assert ran != runs, case.seed
-            before = there
     assert reloads > 1
 
 
@@ -135,16 +139,15 @@ def test_no_reload_leaves_the_same_running_and_each_boots_what_is_proven(number)
 def test_nothing_is_brought_that_is_there_and_nothing_comes_only_to_go(number):
     for case in block(number, 50):
         made = planned(case)
-        brought, judged = set(), made.judged
-        for change, there in zip(made.plan.changes, made.plan.course.trial.passed, strict=True):
+        brought = set()
+        for before, change, _ in passages(made):
             if isinstance(change, Copy | WriteBank):
                 place = getattr(change, "place", None)
-                image = judged.image(place) if place is not None else None
+                image = before.judged.image(place) if place is not None else None
                 assert image is None or image.judgement.verdict != "proven", case.seed
                 brought.add(place)
             if isinstance(change, Delete):
                 assert not brought & {change.place, *change.also}, case.seed
-            judged = there.judged
 
 
 @pytest.mark.parametrize("number", BLOCKS)
@@ -184,8 +187,7 @@ def test_no_step_deletes_what_is_held_on_any_member(number):
     deleted = 0
     for case in block(number, 80):
         made = planned(case)
-        before = made.plan.before
-        for change, there in zip(made.plan.changes, made.plan.course.trial.passed, strict=True):
+        for before, change, _ in passages(made):
             if isinstance(change, Delete):
                 now = Case(**{**vars(case), "device": before.judged.device})
                 written = {
@@ -202,7 +204,6 @@ def test_no_step_deletes_what_is_held_on_any_member(number):
                     held = plain.is_held(now, before.walk, place.member, volume, file)
                     assert not held, (case.seed, str(place))
                     deleted += 1
-            before = there
     assert deleted > 20
 
 

@@ -51,7 +51,7 @@ class Planned:
 
     @property
     def told(self):
-        """The steps in short: `copy flash:sw-2.0.img`."""
+        """The steps in short: `copy to flash:sw-2.0.img`."""
         return [short(each) for each in self.dos]
 
     @property
@@ -98,7 +98,9 @@ def short(do) -> str:
     """A step in short: the change, and what it is about."""
     front = f"{do.member}/" if do.member is not None else ""
     match do.change:
-        case "copy" | "check-digest" | "delete":
+        case "copy":
+            return f"copy to {do.place}"
+        case "check-digest" | "delete":
             return f"{do.change} {do.place}"
         case "back-up":
             return f"back-up {do.place or 'configuration'}"

@@ -24,9 +24,9 @@ from ovek.engine import custody
 from ovek.engine.audit import answer_in, audit_judged, rule_cards
 from ovek.engine.flash import flash_of
 from ovek.engine.news import news, standing_of
-from ovek.engine.plan import Asked
+from ovek.engine.plan import Asked, plan
 from ovek.engine.rules import Subject
-from ovek.engine.runbook import runbook
+from ovek.engine.runbook import runbook_of
 from ovek.engine.verdicts import Judge
 from ovek.files.errors import InputError
 from ovek.files.regular import opened
@@ -210,8 +210,9 @@ class Reporting(Work[Part]):
         subject = planning.subject(device, judge)
         rates = planning.answering.rates(device.device)
         terms = replace(planning.answering.terms_of(device.device), plans=True, rates=rates)
-        audit = audit_judged(subject.judged, planning.wants, terms)
-        book = runbook(subject, planning.wants, planning.asked, rates)
+        planned = plan(subject, planning.asked)
+        audit = audit_judged(subject.judged, planning.wants, terms, made=planned)
+        book = runbook_of(subject, planned, planning.wants, planning.asked, rates)
         of_device = {key: getattr(audit, key) for key in _OF_DEVICE}
         made = ReportDevice(
             **of_device,

@@ -59,7 +59,7 @@ TOUR = (
     Stop(
         ("bootwalk", "brack-wifi"),
         "The default bank holds an altered image and this loader halts at one; bank 1 is sound, "
-        "and pointing the saved default at it mends the next boot.",
+        "and pointing the saved default at it fixes the next boot.",
     ),
     Stop(
         ("bootwalk", "brack-hall", "--if-saved"),
@@ -83,8 +83,8 @@ TOUR = (
     ),
     Stop(
         ("cleanup", "holm-ramp", "--room-for", "ox40-full-7.4.2.img"),
-        "A dump and a leftover would make room for the recommended release; the running image and "
-        "the settings stay. But no way leads there from the trial build, so that there is no step.",
+        "Without a dump and a leftover, the recommended release would fit; the running image and "
+        "the settings are kept. But no upgrade path leads there from the trial build: no steps.",
     ),
     Stop(
         ("cleanup", "--whole-fleet", "--room-for", "target"),

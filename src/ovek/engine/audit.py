@@ -7,11 +7,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.answer import Meant, answered
-from ovek.engine.bootwalk import walk_device
+from ovek.engine.bootwalk import reads_config, walk_device
 from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.compare import on_target
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.plan import Asked, plan
+from ovek.engine.plan import Asked, Plan, plan
 from ovek.engine.plan.told import Told, logs_stay, usual_words
 from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
@@ -93,17 +93,26 @@ def audit_device(
 
 
 def audit_judged(
-    judged: JudgedDevice, wants: Wants, terms: Terms, used: set[Waiver] | None = None
+    judged: JudgedDevice,
+    wants: Wants,
+    terms: Terms,
+    used: set[Waiver] | None = None,
+    made: Plan | None = None,
 ) -> DeviceAudit:
     """Audit one device whose images are judged already. Raises ContradictionError."""
-    return audit_within(judged, wants, terms, used)[0]
+    return audit_within(judged, wants, terms, used, made)[0]
 
 
 def audit_within(
-    judged: JudgedDevice, wants: Wants, terms: Terms, used: set[Waiver] | None = None
+    judged: JudgedDevice,
+    wants: Wants,
+    terms: Terms,
+    used: set[Waiver] | None = None,
+    made: Plan | None = None,
 ) -> tuple[DeviceAudit, tuple[Bound, ...]]:
     """The same, and within which bounds of its times it stays as it is.
 
+    `made` is the plan of the device, where it was made before for the same waivers.
     It does not tell by which day a waiver ends. Raises ContradictionError.
     """
     device, walk = judged.device, walk_device(judged)
@@ -115,7 +124,7 @@ def audit_within(
     if terms.plans and found:
         logs_stay(subject)
         asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
-        told = Told(subject, plan(subject, asked), wants, terms.rates)
+        told = Told(subject, made or plan(subject, asked), wants, terms.rates)
     findings = [finding_of(each, subject, told) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
@@ -143,23 +152,16 @@ def audit_within(
 
 def _meant(subject: Subject) -> Iterator[Meant]:
     """How the next start of each member stands to what it runs and to what is wanted."""
-    wanted, asks = subject.wanted, subject.judged.judge.asks
-    asked = {"boot.ignores_saved_config.saved", "boot.ignores_saved_config.live"} & asks.keys()
+    wanted = subject.wanted
     for member in subject.members:
         order = subject.order(member.starts, member.runs)
         goal = subject.order(member.starts, wanted.goal_version) == 0
-        boot = member.one.member.boot
-        ignores = boot.ignores_saved_config.effective if boot is not None else None
         yield Meant(
             member=member.id,
             runs=None if order is None else order == 0,
             wanted=goal or _is_hop(subject, member),
             target=wanted.target,
-            config=True
-            if ignores is None and not asked
-            else None
-            if ignores is None
-            else not ignores,
+            config=reads_config(subject.judged, member.one),
         )
 
 

@@ -370,6 +370,19 @@ def _shown(attempt: Attempt) -> str:
     return entry.remote or entry.raw or ""
 
 
+def reads_config(judged: JudgedDevice, member: JudgedMember) -> bool | None:
+    """Whether the next boot of a member reads the saved configuration; None: it is not known.
+
+    Where the sheet does not ask, there is no such setting.
+    """
+    boot = member.member.boot
+    ignores = boot.ignores_saved_config.effective if boot is not None else None
+    if ignores is not None:
+        return not ignores
+    settings = {"boot.ignores_saved_config.saved", "boot.ignores_saved_config.live"}
+    return None if settings & judged.judge.asks.keys() else True
+
+
 def started_from(judged: JudgedDevice, place: Place) -> Started:
     """A boot from a place that a person names, with the member in front."""
     return _started(str(place.on(None)), judged.image(place), place)

@@ -52,14 +52,14 @@ def told(dos: Sequence[Do]) -> str:
         parts.append(_words(one, before))
     if len(parts) > _MANY:
         left = len(parts) - _MANY + 1
-        parts = [*parts[: _MANY - 1], f"then {left} changes more"]
+        parts = [*parts[: _MANY - 1], f"then {left} more steps"]
     text = ", ".join(parts[:-1]) + (", then " if len(parts) > 1 else "") + parts[-1]
     text = text.replace(", then then ", ", then ")
     harm = [number for number, one in enumerate(dos, 1) if one.harm]
     if harm:
         first, last = harm[0], harm[-1]
-        which = f"change {first}" if first == last else f"changes {first} to {last}"
-        text += f"; a power cut in {which} would leave it worse: {dos[first - 1].harm[0]}"
+        which = f"step {first}" if first == last else f"steps {first} to {last}"
+        text += f"; DANGER in {which} if the power fails: {dos[first - 1].harm[0]}"
     return text[:1].upper() + text[1:]
 
 

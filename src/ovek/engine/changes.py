@@ -1,6 +1,6 @@
 """Every pure edit of a device: what a person does to it, and what may befall it.
 
-A change says what it needs (`refusal`), what it does (`effect`), what a power cut in its middle
+A change says what it needs (`refusal`), what it does (`effect`), what a power failure in its middle
 leaves (`middle`), how long it takes (`seconds`) and what undoes it (`undoing`):
 
 | change | does | in its middle |
@@ -128,7 +128,7 @@ def effect(device: Device, change: Change, sheet: Sheet, walk: DeviceWalk | None
 
 
 def middle(device: Device, change: Change, sheet: Sheet) -> Device | None:
-    """The device after a power cut in the middle of a change; None where there is no middle."""
+    """The device after a power failure in the middle of a change; None where there is no middle."""
     match change:
         case Copy(place=place, content=content):
             cut = max((content.size or 1) - 1, 0)

@@ -42,8 +42,8 @@ from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
 class Stage(Struct, frozen=True, kw_only=True):
     """One change that was applied: the device and its walk after it.
 
-    `harm` is what a power cut right after it would leave worse than it was before all changes, in
-    words, `halfway` what one in its middle would; empty where nothing is.
+    `harm` is what a power failure right after it would leave worse than it was before all
+    changes, in words, `halfway` what one in its middle would; empty where nothing is.
     """
 
     change: Change

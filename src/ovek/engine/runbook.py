@@ -233,8 +233,7 @@ def _brings(change: Change, before: Situation) -> Iterator[str]:
         return
     versions: dict[tuple[str, str | None, str], list[str]] = {}
     for one in before.members:
-        starts = before.walk_of(one.member.id).starts
-        image = before.judged.image(starts.at) if starts is not None and starts.at else None
+        image = before.starting(one.member.id)
         release = image.judgement.release if image is not None else None
         for each in loaded(before.judged, one, release):
             component = each.component

@@ -18,37 +18,36 @@ def line_of(text: str, key: str, met: str) -> int | None:
     5
     """
     lines = text.splitlines()
-    names = [(name, None) if name else ("", at) for name, at in _STEP.findall(key)]
+    names = [(name, None) if name else ("", number) for name, number in _STEP.findall(key)]
     start, stop = 0, len(lines)
-    found: int | None = None
-    for at, (name, _) in enumerate(names):
+    line: int | None = None
+    for depth, (name, _) in enumerate(names):
         if not name:
             continue
-        number = names[at + 1][1] if at + 1 < len(names) and not names[at + 1][0] else None
+        number = names[depth + 1][1] if depth + 1 < len(names) and not names[depth + 1][0] else None
         if number == "...":
             break
-        tables = [n for n in range(start, stop) if _table_of(lines[n]) == _path(names[: at + 1])]
+        path = _path(names[: depth + 1])
+        tables = [n for n in range(start, stop) if _table_of(lines[n]) == path]
         if tables:
             which = int(number or 0)
             if which >= len(tables):
                 return None
-            found = start = tables[which]
-            stop = next((n for n in range(start + 1, len(lines)) if _is_end(lines[n])), len(lines))
-            start += 1
+            line = tables[which]
+            start, stop = line + 1, _own(lines, line + 1, len(lines))
             continue
-        here = [n for n in range(start, _own(lines, start, stop)) if _key_of(lines[n]) == name]
-        if not here:
-            deeper = f"{_path(names[: at + 1])}."
-            if any((_table_of(line) or "").startswith(deeper) for line in lines[start:stop]):
+        keys = [n for n in range(start, _own(lines, start, stop)) if _key_of(lines[n]) == name]
+        if not keys:
+            if any((_table_of(text) or "").startswith(f"{path}.") for text in lines[start:stop]):
                 continue
             break
-        found = here[0]
-        start, stop = found, found + 1
+        line = keys[0]
+        start, stop = line, line + 1
     quoted = _QUOTED.search(met)
     if quoted is not None:
-        told = [n for n in range(start, stop) if quoted["text"] in lines[n]]
-        found = told[0] if len(told) == 1 else found
-    return None if found is None else found + 1
+        naming = [n for n in range(start, stop) if quoted["text"] in lines[n]]
+        line = naming[0] if len(naming) == 1 else line
+    return None if line is None else line + 1
 
 
 def _path(names: list[tuple[str, str | None]]) -> str:
@@ -65,10 +64,6 @@ def _key_of(line: str) -> str | None:
     return None if match is None else match["name"].strip("\"'")
 
 
-def _is_end(line: str) -> bool:
-    return _TABLE.fullmatch(line) is not None
-
-
 def _own(lines: list[str], start: int, stop: int) -> int:
     """Where the keys of a table end: at the next table."""
-    return next((n for n in range(start, stop) if _is_end(lines[n])), stop)
+    return next((n for n in range(start, stop) if _table_of(lines[n]) is not None), stop)

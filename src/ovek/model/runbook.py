@@ -33,7 +33,7 @@ AimKind = Literal["all", "start", "target", "fallback", "tidy"]
 
 
 class Cut(Struct, frozen=True, kw_only=True):
-    """How the device stands after a power cut in the middle of a change."""
+    """How the device stands after a power failure in the middle of a change."""
 
     reload: Reload
     starts: str | None

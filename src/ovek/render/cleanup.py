@@ -160,7 +160,7 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
 
 
 def power_cut(plan: CleanupPlan) -> str:
-    """What a power cut on the way does."""
+    """What a power failure on the way does."""
     verdict = plan.reload_before
     if plan.danger:
         first, last = plan.danger[0], plan.danger[-1]

@@ -1,8 +1,8 @@
 """A stand-in that obeys: what a person types changes its state, as it would a device's.
 
 Nothing here knows how Ovek walks or edits a device: whoever compares the two compares two readings.
-A change has a state in its middle, in which a power cut leaves it; then the loader starts what it
-finds (see `loader`).
+A change has a state in its middle, in which a power failure leaves it; then the loader starts what
+it finds (see `loader`).
 """
 
 from collections.abc import Callable

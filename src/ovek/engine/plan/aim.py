@@ -87,7 +87,7 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
             words = "Read it again (ovek survey), or import its release (ovek catalog import)"
             if runs.image is not None and runs.image.judgement.verdict in ("altered", "cut-short"):
                 told = f"{runs.image.place} is broken, and no one file of its version is known"
-                words = "Copy its parts there again, or name a target in policy.toml"
+                words = "Copy its packages there again, or name a target in policy.toml"
             barred.append(
                 Barred(part="boot settings", member=name, unknown=True, why=told, words=words)
             )
@@ -202,7 +202,7 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
     place = None if broken else image.place.on(member) if image is not None else None
     return MemberAim(
         member=member,
-        release=None if known is None else known,
+        release=known,
         version=runs.version if runs.version is not None or known is None else known.version,
         place=place,
         target=release is not None,

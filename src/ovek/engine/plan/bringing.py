@@ -8,9 +8,7 @@ from ovek.engine.changes import content_of, effect
 from ovek.engine.choose import Unit
 from ovek.engine.fit import fit_all
 from ovek.engine.layouts import layout_of
-from ovek.engine.plan.aim import (
-    Leg,
-)
+from ovek.engine.plan.aim import Leg
 from ovek.engine.plan.barred import barred_by
 from ovek.engine.plan.choices import Asked, Case, Chosen, choices_for
 from ovek.engine.plan.digests import digests_of

@@ -25,7 +25,7 @@ from ovek.engine.plan.aim import (
     runs_trial,
 )
 from ovek.engine.plan.digests import readable
-from ovek.engine.plan.firmware import components_to_load, goes_with, is_older
+from ovek.engine.plan.firmware import components_to_load, is_older, needed_by
 from ovek.engine.plan.kinds import Difference, Legs
 from ovek.engine.plan.settings import settings_of
 from ovek.engine.plan.tidy import untidy
@@ -138,8 +138,7 @@ def reloads(now: Situation, legs: Legs) -> bool:
         if leg.release is None or image is None or starts is None or starts.at != leg.home:
             continue
         component_scheme = now.judged.judge.sheet.versions.components.pattern
-        needs = dict(leg.release.needs_of(one.hardware.model).components or {})
-        needs.update(goes_with(now, one, leg.release))
+        needs = needed_by(now, one, leg.release)
         for each in loaded(now.judged, one, None):
             need = needs.get(each.component.component)
             if need is not None and each.place is not None and each.then is not None:

@@ -4,10 +4,7 @@ from collections.abc import Iterator
 
 from ovek.engine.plan.trial import Situation
 from ovek.engine.verdicts import JudgedMember
-from ovek.model.change import (
-    Change,
-    CheckDigest,
-)
+from ovek.model.change import Change, CheckDigest
 from ovek.model.digest import Digests
 from ovek.model.place import Place
 from ovek.model.verdict import Image, KnownRelease

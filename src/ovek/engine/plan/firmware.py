@@ -3,12 +3,10 @@
 from collections.abc import Iterator
 
 from ovek.engine.components import loaded
-from ovek.engine.plan.aim import (
-    Leg,
-)
+from ovek.engine.plan.aim import Leg
 from ovek.engine.plan.kinds import Difference
 from ovek.engine.plan.trial import Situation
-from ovek.engine.verdicts import JudgedMember
+from ovek.engine.verdicts import JudgedMember, fits
 from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
@@ -34,10 +32,7 @@ def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Comp
     """The components that will be too old for the image of a leg, and what it needs."""
     assert leg.release is not None
     scheme = now.judged.judge.sheet.versions.components.pattern
-    needs = dict(leg.release.needs_of(one.hardware.model).components or {})
-    for name, version in goes_with(now, one, leg.release):
-        if name not in needs or compare(version, needs[name], scheme) == 1:
-            needs[name] = version
+    needs = needed_by(now, one, leg.release)
     runs = now.runs_on(leg.member)
     if leg.last and runs.image is not None and leg.release.same_bytes(runs.image.judgement.release):
         for name, version in leg.release.carries.items():
@@ -54,12 +49,22 @@ def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Comp
         yield component, need
 
 
+def needed_by(now: Situation, one: JudgedMember, release: KnownRelease) -> dict[str, str]:
+    """The versions of components that a release needs on a member, or is installed with."""
+    scheme = now.judged.judge.sheet.versions.components.pattern
+    needs = dict(release.needs_of(one.hardware.model).components or {})
+    for name, version in _goes_with(now, one, release):
+        if name not in needs or compare(version, needs[name], scheme) == 1:
+            needs[name] = version
+    return needs
+
+
 def is_older(version: str | None, need: str, scheme: object) -> bool:
     """Whether a version is known and older than what is needed."""
     return version is not None and compare(version, need, scheme) == -1  # type: ignore[arg-type]
 
 
-def goes_with(
+def _goes_with(
     now: Situation, one: JudgedMember, release: KnownRelease
 ) -> Iterator[tuple[str, str]]:
     """The firmware that is installed together with a release on a member."""
@@ -71,8 +76,6 @@ def goes_with(
 
 
 def _is_for(release: KnownRelease, one: JudgedMember) -> bool:
-    from ovek.engine.verdicts import fits
-
     return fits(release, one.hardware) is not False
 
 

@@ -1,6 +1,6 @@
 """The kinds of differences between a device and its aim, in canonical order."""
 
-from typing import Literal
+from typing import Literal, get_args
 
 from msgspec import Struct
 
@@ -29,12 +29,8 @@ Kind = Literal[
     "reserve",
 ]
 
-ORDER: tuple[Kind, ...] = (
-    "at-loader", "backup", "unsaved", "unsafe", "image", "digest", "component", "settings",
-    "reload", "commit", "other-bank", "fallback", "broken", "unread", "old-proof", "reserve",
-)  # fmt: skip
-
-"""The canonical order."""
+# The canonical order.
+ORDER: tuple[Kind, ...] = get_args(Kind)
 
 
 class Difference(Struct, frozen=True):

@@ -5,16 +5,12 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from ovek.engine.bootwalk import rescue
+from ovek.engine.bootwalk import reads_config, rescue
 from ovek.engine.changes import content_of
 from ovek.engine.fit import fit_all
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.paired import TRIAL
-from ovek.engine.plan.aim import (
-    Leg,
-    fallbacks_of,
-    homes,
-)
+from ovek.engine.plan.aim import Leg, fallbacks_of, homes
 from ovek.engine.plan.barred import barred_by
 from ovek.engine.plan.bringing import bring, brought_by, case_for, deletions, image_changes, is_last
 from ovek.engine.plan.choices import Goal, choices_for, choose_on
@@ -50,9 +46,7 @@ from ovek.model.snapshot import BootEntry
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
 
-_WANTED_EARLIER = (
-    "Import one (ovek catalog import), or say in policy.toml that fewer images stay: keep"
-)
+_WANTED_EARLIER = "Import an earlier release (ovek catalog import), or set keep = 1 in policy.toml"
 
 
 def _digest(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
@@ -143,7 +137,7 @@ def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     """Reload once every member boots its leg, proven, compatible and with its configuration."""
     minutes = list[int | None]()
     for leg in legs.of:
-        walk, boot = now.walk_of(leg.member), now.member(leg.member).member.boot
+        walk, reads = now.walk_of(leg.member), reads_config(now.judged, now.member(leg.member))
         at = walk.starts.at if walk.starts is not None else None
         if walk.outcome != "ready" or at is None or at != leg.home or not leg.checked:
             told = f"member {leg.member} would not boot {leg.version}, proven"
@@ -152,9 +146,10 @@ def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
         if not may_boot(now, leg.member):
             yield barred_by(each, f"{leg.version} may not be loaded over what runs")
             return
-        ignores = boot.ignores_saved_config if boot is not None else None
-        if ignores is not None and (ignores.saved if ignores.saved is not None else ignores.live):
-            yield barred_by(each, "the saved configuration would be ignored")
+        if reads is not True:
+            would = "the saved configuration would be ignored"
+            unsure = "whether the next boot reads the saved configuration is not known"
+            yield barred_by(each, would if reads is False else unsure, unknown=reads is None)
             return
         release = release_at(now, at)
         minutes.append(release.minutes if release is not None else None)
@@ -239,9 +234,9 @@ def _previous(
 ) -> Iterator[Changes | Barred]:
     """Write an earlier release to the other bank, which holds its image itself."""
     assert each.place is not None
-    releases = earlier_releases(now, one, leg.version)
-    if releases and not _of_files(one, each.place.path):
-        bare = replace(content_of(releases[0]), digests=None)
+    release = earlier_release(now, one, leg.version)
+    if release is not None and not _of_files(one, each.place.path):
+        bare = replace(content_of(release), digests=None)
         yield (WriteBank(member=one.member.id, bank=each.place.path, content=bare),)
         return
     yield barred_by(each, "no earlier release in the catalog is for it", _WANTED_EARLIER)
@@ -252,12 +247,12 @@ def _of_files(one: JudgedMember, bank: str) -> bool:
     return held is not None and held.places is not None
 
 
-def earlier_releases(now: Situation, one: JudgedMember, version: str | None) -> list[KnownRelease]:
-    """The system images for a member that are earlier than a version, the newest first."""
+def earlier_release(now: Situation, one: JudgedMember, version: str | None) -> KnownRelease | None:
+    """The newest system image for a member that is earlier than a version."""
     scheme = now.judged.judge.sheet.versions.pattern
     standing = now.standing(one.member.id)
     if version is None or standing is None:
-        return []
+        return None
     able = [
         release
         for release in now.judged.judge.releases.for_model(one.hardware.model)
@@ -269,15 +264,11 @@ def earlier_releases(now: Situation, one: JudgedMember, version: str | None) -> 
         and may_be_for(fit_all((standing,), release))
         and digests_of(now, release) is not None
     ]
-    found = list[KnownRelease]()
-    while able and len(found) < 3:
-        best = able[0]
-        for release in able[1:]:
-            if compare(release.version or "", best.version or "", scheme) == 1:
-                best = release
-        able.remove(best)
-        found.append(best)
-    return found
+    newest: KnownRelease | None = None
+    for release in able:
+        if newest is None or compare(release.version or "", newest.version or "", scheme) == 1:
+            newest = release
+    return newest
 
 
 def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
@@ -291,7 +282,8 @@ def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
             if checks:
                 yield checks
                 return
-    for release in earlier_releases(now, one, leg.version)[:1]:
+    release = earlier_release(now, one, leg.version)
+    if release is not None:
         release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
         if release.sizes:
             yield from bring(now, one, release, each, leg)

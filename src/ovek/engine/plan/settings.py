@@ -6,14 +6,12 @@ banks the default; in a pair a trial that is scheduled once. What is saved is al
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from ovek.engine.bootwalk import cited_candidates, others_that_boot
 from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
-from ovek.engine.plan.aim import (
-    Leg,
-    fallback_of,
-    runs_trial,
-)
+from ovek.engine.plan.aim import Leg, fallback_of, runs_trial
 from ovek.engine.plan.kinds import Changes
 from ovek.engine.plan.trial import Situation
 from ovek.engine.verdicts import JudgedMember
@@ -38,10 +36,7 @@ def settings_of(now: Situation, one: JudgedMember, leg: Leg) -> tuple[Change, ..
     if boot is None:
         return ()
     layout = layout_of(now.judged.judge.sheet.start.layout)
-    heeds = boot.ignores_saved_config.saved
-    if heeds is None:
-        heeds = boot.ignores_saved_config.live
-    heed = (HeedConfig(member=member),) if heeds is True else ()
+    heed = (HeedConfig(member=member),) if boot.ignores_saved_config.effective else ()
     if leg.home is None or not leg.checked:
         return heed
     if layout.pair:
@@ -128,7 +123,7 @@ def _is_ahead(now: Situation, leg: Leg) -> bool:
 
 def _mode(now: Situation, boot: Boot) -> BootMode | None:
     """The boot mode that the next boot reads; that of the sheet where there is no such setting."""
-    mode = boot.mode.saved if boot.mode.saved is not None else boot.mode.live
+    mode = boot.mode.effective
     asks = now.judged.judge.asks
     if mode is not None or "boot.mode.saved" in asks or "boot.mode.live" in asks:
         return mode
@@ -190,8 +185,6 @@ def _tried(
     now: Situation, one: JudgedMember, order: tuple[BootEntry, ...]
 ) -> Iterator[tuple[BootEntry, Candidate]]:
     """Each entry of an order with what comes of it."""
-    from msgspec.structs import replace
-
     boot = one.member.boot or Boot()
     there = replace(boot, order=Setting(live=order, saved=order), once=None)
     same = replace(one, member=replace(one.member, boot=there))
@@ -204,15 +197,14 @@ def order_for(now: Situation, one: JudgedMember, leg: Leg) -> tuple[BootEntry, .
     """The order with the image of a leg first, then its fallback, then what leads somewhere."""
     if leg.home is None:
         return None
-    boot = one.member.boot or Boot()
-    current = boot.order.saved if boot.order.saved is not None else boot.order.live
+    current = current_order(one)
     places, entries = list[Place](), list[BootEntry]()
     back = fallback_of(now, one, leg) if now.policy.keep > 1 else None
     for place in (leg.home, back.place.on(one.member.id) if back is not None else None):
         if place is not None:
             places.append(place)
-            entries.append(_entry(one, place, current or ()))
-    for entry in kept_entries(now, one, current or ()):
+            entries.append(_entry(one, place, current))
+    for entry in kept_entries(now, one, current):
         if located(now, one, entry) not in places:
             entries.append(entry)
     return tuple(entries)
@@ -231,8 +223,7 @@ def _entry(one: JudgedMember, place: Place, order: tuple[BootEntry, ...]) -> Boo
 
 def current_order(one: JudgedMember) -> tuple[BootEntry, ...]:
     """The boot order that the next boot reads; empty where it is not known."""
-    boot = one.member.boot or Boot()
-    return (boot.order.saved if boot.order.saved is not None else boot.order.live) or ()
+    return (one.member.boot or Boot()).order.effective or ()
 
 
 def ordered(one: JudgedMember, entries: tuple[BootEntry, ...]) -> Changes:

@@ -108,7 +108,7 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-mode-holds",
     "critical",
-    "A loader that is told to hold waits for a person after every reload, also after a power cut.",
+    "A loader that is told to hold waits for a person after every reload and power failure.",
     "Set the boot mode to follow the boot order, and save",
     "stranded",
     "boot-order-empty",
@@ -652,7 +652,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-needs-server",
     "warning",
-    "A start from a server fails when the server or the way to it does, as after a power cut.",
+    "A start from a server fails when the server or the way to it does, as after a power failure.",
     "Put a proven local image first in the boot order, and save",
     stops="boot",
 )
