@@ -179,7 +179,9 @@ def day(tmp_path_factory):
     return folder
 
 
-@pytest.mark.parametrize("page", ["day.md", "history.md", "night.md", "report.md", "start.md"])
+@pytest.mark.parametrize(
+    "page", ["day.md", "history.md", "night.md", "report.md", "runbook.md", "start.md"]
+)
 def test_what_a_page_types_shows_what_it_says(day, page):
     environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
     for line, shown in typed_in(page):
