@@ -4,6 +4,7 @@
 layout, one to three members. Processor time of one process, milliseconds and their ratio.
 """
 
+import gc
 import statistics
 import sys
 import time
@@ -26,6 +27,7 @@ from ovek.model.shelf import ShelfFacts
 def main() -> None:
     number = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000
     took, alone = list[float](), list[float]()
+    gc.set_threshold(50_000, 20, 100)  # as the program sets it
     for case in cases(9_000_000, number):
         judge, wants = case.judged().judge, Wants(case.policy)
         shelf = ShelfFacts(proven=case.shelf, broken={})

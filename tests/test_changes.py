@@ -19,8 +19,9 @@ from builders import (
 )
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import content_of, effect, middle, refusal, seconds, undoing
-from ovek.engine.replay import no_worse, replay
+from ovek.engine.replay import done, harm_halfway, walk_after, walk_halfway, worse
 from ovek.engine.runs import runs_of
+from ovek.engine.verdicts import rejudge
 from ovek.model.change import (
     BackUp,
     CheckDigest,
@@ -197,10 +198,16 @@ def test_a_replay_tells_what_is_worse_in_the_middle_and_after_for_every_member()
     first = member(image("1.0"), boots=(ONE,))
     second = member(boots=("1/flash:sw-1.0.img",), id="2")
     what = judged(device(first, second, place=ONE))
-    gone = replay(what, [Delete(place=Place("flash", "sw-1.0.img", "1"))])
-    assert len(gone.stages[0].harm) == 2
-    assert gone.harm[1] == "member 2: the next start goes from ready to stranded"
-    over = replay(what, [Copy(place=Place("flash", "sw-1.0.img", "1"), content=two())])
-    assert "ready to stranded" in over.stages[0].halfway[0]
-    beside = replay(what, [Copy(place=AT, content=two())])
-    assert not beside.harm and no_worse(beside.before, beside.walk)
+    walk = walk_device(what)
+
+    def harms(change):
+        after = rejudge(what, done(what, what.device, change, walk))
+        half = harm_halfway(change, walk, walk_halfway(what, change), frozenset())
+        return half, worse(walk, walk_after(what, walk, change, after))
+
+    _, gone = harms(Delete(place=Place("flash", "sw-1.0.img", "1")))
+    assert len(gone) == 2
+    assert gone[1] == "member 2: the next start goes from ready to stranded"
+    over, _ = harms(Copy(place=Place("flash", "sw-1.0.img", "1"), content=two()))
+    assert "ready to stranded" in over[0]
+    assert harms(Copy(place=AT, content=two())) == ([], [])

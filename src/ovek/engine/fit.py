@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from ovek.engine.components import at_reload
 from ovek.engine.layouts.writing import image_volume
-from ovek.engine.runs import run_by, variant_of, version_of
+from ovek.engine.runs import Runs, runs_of, variant_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.catalog import Track
 from ovek.model.fit import Condition, Fit, Of
@@ -50,40 +50,44 @@ class Standing(Struct, frozen=True, kw_only=True):
 
 
 def standings(
-    judged: JudgedDevice, variant: str | None = None, track: Track | None = None
+    judged: JudgedDevice,
+    variant: str | None = None,
+    track: Track | None = None,
+    runs: tuple[Runs, ...] | None = None,
 ) -> tuple[Standing, ...]:
-    """Where each member of a device stands; `variant` and `track` are those that are wanted."""
-    several = len(judged.members or ()) > 1
-    found = tuple(_of_member(judged, one, variant, track, several) for one in judged.members or ())
+    """Where each member of a device stands; `variant` and `track` are those that are wanted.
+
+    `runs` is what each runs, where that was worked out before.
+    """
+    each_runs = runs_of(judged) if runs is None else runs
+    found = tuple(
+        _of_member(judged, one, runs, variant, track)
+        for one, runs in zip(judged.members or (), each_runs, strict=True)
+    )
     return found or (_of_device(judged, variant, track),)
 
 
 def _of_member(
     judged: JudgedDevice,
     one: JudgedMember,
+    runs: Runs,
     variant: str | None,
     track: Track | None,
-    several: bool,
 ) -> Standing:
-    sheet = judged.judge.sheet
+    sheet, several = judged.judge.sheet, len(judged.members or ()) > 1
     volume = image_volume(sheet, one.member)
     return Standing(
         scheme=sheet.versions.pattern,
         component_scheme=sheet.versions.components.pattern,
         hardware=one.hardware,
-        version=version_of(judged, one),
-        variant=variant or _running_variant(judged, one),
+        version=runs.version,
+        variant=variant or (runs.variant if judged.judge.releases.by_variant else None),
         track=track,
         components=at_reload(judged, one),
         capacity=volume.capacity if volume is not None else None,
         has_volume=one.member.volumes is None or volume is not None,
         member=one.member.id if several else None,
     )
-
-
-def _running_variant(judged: JudgedDevice, one: JudgedMember) -> str | None:
-    """The variant that a member runs, where any release is of one."""
-    return run_by(judged, one).variant if judged.judge.releases.by_variant else None
 
 
 def _of_device(judged: JudgedDevice, variant: str | None, track: Track | None) -> Standing:

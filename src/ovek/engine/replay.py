@@ -11,7 +11,7 @@ A change to a file that no walk looked at, nor is made of, changes none; nor doe
 which the saved one is known: then nothing is walked again.
 """
 
-from collections.abc import Iterable, Set
+from collections.abc import Callable, Set
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -53,100 +53,28 @@ class Stage(Struct, frozen=True, kw_only=True):
     halfway: tuple[str, ...] = ()
 
 
-class Replay(Struct, frozen=True, kw_only=True):
-    """All changes applied: the device as it was and as it is then, and every stage between."""
-
-    before: DeviceWalk
-    stages: tuple[Stage, ...]
-    judged: JudgedDevice
-    walk: DeviceWalk
-
-    @property
-    def exposed(self) -> tuple[int, ...]:
-        """The changes, counted from 1, in the middle of which or after which something is worse.
-
-        One that is worse in its middle and after it is there twice.
-        """
-        return tuple(
-            number
-            for number, each in enumerate(self.stages, 1)
-            for harm in (each.halfway, each.harm)
-            if harm
-        )
-
-    @property
-    def harm(self) -> tuple[str, ...]:
-        """What is worse at some point; empty where no point is worse than before."""
-        return tuple(
-            dict.fromkeys(told for each in self.stages for told in (*each.halfway, *each.harm))
-        )
+def walk_after(
+    before: JudgedDevice, walk: DeviceWalk, change: Change, after: JudgedDevice
+) -> DeviceWalk:
+    """The walk of a device after a change; the same one where the change cannot have changed it."""
+    quiet = _quiet(change, lambda: footprint(before, walk), after.device)
+    return walk if quiet else walk_device(after)
 
 
-def replay(
-    judged: JudgedDevice,
-    changes: Iterable[Change],
-    *,
-    before: DeviceWalk | None = None,
-    meant: Set[Place] = frozenset(),
-    walk: DeviceWalk | None = None,
-    strict: bool = False,
-) -> Replay:
-    """Apply changes one by one. `meant` is where members are to start from.
-
-    A start from there is no harm; where `strict`, it is one while it is less sure than before.
-
-    `before` is the walk that nothing may be worse than, `walk` that of the device as it is, where
-    it is not the same.
-    """
-    before = walk_device(judged) if before is None else before
-    now, walk = judged, walk or before
-    looked_at: set[Place] | None = None
-    device, stages = judged.device, list[Stage]()
-    for change in changes:
-        halfway = _halfway(now, device, change, before, meant, strict=strict)
-        device = done(
-            rejudge(now, device) if isinstance(change, Reload | BootByHand) else now,
-            device,
-            change,
-            walk,
-        )
-        if looked_at is None and isinstance(change, Delete):
-            looked_at = footprint(now, walk)
-        if not _quiet(change, looked_at or set(), device):
-            now = rejudge(now, device)
-            walk = walk_device(now)
-            looked_at = None if looked_at is None else looked_at | footprint(now, walk)
-        harm = worse(before, walk, meant, strict=strict)
-        stages.append(
-            Stage(
-                change=change,
-                device=device,
-                walk=walk,
-                harm=tuple(harm),
-                halfway=tuple(halfway),
-            )
-        )
-    now = rejudge(now, device)
-    return Replay(before=before, stages=tuple(stages), judged=now, walk=walk)
+def walk_halfway(judged: JudgedDevice, change: Change) -> DeviceWalk | None:
+    """The walk in the middle of a change; None where it has none, or no walk tells of it."""
+    half = middle(judged.device, change, judged.judge.sheet)
+    return None if half is None else walk_device(rejudge(judged, half))
 
 
-def _halfway(
-    now: JudgedDevice,
-    device: Device,
-    change: Change,
-    before: DeviceWalk,
-    meant: Set[Place],
-    *,
-    strict: bool,
+def harm_halfway(
+    change: Change, before: DeviceWalk, half: DeviceWalk | None, meant: Set[Place]
 ) -> list[str]:
-    """What a power failure in the middle of a change leaves worse."""
+    """What a power failure in the middle of a change leaves worse, in words."""
     if isinstance(change, LoadComponent):  # no walk tells of it
         slot = f" in slot {change.slot}" if change.slot is not None else ""
         return [f"the {change.component}{slot} would be half written, and may have to be replaced"]
-    half = middle(device, change, now.judge.sheet)
-    if half is None:
-        return []
-    return worse(before, walk_device(rejudge(now, half)), meant, strict=strict)
+    return [] if half is None else worse(before, half, meant)
 
 
 def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk) -> Device:
@@ -213,11 +141,11 @@ def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
     return found
 
 
-def _quiet(change: Change, looked_at: set[Place], device: Device) -> bool:
+def _quiet(change: Change, looked_at: Callable[[], set[Place]], device: Device) -> bool:
     """Whether a change cannot change any walk."""
     match change:
         case Delete(place=place, also=also):
-            return looked_at.isdisjoint((place, *also))
+            return looked_at().isdisjoint((place, *also))
         case BackUp() | Save(member=None):
             return True
         case SetOrder() | SetMode() | SetDefault() | HeedConfig():
@@ -246,8 +174,6 @@ def worse(
     before: DeviceWalk,
     after: DeviceWalk,
     meant: Set[Place] = frozenset(),
-    *,
-    strict: bool = False,
 ) -> list[str]:
     """What is worse after than before, member by member, in words.
 
@@ -267,21 +193,16 @@ def worse(
     several = len(before.members) > 1
     found = []
     for was in before.members:
-        told = _worse(was, members[was.member], meant, strict=strict)
+        told = _worse(was, members[was.member], meant)
         if told:
             found.append(f"member {was.member}: {told}" if several else told)
     return found
 
 
-def no_worse(before: DeviceWalk, after: DeviceWalk, meant: Set[Place] = frozenset()) -> bool:
-    """Whether no member's next start is worse after than before."""
-    return not worse(before, after, meant)
-
-
-def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place], *, strict: bool) -> str:
+def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place]) -> str:
     intended = after.starts is not None and after.starts.at in meant
     rank = RELOADS_WORST_FIRST.index
-    if rank(after.outcome) < rank(before.outcome) and (strict or not intended):
+    if rank(after.outcome) < rank(before.outcome):
         return f"the next start goes from {before.outcome} to {after.outcome}"
     if intended:
         return ""

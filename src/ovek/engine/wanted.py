@@ -266,10 +266,17 @@ def _recommended(
 
 
 def release_for(
-    version: str, judged: JudgedDevice, wanted: Wanted, member: str | None = None
+    version: str,
+    judged: JudgedDevice,
+    wanted: Wanted,
+    member: str | None = None,
+    stand: tuple[Standing, ...] | None = None,
 ) -> tuple[KnownRelease | None, Fit | None]:
-    """The system image of a version for a device or one member of it; else the nearest."""
-    stand = standings(judged, wanted.variant, wanted.track)
+    """The system image of a version for a device or one member of it; else the nearest.
+
+    `stand` is where its members stand, where that was worked out before.
+    """
+    stand = stand or standings(judged, wanted.variant, wanted.track)
     chosen, unfit = _of_version(version, judged, stand)
     if member is not None:
         return chosen.get(member, chosen.get(None)), unfit
@@ -334,9 +341,18 @@ def _needs(releases: ReleaseIndex) -> Needed:
     return found
 
 
-def way_to(judged: JudgedDevice, release: KnownRelease, wanted: Wanted, member: str) -> Route:
-    """The way of one member to a release, by what policy wants; remembered by the catalog."""
-    stand = standings(judged, wanted.variant, wanted.track)
+def way_to(
+    judged: JudgedDevice,
+    release: KnownRelease,
+    wanted: Wanted,
+    member: str,
+    stand: tuple[Standing, ...] | None = None,
+) -> Route:
+    """The way of one member to a release, by what policy wants; remembered by the catalog.
+
+    `stand` is where the members stand, where that was worked out before.
+    """
+    stand = stand or standings(judged, wanted.variant, wanted.track)
     standing = next((one for one in stand if one.member == member), stand[0])
     releases = judged.judge.releases
     key = (standing, id(release))

@@ -141,7 +141,9 @@ def situation_of(subject: Subject, asked: Asked = NOTHING_ASKED) -> Situation:
         accepted=accepted,
         times=subject.times,
     )
-    return replace(now, backup_due=_backup_due(subject, now))
+    now = replace(now, backup_due=_backup_due(subject, now))
+    now.seen.there.append(now)
+    return now
 
 
 _BACKUPS = ("backup-never", "backup-before-change", "backup-old")

@@ -128,7 +128,7 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
             Barred(part="target", member=member, unknown=True, why=told, words="Read it again")
         )
         return None
-    way = way_to(now.judged, release, wanted, member)
+    way = way_to(now.judged, release, wanted, member, now.standings)
     if way.hops is None:
         told = f"there is no upgrade path to {release.file}: {way.missing}"
         if not way.known:
@@ -196,7 +196,7 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
     if known is None or broken:
         known = release or _whole(known)
     if known is None and runs.version is not None:
-        known, _ = release_for(runs.version, now.judged, now.wanted, member)
+        known, _ = release_for(runs.version, now.judged, now.wanted, member, now.standings)
     if known is None and runs.version is not None:
         known = _there(one, runs.version)
     place = None if broken else image.place.on(member) if image is not None else None
@@ -252,7 +252,7 @@ def leg_of(now: Situation, aim: MemberAim) -> Leg:
         and compare(runs.version, aim.version, scheme) == 0
     )
     if aim.target and release is not None and not at_aim:
-        hops = way_to(now.judged, release, now.wanted, member).hops or ()
+        hops = way_to(now.judged, release, now.wanted, member, now.standings).hops or ()
         images = [hop for hop in hops if hop.loads == "image"]
         if images:
             loads = tuple(hops[: hops.index(images[0])])

@@ -8,7 +8,7 @@
    changes.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -20,7 +20,7 @@ from ovek.engine.plan.kinds import ORDER, Changes, Difference, Kind, Legs
 from ovek.engine.plan.meant import meant_by
 from ovek.engine.plan.put_right import RESOLVE, boot_by_hand, to_safety
 from ovek.engine.plan.settings import settings_of
-from ovek.engine.plan.trial import Situation, Trial, begin, tried
+from ovek.engine.plan.trial import Found, Situation, Trial, begin, tried
 from ovek.model.change import Change, Reload
 from ovek.model.place import Place
 from ovek.model.runbook import Barred
@@ -160,21 +160,15 @@ class _Course:
         key = ("legs", self.moves)
         return there.once(key, lambda: legs_of(there, self._aim(there)))
 
-    def _differences(self, there: Situation) -> Iterator[Difference]:
+    def _differences(self, there: Situation) -> Iterable[Difference]:
         """The differences as far as they are asked for, each found once."""
         key = ("differences", self.moves)
-        found, rest = there.once(
-            key, lambda: (list[Difference](), differences(there, self._legs(there)))
-        )
-        at = 0
-        while True:
-            if at == len(found):
-                more = next(rest, None)
-                if more is None:
-                    return
-                found.append(more)
-            yield found[at]
-            at += 1
+        return there.once(key, lambda: Found(differences(there, self._legs(there))))
+
+    def _candidates(self, first: Difference, legs: Legs) -> Iterable[Changes | Barred]:
+        """The candidates for a difference as far as they are tried, each found once."""
+        now, key = self.trial.now, ("candidates", self.moves, _key(first))
+        return now.once(key, lambda: Found(RESOLVE[first.kind](now, legs, first)))
 
     def _is_stuck(self, key: "_Key") -> bool:
         known = self.stuck.get(key)
@@ -201,7 +195,7 @@ class _Course:
         if first.kind == "unsafe":
             return self._safe(first, legs)
         why = ""
-        for changes in RESOLVE[first.kind](self.trial.now, legs, first):
+        for changes in self._candidates(first, legs):
             if isinstance(changes, Barred):
                 return changes
             if not changes:

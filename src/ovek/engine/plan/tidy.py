@@ -123,6 +123,8 @@ def going_units(now: Situation, one: JudgedMember, places: list[Place]) -> list[
     tiers = Tiers(one, told, now.shelf or frozenset(), frozenset())
     found = list[Unit]()
     for volume in one.member.volumes or ():
+        if all(place.volume != volume.name for place in places):
+            continue
         cluster = cluster_of(volume, now.judged.judge.sheet.capacity.cluster)
         for unit in units_of(one, volume, told, tiers, cluster):
             if unit.tier < 5 and any(place.on(member) in places for place in unit.places):

@@ -5,30 +5,66 @@ plan is a plan. What is no worse is told in `replay`; the places that a plan mea
 next install on the way, the fallback and what runs.
 """
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from fnmatch import fnmatchcase
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, TypeVar
 
+import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.changes import refusal
 from ovek.engine.fit import Standing, standings
 from ovek.engine.hold import Holds, Wishes
-from ovek.engine.replay import Stage, replay, worse
+from ovek.engine.replay import Stage, done, harm_halfway, walk_after, walk_halfway, worse
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.times import Times
-from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.engine.verdicts import JudgedDevice, JudgedMember, rejudge
 from ovek.engine.wanted import Wanted
 from ovek.model.change import BackUp, Change, CheckDigest, Commit, LoadComponent
 from ovek.model.place import Place
 from ovek.model.plan import Unlock
 from ovek.model.policy import Policy
+from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.walk import DeviceWalk, MemberWalk
 
 T = TypeVar("T")
+
+
+class Found(Iterable[T]):
+    """What an iterator gives, found only as far as it was asked for, and kept."""
+
+    def __init__(self, rest: Iterator[T]) -> None:
+        self.found, self.rest = list[T](), rest
+
+    def __iter__(self) -> Iterator[T]:
+        at = 0
+        while True:
+            if at == len(self.found):
+                more = next(self.rest, None)
+                if more is None:
+                    return
+                self.found.append(more)
+            yield self.found[at]
+            at += 1
+
+
+class Seen:
+    """Every device that the trials of one plan led to, so that each is judged and walked once."""
+
+    def __init__(self) -> None:
+        self.there = list["Situation"]()
+
+    def find(
+        self, device: Device, shelf: frozenset[str] | None, *, due: bool
+    ) -> "Situation | None":
+        """The device as it was met before, with what was worked out of it."""
+        for each in self.there:
+            if each.backup_due == due and each.shelf == shelf and each.judged.device == device:
+                return each
+        return None
 
 
 class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
@@ -38,7 +74,8 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     of files that a person keeps. `shelf` are the digests that the shelf proves (None: the site has
     no shelf), `sizes` the bytes of what those are. `backup_due` is whether the configuration has to
     be backed up, `times` are those by which a proof is old (None: none is), and `accepted` is what
-    a person has accepted: a rule, and the place that it is about (None: any).
+    a person has accepted: a rule, and the place that it is about (None: any). `seen` is what the
+    trials of the plan led to so far.
     """
 
     judged: JudgedDevice
@@ -53,6 +90,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     backup_due: bool = False
     times: Times | None = None
     accepted: tuple[tuple[str, str | None], ...] = ()
+    seen: Seen = msgspec.field(default_factory=Seen)
 
     def walk_of(self, member: str) -> MemberWalk:
         """The walk of one member."""
@@ -103,7 +141,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     def standings(self) -> tuple[Standing, ...]:
         """Where each member stands, as policy wants it."""
         wanted = self.wanted
-        work = lambda: standings(self.judged, wanted.variant, wanted.track)  # noqa: E731
+        work = lambda: standings(self.judged, wanted.variant, wanted.track, self.runs)  # noqa: E731
         return self.once(("standings",), work)
 
     def standing(self, member: str) -> Standing | None:
@@ -128,23 +166,13 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
         shown = "" if place is None else str(place.on(member if several else None))
         return any(glob is None or fnmatchcase(shown, glob) for glob in globs)
 
-    def after(self, stage: Stage, judged: JudgedDevice) -> "Situation":
-        """Where a change led to. What was backed up is on the shelf then."""
-        change, shelf = stage.change, self.shelf
-        due = self.backup_due
-        if isinstance(change, BackUp) and change.place is None:
-            due = False
-        elif isinstance(change, BackUp) and shelf is not None and change.place is not None:
-            image = self.judged.image(change.place)
-            shelf |= digests_in(image) if image is not None else set()
-        return replace(
-            self,
-            judged=judged,
-            walk=stage.walk,
-            runs=runs_of(judged) if judged is not self.judged else self.runs,
-            shelf=shelf,
-            backup_due=due,
-        )
+
+class Step(Struct, frozen=True, kw_only=True):
+    """What a change makes of a device, whatever it is held against: how it starts in its middle
+    (None: it has none, or no walk tells of it), and where it leads to."""
+
+    halfway: DeviceWalk | None
+    there: Situation
 
 
 class Trial(Struct, frozen=True, kw_only=True):
@@ -219,27 +247,58 @@ def tried(
     """
     for change in changes:
         now = trial.now
-        judged = now.judged
-        if why := refusal(judged.device, change, judged.judge.sheet):
-            return why
-        done = replay(judged, [change], before=trial.best, walk=now.walk, meant=meant, strict=True)
-        (stage,) = done.stages
-        if _less_known(now.walk, stage.walk):
+        step = now.once(("step", change), partial(_step, now, change))
+        if isinstance(step, str):
+            return step
+        there = step.there
+        if _less_known(now.walk, there.walk):
             return "what it boots next would be unknown"
-        harm = (*stage.halfway, *stage.harm)
-        if harm and not bold and not isinstance(change, _MAY_EXPOSE):
-            since = worse(now.walk, stage.walk, meant, strict=True)
-            if stage.halfway or since or not trial.stages or not trial.stages[-1].harm:
-                return harm[0]
-        best = trial.best if stage.harm else stage.walk
-        if isinstance(change, CheckDigest) and _tells_nothing(now.judged, done.judged, change):
+        halfway = harm_halfway(change, trial.best, step.halfway, meant)
+        after = worse(trial.best, there.walk, meant)
+        if (halfway or after) and not bold and not isinstance(change, _MAY_EXPOSE):
+            since = worse(now.walk, there.walk, meant)
+            if halfway or since or not trial.stages or not trial.stages[-1].harm:
+                return (*halfway, *after)[0]
+        if isinstance(change, CheckDigest) and _tells_nothing(now.judged, there.judged, change):
             return "reading its digest tells nothing"
-        there = now.after(stage, done.judged)
+        stage = Stage(
+            change=change,
+            device=there.judged.device,
+            walk=there.walk,
+            harm=tuple(after),
+            halfway=tuple(halfway),
+        )
         trial = Trial(
             now=there,
-            best=best,
+            best=trial.best if after else there.walk,
             stages=(*trial.stages, stage),
             passed=(*trial.passed, there),
             kinds=(*trial.kinds, kind),
         )
     return trial
+
+
+def _step(now: Situation, change: Change) -> Step | str:
+    """Make one change; a text says why it cannot be made. What was backed up is on the shelf."""
+    judged, shelf, due = now.judged, now.shelf, now.backup_due
+    if why := refusal(judged.device, change, judged.judge.sheet):
+        return why
+    if isinstance(change, BackUp) and change.place is None:
+        due = False
+    elif isinstance(change, BackUp) and shelf is not None and change.place is not None:
+        image = judged.image(change.place)
+        shelf |= digests_in(image) if image is not None else set()
+    device = done(judged, judged.device, change, now.walk)
+    there = now.seen.find(device, shelf, due=due)
+    if there is None:
+        after = rejudge(judged, device)
+        there = replace(
+            now,
+            judged=after,
+            walk=walk_after(judged, now.walk, change, after),
+            runs=runs_of(after),
+            shelf=shelf,
+            backup_due=due,
+        )
+        now.seen.there.append(there)
+    return Step(halfway=walk_halfway(judged, change), there=there)
