@@ -49,6 +49,10 @@ RELEASES: dict[str, list[tuple]] = {
         ("ox40-full-7.5.0.img", 641_728_512, "7.5.0", "full", "system-image", "current"),
         ("ox40-lite-7.3.3.img", 20_971_520, "7.3.3", "lite", "system-image", "old"),
         ("ox40-lite-7.4.2.img", 21_757_952, "7.4.2", "lite", "system-image", "recommended"),
+        ("ox41-b-7.4.1.img", 617_611_264, "7.4.1", None, "system-image", "current"),
+        ("ox41-c-7.4.1.img", 621_805_568, "7.4.1", None, "system-image", "current"),
+        ("ox41-b-7.4.2.img", 618_659_840, "7.4.2", None, "system-image", "recommended"),
+        ("ox41-c-7.4.2.img", 622_854_144, "7.4.2", None, "system-image", "recommended"),
         ("base-7.4.2.oxp", 402_653_184, "7.4.2", "full", "package", "recommended"),
         ("radio-7.4.2.oxp", 104_857_600, "7.4.2", "full", "package", "recommended"),
         ("web-7.4.2.oxp", 62_914_560, "7.4.2", "full", "package", "recommended"),
@@ -92,6 +96,12 @@ MORE: dict[str, dict] = {
     "ldr-10.1.12.img": {"carries": {"boot-loader": "10.1.12"}, "minutes": 4},
     "card-4.9.pkg": {"carries": {"line-card": "4.9"}, "minutes": 6},
 }
+# Boards of one model that need files of their own.
+for _board in "bc":
+    for _version in ("7.4.1", "7.4.2"):
+        MORE[f"ox41-{_board}-{_version}.img"] = {
+            "fits": ["OX41-*"], "revisions": [f"{_board.upper()}*"], "minutes": 12,
+        }  # fmt: skip
 FITS = {"oxwick": "OX40-*", "tolvane": "TV8-*", "merrowby": "MW*", "pellard": "PL9*"}
 SIZES = {row[0]: row[1] for rows in RELEASES.values() for row in rows}
 
@@ -221,11 +231,12 @@ def paired(
     trial: str,
     committed: str,
     *,
+    supervisors: tuple[str, ...] = ("1",),
     once: str | None = None,
     capacity: int = 8_000 * MIB,
     beside: tuple[File, ...] = (),
 ) -> tuple[Member, ...]:
-    """A Merrowby router with one image in each directory."""
+    """A Merrowby router with one image in each directory of each supervisor."""
     files = [
         image(trial, folder="trial/", by=("sha256",), age=20),
         image(committed, folder="committed/", by=("sha256",), age=200),
@@ -233,16 +244,18 @@ def paired(
         plain("edge.licence", 4_096, 700),
         *beside,
     ]
-    return (
+    return tuple(
         Member(
-            id="1",
+            id=each,
+            role=None if len(supervisors) < 2 else "active" if each == "1" else "standby",
             volumes=(volume("disk", files, capacity, cluster=65536, sets=None),),
             banks=(
                 Bank(name="committed", state="ok", places=(f"disk:committed/{committed}",)),
                 Bank(name="trial", state="ok", places=(f"disk:trial/{trial}",)),
             ),
             boot=Boot(once=BootEntry(place=once) if once else None),
-        ),
+        )
+        for each in supervisors
     )
 
 
@@ -290,7 +303,7 @@ def told(member: Member, device_: str, several: bool, version: str) -> Member:
     """A stack tells of each of its members what it runs, and its serial number."""
     if not several:
         return member
-    hardware = Hardware(serial=serial(device_, member.id))
+    hardware = replace(member.hardware or Hardware(), serial=serial(device_, member.id))
     return replace(member, running_version=member.running_version or version, hardware=hardware)
 
 
@@ -497,6 +510,17 @@ def fleet() -> list[Device]:
         device("skarn-mast", ox, skarn, "OX40-24F",
                (switch_member([old, new], [flash("7.4.2"), flash("7.4.1")], ignores=True),),
                "7.4.2", flash("7.4.2")),
+        # A stack of two revisions, each of which needs a file of its own.
+        device("skarn-deck", ox, skarn, "OX41-24M",
+               (switch_member([image("ox41-b-7.4.1.img", age=180)], ["flash:ox41-b-7.4.1.img"],
+                              role="active", hardware=Hardware(revision="B2")),
+                switch_member([image("ox41-c-7.4.1.img", age=180)], ["flash:ox41-c-7.4.1.img"],
+                              id_="2", role="standby", hardware=Hardware(revision="C1"))),
+               "7.4.1", "1/flash:ox41-b-7.4.1.img"),
+        # Two supervisors that run a trial, which nobody committed.
+        device("skarn-gate", mw, skarn, "MW2-2S",
+               paired("mw-core-12.3a.pack", "mw-core-12.2.pack", supervisors=("1", "2")),
+               "12.3a", "disk:trial/mw-core-12.3a.pack"),
     ]  # fmt: skip
 
 

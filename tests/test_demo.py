@@ -38,6 +38,8 @@ TROUBLES = {
     "image-altered": "gannet-bridge",
     "member-starts-differ": "skarn-stack",
     "saved-config-ignored": "skarn-mast",
+    "next-start-older": "skarn-gate",
+    "pair-differs": "skarn-gate",
 }
 # What is planned for devices of which each stands in a way of its own.
 SET, BRING = ["set-order", "save"], ["copy", "check-digest"]
@@ -52,6 +54,8 @@ PLANS = {
     "skarn-stack": [*BRING, *SET, "reload"],  # half prepared
     "skarn-shed": [*BRING, *SET, "reload"],  # from the stick
     "skarn-mast": ["heed-config"],
+    "skarn-deck": [*BRING, *BRING, *SET, *SET, "reload"],  # each revision its own file
+    "skarn-gate": ["commit", "commit"],  # both supervisors run the trial
     "heron-bridge": [],  # only the running image could go
 }  # fmt: skip
 
@@ -76,7 +80,7 @@ def test_the_tour_shows_each_command_as_typed_with_its_output(toured):
     _, shown = toured
     for stop in TOUR:
         assert f"$ ovek {' '.join(stop.typed)}" in shown
-    assert "Tonight: 23 go, 7 no-go, 4 unclear (1 not read)." in shown
+    assert "Tonight: 24 go, 8 no-go, 4 unclear (1 not read)." in shown
 
 
 def test_devices_that_stand_in_a_way_of_their_own_have_the_plan_for_it(toured):

@@ -368,7 +368,7 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
         case SetOnce(member=member, entry=entry) if entry is not None:
             at = _at(parse_place(entry.place)) if entry.place is not None else {}
             kind = "set-once" if "set-once" in sheet.wording else "set-boot"
-            yield kind, {"member": member, **at}
+            yield kind, {**at, "member": member}
         case Save(member=None):
             yield ("save-config" if "save-config" in sheet.wording else "save"), {}
         case HeedConfig(member=member) | Save(member=member) | Commit(member=member):

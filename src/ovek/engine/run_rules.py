@@ -1,7 +1,10 @@
 """Asks every rule about a device, and says which finding covers which.
 
-A rule that has told a trouble whole covers the rules that it speaks for: what those say of the same
-member is no finding then.
+1. A rule that has told a trouble whole covers the rules that it speaks for: what those say of the
+   same member is no finding then.
+2. A boot rule that names what is broken at a place covers what the rules that give way say of it,
+   and of what it is made of: whatever member's settings name it. Where a member is stranded, all
+   that its walk tried is named so.
 """
 
 from collections.abc import Iterator, Sequence
@@ -9,10 +12,11 @@ from graphlib import TopologicalSorter
 
 from msgspec import Struct
 
-from ovek.engine.rules import Rule, Said, Subject
+from ovek.engine.rules import SET_ORIGINS, Rule, Said, Subject
 from ovek.engine.rules.every import RULES
 from ovek.model.finding import Severity
 from ovek.model.place import Place
+from ovek.model.walk import BROKEN
 
 
 class Found(Struct, frozen=True, gc=False):
@@ -50,12 +54,20 @@ def run_rules(subject: Subject) -> Iterator[Found]:
                 yield Found(rule, said, asked or said.severity or rule.severity)
 
 
-def uncovered(found: Sequence[Found], *, alone: bool) -> list[Found]:
-    """What no other finding covers; `alone` is whether the device has but one member."""
-    covered, kept = set[tuple[str | None, str]](), list[Found]()
+def uncovered(found: Sequence[Found], subject: Subject) -> list[Found]:
+    """What no other finding covers."""
+    ways = {each.rule.gives_way for each in found}
+    named = {
+        "named": _named(subject) if "named" in ways else set[Place](),
+        "stranded": _stranded_by(subject) if "stranded" in ways else set[Place](),
+    }
+    covered, kept, alone = set[tuple[str | None, str]](), list[Found](), len(subject.members) == 1
     for finding in found:  # covering rules come first
         slug, member = finding.rule.slug, None if alone else finding.said.member
         if (member, slug) in covered or (None, slug) in covered:
+            continue
+        gives_way = finding.rule.gives_way
+        if gives_way is not None and _at(finding.said, subject) & named[gives_way]:
             continue
         if finding.said.whole:
             covered.update((member, quiet) for quiet in finding.rule.speaks_for)
@@ -63,6 +75,35 @@ def uncovered(found: Sequence[Found], *, alone: bool) -> list[Found]:
     return kept
 
 
+def _named(subject: Subject) -> set[Place]:
+    """Where boot rules speak of what is broken."""
+    return {
+        candidate.at
+        for member in subject.members
+        for candidate in (
+            *member.cited,
+            *(each for each in member.walk.tried if member.stranded or each.origin in SET_ORIGINS),
+        )
+        if candidate.at is not None and candidate.result in BROKEN
+    }
+
+
+def _stranded_by(subject: Subject) -> set[Place]:
+    """All that members which are stranded tried."""
+    stranded = (member for member in subject.members if member.stranded)
+    return {each.at for member in stranded for each in member.walk.tried if each.at is not None}
+
+
+def _at(said: Said, subject: Subject) -> set[Place]:
+    """The place that something is said of, and what that is part of, with the member in front."""
+    place = said.place
+    member = next((each for each in subject.members if each.id == said.member), None)
+    if place is None or member is None:
+        return set()
+    wholes = (whole.place for whole in member.wholes if place.on(None) in whole.parts)
+    return {each.on(each.member or member.id) for each in (place, *wholes)}
+
+
 def findings_of(subject: Subject) -> list[Found]:
     """What the rules find on a device, each trouble once."""
-    return uncovered(list(run_rules(subject)), alone=len(subject.members) == 1)
+    return uncovered(list(run_rules(subject)), subject)

@@ -294,9 +294,8 @@ class Hands:
             copied = replace(config, backed_up_at=self.device.now, backed_up=None)
             self.device = replace(self.device, config=copied)
 
-    def commit(self) -> None:
+    def commit(self, member: str) -> None:
         """The committed directory becomes what the trial is; half of it lacks its image."""
-        member = self.first()
         one = self.member(member)
         trial, committed = one.bank("trial"), one.bank("committed")
         if trial is None or committed is None or not trial.places:

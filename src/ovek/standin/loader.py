@@ -102,7 +102,7 @@ def oxwick(member: Member, server: Server) -> Begun | None:
     for file in flash.files or () if flash is not None else ():
         name = file.path.rpartition("/")[2]
         listed = any(each.set_file == file.path for each in flash.sets or ()) if flash else False
-        if listed or (name.startswith("ox40-") and name.endswith(".img")):
+        if listed or (name.startswith(("ox40-", "ox41-")) and name.endswith(".img")):
             begun = _on_flash(member, f"flash:{file.path}", server)
             if begun is not None:
                 return begun

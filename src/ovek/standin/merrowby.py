@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ovek.model.snapshot import Device, File, Volume
+from ovek.model.snapshot import Device, File, Member, Volume
 
 BANNER = "Merrowby M\n"
 PAGER = "~~ more ~~"
@@ -16,7 +16,6 @@ def prompt(device: Device) -> str:
 
 def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]:
     """Go through what the device prints; a number is a pause in seconds."""
-    member = (device.members or (None,))[0]
     match typed:
         case ["describe", "machine"]:
             hardware, running = device.hardware, device.running
@@ -27,32 +26,44 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
             yield f"running|{running.version or ''}|{running.place or ''}\n"
             kept = {True: "dirty", False: "clean", None: ""}[unsaved]
             yield f"settings|{kept}|{backed.isoformat() if backed else ''}\n"
-        case ["describe", "disks"] if member is not None and member.volumes is not None:
-            for one in member.volumes:
+        case ["describe", "supervisors"]:
+            for each in device.members or ():
+                serial = each.hardware.serial if each.hardware is not None else None
+                facts = (each.id, each.role, each.running_version, serial)
+                yield "|".join(["supervisor", *(fact or "" for fact in facts)]) + "\n"
+        case ["describe", "disks", name] if (member := _supervisor(device, name)) is not None:
+            for one in member.volumes or ():
                 state = one.state or ""
                 numbers = [one.capacity, one.free, one.cluster]
                 told = "|".join("" if number is None else str(number) for number in numbers)
                 yield f"{one.name}|{state}|{one.filesystem or ''}|{told}\n"
-        case ["list", "disk", name] if volume := member.volume(name) if member else None:
+        case ["list", "disk", name, disk] if (member := _supervisor(device, name)) and (
+            volume := member.volume(disk)
+        ):
             for file in volume.files or ():
                 when = file.modified.isoformat() if file.modified else ""
                 yield f"{file.size}|{when}|{file.path}\n"
             yield "end of list\n"
-        case ["describe", "trees"] if member is not None and member.banks is not None:
-            for bank in member.banks:
+        case ["describe", "trees", name] if (member := _supervisor(device, name)) is not None:
+            for bank in member.banks or ():
                 if bank.state != "ok":
                     yield f"{bank.name}|{bank.state}|\n"
                 for place in bank.places or ():
                     yield f"{bank.name}|{bank.state}|{place}\n"
-        case ["describe", "next"] if member is not None and member.boot is not None:
+        case ["describe", "next", name] if (member := _supervisor(device, name)) and member.boot:
             once = member.boot.once
             yield f"once|{(once.place or '').removeprefix('bank:') if once else 'never'}\n"
-        case ["fingerprint", algorithm, place]:
+        case ["fingerprint", algorithm, name, place]:
+            member = _supervisor(device, name)
             yield from _fingerprint(member.volumes if member else None, algorithm, place, rate)
         case ["end"]:
             return
         case _:
             yield "!! unknown wish\n"
+
+
+def _supervisor(device: Device, name: str) -> Member | None:
+    return next((one for one in device.members or () if one.id == name), None)
 
 
 def _fingerprint(

@@ -126,29 +126,30 @@ def _pellard(hands: Hands, typed: list[str]) -> bool:
 
 def _merrowby(hands: Hands, typed: list[str]) -> bool:
     match typed:
-        case ["take", name, "as", place]:
+        case ["take", name, "as", supervisor, place]:
             store, _, path = place.partition(":")
-            hands.copy(name, hands.first(), store, path)
-        case ["twin", source, "as", place]:
+            hands.copy(name, supervisor, store, path)
+        case ["twin", source, "as", supervisor, place]:
             store, _, path = place.partition(":")
-            hands.copy_within(source, hands.first(), store, path)
+            hands.copy_within(source, supervisor, store, path)
         case ["come", "up", "from", bank]:
             hands.by_hand(f"bank:{bank}")
-        case ["discard", place]:
+        case ["discard", supervisor, place]:
             store, _, path = place.partition(":")
-            hands.delete(hands.first(), store, path)
-        case ["trial", "next", "time"]:
-            hands.once(hands.first(), "bank:trial")
-        case ["no", "trial", "next", "time"]:
-            hands.once(hands.first(), None)
-        case ["settle", "the", "trial"]:
-            hands.commit()
+            hands.delete(supervisor, store, path)
+        case ["trial", "next", "time", supervisor]:
+            hands.once(supervisor, "bank:trial")
+        case ["no", "trial", "next", "time", supervisor]:
+            hands.once(supervisor, None)
+        case ["settle", "the", "trial", supervisor]:
+            hands.commit(supervisor)
         case ["store", "settings"]:
-            hands.save(hands.first())
+            for one in hands.device.members or ():
+                hands.save(one.id)
             hands.save_settings()
         case ["lend", "settings"]:
             hands.backed_up()
-        case ["lend", _]:
+        case ["lend", _, _]:
             pass
         case ["come", "up", "again"]:
             hands.reload()

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
-from ovek.model.snapshot import BootEntry, Device, Member, Volume
+from ovek.model.snapshot import BootEntry, Device, Hardware, Member, Volume
 
 BANNER = "Oxwick 40\nAuthorised hands only. What you do here is written down.\n\n"
 PAGER = "   [more below: blank goes on]"
@@ -24,11 +24,12 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
         case ["tell", "system"]:
             yield _system(device)
         case ["tell", "stack"]:
-            yield "Unit  Duty      Runs      Serial\n----  --------  --------  ------\n"
+            yield "Unit  Duty      Runs      Serial      Revision\n"
+            yield "----  --------  --------  ----------  --------\n"
             for one in device.members or ():
-                serial = one.hardware.serial if one.hardware is not None else None
-                runs = one.running_version or "-"
-                yield f"{one.id:<4}  {one.role or '-':<8}  {runs:<8}  {serial or '-'}\n"
+                hardware, runs = one.hardware or Hardware(), one.running_version or "-"
+                serial, revision = hardware.serial or "-", hardware.revision or "-"
+                yield f"{one.id:<4}  {one.role or '-':<8}  {runs:<8}  {serial:<10}  {revision}\n"
         case ["tell", "stores", unit] if (member := _unit(device, unit)) is not None:
             yield _stores(member)
         case ["tell", "files", unit, store] if volume := _store(device, unit, store):

@@ -29,7 +29,7 @@ from ovek.model.shelf import ShelfFacts
 from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
-from ovek.model.walk import BROKEN, Candidate, CandidateOrigin, DeviceWalk, MemberWalk
+from ovek.model.walk import Candidate, CandidateOrigin, DeviceWalk, MemberWalk
 
 # Where a walk's candidates come from settings that are no list of entries.
 SET_ORIGINS: frozenset[CandidateOrigin] = frozenset({"default-bank", "trial", "committed"})
@@ -172,23 +172,6 @@ class Subject(Struct, frozen=True, kw_only=True):
             f"published digest may be wrong: ovek custody {typed(release.file, 'FILE')}"
         )
 
-    def told(self, member: MemberSubject, place: Place) -> bool:
-        """Whether a boot rule speaks of the image at this place of a member already.
-
-        It may be named by another member's settings, too.
-        """
-        own = place.on(member.id)
-        ours = {own, *(w.place.on(member.id) for w in member.wholes if place in w.parts)}
-        return any(at in ours for each in self.members for at in _told_of(each))
-
-
-def _told_of(member: MemberSubject) -> Iterator[Place]:
-    """Where the boot rules speak of something that is broken."""
-    tried = [each for each in member.walk.tried if member.stranded or each.origin in SET_ORIGINS]
-    for candidate in (*member.cited, *tried):
-        if candidate.result in BROKEN and candidate.at is not None:
-            yield candidate.at
-
 
 def _by_place(image: Image) -> tuple[str, str]:
     return image.place.volume, image.place.path
@@ -197,6 +180,9 @@ def _by_place(image: Image) -> tuple[str, str]:
 Stops = Literal["boot", "proof", "target", "settings", "fallback", "nothing"]
 """What a finding stops, the worst first."""
 
+GivesWay = Literal["named", "stranded"]
+"""Where a rule stays silent about a place: a boot rule names it, or a member is stranded by it."""
+
 Check = Callable[[Subject], Iterator[Said]]
 
 
@@ -204,8 +190,9 @@ class Rule(Struct, frozen=True, kw_only=True):
     """One rule: slug, usual severity, why it matters, the usual remedy, and what looks.
 
     `group` is the part of the audit that it belongs to, `speaks_for` the rules that stay silent
-    about a member once it has told a trouble whole. `stops` is what it stops, by which findings of
-    one severity are ordered.
+    about a member once it has told a trouble whole. `gives_way` is where it stays silent about a
+    place itself: where a boot rule `named` it as broken, or only where its member is `stranded`.
+    `stops` is what it stops, by which findings of one severity are ordered.
     """
 
     slug: str
@@ -216,6 +203,7 @@ class Rule(Struct, frozen=True, kw_only=True):
     speaks_for: frozenset[str]
     check: Check
     stops: Stops | None = None
+    gives_way: GivesWay | None = None
 
 
 RULES: dict[str, Rule] = {}
@@ -228,6 +216,7 @@ def rule(
     remedy: str,
     *speaks_for: str,
     stops: Stops | None = None,
+    gives_way: GivesWay | None = None,
 ) -> Callable[[Check], Check]:
     """Enter a function into the list of rules."""
 
@@ -241,6 +230,7 @@ def rule(
             speaks_for=frozenset(speaks_for),
             check=check,
             stops=stops,
+            gives_way=gives_way,
         )
         return check
 

@@ -16,11 +16,6 @@ def _at(member: MemberSubject, name: str) -> Place:
     return Place(BANK, name, member.id)
 
 
-def _told_by_stranded(member: MemberSubject, bank: Bank) -> bool:
-    at = _at(member, bank.name)
-    return member.stranded and any(each.at == at for each in member.walk.tried)
-
-
 def _leads(member: MemberSubject, bank: Bank) -> bool:
     tried = member.walk.tried
     return bool(tried) and tried[0].at == _at(member, bank.name)
@@ -32,7 +27,7 @@ def _banks(subject: Subject, state: str) -> Iterator[tuple[MemberSubject, Bank, 
         for bank in sorted(member.one.member.banks or (), key=lambda bank: bank.name):
             empty = is_empty(bank)
             found = "empty" if empty else bank.state
-            if found == state and not _told_by_stranded(member, bank):
+            if found == state:
                 yield member, bank, _leads(member, bank)
 
 
@@ -73,6 +68,7 @@ def _first(member: MemberSubject, leads: bool) -> str:
     "Write a proven image to it",
     *_EXPLAINED,
     stops="fallback",
+    gives_way="stranded",
 )
 def bank_empty(subject: Subject) -> Iterator[Said]:
     """A bank holds nothing."""
@@ -94,6 +90,7 @@ def bank_empty(subject: Subject) -> Iterator[Said]:
     "Write a proven image to it; if it stays bad, suspect the flash",
     *_EXPLAINED,
     stops="fallback",
+    gives_way="stranded",
 )
 def bank_bad(subject: Subject) -> Iterator[Said]:
     """The device itself calls a bank bad."""
@@ -150,13 +147,12 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     "bank-rule-broken",
     "pair-differs",
     stops="fallback",
+    gives_way="named",
 )
 def bank_cannot_start(subject: Subject) -> Iterator[Said]:
     """A bank holds component firmware, or an image for other hardware of its member."""
     for member in subject.members:
         for name, image in sorted(member.one.banks.items()):
-            if subject.told(member, image.place):
-                continue
             hardware, foreign = member.one.hardware, image.foreign
             if not image.starts_members:
                 message = "it holds component firmware, no system image"

@@ -18,9 +18,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     """Every image with this verdict, and whether its member starts on it."""
     for member in subject.members:
         for image in member.unproven:
-            # What is only not measured is said beside what is wrong with the whole it is part of.
-            told = verdict != "unmeasured" and subject.told(member, image.place)
-            if image.judgement.verdict == verdict and not told:
+            if image.judgement.verdict == verdict:
                 yield member, image, member.starts_on(image)
 
 
@@ -30,6 +28,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
     "A file under a published name that is not what was published may stop a start, or worse.",
     "Do not start on it; delete it, or copy it again from a proven file",
     stops="nothing",
+    gives_way="named",
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
     """An image is not what its name was published as; no boot setting names it."""
@@ -50,7 +49,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
                 for part in image.parts
                 if part in member.one.images
             )
-            if broken and by_itself and not subject.told(member, image.place):
+            if broken and by_itself:
                 what, again = ("bank", "write") if image.place.is_bank else ("set", "install")
                 yield Said(
                     member=member.id,
@@ -66,6 +65,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
     "A weak digest that agrees while a strong one does not is how a forged collision looks.",
     "Do not start on it; keep it as evidence off the device, and ask who copied it",
     stops="nothing",
+    gives_way="named",
 )
 def image_forged(subject: Subject) -> Iterator[Said]:
     """An image agrees by a weak digest and not by a stronger one."""
@@ -80,6 +80,7 @@ def image_forged(subject: Subject) -> Iterator[Said]:
     "A transfer that broke off leaves a file that looks like an image and cannot start.",
     "Do not start on it; delete it, or copy it again",
     stops="nothing",
+    gives_way="named",
 )
 def image_cut_short(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
@@ -97,6 +98,7 @@ def image_cut_short(subject: Subject) -> Iterator[Said]:
     "note",
     "Nobody known published this image, so nothing tells whether it is what it should be.",
     "Put its published digest into catalog/, or replace it with a listed release",
+    gives_way="named",
 )
 def image_unlisted(subject: Subject) -> Iterator[Said]:
     """An image that no source publishes."""
@@ -197,6 +199,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
     "note",
     "Where sources disagree on a digest, no source may be taken by itself.",
     "Ask the publisher which digest is right and correct the wrong source in catalog/",
+    gives_way="named",
 )
 def image_disputed(subject: Subject) -> Iterator[Said]:
     """An image whose published digest is in doubt."""
@@ -250,6 +253,7 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
     "An image for other hardware does not start here, however well it is proven.",
     "Delete it, or see who copied it here",
     stops="nothing",
+    gives_way="named",
 )
 def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     """A proven image that is for other hardware; no boot setting names it."""
@@ -259,10 +263,9 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
             release = image.judgement.release
             if release is None or image.suits is not False:
                 continue
-            if not subject.told(member, image.place):
-                wanted = [*(release.fits or ()), *(release.revisions or ())]
-                saw = for_other(release.file, wanted, hardware)
-                yield Said(member=member.id, place=image.place, saw=saw)
+            wanted = [*(release.fits or ()), *(release.revisions or ())]
+            saw = for_other(release.file, wanted, hardware)
+            yield Said(member=member.id, place=image.place, saw=saw)
 
 
 @rule(
