@@ -12,6 +12,10 @@ from typing import TypeVar
 
 T = TypeVar("T")
 
+# Held for a short piece of heavy work: such pieces share the processor with the event loop one at a
+# time, however many devices cause them.
+TURN = threading.Lock()
+
 
 class Stop(threading.Event):
     """Set where the result is no longer waited for; `check` ends the work then."""

@@ -5,23 +5,20 @@ ones are the running ones: they hold secrets.
 """
 
 import asyncio
-from collections.abc import Iterator
+import hashlib
+from collections.abc import AsyncIterator, Iterable, Iterator
 from contextlib import AsyncExitStack
-from functools import partial
-from typing import Any
-from xml.etree.ElementTree import Element, canonicalize, tostring
 
 import asyncssh
-from defusedxml import ElementTree as Xml
-from defusedxml.common import DefusedXmlException
 from msgspec.structs import replace
 
-from ovek.sources.away import Stop, away
+from ovek.sources.away import TURN, Stop, away
 from ovek.sources.clean import plain
 from ovek.sources.entities import Component, told_of
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import connected
 from ovek.sources.ways.interface import Door
+from ovek.sources.xml import Hears, Message, TooDeepError, XmlError
 
 _BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 _BASE_11 = "urn:ietf:params:netconf:base:1.1"
@@ -29,8 +26,16 @@ _STARTUP = "urn:ietf:params:netconf:capability:startup:1.0"
 _HARDWARE = "urn:ietf:params:xml:ns:yang:ietf-hardware"
 _END = b"]]>]]>"  # what ends a message of 1.0 (RFC 6242, 4.3)
 _MOST = 16 * 2**20  # bytes of one message
-_SHORT = 2**17  # bytes of a message that is read where all devices wait for it
+_MOST_GREETING = 2**20
+_PIECE = 2**16  # bytes that are read at once
+_SHORT = 2**12  # bytes of a message that are read where all devices wait for it
+_BODY = 2  # the depth of what a reply says
 _MOST_COMPONENTS = 20_000
+_LONGEST = 1_024  # characters of a fact
+_FACTS = {
+    "name", "class", "parent", "parent-rel-pos", "model-name", "serial-num", "hardware-rev",
+    "firmware-rev", "software-rev",
+}  # fmt: skip
 
 
 async def read(door: Door) -> None:
@@ -60,63 +65,152 @@ async def _connection(door: Door, stack: AsyncExitStack) -> asyncssh.SSHClientCo
 
 async def _compare(door: Door, session: "_Session") -> None:
     """Tell whether the saved settings are the running ones."""
-    told = []
+    problems, told = door.interview.draft.problems, list[bytes]()
     for source in ("running", "startup"):
-        asked = f"<get-config><source><{source}/></source></get-config>"
-        answer = await session.ask(asked)
-        data = answer.find(f"{{{_BASE}}}data") if answer is not None else None
-        if data is None:
-            door.interview.draft.problems.append(f"netconf: it does not tell the {source} settings")
+        settings = _Settings()
+        try:
+            answered = await session.ask(
+                f"<get-config><source><{source}/></source></get-config>", settings
+            )
+        except _TooMuch as problem:
+            problems.append(f"netconf: whether its settings are saved is not known: {problem.met}")
             return
-        told.append(await away(partial(_canonical, data)))
-    if None in told:
-        door.interview.draft.problems.append("netconf: its settings are nested too deeply to read")
-        return
+        if not answered or not settings.there:
+            problems.append(f"netconf: it does not tell the {source} settings")
+            return
+        told.append(settings.digest)
     row = {"config.unsaved_changes": told[0] != told[1]}
     door.interview.adds("netconf", "device", [row])
 
 
-def _canonical(data: Element, stop: Stop) -> str | None:
-    """Settings as Canonical XML, blanks around texts left out; None where nobody can read them."""
-    try:
-        return canonicalize(tostring(data), strip_text=True)
-    except RecursionError:
-        return None
+class _Settings:
+    """The settings of a reply, as a digest of what they say: blanks and prefixes are no part."""
+
+    def __init__(self) -> None:
+        self.there = False
+        self._sum = hashlib.sha256()
+
+    @property
+    def digest(self) -> bytes:
+        """What tells them from others."""
+        return self._sum.digest()
+
+    def begins(self, depth: int, tag: str, attributes: dict[str, str]) -> None:
+        if depth == _BODY and tag == f"{_BASE}}}data":
+            self.there = True
+        elif depth > _BODY:
+            self._add("<", tag, *(each for pair in sorted(attributes.items()) for each in pair))
+
+    def says(self, depth: int, text: str) -> None:
+        self._add("=", text)
+
+    def ends(self, depth: int, tag: str) -> None:
+        self._add(">")
+
+    def _add(self, *parts: str) -> None:
+        # No XML holds a character of number 0: two different settings are never written alike.
+        self._sum.update("\0".join((*parts, "\0")).encode("utf-8", "surrogatepass"))
 
 
 async def _hardware(door: Door, session: "_Session") -> None:
     """Take in the components, where the server knows the module."""
     asked = f'<get><filter type="subtree"><hardware xmlns="{_HARDWARE}"/></filter></get>'
-    answer = await session.ask(asked)
-    if answer is None:
+    told = _Hardware()
+    if not await session.ask(asked, told):
         door.interview.draft.problems.append("netconf: it does not tell its hardware (RFC 8348)")
         return
-    for fills, row in told_of(list(_components(answer))):
+    for fills, row in told_of(list(_components(told.components))):
         door.interview.adds("netconf", fills, [row])
 
 
-def _components(answer: Element) -> Iterator[Component]:
-    for number, one in enumerate(answer.iter(f"{{{_HARDWARE}}}component")):
-        if number >= _MOST_COMPONENTS:
-            return
-        told = {
-            child.tag.rpartition("}")[2]: plain(child.text or "").strip() or None for child in one
-        }
-        name, position = told.get("name"), told.get("parent-rel-pos") or ""
-        if name is None:
+class _Hardware:
+    """The components of a reply, each with what stands right in it."""
+
+    def __init__(self) -> None:
+        self.components: list[dict[str, str]] = []
+        self._at = 0  # the depth of the component that is read
+        self._leaf = ""
+
+    def begins(self, depth: int, tag: str, attributes: dict[str, str]) -> None:
+        if not self._at and tag == f"{_HARDWARE}}}component":
+            if len(self.components) < _MOST_COMPONENTS:
+                self.components.append({})
+                self._at = depth
+        elif self._at and depth == self._at + 1:
+            self._leaf = tag.rpartition("}")[2]
+
+    def says(self, depth: int, text: str) -> None:
+        if self._at and depth == self._at + 1 and self._leaf in _FACTS:
+            self.components[-1].setdefault(self._leaf, plain(text[:_LONGEST]).strip())
+
+    def ends(self, depth: int, tag: str) -> None:
+        if depth == self._at:
+            self._at = 0
+
+
+def _components(told: Iterable[dict[str, str]]) -> Iterator[Component]:
+    for one in told:
+        name, position = one.get("name"), one.get("parent-rel-pos") or ""
+        if not name:
             continue
         yield Component(
             id=name,
-            kind=(told.get("class") or "").rpartition(":")[2],
+            kind=(one.get("class") or "").rpartition(":")[2],
             name=name,
-            inside=told.get("parent"),
+            inside=one.get("parent") or None,
             position=int(position) if position.isascii() and position.isdigit() else None,
-            model=told.get("model-name"),
-            serial=told.get("serial-num"),
-            hardware=told.get("hardware-rev"),
-            firmware=told.get("firmware-rev"),
-            software=told.get("software-rev"),
+            model=one.get("model-name") or None,
+            serial=one.get("serial-num") or None,
+            hardware=one.get("hardware-rev") or None,
+            firmware=one.get("firmware-rev") or None,
+            software=one.get("software-rev") or None,
         )
+
+
+class _Hello:
+    """What a server can do."""
+
+    def __init__(self) -> None:
+        self.capabilities: set[str] = set()
+        self._tag = ""
+
+    def begins(self, depth: int, tag: str, attributes: dict[str, str]) -> None:
+        self._tag = tag
+
+    def says(self, depth: int, text: str) -> None:
+        if self._tag == f"{_BASE}}}capability":
+            self.capabilities.add(text)
+
+    def ends(self, depth: int, tag: str) -> None:
+        self._tag = ""
+
+
+class _Reply:
+    """A reply: what it answers, whether it refuses, and whoever listens to the rest."""
+
+    def __init__(self, number: str, hears: Hears) -> None:
+        self._number, self._hears = number, hears
+        self.ours = self.refused = False
+
+    def begins(self, depth: int, tag: str, attributes: dict[str, str]) -> None:
+        if depth == 1:
+            self.ours = attributes.get("message-id") == self._number
+        elif depth == _BODY and tag == f"{_BASE}}}rpc-error":
+            self.refused = True
+        if self.ours:
+            self._hears.begins(depth, tag, attributes)
+
+    def says(self, depth: int, text: str) -> None:
+        if self.ours:
+            self._hears.says(depth, text)
+
+    def ends(self, depth: int, tag: str) -> None:
+        if self.ours:
+            self._hears.ends(depth, tag)
+
+
+class _TooMuch(ReadProblem):
+    """A message that is not read to its end, since it holds too much."""
 
 
 class _Session:
@@ -151,33 +245,29 @@ class _Session:
             for each in ("urn:ietf:params:netconf:base:1.0", _BASE_11)
         )
         self._process.stdin.write(f"{greeting}</capabilities></hello>".encode() + _END)
-        hello = _parsed(await self._message())
-        named = hello.iter(f"{{{_BASE}}}capability")
-        self.capabilities = frozenset((one.text or "").strip() for one in named)
+        hello = _Hello()
+        await self._read(hello, _MOST_GREETING)
+        self.capabilities = frozenset(hello.capabilities)
         self._chunked = _BASE_11 in self.capabilities
 
-    async def ask(self, operation: str) -> Any:
-        """The reply to one operation; None where the server refuses it. Raises ReadProblem."""
+    async def ask(self, operation: str, hears: Hears) -> bool:
+        """Have somebody listen to the reply to one operation; False where the server refuses it.
+
+        Raises ReadProblem.
+        """
         self._number += 1
         rpc = f'<rpc xmlns="{_BASE}" message-id="{self._number}">{operation}</rpc>'
         self._send(rpc.encode())
         try:
             async with asyncio.timeout(self._limit):
                 while True:
-                    message = await self._message()
-                    reply = (
-                        await away(partial(_read, message))
-                        if len(message) > _SHORT
-                        else (_parsed(message))
-                    )
-                    if reply.get("message-id") == str(self._number):
-                        break
+                    reply = _Reply(str(self._number), hears)
+                    await self._read(reply, _MOST)
+                    if reply.ours:
+                        return not reply.refused
         except TimeoutError:
             met = f"no reply in {self._limit:g} s"
             raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
-        if reply.find(f"{{{_BASE}}}rpc-error") is not None:
-            return None
-        return reply
 
     def _send(self, message: bytes) -> None:
         if self._chunked:
@@ -186,42 +276,59 @@ class _Session:
             message += _END
         self._process.stdin.write(message)
 
-    async def _message(self) -> bytes:
-        return await (self._chunks() if self._chunked else self._up_to_end())
+    async def _read(self, hears: Hears, most: int) -> None:
+        """Have somebody listen to one message of so many bytes at most, to its end."""
+        message, held, size = Message(hears), bytearray(), 0
+        failed: XmlError | None = None
+        async for piece in self._chunks() if self._chunked else self._up_to_end():
+            size += len(piece)
+            if size > most:
+                met = f"one message is longer than {most} bytes"
+                raise ReadProblem("reading by NETCONF", met, "See what its server is")
+            if failed is None:  # else only what comes behind the message is waited for
+                held += piece
+                if len(held) >= _PIECE:
+                    failed = await _fed(message, held)
+        failed = failed or await _fed(message, held, last=True)
+        if failed is not None:
+            kind = _TooMuch if isinstance(failed, TooDeepError) else ReadProblem
+            met = f"what it sends is no message that is read ({plain(str(failed))[:80]})"
+            raise kind("reading by NETCONF", met, "See what its server is") from None
 
     async def _more(self) -> None:
-        piece = await self._process.stdout.read(2**16)
+        piece = await self._process.stdout.read(_PIECE)
         if not piece:
             raise ReadProblem("reading by NETCONF", "it hung up", "Try again", passing=True)
         self._left += piece
 
-    async def _up_to_end(self) -> bytes:
-        at = 0
-        while (found := self._left.find(_END, at)) < 0:
-            if len(self._left) > _MOST:
-                raise _too_long()
-            at = max(0, len(self._left) - len(_END))
+    async def _up_to_end(self) -> AsyncIterator[bytes]:
+        """The pieces of a message up to its end mark."""
+        while (found := self._left.find(_END)) < 0:
+            whole = max(0, len(self._left) - len(_END) + 1)  # the rest may be half a mark
+            piece, self._left = self._left[:whole], self._left[whole:]
+            if piece:
+                yield piece
             await self._more()
-        message, self._left = self._left[:found], self._left[found + len(_END) :]
-        return message
+        piece, self._left = self._left[:found], self._left[found + len(_END) :]
+        if piece:
+            yield piece
 
-    async def _chunks(self) -> bytes:
-        """A message in chunks (RFC 6242, 4.2)."""
-        message = bytearray()
+    async def _chunks(self) -> AsyncIterator[bytes]:
+        """The pieces of a message in chunks (RFC 6242, 4.2)."""
         while True:
             header = await self._header()
             if header == b"#":
-                return bytes(message)
+                return
             if not header.isdigit() or len(header) > 10 or not int(header):
                 met = "what it sends is no chunk of RFC 6242"
                 raise ReadProblem("reading by NETCONF", met, "See what its server is")
             size = int(header)
-            if len(message) + size > _MOST:
-                raise _too_long()
-            while len(self._left) < size:
-                await self._more()
-            message += self._left[:size]
-            self._left = self._left[size:]
+            while size:
+                if not self._left:
+                    await self._more()
+                piece, self._left = self._left[:size], self._left[size:]
+                size -= len(piece)
+                yield piece
 
     async def _header(self) -> bytes:
         """What stands between `\\n#` and the next line feed."""
@@ -242,19 +349,22 @@ class _Session:
         self._process.close()
 
 
-def _too_long() -> ReadProblem:
-    met = f"one message is longer than {_MOST} bytes"
-    return ReadProblem("reading by NETCONF", met, "See what its server is")
+async def _fed(message: Message, held: bytearray, *, last: bool = False) -> XmlError | None:
+    """Read on in a message, a long piece of it in a thread of its own; what was wrong with it."""
+    piece = bytes(held)
+    held.clear()
 
+    def feed(stop: Stop) -> None:
+        with TURN:
+            message.feed(piece)
 
-def _read(message: bytes, stop: Stop) -> Any:
-    return _parsed(message)
-
-
-def _parsed(message: bytes) -> Any:
-    """A message as a tree; entities are never expanded. Raises ReadProblem."""
     try:
-        return Xml.fromstring(message.strip())
-    except (Xml.ParseError, DefusedXmlException, ValueError, LookupError) as error:
-        met = f"what it sends is no message ({plain(str(error))[:80]})"
-        raise ReadProblem("reading by NETCONF", met, "See what its server is") from None
+        if len(piece) > _SHORT:
+            await away(feed)
+        else:
+            message.feed(piece)
+        if last:
+            message.close()
+    except XmlError as error:
+        return error
+    return None

@@ -1,16 +1,24 @@
 """By SNMP, v2c (RFC 3416) and v3 (RFC 3414): entities, storage, memory and the clock.
 
-Only Get and GetBulk are sent. The tables are ENTITY-MIB (RFC 6933) and HOST-RESOURCES-MIB
-(RFC 2790). What a table does not hold stays not known.
+Only Get and GetBulk are sent. What comes from elsewhere, is longer than any answer or more than was
+asked for is dropped before it is decoded. The tables are ENTITY-MIB (RFC 6933) and
+HOST-RESOURCES-MIB (RFC 2790). What a table does not hold stays not known.
 """
 
-from collections.abc import Mapping
+import asyncio
+import time
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
+from functools import partial
 from typing import Any
+
+from msgspec import Struct
 
 from ovek.model.fleet import Snmp
 from ovek.model.pattern import compiled
 from ovek.model.sheet import DESCRIBED
+from ovek.sources.away import TURN, Stop, StoppedError, away
 from ovek.sources.clean import plain
 from ovek.sources.entities import Component, told_of
 from ovek.sources.problem import ReadProblem
@@ -28,36 +36,161 @@ _MOST_ROWS = 20_000
 _LONGEST = 1_024  # bytes of a text; those of these tables have 255 at most
 _TIMES = 2  # an answer that is lost is asked for again
 _WAIT = 5.0  # seconds for an answer
+_AT_ONCE = 20  # values that one request asks for
+_LONGEST_ANSWER = 8_192  # bytes: that many texts of 255, and what is around them
+_MOST_DROPPED = 1_000  # datagrams that are no answer, after which nothing more is heard
+_LONGEST_DECODING = 0.25  # seconds of the processor for one request; an honest answer takes 0.01
+_LOOKS = 0.25  # seconds between looks whether somebody still waits
 
 Rows = dict[str, dict[str, Any]]  # by index, then by column
 
 
 async def read(door: Door) -> None:
     """Take in what the tables tell. Raises ReadProblem."""
-    talk = await _Talk.begin(door)
-    try:
-        entity = await talk.table(_ENTITY)
-        storage = await talk.table(_STORAGE)
-        memory, date = await talk.get(_MEMORY), await talk.get(_DATE)
-        description = await talk.get(_DESCRIPTION)
-    finally:
-        talk.close()
-    for fills, row in told_of(_components(entity)):
+    host, how = door.device.host or "", door.setup.snmp.get(door.device.name, Snmp())
+    asking = _Asking(host, how.port, partial(_auth, how=how, host=host, door=door))
+    told = await away(asking.ask)
+    for fills, row in told_of(_components(told.entity)):
         door.interview.adds("snmp", fills, [row])
-    told: dict[str, Any] = _described(_text(description), door.interview.reading.described)
-    if isinstance(memory, int) and memory > 0:
-        told["hardware.memory"] = memory * 1024
-    if isinstance(date, bytes) and (clock := clock_of(date)) is not None:
-        told["clock"] = clock.isoformat()
-    if told:
-        door.interview.adds("snmp", "device", [told])
+    described = door.interview.reading.described
+    facts: dict[str, Any] = _described(_text(told.description), described)
+    if isinstance(told.memory, int) and told.memory > 0:
+        facts["hardware.memory"] = told.memory * 1024
+    if isinstance(told.date, bytes) and (clock := clock_of(told.date)) is not None:
+        facts["clock"] = clock.isoformat()
+    if facts:
+        door.interview.adds("snmp", "device", [facts])
     names = door.interview.reading.storage
-    volumes = list(_volumes(storage, names))
+    volumes = list(_volumes(told.storage, names))
     if volumes:
         door.interview.adds("snmp", "volume", volumes)
-    if not entity and not storage:
+    if not told.entity and not told.storage:
         met = "neither of the tables that it is asked for holds anything"
         raise ReadProblem("reading by SNMP", met, "See which views the account may read")
+
+
+class _Told(Struct, frozen=True, kw_only=True):
+    """What a device told."""
+
+    entity: Rows
+    storage: Rows
+    memory: Any
+    date: Any
+    description: Any
+
+
+class _Asking(Struct, frozen=True):
+    """A device that is asked in a thread, and an event loop, of its own.
+
+    So what it answers is decoded where no other device waits for it.
+    """
+
+    host: str
+    port: int
+    auth: Callable[[Any], Any]
+
+    def ask(self, stop: Stop) -> _Told:
+        """Ask for all that is read. Raises ReadProblem, and StoppedError where nobody waits."""
+        try:
+            from pysnmp.hlapi.v3arch import asyncio as api
+        except ImportError:
+            do = "pip install 'ovek[snmp]'"
+            raise ReadProblem("reading by SNMP", "pysnmp is not installed", do) from None
+        with asyncio.Runner() as runner:
+            # What the library cannot decode it leaves to the loop, which would print it.
+            runner.get_loop().set_exception_handler(lambda loop, context: None)
+            return runner.run(self._until(stop, api))
+
+    async def _until(self, stop: Stop, api: Any) -> _Told:
+        """Ask, as long as somebody waits for the answer."""
+        asked = asyncio.create_task(self._all(api))
+        while not asked.done():
+            await asyncio.wait({asked}, timeout=_LOOKS)
+            if stop.is_set():
+                asked.cancel()
+                await asyncio.wait({asked}, timeout=_LOOKS)
+                raise StoppedError
+        return asked.result()
+
+    async def _all(self, api: Any) -> _Told:
+        auth = self.auth(api)
+        try:
+            target = await _target(api, self.host, self.port)
+        except Exception as error:  # what the library makes of a name that is none
+            met = plain(str(error)) or type(error).__name__
+            do = "Mend host in fleet.toml"
+            raise ReadProblem(f"looking up {self.host}", met, do) from None
+        talk = _Talk(api, api.SnmpEngine(), auth, target)
+        try:
+            return _Told(
+                entity=await talk.table(_ENTITY),
+                storage=await talk.table(_STORAGE),
+                memory=await talk.get(_MEMORY),
+                date=await talk.get(_DATE),
+                description=await talk.get(_DESCRIPTION),
+            )
+        finally:
+            talk.close()
+
+
+class _Guard:
+    """What a device may send: where from, how long, how much, and how long it takes to decode.
+
+    `spent` are the seconds of the processor on answers to the request that waits now.
+    """
+
+    def __init__(self, peer: Any) -> None:
+        self.peer = tuple(peer)
+        self.spent, self.dropped = 0.0, 0
+        self.flooded = asyncio.Event()
+
+    def asks(self) -> None:
+        """A request begins."""
+        self.spent = 0.0
+
+    def takes(self, datagram: bytes, source: Any) -> bool:
+        """Whether a datagram is decoded."""
+        if self.flooded.is_set():
+            return False
+        if tuple(source) == self.peer and len(datagram) <= _LONGEST_ANSWER:
+            return True
+        self.dropped += 1
+        if self.dropped > _MOST_DROPPED:
+            self.flooded.set()
+        return False
+
+    def decode(self, work: Callable[[], None]) -> None:
+        """Have a datagram decoded, one device after another: the others keep half of the time."""
+        with TURN:
+            began = time.thread_time()
+            with suppress(Exception):  # it is no answer: the request goes on waiting
+                work()
+            self.spent += time.thread_time() - began
+        if self.spent > _LONGEST_DECODING:
+            self.flooded.set()
+
+
+def _guarded(kind: type, guard: _Guard) -> type:
+    """A transport that is open to one address only, and decodes what the guard takes."""
+
+    class Guarded(kind):  # type: ignore[misc]
+        def open_client_mode(self, iface: Any = None, allow_broadcast: bool = False) -> Any:
+            opening = self.loop.create_datagram_endpoint(
+                lambda: self, family=self.SOCK_FAMILY, remote_addr=guard.peer[:2]
+            )
+            self._lport = asyncio.ensure_future(opening)
+            return self
+
+        def datagram_received(self, datagram: bytes, source: Any) -> None:
+            if guard.takes(datagram, source):
+                guard.decode(lambda: self._callback_function(self, source, datagram))
+            if guard.flooded.is_set() and self.transport is not None:
+                self.transport.abort()
+
+        def error_received(self, error: OSError) -> None:
+            """Nothing listens there: the request waits for its time, as for any answer."""
+
+    return Guarded
 
 
 class _Talk:
@@ -65,68 +198,59 @@ class _Talk:
 
     def __init__(self, api: Any, engine: Any, auth: Any, target: Any) -> None:
         self._api, self._engine, self._auth, self._target = api, engine, auth, target
+        self._guard = _Guard(target.transport_address)
+        target.PROTO_TRANSPORT = _guarded(target.PROTO_TRANSPORT, self._guard)
         self._rows = 0
-
-    @classmethod
-    async def begin(cls, door: Door) -> "_Talk":
-        """Make ready to ask; raises ReadProblem."""
-        try:
-            from pysnmp.hlapi.v3arch import asyncio as api
-        except ImportError:
-            do = "pip install 'ovek[snmp]'"
-            raise ReadProblem("reading by SNMP", "pysnmp is not installed", do) from None
-        host, how = door.device.host or "", door.setup.snmp.get(door.device.name, Snmp())
-        auth = _auth(api, how, host, door)
-        try:
-            target = await _target(api, host, how.port)
-        except Exception as error:  # what the library makes of a name that is none
-            met = plain(str(error)) or type(error).__name__
-            raise ReadProblem(f"looking up {host}", met, "Mend host in fleet.toml") from None
-        return cls(api, api.SnmpEngine(), auth, target)
 
     async def get(self, name: str) -> Any:
         """One value; None where the device has none."""
-        api = self._api
-        failed, status, _, found = await api.get_cmd(
-            self._engine,
-            self._auth,
-            self._target,
-            api.ContextData(),
-            api.ObjectType(api.ObjectIdentity(name)),
-            lookupMib=False,
-        )
-        self._check(failed)
-        if status or not found:
-            return None
-        return _plain(found[0][1])
+        found = await self._asked(self._api.get_cmd, name)
+        return _plain(found[0][1]) if found else None
 
     async def table(self, entry: str) -> Rows:
         """All rows of a table, by index; a column that is not asked for is left out."""
-        api, rows = self._api, Rows()
-        async for failed, status, _, found in api.bulk_walk_cmd(
-            self._engine,
-            self._auth,
-            self._target,
-            api.ContextData(),
-            0,
-            20,
-            api.ObjectType(api.ObjectIdentity(entry)),
-            lookupMib=False,
-            lexicographicMode=False,
-        ):
-            self._check(failed)
-            if status:
-                break
+        rows, last, front = Rows(), entry, f"{entry}."
+        while found := await self._asked(self._api.bulk_cmd, last, 0, _AT_ONCE):
             for name, value in found:
+                told = str(name)
+                if not told.startswith(front) or (_plain(value) is None and _is_end(value)):
+                    return rows
+                if _numbers(told) <= _numbers(last):
+                    met = "its tables go round in a circle"
+                    raise ReadProblem("reading by SNMP", met, "See what it runs")
+                last = told
                 self._rows += 1
                 if self._rows > _MOST_ROWS:
                     met = f"its tables have over {_MOST_ROWS} values"
                     raise ReadProblem("reading by SNMP", met, "Narrow what the account may read")
-                told = str(name)
-                if told.startswith(f"{entry}."):
-                    column, _, index = told[len(entry) + 1 :].partition(".")
-                    rows.setdefault(index, {})[column] = _plain(value)
+                column, _, index = told[len(front) :].partition(".")
+                rows.setdefault(index, {})[column] = _plain(value)
         return rows
+
+    async def _asked(self, command: Callable[..., Any], name: str, *numbers: int) -> list[Any]:
+        """The values that one request brings; none where the device refuses it."""
+        api, guard = self._api, self._guard
+        guard.asks()
+        about = api.ObjectType(api.ObjectIdentity(name))
+        context = api.ContextData()
+        asking = asyncio.ensure_future(
+            command(
+                self._engine, self._auth, self._target, context, *numbers, about, lookupMib=False
+            )
+        )
+        flooded = asyncio.ensure_future(guard.flooded.wait())
+        try:
+            await asyncio.wait({asking, flooded}, return_when=asyncio.FIRST_COMPLETED)
+            if not asking.done():
+                raise _too_much()
+            failed, status, _, found = asking.result()
+        finally:
+            asking.cancel()
+            flooded.cancel()
+        self._check(failed)
+        if len(found) > _AT_ONCE:
+            raise _too_much()
+        return [] if status else list(found)
 
     def _check(self, failed: Any) -> None:
         """Raise ReadProblem where the other side did not answer, or does not let us in."""
@@ -144,12 +268,27 @@ class _Talk:
         self._engine.close_dispatcher()
 
 
+def _too_much() -> ReadProblem:
+    met = "it sends more than it is asked for"
+    return ReadProblem("reading by SNMP", met, "See what it runs, or who answers in its place")
+
+
+def _is_end(value: Any) -> bool:
+    """Whether a table ends here."""
+    return type(value).__name__ == "EndOfMibView"
+
+
+def _numbers(name: str) -> list[int]:
+    """An object's name as numbers, in whose order tables are told."""
+    return [int(each) for each in name.split(".")]
+
+
 async def _target(api: Any, host: str, port: int) -> Any:
     kind = api.Udp6TransportTarget if ":" in host else api.UdpTransportTarget
     return await kind.create((host, port), timeout=_WAIT, retries=_TIMES)
 
 
-def _auth(api: Any, how: Snmp, host: str, door: Door) -> Any:
+def _auth(api: Any, *, how: Snmp, host: str, door: Door) -> Any:
     """Who asks. Raises ReadProblem where a secret is not told."""
     secrets = door.setup.secrets
     if how.version == "2c":
