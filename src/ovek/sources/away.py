@@ -17,6 +17,14 @@ T = TypeVar("T")
 TURN = threading.Lock()
 
 
+def hush(loop: asyncio.AbstractEventLoop) -> None:
+    """Have a loop print nothing of what a library drops on its floor when a connection is cut.
+
+    What came of a device is told in its own line.
+    """
+    loop.set_exception_handler(lambda loop, context: None)
+
+
 class Stop(threading.Event):
     """Set where the result is no longer waited for; `check` ends the work then."""
 

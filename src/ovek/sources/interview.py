@@ -25,6 +25,7 @@ from ovek.model.snapshot import Device, File
 from ovek.sources.away import away
 from ovek.sources.clean import plain, without_echo
 from ovek.sources.draft import Draft, DraftError, Understood, understood
+from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
 
@@ -147,7 +148,8 @@ class Wanted:
 class Interview:
     """One device being read: its draft, and the evidence in the order in which it came.
 
-    `taken_at` is when it is read. `reading` is how: at its boot loader once `at_loader` was called.
+    `taken_at` is when it is read, `seat` its place among others. `reading` is how: at its boot
+    loader once `at_loader` was called.
     """
 
     def __init__(
@@ -157,10 +159,11 @@ class Interview:
         wanted: Wanted,
         taken_at: datetime,
         expects: Expects | None = None,
+        seat: Seat | None = None,
     ) -> None:
+        self.seat = seat or Seat()
         self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
         self.taken_at = taken_at
-        self._digested, self._digesting = 0, 0.0
         self._said: dict[str, str] = {}
         self._digested, self._digesting = 0, 0.0  # bytes, seconds
         self._answered: set[tuple[str, str]] = set()
@@ -225,8 +228,10 @@ class Interview:
             return  # an earlier way told it
         try:
             if asked not in self._said:
+                expected = self.expected_seconds(context)
+                await self.seat.work(expected)
                 began = time.monotonic()
-                self._said[asked] = await ask(question, asked, self.expected_seconds(context))
+                self._said[asked] = await ask(question, asked, expected)
                 self._measure(question, context, time.monotonic() - began)
         except NoAnswerError as none:
             self.draft.problems.append(f"{question.name}: {none}")

@@ -20,6 +20,7 @@ from ovek.model.sheet import SftpVolume
 from ovek.model.size import LARGEST
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview
+from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError
 from ovek.sources.ssh import Limits, ran
 
@@ -62,6 +63,7 @@ async def _volume(
     client: asyncssh.SFTPClient, interview: Interview, place: SftpVolume
 ) -> dict[str, str]:
     """List one volume; the names as the server has them, by how they are told."""
+    await interview.seat.work()
     names = {"member": place.member, "volume": place.volume}
     told: dict[str, str] = {}
     files = []
@@ -155,6 +157,7 @@ async def _digests(
     unread = list[str]()
     for file, path, algorithm in wanted(list(program)) if program else ():
         expected = interview.expected_seconds({"path": path, "size": str(file.get("size") or 0)})
+        await interview.seat.work(expected)
         try:
             digest = await by_program(
                 connection, program[algorithm], path, algorithm, limits, expected
@@ -176,7 +179,9 @@ async def _digests(
         try:
             size = file.get("size", LARGEST)
             measured(
-                file, algorithm, await _by_reading(client, path, size, algorithm, rate, partial)
+                file,
+                algorithm,
+                await _by_reading(client, path, size, algorithm, rate, partial, interview.seat),
             )
         except (NoAnswerError, asyncssh.SFTPError) as error:
             interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
@@ -219,6 +224,7 @@ async def _by_reading(
     algorithm: Algorithm,
     rate: int | None,
     partial: dict[str, tuple[Any, int]],
+    seat: Seat,
 ) -> str:
     """Read a file through from where an earlier connection left it."""
     made, at = partial.pop(path, (hashlib.new(algorithm, usedforsecurity=False), 0))
@@ -227,6 +233,7 @@ async def _by_reading(
     stream = await client.open(path, "rb")
     while True:
         partial[path] = (made, at)
+        await seat.work()
         piece = await stream.read(_CHUNK, at)
         if not piece:
             break

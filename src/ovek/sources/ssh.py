@@ -2,7 +2,7 @@
 
 import asyncio
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import AsyncExitStack, asynccontextmanager, nullcontext, suppress
 from typing import Any
 
@@ -13,6 +13,7 @@ from ovek.model.fleet import Login
 from ovek.model.pattern import compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain, without_echo
+from ovek.sources.flow import Flow
 from ovek.sources.interview import Ask
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.trust import HostKeys, Secrets
@@ -35,10 +36,21 @@ class Limits(Struct, frozen=True, kw_only=True):
 class _Client(asyncssh.SSHClient):
     """The client's side of trust: host keys by the site's file, no second factor."""
 
-    def __init__(self, login: Login, keys: HostKeys, password: str | None) -> None:
+    def __init__(
+        self,
+        login: Login,
+        keys: HostKeys,
+        password: str | None,
+        flow: Flow,
+        logs_in: Callable[[], None],
+    ) -> None:
         self.login, self.keys, self.secret = login, keys, password
+        self._flow, self._logs_in = flow, logs_in
         self.problem: ReadProblem | None = None
         self._asked = False
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        self._flow.watch(conn)
 
     def validate_host_public_key(
         self, host: str, addr: str, port: int, key: asyncssh.SSHKey
@@ -48,6 +60,7 @@ class _Client(asyncssh.SSHClient):
         except ReadProblem as problem:
             self.problem = problem
             return False
+        self._logs_in()
         return True
 
     def password_auth_requested(self) -> str | None:
@@ -78,11 +91,17 @@ class _Client(asyncssh.SSHClient):
 
 @asynccontextmanager
 async def connected(
-    login: Login, limits: Limits, keys: HostKeys, secrets: Secrets, gates: "Gates"
+    login: Login,
+    limits: Limits,
+    keys: HostKeys,
+    secrets: Secrets,
+    gates: "Gates",
+    logs_in: Callable[[], None] = lambda: None,
 ) -> AsyncIterator[asyncssh.SSHClientConnection]:
     """A connection to a device, logged in. Raises ReadProblem.
 
     Where it goes through other hosts, each is connected to and its key checked in its turn.
+    `logs_in` is called as a log-in begins.
     """
     async with AsyncExitStack() as stack:
         through = None
@@ -91,7 +110,9 @@ async def connected(
                 where = f"{hop.host} port {hop.port}"
                 if hop is not login:
                     where = f"the jump host {hop.name} ({where})"
-                connection = await _connect(hop, where, through, limits, keys, secrets)
+                connection = await _connect(
+                    hop, where, through, limits, keys, secrets, gates.flow, logs_in
+                )
             # Nobody waits for the other side to agree that it is over.
             stack.callback(connection.abort)
             through = connection
@@ -100,9 +121,13 @@ async def connected(
 
 
 class Gates:
-    """How many log in to one jump host at a time: servers drop those who come in a crowd."""
+    """What all connections of one run share: how fast they are read, and whom they wait for.
+
+    So many log in to one jump host at a time: servers drop those who come in a crowd.
+    """
 
     def __init__(self) -> None:
+        self.flow = Flow()
         self._known: dict[tuple[str, int], asyncio.Semaphore] = {}
 
     def of(self, login: Login) -> asyncio.Semaphore:
@@ -122,8 +147,10 @@ async def _connect(
     limits: Limits,
     keys: HostKeys,
     secrets: Secrets,
+    flow: Flow,
+    logs_in: Callable[[], None],
 ) -> asyncssh.SSHClientConnection:
-    client = _Client(login, keys, secrets.password(login.user, login.host))
+    client = _Client(login, keys, secrets.password(login.user, login.host), flow, logs_in)
     options: dict[str, Any] = {"username": login.user} if login.user is not None else {}
     options |= await secrets.identity(login.key)
     if algorithms := keys.algorithms(login.host, login.port):

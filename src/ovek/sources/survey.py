@@ -22,10 +22,11 @@ from ovek.files.errors import InputError
 from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
-from ovek.sources.away import Stop, away
+from ovek.sources.away import Stop, away, hush
 from ovek.sources.clean import plain
 from ovek.sources.draft import missing_facts
 from ovek.sources.interview import Answer, Interview, Wanted
+from ovek.sources.places import Places, Seat
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ways import way_of
 from ovek.sources.ways.interface import Door, Setup
@@ -94,23 +95,21 @@ async def survey(
 ) -> None:
     """Read devices, `at_once` at a time; each is kept (away from the others), then `done`.
 
-    What `keep` raises costs that device: it is told as not kept. One that somebody else has in
-    `claims` is not read.
+    Those that let one wait hold up nobody: see `places`. What `keep` raises costs that device: it
+    is told as not kept. One that somebody else has in `claims` is not read.
     """
-    todo, claimed = iter(jobs), claims if claims is not None else Alone()
+    hush(asyncio.get_running_loop())
+    claimed, places = claims if claims is not None else Alone(), Places(at_once)
 
-    async def worker() -> None:
-        for device, sheet in todo:
-            if not claimed.take(device.name):
-                done(_elsewhere(device.name))
-                continue
-            try:
-                done(await read(device, sheet))
-            finally:
-                claimed.leave(device.name)
+    async def one(device: FleetDevice, sheet: Sheet, seat: Seat) -> None:
+        try:
+            done(await read(device, sheet, seat))
+        finally:
+            seat.end()
+            claimed.leave(device.name)
 
-    async def read(device: FleetDevice, sheet: Sheet) -> Outcome:
-        outcome = await read_device(device, sheet, setup)
+    async def read(device: FleetDevice, sheet: Sheet, seat: Seat) -> Outcome:
+        outcome = await read_device(device, sheet, setup, seat)
         try:
             await away(partial(_keep, keep, outcome))
         except InputError as error:
@@ -119,9 +118,19 @@ async def survey(
             outcome = _not_kept(outcome, str(error), "See what is wrong, and read it again")
         return outcome
 
-    async with asyncio.TaskGroup() as group:
-        for _ in range(at_once):
-            group.create_task(worker())
+    try:
+        async with asyncio.TaskGroup() as group:
+            for device, sheet in jobs:
+                seat = await places.seat()
+                if claimed.take(device.name):
+                    group.create_task(one(device, sheet, seat))
+                else:
+                    seat.end()
+                    done(_elsewhere(device.name))
+    finally:
+        for shared in setup.shared.values():
+            shared.close()
+        setup.shared.clear()
 
 
 def _keep(keep: Callable[[Outcome], None], outcome: Outcome, stop: Stop) -> None:
@@ -139,16 +148,18 @@ def _not_kept(outcome: Outcome, met: str, do: str) -> Outcome:
     return msgspec.structs.replace(outcome, device=None, problem=told, do=do)
 
 
-async def read_device(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
+async def read_device(
+    device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat | None = None
+) -> Outcome:
     """Read one device by all its ways, trying again where that may help; it never raises."""
     try:
-        return await _read(device, sheet, setup)
+        return await _read(device, sheet, setup, seat or Seat())
     except Exception as defect:
         problem = _defect(defect)
         return Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
 
 
-async def _read(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
+async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> Outcome:
     began, taken_at = time.monotonic(), datetime.now(UTC).replace(microsecond=0)
     halves: dict[str, tuple[Any, int]] = {}
     best: Interview | None = None
@@ -156,15 +167,17 @@ async def _read(device: FleetDevice, sheet: Sheet, setup: Setup) -> Outcome:
     tried = 0
     while tried < setup.tries:
         tried += 1
-        interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.expects)
-        left = setup.limits.device - (time.monotonic() - began)
+        interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.expects, seat)
+        left = setup.limits.device - (time.monotonic() - began - seat.in_line())
         problem = await _try(device, interview, setup, halves, max(left, 0.0))
         if best is None or len(interview.evidence) >= len(best.evidence):
             best = interview
         if problem is None or not problem.passing or tried == setup.tries:
             break
+        seat.leave()
         wait = setup.wait * 2 ** (tried - 1) * random.uniform(0.8, 1.2)  # noqa: S311
         await asyncio.sleep(min(wait, max(left, 0.0)))
+        await seat.work(failed=True)
     assert best is not None
     made, seconds = best, round(time.monotonic() - began, 2)
     return await away(
@@ -258,7 +271,7 @@ async def _try(
     door = Door(device, interview, setup, halves, stack)
     reading = asyncio.create_task(_all_ways(door))
     try:
-        await asyncio.wait({reading}, timeout=limit)
+        await interview.seat.watch(reading, limit)
     finally:
         late = not reading.done()
         with suppress(Exception):

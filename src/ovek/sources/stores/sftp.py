@@ -12,6 +12,7 @@ import asyncssh
 
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.fleet import Shelf
+from ovek.sources.away import hush
 from ovek.sources.clean import plain
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.sftp import RefusedError, by_program, files_below
@@ -38,6 +39,7 @@ class Sftp:
             self._folder = self._folder[3:]
         self._access, self._login = access, access.login
         self._runner = asyncio.Runner()
+        hush(self._runner.get_loop())
         self._stack = AsyncExitStack()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._client: asyncssh.SFTPClient | None = None

@@ -6,7 +6,7 @@ A way is a coroutine `read(door)` that fills `door.interview`; it raises ReadPro
 from collections.abc import Awaitable, Callable
 from contextlib import AsyncExitStack
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from asyncssh import SSHClientConnection
 from msgspec import Struct, field
@@ -18,11 +18,19 @@ from ovek.sources.ssh import Gates, Limits, connected
 from ovek.sources.trust import HostKeys, Secrets
 
 
+class Shared(Protocol):
+    """What a way keeps for all the devices that are read by it."""
+
+    def close(self) -> None:
+        """No more devices are read."""
+
+
 class Setup(Struct, frozen=True, kw_only=True):
     """What all readings share. `rate` in bytes a second, `wait` in seconds to the first retry.
 
     `captures` are saved sessions that take the place of those that the fleet file names.
     `logins` tells by a device's name how it is logged in to, `snmp` how it is asked by SNMP.
+    `shared` is what ways keep for all devices, by their names.
     """
 
     site: Path
@@ -38,6 +46,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     snmp: dict[str, Snmp] = {}
     gates: Gates = field(default_factory=Gates)
     expects: Expects | None = None
+    shared: dict[str, Shared] = {}
 
 
 class Door:
@@ -63,7 +72,14 @@ class Door:
         if self._connection is None:
             setup = self.setup
             self._connection = await self._stack.enter_async_context(
-                connected(self.login(), setup.limits, setup.keys, setup.secrets, setup.gates)
+                connected(
+                    self.login(),
+                    setup.limits,
+                    setup.keys,
+                    setup.secrets,
+                    setup.gates,
+                    self.interview.seat.logs_in,
+                )
             )
         return self._connection
 

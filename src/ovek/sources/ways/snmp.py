@@ -6,19 +6,21 @@ HOST-RESOURCES-MIB (RFC 2790). What a table does not hold stays not known.
 """
 
 import asyncio
+import threading
 import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
-from functools import partial
+from itertools import count
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ovek.model.fleet import Snmp
 from ovek.model.pattern import compiled
 from ovek.model.sheet import DESCRIBED
-from ovek.sources.away import TURN, Stop, StoppedError, away
+from ovek.sources.away import TURN, hush
 from ovek.sources.clean import plain
 from ovek.sources.entities import Component, told_of
 from ovek.sources.problem import ReadProblem
@@ -40,7 +42,6 @@ _AT_ONCE = 20  # values that one request asks for
 _LONGEST_ANSWER = 8_192  # bytes: that many texts of 255, and what is around them
 _MOST_DROPPED = 1_000  # datagrams that are no answer, after which nothing more is heard
 _LONGEST_DECODING = 0.25  # seconds of the processor for one request; an honest answer takes 0.01
-_LOOKS = 0.25  # seconds between looks whether somebody still waits
 
 Rows = dict[str, dict[str, Any]]  # by index, then by column
 
@@ -48,8 +49,11 @@ Rows = dict[str, dict[str, Any]]  # by index, then by column
 async def read(door: Door) -> None:
     """Take in what the tables tell. Raises ReadProblem."""
     host, how = door.device.host or "", door.setup.snmp.get(door.device.name, Snmp())
-    asking = _Asking(host, how.port, partial(_auth, how=how, host=host, door=door))
-    told = await away(asking.ask)
+    account = _account(how, host, door)
+    asker = door.setup.shared.get(_Asker.name)
+    if not isinstance(asker, _Asker):
+        asker = door.setup.shared[_Asker.name] = _Asker()
+    told = await asker.ask(host, how.port, account)
     for fills, row in told_of(_components(told.entity)):
         door.interview.adds("snmp", fills, [row])
     described = door.interview.reading.described
@@ -79,48 +83,46 @@ class _Told(Struct, frozen=True, kw_only=True):
     description: Any
 
 
-class _Asking(Struct, frozen=True):
-    """A device that is asked in a thread, and an event loop, of its own.
+class _Asker:
+    """Asks devices in a thread, and an event loop, of its own: no other device waits for it.
 
-    So what it answers is decoded where no other device waits for it.
+    What a device sends is decoded there. The library's engine takes a quarter of a second to make:
+    there is one for each account, and a socket for each device.
     """
 
-    host: str
-    port: int
-    auth: Callable[[Any], Any]
+    name = "snmp"
 
-    def ask(self, stop: Stop) -> _Told:
-        """Ask for all that is read. Raises ReadProblem, and StoppedError where nobody waits."""
+    def __init__(self) -> None:
+        self._loop = asyncio.new_event_loop()
+        hush(self._loop)
+        self._engines: dict[_Account, Any] = {}
+        self._numbers = count(1)
+        threading.Thread(target=self._loop.run_forever, daemon=True).start()
+
+    async def ask(self, host: str, port: int, account: "_Account") -> _Told:
+        """Ask one device for all that is read. Raises ReadProblem."""
+        asked = asyncio.run_coroutine_threadsafe(self._all(host, port, account), self._loop)
+        return await asyncio.wrap_future(asked)
+
+    def close(self) -> None:
+        """Nobody is asked any more."""
+        self._loop.call_soon_threadsafe(self._loop.stop)
+
+    async def _all(self, host: str, port: int, account: "_Account") -> _Told:
         try:
             from pysnmp.hlapi.v3arch import asyncio as api
         except ImportError:
             do = "pip install 'ovek[snmp]'"
             raise ReadProblem("reading by SNMP", "pysnmp is not installed", do) from None
-        with asyncio.Runner() as runner:
-            # What the library cannot decode it leaves to the loop, which would print it.
-            runner.get_loop().set_exception_handler(lambda loop, context: None)
-            return runner.run(self._until(stop, api))
-
-    async def _until(self, stop: Stop, api: Any) -> _Told:
-        """Ask, as long as somebody waits for the answer."""
-        asked = asyncio.create_task(self._all(api))
-        while not asked.done():
-            await asyncio.wait({asked}, timeout=_LOOKS)
-            if stop.is_set():
-                asked.cancel()
-                await asyncio.wait({asked}, timeout=_LOOKS)
-                raise StoppedError
-        return asked.result()
-
-    async def _all(self, api: Any) -> _Told:
-        auth = self.auth(api)
         try:
-            target = await _target(api, self.host, self.port)
+            target = await _target(api, host, port)
         except Exception as error:  # what the library makes of a name that is none
             met = plain(str(error)) or type(error).__name__
-            do = "Mend host in fleet.toml"
-            raise ReadProblem(f"looking up {self.host}", met, do) from None
-        talk = _Talk(api, api.SnmpEngine(), auth, target)
+            raise ReadProblem(f"looking up {host}", met, "Mend host in fleet.toml") from None
+        if account not in self._engines:
+            self._engines[account] = api.SnmpEngine()
+        target.TRANSPORT_DOMAIN += (next(self._numbers),)  # a socket of its own
+        talk = _Talk(api, self._engines[account], account.auth(api), target)
         try:
             return _Told(
                 entity=await talk.table(_ENTITY),
@@ -131,6 +133,28 @@ class _Asking(Struct, frozen=True):
             )
         finally:
             talk.close()
+
+
+class _Account(Struct, frozen=True, kw_only=True):
+    """Who asks: a community, or a user with the names and secrets of two protocols."""
+
+    community: str | None = None
+    user: str = ""
+    digest: str | None = None
+    key: str | None = None
+    cipher: str | None = None
+    cipher_key: str | None = None
+
+    def auth(self, api: Any) -> Any:
+        """As the library has it."""
+        if self.community is not None:
+            return api.CommunityData(self.community, mpModel=1)
+        keys = dict[str, Any]()
+        if self.digest is not None:
+            keys |= {"authKey": self.key, "authProtocol": getattr(api, self.digest)}
+        if self.cipher is not None:
+            keys |= {"privKey": self.cipher_key, "privProtocol": getattr(api, self.cipher)}
+        return api.UsmUserData(self.user, **keys)
 
 
 class _Guard:
@@ -264,8 +288,11 @@ class _Talk:
         raise ReadProblem("reading by SNMP", told, do, passing=silent)
 
     def close(self) -> None:
-        """Let go of the port."""
-        self._engine.close_dispatcher()
+        """Let go of the socket."""
+        dispatcher, domain = self._engine.transport_dispatcher, self._target.TRANSPORT_DOMAIN
+        if self._target.transport is not None:
+            dispatcher.unregister_transport(domain)
+            self._target.transport.close_transport()
 
 
 def _too_much() -> ReadProblem:
@@ -288,26 +315,27 @@ async def _target(api: Any, host: str, port: int) -> Any:
     return await kind.create((host, port), timeout=_WAIT, retries=_TIMES)
 
 
-def _auth(api: Any, *, how: Snmp, host: str, door: Door) -> Any:
-    """Who asks. Raises ReadProblem where a secret is not told."""
+def _account(how: Snmp, host: str, door: Door) -> _Account:
+    """Who asks a device. Raises ReadProblem where a secret is not told."""
     secrets = door.setup.secrets
     if how.version == "2c":
         community = secrets.named("OVEK_SNMP_COMMUNITY", f"snmp@{host}")
         if community is None:
             raise _missing("community", "OVEK_SNMP_COMMUNITY", f"snmp@{host}")
-        return api.CommunityData(community, mpModel=1)
-    user, keys = how.user or door.user or "", dict[str, Any]()
+        return _Account(community=community)
+    account = _Account(user=how.user or door.user or "")
     if how.auth != "none":
-        secret = secrets.named("OVEK_SNMP_AUTH", f"snmp-auth:{user}@{host}")
+        secret = secrets.named("OVEK_SNMP_AUTH", f"snmp-auth:{account.user}@{host}")
         if secret is None:
-            raise _missing("password", "OVEK_SNMP_AUTH", f"snmp-auth:{user}@{host}")
-        keys |= {"authKey": secret, "authProtocol": getattr(api, _AUTH[how.auth])}
+            raise _missing("password", "OVEK_SNMP_AUTH", f"snmp-auth:{account.user}@{host}")
+        account = replace(account, digest=_AUTH[how.auth], key=secret)
     if how.privacy != "none":
-        secret = secrets.named("OVEK_SNMP_PRIVACY", f"snmp-privacy:{user}@{host}")
+        entry = f"snmp-privacy:{account.user}@{host}"
+        secret = secrets.named("OVEK_SNMP_PRIVACY", entry)
         if secret is None:
-            raise _missing("privacy password", "OVEK_SNMP_PRIVACY", f"snmp-privacy:{user}@{host}")
-        keys |= {"privKey": secret, "privProtocol": getattr(api, _PRIVACY[how.privacy])}
-    return api.UsmUserData(user, **keys)
+            raise _missing("privacy password", "OVEK_SNMP_PRIVACY", entry)
+        account = replace(account, cipher=_PRIVACY[how.privacy], cipher_key=secret)
+    return account
 
 
 _AUTH = {
