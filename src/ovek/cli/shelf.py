@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator
 from contextlib import ExitStack
 from datetime import UTC, datetime
 from difflib import get_close_matches
+from functools import partial
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
@@ -46,10 +47,11 @@ from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
-from ovek.model.fleet import Shelf
+from ovek.model.fleet import Shelf, without_user
 from ovek.model.naming import Naming
 from ovek.model.rate import parse_rate
 from ovek.model.shelf import Look, Offer, ShelfFacts, ShelfFile, ShelfRecord, ShelfVerdict
+from ovek.model.size import parse_size
 from ovek.render.visible import visible
 
 
@@ -111,12 +113,18 @@ def command(
     looks = []
     for shelf in shelves:
         files, read_at, problem = look_at(
-            site, shelf, algorithms, fresh=fresh, alone=place is not None, **how
+            site, shelf, algorithms, releases, fresh=fresh, alone=place is not None, **how
         )
         judged = list(_judged(site, files, releases, used_by))
         _keep_opened(site, releases, judged)
         looks.append(
-            Look(name=shelf.name, at=shelf.at, read_at=read_at, files=judged, problem=problem)
+            Look(
+                name=without_user(shelf.name),
+                at=shelf.shown,
+                read_at=read_at,
+                files=judged,
+                problem=problem,
+            )
         )
         if write_list is not None:
             _write_list(write_list, shelf, files)
@@ -181,6 +189,7 @@ def look_at(
     site: Site,
     shelf: Shelf,
     algorithms: tuple[Algorithm, ...],
+    releases: ReleaseIndex,
     *,
     fresh: bool,
     alone: bool,
@@ -209,18 +218,31 @@ def look_at(
     known = next((one for one in site.fleet.shelf if one == shelf), None)
     before = read_record(site.folder, shelf) if known is not None else None
     try:
-        files = _from_store(site, shelf, algorithms, None if fresh else before, rate,
+        files = _from_store(site, shelf, algorithms, releases, None if fresh else before, rate,
                             take_new_keys, ask_password)  # fmt: skip
     except ReadProblem as problem:
-        told = f"{problem}. {problem.do}."
-        if before is None:
-            return [], None, told
-        return _trusted(site, before), before.read_at, told
+        return _as_before(site, before, f"{problem}. {problem.do}.")
+    except InputError as error:
+        if alone:
+            raise
+        return _as_before(site, before, str(error))
+    except Exception as defect:
+        told = f"a defect of Ovek: {type(defect).__name__}: {defect}. Please report it."
+        return _as_before(site, before, told)
     read_at = datetime.now(UTC).replace(microsecond=0)
     if known is not None:
         record = ShelfRecord(shelf=shelf.name, at=shelf.at, read_at=read_at, files=tuple(files))
         write_record(site.folder, shelf, record)
     return files, read_at, None
+
+
+def _as_before(
+    site: Site, before: ShelfRecord | None, told: str
+) -> tuple[list[ShelfFile], datetime | None, str]:
+    """What is known of a shelf that cannot be read now, and why it cannot."""
+    if before is None:
+        return [], None, told
+    return _trusted(site, before), before.read_at, told
 
 
 def _archive(file: Path, algorithms: tuple[Algorithm, ...]) -> list[ShelfFile]:
@@ -234,6 +256,7 @@ def _from_store(
     site: Site,
     shelf: Shelf,
     algorithms: tuple[Algorithm, ...],
+    releases: ReleaseIndex,
     before: ShelfRecord | None,
     rate: int | None,
     take_new_keys: bool,
@@ -243,6 +266,7 @@ def _from_store(
     from platformdirs import user_cache_path
 
     from ovek.cli.survey import password_prompt
+    from ovek.sources.problem import ReadProblem
     from ovek.sources.stores import store_of
     from ovek.sources.stores.fetching import (
         finished_in,
@@ -260,7 +284,8 @@ def _from_store(
         raise InputError(site.folder / "fleet.toml", met, do, key="through")
     keys = HostKeys(site.folder / "known_hosts", take_new=take_new_keys)
     prompt = password_prompt() if ask_password else None
-    access = Access(keys=keys, secrets=Secrets(prompt, site.folder), login=login)
+    secrets = Secrets(prompt, site.folder)
+    access = Access(keys=keys, secrets=secrets, login=login)
     spool = user_cache_path("ovek") / "shelves" / sha256(shelf.at.encode()).hexdigest()[:16]
     store = store_of(shelf, site.folder, access)
     known = {one.path: one for one in (*finished_in(spool), *(before.files if before else ()))}
@@ -278,10 +303,15 @@ def _from_store(
                     known=known,
                     by_word=site.policy.server_digests,
                     rate=rate or own_rate,
+                    most=partial(_most, shelf, releases),
                     advance=advance,
                 )
                 for file in found:
-                    done.append(file)  # noqa: PERF402 - what came before it is cut off counts
+                    told = None if file.problem is None else secrets.masked(file.problem)
+                    done.append(replace(file, problem=told))
+    except ReadProblem as problem:
+        keep_finished(spool, done)
+        raise ReadProblem(problem.doing, secrets.masked(problem.met), problem.do) from None
     except BaseException:
         keep_finished(spool, done)  # so that nothing that was read has to come again
         raise
@@ -290,6 +320,20 @@ def _from_store(
         keys.save()
     forget_finished(spool)
     return done
+
+
+def _most(shelf: Shelf, releases: ReleaseIndex, file: Any) -> int:
+    """The bytes that are fetched at most of a file whose size the server does not tell.
+
+    They are those that are published, and a tenth: so a longer one is seen to be longer.
+    """
+    from ovek.sources.stores.fetching import LARGEST_UNTOLD
+
+    name = file.path.rpartition("/")[2]
+    sizes = [size for one in releases.named(name, case_blind=True) for size in one.sizes]
+    if sizes:
+        return max(sizes) * 11 // 10
+    return LARGEST_UNTOLD if shelf.largest is None else parse_size(shelf.largest)
 
 
 def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdict]) -> None:

@@ -153,10 +153,17 @@ async def read_device(
 ) -> Outcome:
     """Read one device by all its ways, trying again where that may help; it never raises."""
     try:
-        return await _read(device, sheet, setup, seat or Seat())
+        outcome = await _read(device, sheet, setup, seat or Seat())
     except Exception as defect:
         problem = _defect(defect)
-        return Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
+        outcome = Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
+    masked = setup.secrets.masked
+    return msgspec.structs.replace(
+        outcome,
+        problem=None if outcome.problem is None else masked(outcome.problem),
+        lost=tuple(map(masked, outcome.lost)),
+        notes=tuple(map(masked, outcome.notes)),
+    )
 
 
 async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> Outcome:

@@ -20,6 +20,7 @@ from ovek.sources.problem import ReadProblem
 PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
 PASSPHRASE = "OVEK_KEY_PASSPHRASE"  # noqa: S105 - likewise
 SERVICE = "ovek"
+_SHORTEST = 4  # characters of a secret that is looked for: a shorter one is part of many words
 
 
 class HostKeys:
@@ -98,6 +99,18 @@ class Secrets:
         self._folder = folder or Path()
         self._keys: dict[str, asyncssh.SSHKey | asyncssh.SSHKeyPair] = {}
         self._agent: asyncssh.SSHAgentClient | None = None
+        self._handed = set[str]()
+
+    def masked(self, text: str) -> str:
+        """A message without any secret that was handed out: who is told one may repeat it."""
+        for secret in sorted(self._handed, key=len, reverse=True):
+            text = text.replace(secret, "•••")
+        return text
+
+    def _hand(self, secret: str | None) -> str | None:
+        if secret is not None and len(secret) >= _SHORTEST:
+            self._handed.add(secret)
+        return secret
 
     async def identity(self, key: str | None) -> dict[str, Any]:
         """What AsyncSSH is told of the key to log in with. Raises ReadProblem.
@@ -127,17 +140,15 @@ class Secrets:
 
     def named(self, variable: str, entry: str) -> str | None:
         """A secret from the environment, or the keyring's entry; None: neither has it."""
-        return os.environ.get(variable) or _from_keyring(entry)
+        return self._hand(os.environ.get(variable) or _from_keyring(entry))
 
     def password(self, user: str | None, host: str) -> str | None:
         """The password for a user on a host; None where there is none."""
-        if told := os.environ.get(PASSWORD):
-            return told
-        if told := _from_keyring(f"{user}@{host}"):
-            return told
+        if told := os.environ.get(PASSWORD) or _from_keyring(f"{user}@{host}"):
+            return self._hand(told)
         if self._prompt is not None and self._prompted is None:
             self._prompted = self._prompt()
-        return self._prompted
+        return self._hand(self._prompted)
 
 
 def _private_key(file: Path) -> asyncssh.SSHKey:

@@ -28,6 +28,7 @@ from ovek.sources.stores.interface import Lying, Store
 _TRIES = 4
 _FINISHED = "finished.json"
 _LEAST_FREE = 2**28  # bytes that the cache's disk keeps
+LARGEST_UNTOLD = 8 * 2**30  # bytes of a file whose size neither server nor publisher tells
 _OLD = 7 * 86_400  # seconds after which what was left half is given up
 
 
@@ -40,13 +41,15 @@ def read_store(
     known: Mapping[str, ShelfFile] = {},
     by_word: bool = False,
     rate: int | None = None,
+    most: Callable[[Lying], int] = lambda file: LARGEST_UNTOLD,
     advance: Callable[[int], None] = lambda size: None,
     wait: float = 0.5,
 ) -> Iterator[ShelfFile]:
     """Go through the files of a store; one that cannot be read costs its own line.
 
-    `known` are the files by path as they were last time, `rate` in bytes a second, `wait` in
-    seconds to the first retry.
+    `known` are the files by path as they were last time, `rate` in bytes a second, `most` the bytes
+    that are fetched of a file whose size the server does not tell, `wait` in seconds to the first
+    retry.
     """
     _forget_old(spool)
     for file in files:
@@ -60,7 +63,14 @@ def read_store(
         if found is not None:
             advance(file.size or 0)
         else:
-            found = _fetched(store, file, algorithms, spool, rate, advance, wait)
+            limit = file.size if file.size is not None else most(file)
+            try:
+                found = _fetched(store, file, limit, algorithms, spool, rate, advance, wait)
+            except ReadProblem:
+                raise
+            except Exception as defect:
+                told = f"a defect of Ovek: {type(defect).__name__}: {defect}"
+                found = ShelfFile(path=file.path, size=None, problem=told)
         yield replace(found, path=file.path, modified=file.modified, sign=file.sign)
 
 
@@ -108,6 +118,7 @@ def _by_word(store: Store, file: Lying, algorithms: Sequence[Algorithm]) -> Shel
 def _fetched(
     store: Store,
     file: Lying,
+    limit: int,
     algorithms: tuple[Algorithm, ...],
     spool: Path,
     rate: int | None,
@@ -120,12 +131,13 @@ def _fetched(
         if tried:
             time.sleep(wait * 2 ** (tried - 1))
         try:
-            _fetch(store, file, half, rate, advance)
+            _fetch(store, file, limit, half, rate, advance)
             size = half.stat().st_size
             if file.size is not None and size != file.size:
                 raise ConnectionError(f"it ended at {size} of {file.size} bytes")
             break
         except LookupError as error:
+            shutil.rmtree(half.parent, ignore_errors=True)
             return ShelfFile(
                 path=file.path, size=None, problem=f"it cannot be read: {error.args[0]}"
             )
@@ -136,11 +148,15 @@ def _fetched(
         except (ConnectionError, TimeoutError) as error:
             problem = f"it cannot be read: {error}"
         except OSError as error:
+            shutil.rmtree(half.parent, ignore_errors=True)
             why = (error.strerror or str(error)).lower()
             return ShelfFile(path=file.path, size=None, problem=f"it cannot be kept here: {why}")
     else:
-        if half.exists() and store.resumes:
-            problem += f"; {show_size(half.stat().st_size)} of it are here, the next look goes on"
+        held = half.stat().st_size if half.exists() else 0
+        if held and _is_taken_up(store, file):
+            problem += f"; {show_size(held)} of it are here, the next look goes on"
+        else:
+            shutil.rmtree(half.parent, ignore_errors=True)
         return ShelfFile(path=file.path, size=None, problem=problem)
     found = digested(half, half.name, algorithms)
     shutil.rmtree(half.parent, ignore_errors=True)
@@ -155,31 +171,61 @@ def _half_of(spool: Path, file: Lying) -> Path:
     return spool / name / "".join(c if c.isprintable() and c != "/" else "_" for c in last)
 
 
-def _fetch(
-    store: Store, file: Lying, half: Path, rate: int | None, advance: Callable[[int], None]
-) -> None:
-    """Fetch what is left of a file. Raises LookupError, ConnectionError, TimeoutError, OSError."""
-    half.parent.mkdir(parents=True, exist_ok=True)
-    # Without a size, a time or a sign nothing tells that what is here is the start of the same.
+def _is_taken_up(store: Store, file: Lying) -> bool:
+    """Whether what is here of a file can be gone on with.
+
+    Without a size, a time or a sign nothing tells that it is the start of the same.
+    """
     known = file.size is not None and (file.modified is not None or file.sign is not None)
-    start = half.stat().st_size if half.exists() and store.resumes and known else 0
+    return store.resumes and known
+
+
+def _fetch(
+    store: Store,
+    file: Lying,
+    limit: int,
+    half: Path,
+    rate: int | None,
+    advance: Callable[[int], None],
+) -> None:
+    """Fetch what is left of a file, up to a limit in bytes.
+
+    Raises LookupError, ConnectionError, TimeoutError, OSError.
+    """
+    half.parent.mkdir(parents=True, exist_ok=True)
+    start = half.stat().st_size if half.exists() and _is_taken_up(store, file) else 0
     if file.size is not None and start > file.size:
         start = 0
     advance(start)
     if file.size == start and start:
         return
+    _has_space(half.parent, file.size - start if file.size is not None else 0)
     began, read = time.monotonic(), 0
     with half.open("ab" if start else "wb") as stream:
         for piece in store.pieces(file, start):
             read += len(piece)
-            if file.size is not None and start + read > file.size:
-                raise LookupError(f"it goes on beyond its {file.size} bytes")
-            if shutil.disk_usage(half.parent).free < _LEAST_FREE:
-                raise LookupError(f"the disk of the cache has under {show_size(_LEAST_FREE)} free")
+            if start + read > limit:
+                if file.size is not None:
+                    raise LookupError(f"it goes on beyond its {file.size} bytes")
+                told = f"the server tells no size, and it goes on beyond {show_size(limit)}"
+                raise LookupError(
+                    f"{told} (what is published and a tenth, else largest in fleet.toml)"
+                )
+            _has_space(half.parent, len(piece))
             stream.write(piece)
             advance(len(piece))
             if rate is not None:
                 time.sleep(max(0.0, began + read / rate - time.monotonic()))
+
+
+def _has_space(folder: Path, needed: int) -> None:
+    """Raise LookupError where a disk has not the space for so many bytes, beside what it keeps."""
+    free = shutil.disk_usage(folder).free
+    if free < needed + _LEAST_FREE:
+        raise LookupError(
+            f"the disk of the cache has {show_size(free)} free, of which {show_size(_LEAST_FREE)} "
+            f"stay free, and {show_size(needed)} are needed"
+        )
 
 
 def _forget_old(spool: Path) -> None:

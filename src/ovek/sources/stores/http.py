@@ -1,22 +1,28 @@
 """A folder on a web server: an index page, or a list that names the files.
 
-Only what lies below the shelf's own address is followed; a redirect elsewhere is not.
+Only what lies below the shelf's own address is followed; a redirect elsewhere is not. Every wait
+has an end, and so has the look as a whole. Bytes are taken as they come: who packs them, unasked,
+is not read.
 """
 
+import asyncio
 import re
 import ssl
-from collections.abc import Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Iterator, Sequence
+from contextlib import asynccontextmanager, suppress
 from datetime import UTC
 from email.utils import parsedate_to_datetime
 from html import unescape
+from http import HTTPStatus
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import unquote, urljoin, urlsplit
 
 from ovek.files.importers.digestlist import name_in
 from ovek.model.digest import Algorithm, Digests
-from ovek.model.fleet import Shelf
+from ovek.model.fleet import Shelf, without_user
 from ovek.model.pattern import compiled
+from ovek.sources.away import hush
 from ovek.sources.clean import plain
 from ovek.sources.problem import ReadProblem
 from ovek.sources.stores.interface import Access, Lying, is_safe
@@ -25,7 +31,9 @@ _MOST_PAGE = 8 * 2**20
 _MOST_PAGES = 500
 _MOST_FILES = 20_000
 _DEEPEST = 8
-_PIECE = 2**18
+_PIECE = 2**16  # bytes that come within the time for one answer, or it is none
+_LONGEST_LOOK = 1_800.0  # seconds for all that a server says of its files
+T = TypeVar("T")
 
 
 # A link of a page, in linear time whatever the page is made of (HTML Living Standard, 13.1.2.3).
@@ -47,6 +55,22 @@ def links_in(page: str) -> Iterator[str]:
             yield unescape(told)
 
 
+def _joined(base: str, link: str) -> str | None:
+    """Where a link of a page leads; None where that is no address."""
+    try:
+        to = urljoin(base, link)
+        return to if urlsplit(to).netloc else None
+    except ValueError:
+        return None
+
+
+def _told(code: int) -> str:
+    """A status with the words of RFC 9110: those of the server may repeat what it was told."""
+    with suppress(ValueError):
+        return f"{code} {HTTPStatus(code).phrase}"
+    return str(code)
+
+
 class Http:
     """One client for all files."""
 
@@ -57,10 +81,10 @@ class Http:
             import httpx
         except ImportError:
             do = "pip install 'ovek[shelves]'"
-            raise ReadProblem(f"reading {shelf.at}", "httpx is not installed", do) from None
+            raise ReadProblem(f"reading {shelf.shown}", "httpx is not installed", do) from None
         self._httpx = httpx
         parts = urlsplit(shelf.at)
-        self._at = shelf.at
+        self._at = without_user(shelf.at)  # who asks is told apart
         verify: ssl.SSLContext | bool = True
         if shelf.ca is not None:
             try:
@@ -74,14 +98,17 @@ class Http:
         if user is not None:
             if parts.scheme != "https":
                 met = "a password would go over http in plain"
-                raise ReadProblem(f"logging in to {shelf.at}", met, "Use https, or no user")
+                raise ReadProblem(f"logging in to {shelf.shown}", met, "Use https, or no user")
             secret = access.secrets.password(user, parts.hostname or "")
             if secret is None:
                 do = f"Put it into OVEK_PASSWORD, or the keyring as {user}@{parts.hostname}"
-                raise ReadProblem(f"logging in to {shelf.at}", "its password is not told", do)
+                raise ReadProblem(f"logging in to {shelf.shown}", "its password is not told", do)
             auth = httpx.BasicAuth(user, secret)
         limits = access.limits
-        self._client = httpx.Client(
+        self._limit = limits.answer
+        self._runner = asyncio.Runner()
+        hush(self._runner.get_loop())
+        self._client = httpx.AsyncClient(
             auth=auth,
             verify=verify,
             timeout=httpx.Timeout(limits.answer, connect=limits.connect),
@@ -90,6 +117,22 @@ class Http:
             headers={"Accept-Encoding": "identity"},
         )
 
+    def _run(self, work: Awaitable[T], limit: float) -> T:
+        """Wait for something, for so many seconds. Raises TimeoutError and what it raises."""
+        return self._runner.run(asyncio.wait_for(work, limit))
+
+    @asynccontextmanager
+    async def _asked(self, method: str, address: str, **more: Any) -> AsyncIterator[Any]:
+        """What a server answers; raises LookupError where it packs it, or the address is none."""
+        try:
+            async with self._client.stream(method, address, **more) as answer:
+                packed = answer.headers.get("content-encoding", "identity").strip().lower()
+                if packed not in ("", "identity"):
+                    raise LookupError(f"the server packs it, unasked ({plain(packed)[:40]})")
+                yield answer
+        except (self._httpx.InvalidURL, ValueError) as error:
+            raise LookupError(f"its address cannot be asked for ({plain(str(error))})") from None
+
     def _problem(self, doing: str, error: Exception) -> ReadProblem:
         if "CERTIFICATE" in str(error).upper():
             do = "Do not go on; put its own authority as ca into fleet.toml if it has one"
@@ -97,33 +140,35 @@ class Http:
         met = re.sub(r"^\[Errno -?\d+\] ", "", plain(str(error))) or type(error).__name__
         return ReadProblem(doing, met, "See if it is up and the address is right", passing=True)
 
-    def _page(self, address: str) -> tuple[str, str, str]:
+    async def _page(self, address: str) -> tuple[str, str, str]:
         """A page: where it is after redirects, its type and its text. Raises ReadProblem."""
         doing = f"reading {address}"
         for _ in range(5):
             try:
-                with self._client.stream("GET", address) as answer:
+                async with self._asked("GET", address) as answer:
                     if answer.is_redirect:
                         address = self._led(address, answer)
                         continue
                     if answer.status_code != 200:
-                        met = f"the server says {answer.status_code} {answer.reason_phrase}"
-                        raise ReadProblem(doing, plain(met), "Mend at in fleet.toml, or user")
-                    data = b""
-                    for piece in answer.iter_bytes():
+                        met = f"the server says {_told(answer.status_code)}"
+                        raise ReadProblem(doing, met, "Mend at in fleet.toml, or user")
+                    data = bytearray()
+                    async for piece in answer.aiter_raw():
                         data += piece
                         if len(data) > _MOST_PAGE:
                             met = f"it is longer than {_MOST_PAGE} bytes, no index"
                             raise ReadProblem(doing, met, "Name an index page or a list")
                     kind = answer.headers.get("content-type", "")
                     return address, kind, data.decode("utf-8", "replace")
+            except LookupError as error:
+                raise ReadProblem(doing, str(error.args[0]), "See what its server is") from None
             except (self._httpx.HTTPError, OSError) as error:
                 raise self._problem(doing, error) from None
         raise ReadProblem(doing, "it leads from one address to the next", "Mend at in fleet.toml")
 
     def _led(self, address: str, answer: Any) -> str:
         """Where a redirect leads, which has to be the same server."""
-        to = urljoin(address, answer.headers.get("location", ""))
+        to = _joined(address, answer.headers.get("location", "")) or "an address that is none"
         if urlsplit(to)[:2] != urlsplit(address)[:2]:
             met = f"it leads to another server ({plain(to)[:80]})"
             raise ReadProblem(f"reading {address}", met, "Name that one, if it is meant")
@@ -131,29 +176,37 @@ class Http:
 
     def files(self) -> list[Lying]:
         """All files that the index page, and the pages below it, link to; or that a list names."""
-        address, kind, text = self._page(self._at)
+        try:
+            return self._run(self._files(), _LONGEST_LOOK)
+        except TimeoutError:
+            met = f"it was not done telling its files in {_LONGEST_LOOK:g} s"
+            do = "Name a folder inside, or a list that names files"
+            raise ReadProblem(f"reading {self._at}", met, do) from None
+
+    async def _files(self) -> list[Lying]:
+        address, kind, text = await self._page(self._at)
         if "html" not in kind and not re.match(r"\s*<(?:!doctype|html)", text, re.IGNORECASE):
             told = (name_in(line) for line in text.splitlines())
             names = [name for name in told if name is not None and is_safe(name)]
             base = address.rpartition("/")[0] + "/"
-            found = {unquote(urljoin(base, each)[len(base) :]): urljoin(base, each)
-                     for each in names if urljoin(base, each).startswith(base)}  # fmt: skip
+            joined = (_joined(base, each) for each in names)
+            found = {unquote(to[len(base) :]): to for to in joined if to and to.startswith(base)}
             if not found:
                 met = "it is no index page, and no list that names files"
                 raise ReadProblem(f"reading {address}", met, "Name an index page or a list")
-            return self._lying(found)
+            return await self._lying(found)
         base = address if address.endswith("/") else address.rpartition("/")[0] + "/"
-        return self._lying(self._linked(base, text))
+        return await self._lying(await self._linked(base, text))
 
-    def _linked(self, base: str, text: str) -> dict[str, str]:
+    async def _linked(self, base: str, text: str) -> dict[str, str]:
         found: dict[str, str] = {}
         seen, todo = {base}, [(base, text, 0)]
         pages = 1
         while todo:
             here, page, depth = todo.pop()
             for link in links_in(page):
-                to = urljoin(here, link)
-                if not to.startswith(here) or urlsplit(to).query or urlsplit(to).fragment:
+                to = _joined(here, link)
+                if not to or not to.startswith(here) or urlsplit(to).query or urlsplit(to).fragment:
                     continue
                 if to.endswith("/"):
                     if to not in seen:
@@ -162,7 +215,7 @@ class Http:
                             raise ReadProblem(f"reading {base}", met, "Name a folder inside")
                         seen.add(to)
                         pages += 1
-                        todo.append((to, self._page(to)[2], depth + 1))
+                        todo.append((to, (await self._page(to))[2], depth + 1))
                 else:
                     found.setdefault(unquote(to[len(base) :]), to)
                 if len(found) > _MOST_FILES:
@@ -170,22 +223,21 @@ class Http:
                     raise ReadProblem(f"reading {base}", met, "Name a folder inside")
         return found
 
-    def _lying(self, found: dict[str, str]) -> list[Lying]:
+    async def _lying(self, found: dict[str, str]) -> list[Lying]:
         return [
-            self._one(path, address)
+            await self._one(path, address)
             for path, address in sorted(found.items())
             if is_safe(path) and not path.rpartition("/")[2].startswith(".")
         ]
 
-    def _one(self, path: str, address: str) -> Lying:
+    async def _one(self, path: str, address: str) -> Lying:
         """What the server tells of a file without sending it."""
-        try:
-            answer = self._client.head(address)
-        except (self._httpx.HTTPError, OSError):
+        told = None
+        with suppress(self._httpx.HTTPError, OSError, LookupError, TimeoutError):
+            async with asyncio.timeout(self._limit), self._asked("HEAD", address) as answer:
+                told = answer.headers if answer.status_code == 200 else None
+        if told is None:
             return Lying(path=path, at=address)
-        if answer.status_code != 200:
-            return Lying(path=path, at=address)
-        told = answer.headers
         length, modified = told.get("content-length", ""), None
         try:
             modified = parsedate_to_datetime(told.get("last-modified", "")).astimezone(UTC)
@@ -201,20 +253,26 @@ class Http:
         headers = {"Range": f"bytes={start}-"} if start else {}
         if start and file.sign is not None and not file.sign.startswith("W/"):
             headers["If-Range"] = file.sign
+        asked = self._asked("GET", file.at, headers=headers)
         try:
-            with self._client.stream("GET", file.at, headers=headers) as answer:
+            answer = self._run(asked.__aenter__(), self._limit)
+            try:
                 if answer.status_code == 416:
                     return
                 if answer.status_code not in (200, 206):
-                    raise LookupError(f"the server says {answer.status_code}")
+                    raise LookupError(f"the server says {_told(answer.status_code)}")
                 skip = start if answer.status_code == 200 else 0
-                for piece in answer.iter_bytes(_PIECE):
+                pieces = answer.aiter_raw(_PIECE)
+                while piece := self._run(anext(pieces, b""), self._limit):
                     if skip >= len(piece):
                         skip -= len(piece)
                         continue
                     yield piece[skip:]
                     skip = 0
-        except self._httpx.TimeoutException:
+            finally:
+                with suppress(Exception):  # it is cut off: nobody waits for the rest
+                    self._run(asked.__aexit__(None, None, None), self._limit)
+        except (self._httpx.TimeoutException, TimeoutError):
             raise TimeoutError("no answer in time") from None
         except (self._httpx.HTTPError, OSError) as error:
             raise ConnectionError(plain(str(error)) or type(error).__name__) from None
@@ -225,7 +283,9 @@ class Http:
 
     def close(self) -> None:
         """Let go of the connections."""
-        self._client.close()
+        with suppress(Exception):
+            self._run(self._client.aclose(), self._limit)
+        self._runner.close()
 
 
 def opened(shelf: Shelf, site: Path, access: Access) -> Http:

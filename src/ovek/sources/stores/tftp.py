@@ -65,16 +65,21 @@ class Tftp:
             block, wanted, size, told = 512, 1, 0, None
             packet: bytes = asked
             to: Any = where
+            agreed = False
             while True:
-                got, peer = self._exchange(door, packet, to, peer, wanted)
+                got, peer = self._exchange(door, packet, to, peer, wanted, agreed=agreed)
                 code, number = struct.unpack_from("!HH", got)
                 if code == _OPTIONS:
-                    block, told = _agreed(got)
+                    agreed, (block, told) = True, _agreed(got)
                     packet, to = struct.pack("!HH", _ACK, 0), peer
                     continue
                 data = got[4:]
-                yield data
+                if len(data) > block:
+                    raise LookupError(f"a block of {len(data)} bytes came, and {block} were agreed")
                 size += len(data)
+                if told is not None and size > told:
+                    raise LookupError(f"it goes on beyond its {told} bytes")
+                yield data
                 packet, to = struct.pack("!HH", _ACK, number), peer
                 wanted += 1
                 if len(data) < block:
@@ -84,9 +89,20 @@ class Tftp:
                     return
 
     def _exchange(
-        self, door: socket.socket, packet: bytes, to: Any, peer: Any, wanted: int
+        self,
+        door: socket.socket,
+        packet: bytes,
+        to: Any,
+        peer: Any,
+        wanted: int,
+        *,
+        agreed: bool,
     ) -> tuple[bytes, Any]:
-        """Send a packet until the next block comes; the block, and from where."""
+        """Send a packet until the next block comes; the block, and from where.
+
+        The first answer comes from another port of the host that was asked, and no other host.
+        Options are `agreed` once.
+        """
         wait, ends = _WAIT, time.monotonic() + self._limit
         for _ in range(_TRIES):
             door.sendto(packet, to)
@@ -99,14 +115,15 @@ class Tftp:
                     break
                 except ConnectionError:
                     raise ConnectionError("nothing listens there") from None
-                if (peer is not None and source != peer) or len(got) < 4:
+                ours = source == peer if peer is not None else source[0] == to[0]
+                if not ours or len(got) < 4:
                     continue
                 self._heard = True
                 code, number = struct.unpack_from("!HH", got)
                 if code == _ERROR:
                     told = got[4:].partition(b"\0")[0].decode("utf-8", "replace")
                     raise LookupError(f"the server says: {plain(told) or number}")
-                if code == _OPTIONS and wanted == 1:
+                if code == _OPTIONS and not agreed and wanted == 1:
                     return got, source
                 if code == _DATA and number == wanted % 2**16:
                     return got, source
