@@ -29,6 +29,7 @@ from ovek.files.snapshot import write_snapshot
 from ovek.model.history import Fact, ImageFact, Span
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+PROVEN = '{"verdict":"proven"}'
 
 
 def sw(name="sw", days_=0, *files, **more):
@@ -125,7 +126,7 @@ def keep(ovek, name, *devices):
 # ---- the store -----------------------------------------------------------------------------------
 
 FACTS = [Fact("version", "1", "", "1.0"), Fact("version", "1", "", "2.0"),
-         Fact("image", "1", ONE, "{}"), Fact("answer", "", "", "go")]  # fmt: skip
+         Fact("image", "1", ONE, PROVEN), Fact("answer", "", "", "go")]  # fmt: skip
 
 
 def at(day: int) -> datetime:

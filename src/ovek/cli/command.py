@@ -74,6 +74,18 @@ class Command(click.Command):
         self.examples = tuple(examples)
         self.params.append(_Colour())
 
+    def invoke(self, ctx: click.Context) -> Any:
+        """Do it; where a file that Ovek keeps for itself turns out damaged, once more without."""
+        from ovek.files.errors import DamagedError
+
+        try:
+            return super().invoke(ctx)
+        except DamagedError as damaged:
+            from ovek.render.visible import visible
+
+            click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+            return super().invoke(ctx)
+
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the examples."""
         if self.examples:

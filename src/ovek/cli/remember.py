@@ -18,7 +18,7 @@ from ovek.engine.audit import audit_judged
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
-from ovek.files.errors import InputError, ManyInputError
+from ovek.files.errors import DamagedError, InputError, ManyInputError
 from ovek.files.history import Claims, Reading, Store, open_store
 from ovek.files.site import Site
 from ovek.files.state import state_in
@@ -110,6 +110,9 @@ def mark(site: Site) -> bool:
         store = store_of(site, make=False)
         if store is not None:
             store.mark(site.known_files(), datetime.now(UTC))
+    except DamagedError as damaged:
+        click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+        return False
     except (InputError, ManyInputError) as error:
         told = f"what is known now was not written to the history: {error}"
         click.echo(f"ovek: {visible(told)}", err=True)

@@ -28,7 +28,7 @@ from ovek.engine.plan import Asked, plan
 from ovek.engine.rules import Subject
 from ovek.engine.runbook import runbook_of
 from ovek.engine.verdicts import Judge
-from ovek.files.errors import InputError
+from ovek.files.errors import DamagedError, InputError
 from ovek.files.regular import opened
 from ovek.files.reports import remembered_in, remembering
 from ovek.files.spool import Spool
@@ -40,6 +40,7 @@ from ovek.model.history import Day
 from ovek.model.report import FORMAT, Remembered, ReportDevice, ReportImage, Standing
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
+from ovek.render.visible import visible
 
 _ON_A_PAGE = 2_000
 
@@ -306,6 +307,8 @@ def _days(selected: Selection) -> list[Day]:
     try:
         store = store_of(site, make=False)
         return days_of(site, store, "60d") if store is not None else []
+    except DamagedError:
+        raise
     except InputError as error:
-        click.echo(f"ovek: the days are left out: {error}", err=True)
+        click.echo(f"ovek: the days are left out: {visible(str(error))}", err=True)
         return []

@@ -24,7 +24,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.selection import Selection, selecting
-from ovek.files.errors import InputError, ManyInputError
+from ovek.files.errors import DamagedError, InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
@@ -127,13 +127,14 @@ def command(selected: Selection, **options: Any) -> None:
 
 def _remember(site: Site) -> None:
     """Take what was read into the history; where that cannot be, the next survey catches up."""
-    from ovek.cli.remember import remember, store_of
+    from ovek.cli.remember import caught_up
 
     try:
-        store = store_of(site)
-        assert store is not None
-        for _ in remember(site, store):
-            pass
+        try:
+            caught_up(site)
+        except DamagedError as damaged:
+            click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+            caught_up(site)
     except (InputError, ManyInputError) as error:
         told = f"the history was not written: {error} The next survey catches up."
         click.echo(f"ovek: {visible(told)}", err=True)

@@ -43,6 +43,26 @@ def _again(kind: Any, file: str, met: str, do: str, line: int | None, key: str |
     return kind(file, met, do, line=line, key=key)
 
 
+class DamagedError(InputError):
+    """A file that Ovek keeps for itself is damaged; it is made anew of what it was made of."""
+
+    def put_aside(self) -> str:
+        """Put it aside, and say so. Raises InputError where that cannot be."""
+        file = Path(self.file)
+        aside = file.with_name(f"{file.name}.broken")
+        try:
+            file.replace(aside)
+            for beside in ("-journal", "-wal", "-shm"):
+                file.with_name(f"{file.name}{beside}").unlink(missing_ok=True)
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise InputError(file, f"is damaged, and stays ({reason})", "Remove it") from None
+        return (
+            f"{file}: {self.met}. It is put aside as {aside.name} and made anew from snapshots/; "
+            "what was added from elsewhere has to be added again"
+        )
+
+
 class ManyInputError(Exception):
     """Several things that are wrong with what was given, told all at once."""
 

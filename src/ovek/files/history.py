@@ -21,14 +21,27 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import msgspec
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection, Engine
 from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 
-from ovek.files.errors import InputError
-from ovek.model.history import FACT_KINDS, Fact, Span, StoreState
+from ovek.files.errors import DamagedError, InputError
+from ovek.files.regular import check_regular, opened
+from ovek.model.history import FACT_KINDS, FACT_VALUES, Fact, Span, StoreState
 
 FILE = "history.db"
+_LONGEST = 2**16  # characters of a fact
+_MOST_KNOWN = 2**28  # bytes of a file that was known
+# What a value makes of the code that reads it, where it is none that was written here.
+_READ_WRONG = (
+    ValueError, TypeError, LookupError, OverflowError, zlib.error, msgspec.MsgspecError,
+)  # fmt: skip
+# What SQLite says of a file that is no database, or was edited.
+_DAMAGE = (
+    "not a database", "malformed", "disk image", "no such table", "no such column",
+    "has no column", "Could not decode", "datatype mismatch", "constraint failed",
+)  # fmt: skip
 PASSWORD = "OVEK_HISTORY_PASSWORD"  # noqa: S105 - the name of a variable
 VERSION = 1
 _LOCK = 0x6F76656B  # of PostgreSQL's advisory locks, one for each store
@@ -105,7 +118,7 @@ class Store:
     """One store; `url` is SQLAlchemy's. Raises InputError, with what to do, in every method."""
 
     def __init__(self, url: str, where: str) -> None:
-        self.where = where
+        self.where, self._file = where, url.startswith("sqlite")
         self._engine = _engine(url)
         self._texts: dict[str, int] = {}
         with self._telling():
@@ -121,7 +134,10 @@ class Store:
         try:
             yield
         except SQLAlchemyError as error:
-            raise _told(self.where, error) from None
+            raise _told(self.where, error, file=self._file) from None
+        except _READ_WRONG as error:  # a value that nothing here has written
+            told = f"it holds what is none of its own ({type(error).__name__}: {error})"
+            raise _damaged(self.where, told, file=self._file) from None
 
     def _prepare(self) -> None:
         with self._engine.connect() as connection:
@@ -131,6 +147,10 @@ class Store:
             met = f"is a history of version {version}; this Ovek knows {VERSION}"
             raise InputError(self.where, met, "Use a newer Ovek, or name another store")
         if version == VERSION:
+            with self._engine.connect() as connection:
+                long = sa.select(_TEXT.c.id).where(sa.func.length(_TEXT.c.value) > _LONGEST)
+                if connection.execute(long.limit(1)).first() is not None:
+                    raise ValueError("a text that is too long")
             return
         with self._writing() as connection:  # migrations stand here, in their order
             _META.create_all(connection)
@@ -190,7 +210,7 @@ class Store:
             )
             assert new.inserted_primary_key is not None
             snapshot = new.inserted_primary_key[0]
-            return sum(self._add_reading(connection, snapshot, one) for one in readings)
+            return sum(self._add_reading(connection, snapshot, one) for one in _theirs(readings))
 
     def _add_reading(self, connection: Connection, snapshot: int, reading: Reading) -> bool:
         """Add one reading; whether it was not there yet."""
@@ -236,6 +256,7 @@ class Store:
         newest: int | None,
     ) -> None:
         """Fit the facts of a reading between those before and behind it."""
+        facts = frozenset(each for each in facts if len(each.key) + len(each.value) <= _LONGEST)
         ids = self._ids(connection, facts)
         wanted = {
             (FACT_KINDS.index(fact.kind), fact.member, ids[fact.key], ids[fact.value])
@@ -386,14 +407,14 @@ class Store:
             first, last = connection.execute(
                 sa.select(sa.func.min(_READING.c.taken_at), sa.func.max(_READING.c.taken_at))
             ).one()
-        return StoreState(
-            where=self.where,
-            snapshots=numbers[0],
-            readings=numbers[1],
-            devices=numbers[2],
-            first=_time(first),
-            last=_time(last),
-        )
+            return StoreState(
+                where=self.where,
+                snapshots=numbers[0],
+                readings=numbers[1],
+                devices=numbers[2],
+                first=_time(first),
+                last=_time(last),
+            )
 
     def devices(self) -> list[str]:
         """The names of all devices that were ever read."""
@@ -464,7 +485,7 @@ class Store:
                 (
                     name,
                     Span(
-                        fact=Fact(FACT_KINDS[kind], member, key_, value_),
+                        fact=_fact(kind, member, key_, value_),
                         first=datetime.fromtimestamp(first, UTC),
                         last=_time(last),
                         ended=_time(after),
@@ -483,7 +504,9 @@ class Store:
                 data = connection.execute(
                     sa.select(_CONTENT.c.data).where(_CONTENT.c.sha256 == sha256)
                 ).scalar_one()
-                found[name] = zlib.decompress(data)
+                found[name] = zlib.decompressobj().decompress(data, _MOST_KNOWN)
+                if hashlib.sha256(found[name]).hexdigest() != sha256:
+                    raise ValueError(f"{name} as it was known")
             return found
 
     def known_since(self) -> datetime | None:
@@ -547,32 +570,16 @@ class Claims:
 def open_store(folder: Path, url: str | None, *, make: bool = True) -> Store | None:
     """The store of a site: `history.db` in its folder, or the one that its fleet file names.
 
-    A file that is no database is put aside, so that it is made anew. With `make` False, None where
-    there is no store yet. Raises InputError.
+    With `make` False, None where there is no store yet. Raises InputError, and DamagedError of a
+    file that is no database, or no history.
     """
     if url is not None:
         return Store(*_with_secret(folder, url))
     file = folder / FILE
     if not make and not file.exists():
         return None
-    try:
-        return Store(f"sqlite:///{file}", str(file))
-    except InputError:
-        if not file.is_file() or not _is_broken(file):
-            raise
-        file.replace(file.with_name(f"{FILE}.broken"))
-        return Store(f"sqlite:///{file}", str(file))
-
-
-def _is_broken(file: Path) -> bool:
-    """Whether a file is no database at all, or a damaged one."""
-    import sqlite3
-
-    try:
-        with sqlite3.connect(f"file:{file}?mode=ro", uri=True) as connection:
-            return bool(connection.execute("PRAGMA quick_check").fetchone() != ("ok",))
-    except sqlite3.DatabaseError as error:
-        return "not a database" in str(error) or "malformed" in str(error)
+    check_regular(file)
+    return Store(f"sqlite:///{file}", str(file))
 
 
 def _with_secret(folder: Path, url: str) -> tuple[str, str]:
@@ -620,10 +627,41 @@ def _engine(url: str) -> Engine:
         raise InputError("history", "needs the extra postgres", do) from None
 
 
-def _told(where: str, error: SQLAlchemyError) -> InputError:
+def _damaged(where: str, told: str, *, file: bool) -> InputError:
+    """What is said of a store that is damaged: a file can be made anew, a server's cannot."""
+    if file:
+        return DamagedError(where, f"is damaged: {told[:200]}", "It is made anew")
+    return InputError(where, f"is damaged: {told[:200]}", "Restore it, or name another database")
+
+
+def _fact(kind: int, member: str, key: str, value: str) -> Fact:
+    """A fact as it was kept; raises ValueError, TypeError, LookupError or a DecodeError."""
+    if kind < 0:
+        raise LookupError(f"a kind {kind}")
+    fact = Fact(FACT_KINDS[kind], member, key, value)
+    if fact.kind in FACT_VALUES:
+        msgspec.json.decode(value, type=FACT_VALUES[fact.kind])
+    if fact.kind == "finding":
+        msgspec.json.decode(key, type=tuple[str, str | None])
+    if not isinstance(member, str):
+        raise TypeError("a member that is no text")
+    return fact
+
+
+def _theirs(readings: Iterable[Reading]) -> Iterator[Reading]:
+    """Go through readings; what fails in making them is no damage of the store."""
+    try:
+        yield from readings
+    except _READ_WRONG as error:
+        raise RuntimeError("a reading could not be made") from error
+
+
+def _told(where: str, error: SQLAlchemyError, *, file: bool) -> InputError:
     """The error of a database, told so that somebody can act on it."""
     cause = getattr(error, "orig", None) or error
     text = " ".join(str(cause).split())
+    if file and any(each in text for each in _DAMAGE):
+        return _damaged(where, text, file=file)
     if "locked" in text or "timeout" in text.lower():
         return InputError(where, "is busy with somebody else's writing", "Try again later")
     if "readonly" in text or "read-only" in text:
@@ -669,7 +707,7 @@ def _time(seconds: int | None) -> datetime | None:
 
 def _sha256(file: Path) -> str:
     made = hashlib.sha256()
-    with file.open("rb") as stream:
+    with opened(file) as stream:
         while piece := stream.read(2**20):
             made.update(piece)
     return made.hexdigest()

@@ -2,6 +2,7 @@
 
 import os
 import stat
+from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO
 
@@ -32,6 +33,13 @@ def _regular(file: str, flags: int) -> int:
         os.close(handle)
         raise InputError(file, f"is {kind}, no file", "Name a file")
     return handle
+
+
+def check_regular(file: Path) -> None:
+    """Raise InputError where something other than a file is there; it may be not there yet."""
+    with suppress(OSError):
+        if (kind := special(file.stat().st_mode)) is not None:
+            raise InputError(file, f"is {kind}, no file", "Name a file")
 
 
 def special(mode: int) -> str | None:

@@ -1,9 +1,9 @@
 """What is remembered of devices over time (`ovek.history/1`)."""
 
 from datetime import datetime
-from typing import Literal, NamedTuple, get_args
+from typing import Annotated, Any, Literal, NamedTuple, get_args
 
-from msgspec import Struct
+from msgspec import Meta, Struct
 
 FactKind = Literal[
     "version", "starts", "image", "boot", "bank", "finding", "answer", "proven", "target", "site",
@@ -47,6 +47,15 @@ class ImageFact(Struct, frozen=True, kw_only=True):
     modified: str | None = None
     algorithm: str | None = None
     digest: str | None = None
+
+
+# What the value of a fact is in JSON, where it has parts: of a bank its version, state, digest, …
+FACT_VALUES: dict[FactKind, Any] = {
+    "image": ImageFact,
+    "set": ImageFact,
+    "running": ImageFact,
+    "bank": Annotated[list[str | None], Meta(min_length=3)],
+}
 
 
 class Event(Struct, frozen=True, kw_only=True):
