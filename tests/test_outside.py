@@ -28,13 +28,14 @@ def test_a_pipe_where_a_file_of_the_site_should_be_is_told_and_not_waited_for(ov
     assert f"{name}: is a pipe, no file" in ovek.refuses("audit")
 
 
-def test_a_pipe_or_device_named_by_hand_is_told(ovek):
+def test_a_pipe_or_device_named_by_hand_is_told(ovek, tmp_path_factory):
     os.mkfifo(ovek.folder / "pipe.md5")
     assert "is a pipe" in ovek.refuses("audit", "--snapshot", "pipe.md5")
     assert "is a pipe" in ovek.refuses("catalog", "import", "pipe.md5")
     assert "is a device" in ovek.refuses("shelf", "--expect", "a" * 32, "/dev/zero")
-    (ovek.folder / "null.png").symlink_to("/dev/null")
-    figure = ["cleanup", "--whole-fleet", "--free", "1KiB", "--figure", "null.png"]
+    null = tmp_path_factory.mktemp("beside") / "null.png"
+    null.symlink_to("/dev/null")
+    figure = ["cleanup", "--whole-fleet", "--free", "1KiB", "--figure", str(null)]
     assert "is a device" in ovek(*figure, exits=2).stderr
     assert Path("/dev/null").is_char_device()
 

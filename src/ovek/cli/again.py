@@ -15,6 +15,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import NamedTuple
 
+import click
 import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
@@ -22,7 +23,7 @@ from msgspec.structs import replace
 import ovek
 from ovek.cli.options import Devices
 from ovek.engine.audit import Terms
-from ovek.files.kept import Kept, Row, kept_file
+from ovek.files.kept import Kept, Row, distrusted, kept_file
 from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
 from ovek.files.state import Line
@@ -32,6 +33,7 @@ from ovek.model.finding import DeviceAudit
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device, Source, Time
 from ovek.model.waiver import Waiver
+from ovek.render.visible import visible
 
 _clock = msgspec.json.Decoder(Time | None).decode
 _source = msgspec.json.Decoder(Source | None).decode
@@ -105,6 +107,11 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     site = devices.site
     file = kept_file(site.folder)
     if file is None or site.until is not None or devices.on is not None:
+        return None
+    if (why := distrusted(file)) is not None:
+        told = f"what was kept of earlier audits is not used: {why}"
+        do = "Remove it, or let nobody else write it (chmod go-w)"
+        click.echo(f"ovek: {visible(told)}. {do}.", err=True)
         return None
     made = hashlib.blake2b(digest_size=16)
     for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):

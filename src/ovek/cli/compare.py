@@ -18,6 +18,7 @@ from ovek.engine.compare import compare_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
 from ovek.files.site import Site
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
@@ -213,7 +214,7 @@ def _keep(site: Site, name: str, old: str | None, format_: str) -> None:
     if not lines:
         raise InputError(devices.file, "holds no device", "Read the fleet first: ovek survey")
     try:
-        if file.exists() and file.read_bytes() != b"".join(lines):
+        if file.exists() and bytes_of(file) != b"".join(lines):
             met = "is there already, of another snapshot"
             raise InputError(file, met, "Choose another name, or remove it first")
     except OSError as error:

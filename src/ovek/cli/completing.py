@@ -16,6 +16,7 @@ from pathlib import Path
 import click
 
 from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
 from ovek.model.typed import is_plain
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")  # of --where
@@ -63,11 +64,11 @@ def shelves(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
 def device_names(folder: Path) -> set[str]:
     """The names of the devices of a site, as far as they can be seen at once."""
     names = set[str]()
-    with suppress(OSError, ValueError, LookupError, TypeError, RecursionError):
-        index = json.loads((folder / "snapshots" / ".newest.json").read_bytes())
+    with suppress(OSError, InputError, ValueError, LookupError, TypeError, RecursionError):
+        index = json.loads(bytes_of(folder / "snapshots" / ".newest.json"))
         names |= set(index["lines"])
-    with suppress(OSError):
-        fleet = (folder / "fleet.toml").read_bytes()
+    with suppress(OSError, InputError):
+        fleet = bytes_of(folder / "fleet.toml")
         first = _DEVICE.search(fleet)
         inside = fleet[first.start() :] if first is not None else b""
         names |= {name.decode("utf-8", "replace") for name in _NAME.findall(inside)}
@@ -81,8 +82,8 @@ def _listed(file: Path) -> set[str]:
     """The names in a list of devices: its column of that title, or the first."""
     import csv
 
-    with suppress(OSError, UnicodeDecodeError, csv.Error), file.open(newline="") as stream:
-        rows = csv.reader(stream)
+    with suppress(OSError, InputError, UnicodeDecodeError, csv.Error):
+        rows = csv.reader(bytes_of(file).decode().splitlines())
         titles = [title.strip().lower() for title in next(rows, [])]
         at = titles.index("name") if "name" in titles else 0
         return {row[at] for row in rows if len(row) > at}
@@ -176,9 +177,9 @@ def wheres(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[
 def _told(folder: Path, key: str) -> set[str]:
     """What the devices of the fleet's file say under a key."""
     found = set[str]()
-    with suppress(OSError):
+    with suppress(OSError, InputError):
         told = re.compile(rb"^\s*" + key.encode() + rb"""\s*=\s*["']([^"'\\]{1,255})["']""", re.M)
-        for table in _DEVICE.split((folder / "fleet.toml").read_bytes())[1:]:
+        for table in _DEVICE.split(bytes_of(folder / "fleet.toml"))[1:]:
             match = told.search(table)
             found |= {match[1].decode("utf-8", "replace")} if match else set()
     return found

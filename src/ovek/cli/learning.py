@@ -9,6 +9,7 @@ import msgspec
 from msgspec import Struct
 
 from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
 from ovek.files.sheets import SESSIONS, kept_sessions
 from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
@@ -191,7 +192,7 @@ def kept(file: Path, sessions: Sequence[Session]) -> Path:
     for session in sessions:
         target = folder / session.name
         data = session.text.encode("utf-8", "replace")
-        if not target.is_file() or target.read_bytes() != data:
+        if not target.is_file() or bytes_of(target) != data:
             write_whole(target, [data])
     return folder
 

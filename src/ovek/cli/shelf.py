@@ -40,7 +40,7 @@ from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.lock import locked
-from ovek.files.regular import opened
+from ovek.files.regular import opened, refuse_leaving
 from ovek.files.shelves import read_record, records, write_record
 from ovek.files.site import Site
 from ovek.files.typed import cannot_read
@@ -162,6 +162,7 @@ def shelves_meant(site: Site, place: str | None) -> list[Shelf]:
     """The shelves that are looked at: all of the site, or one. Raises InputError."""
     listed = {shelf.name: shelf for shelf in site.fleet.shelf}
     own = site.folder / "shelf"
+    refuse_leaving(own)
     if place is None:
         found = [Shelf(name="shelf", at=str(own.resolve()))] if own.is_dir() else []
         found += site.fleet.shelf
@@ -205,6 +206,7 @@ def look_at(
     """
     if shelf.is_local:
         place = site.folder / Path(shelf.at).expanduser()
+        refuse_leaving(place)
         if place.is_dir():
             return _read(place, algorithms, fresh=fresh, on=on), None, None
         if not place.exists():
@@ -263,9 +265,8 @@ def _from_store(
     ask_password: bool,
 ) -> list[ShelfFile]:
     """Read a shelf of a server. Raises ReadProblem, InputError."""
-    from platformdirs import user_cache_path
-
     from ovek.cli.survey import password_prompt
+    from ovek.files.kept import cache_folder
     from ovek.sources.problem import ReadProblem
     from ovek.sources.stores import store_of
     from ovek.sources.stores.fetching import (
@@ -286,7 +287,7 @@ def _from_store(
     prompt = password_prompt() if ask_password else None
     secrets = Secrets(prompt, site.folder)
     access = Access(keys=keys, secrets=secrets, login=login)
-    spool = user_cache_path("ovek") / "shelves" / sha256(shelf.at.encode()).hexdigest()[:16]
+    spool = cache_folder("shelves", sha256(shelf.at.encode()).hexdigest()[:16])
     store = store_of(shelf, site.folder, access)
     known = {one.path: one for one in (*finished_in(spool), *(before.files if before else ()))}
     done: list[ShelfFile] = []
@@ -531,11 +532,10 @@ def _read(
 
     `on` are the workers that do it, where some do. Raises InputError.
     """
-    from platformdirs import user_cache_path
-
+    from ovek.files.kept import cache_folder
     from ovek.sources.shelf import Cache, files_of, read_shelf
 
-    cache = Cache(user_cache_path("ovek") / "shelf.json", fresh=fresh)
+    cache = Cache(cache_folder() / "shelf.json", fresh=fresh)
     resolved = folder.resolve()
     with ExitStack() as stack:
         size = sum(file.lstat().st_size for file in files_of(resolved))

@@ -12,6 +12,7 @@ import msgspec
 
 from ovek import __version__
 from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
 from ovek.files.typed import read_bytes, read_toml, text_of
 from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
@@ -55,8 +56,15 @@ def read_fleet(folder: Path) -> Fleet:
 
 def _kept(file: Path) -> _Kept | None:
     try:
-        return msgspec.json.decode(file.read_bytes(), type=_Kept)
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError, ValueError):
+        return msgspec.json.decode(bytes_of(file), type=_Kept)
+    except (
+        OSError,
+        InputError,
+        msgspec.DecodeError,
+        UnicodeDecodeError,
+        RecursionError,
+        ValueError,
+    ):
         return None
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 
 from ovek.files.errors import InputError
-from ovek.files.regular import opened
+from ovek.files.regular import opened, opened_to_add
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.snapshot import Device
@@ -40,7 +40,7 @@ class Journal:
         try:
             self.file.parent.mkdir(parents=True, exist_ok=True)
             # Without a buffer: what could not be written is not tried again behind our back.
-            self._stream = self.file.open("a+b", buffering=0)
+            self._stream = opened_to_add(self.file)
             self._take_up()
         except OSError as error:
             raise cannot_read(self.file, error) from None

@@ -17,6 +17,9 @@ from pathlib import Path
 from msgspec import Struct
 from platformdirs import user_cache_path
 
+from ovek.files.errors import InputError
+from ovek.files.regular import check_regular, not_alone_own
+
 _FORMAT = 1
 _ROWS = 100  # that are read at once
 _NEAR = (
@@ -34,6 +37,25 @@ class Row(Struct, frozen=True):
     result: bytes
 
 
+def cache_folder(*inside: str) -> Path:
+    """A folder of the user's own cache, made where it is not there; nobody else may read it."""
+    folder = user_cache_path("ovek")
+    for name in ("", *inside):
+        folder = folder / name
+        with suppress(OSError):
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    return folder
+
+
+def distrusted(file: Path) -> str | None:
+    """Why a file of the cache is not used; None where it is the user's own, and nobody else's."""
+    try:
+        check_regular(file)
+    except InputError as error:
+        return f"{file} {error.met}"
+    return not_alone_own(file, user_cache_path("ovek"))
+
+
 def kept_file(site: Path) -> Path | None:
     """Where the results of a site are kept; None where there is no such place."""
     cache = user_cache_path("ovek")
@@ -48,7 +70,7 @@ class Kept:
         self._near: dict[bytes, tuple[bytes, int, bytes]] = {}
         self._connection: sqlite3.Connection | None = None
         with suppress(OSError, sqlite3.Error):
-            if file.stat().st_uid == os.geteuid():
+            if distrusted(file) is None:
                 self._connection = sqlite3.connect(f"{file.as_uri()}?mode=ro", uri=True)
                 if _format_of(self._connection) != _FORMAT:
                     self._connection = None
@@ -81,7 +103,7 @@ def keep(file: Path, rows: Iterable[Row], devices: Collection[str] | None) -> No
     Nothing is told where that cannot be done: it is no loss but of time.
     """
     try:
-        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        cache_folder()
         if not _keep(file, rows, devices):
             file.unlink(missing_ok=True)
     except (OSError, sqlite3.OperationalError):  # it is read-only, full, or another one keeps

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.regular import opened_to_add
 from ovek.files.typed import cannot_read
 
 try:
@@ -26,7 +27,7 @@ def locked(file: Path, what: str) -> Iterator[None]:
     """
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
-        opened = file.open("a+b", buffering=0)
+        opened = opened_to_add(file)
     except OSError as error:
         raise cannot_read(file, error) from None
     with opened as stream:

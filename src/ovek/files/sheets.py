@@ -14,6 +14,7 @@ from importlib import metadata, resources
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
 
 ENTRY_POINTS = "ovek.sheets"
 SESSIONS = ".sessions"  # what the folder with a sheet's kept sessions ends in
@@ -30,7 +31,7 @@ def _shared(folder: Path) -> tuple[Path, ...]:
     try:
         told = file.stat()
         names = _named_in(file, told.st_mtime_ns, told.st_size)
-    except (OSError, ValueError):
+    except (OSError, InputError, ValueError):
         return ()
     places = (folder / Path(name).expanduser() for name in names)
     return tuple(each / "sheets" if (each / "sheets").is_dir() else each for each in places)
@@ -39,7 +40,7 @@ def _shared(folder: Path) -> tuple[Path, ...]:
 @lru_cache(maxsize=8)
 def _named_in(file: Path, changed: int, size: int) -> tuple[str, ...]:
     """What a fleet file names; it may be large, and is looked at once while it stays the same."""
-    data = file.read_bytes()
+    data = bytes_of(file)
     if _KEY.search(data) is None:  # which most have not
         return ()
     try:

@@ -22,7 +22,7 @@ import msgspec
 from msgspec import Struct
 
 from ovek.files.errors import InputError
-from ovek.files.regular import opened
+from ovek.files.regular import bytes_of, opened
 from ovek.files.snapshot import Seen, placed_lines, snapshot_device
 from ovek.files.typed import cannot_read, read_bytes
 from ovek.files.whole import write_whole
@@ -353,8 +353,8 @@ def _kept(folder: Path, there: dict[str, _File]) -> _Index:
     """
     nothing = _Index(format=_FORMAT, files=[], lines={}, failed={})
     try:
-        index = msgspec.json.decode((folder / INDEX).read_bytes(), type=_Index)
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        index = msgspec.json.decode(bytes_of(folder / INDEX), type=_Index)
+    except (OSError, InputError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return nothing
     pointed = {line.file for line in index.lines.values()}
     pointed |= {failed.file for failed in index.failed.values()}

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from ovek.files.errors import InputError
-from ovek.files.regular import special
+from ovek.files.regular import refuse_leaving, special
 
 
 def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
@@ -16,6 +16,7 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
     Whatever was there stays until then; a run that is cut off leaves it as it was. Raises
     InputError where the folder cannot be written.
     """
+    refuse_leaving(file)
     try:
         file = Path(os.path.realpath(file))  # a link stays one
         mode = _mode_of(file)

@@ -23,6 +23,7 @@ import msgspec
 from msgspec import Struct
 
 from ovek.files.errors import InputError
+from ovek.files.kept import distrusted
 from ovek.files.regular import opened
 from ovek.files.structure import MOST_DIRECTORY, directory_size, structure_of
 from ovek.files.unpacked import Bounds, TooMuchError, is_packed, unpacked
@@ -61,7 +62,12 @@ class Cache:
         self.file = file
         self._known: dict[str, Cached] = {}
         self._problem: str | None = None
-        if fresh:
+        self._ours = True
+        if (why := distrusted(file)) is not None:
+            told = "Remove it, or let nobody else write it (chmod go-w)"
+            self._problem = f"the cache of digests is not used: {why}. {told}."
+            self._ours = False
+        if fresh or not self._ours:
             return
         try:
             with opened(file) as stream:
@@ -89,6 +95,8 @@ class Cache:
 
     def save(self) -> str | None:
         """Write the cache, whole or not at all; say what was wrong with it, None for nothing."""
+        if not self._ours:
+            return self._problem
         try:
             write_whole(self.file, [msgspec.json.encode(self._known)])
         except InputError as error:

@@ -17,6 +17,8 @@ import msgspec
 from msgspec.structs import replace
 
 from ovek.files.errors import InputError
+from ovek.files.kept import distrusted
+from ovek.files.regular import bytes_of
 from ovek.files.whole import write_whole
 from ovek.model.digest import Algorithm
 from ovek.model.shelf import ShelfFile
@@ -76,9 +78,11 @@ def read_store(
 
 def finished_in(spool: Path) -> tuple[ShelfFile, ...]:
     """The files that a look which was cut off had read."""
+    if distrusted(spool / _FINISHED) is not None:
+        return ()
     try:
-        return msgspec.json.decode((spool / _FINISHED).read_bytes(), type=tuple[ShelfFile, ...])
-    except (OSError, ValueError, RecursionError):
+        return msgspec.json.decode(bytes_of(spool / _FINISHED), type=tuple[ShelfFile, ...])
+    except (OSError, InputError, ValueError, RecursionError):
         return ()
 
 
