@@ -2,6 +2,7 @@
 
 import json
 import re
+from pathlib import Path
 
 import msgspec
 import pytest
@@ -167,3 +168,50 @@ def test_a_dollar_in_a_name_is_drawn_as_it_is(ovek):
     ovek.write("fleet.toml", 'name = "x"\n')
     ovek("cleanup", "--whole-fleet", "--free", "1KiB", "--figure", "a.png", exits=None)
     assert (ovek.folder / "a.png").read_bytes()[1:4] == b"PNG"
+
+
+def test_nothing_is_written_but_through_the_one_function_that_makes_it_visible():
+    """`say.py` and `_write_line` write text; files and JSON are encoded by their own rules."""
+    writing = re.compile(r"click\.s?echo\(|\bprint\(|sys\.std(out|err)\.write\(|console\.print\(")
+    found = {
+        (file.name, line.strip())
+        for file in (Path(conftest.__file__).parent.parent / "src/ovek/cli").glob("*.py")
+        for line in file.read_text().splitlines()
+        if writing.search(line) and "shown(" not in line and "Shown(" not in line
+    }
+    assert found == {
+        ("say.py", 'click.echo(f"ovek: {visible(text)}", err=True)'),
+        ("completion.py", "click.echo(kind(cli, {}, \"ovek\", COMPLETE).source())"),
+        ("options.py", 'sys.stdout.write("\\n")'),
+        ("options.py", 'sys.stdout.write("".join(f"{each.rstrip()}\\n" for each in drawn))'),
+    }  # fmt: skip
+
+
+def test_a_waiver_and_a_list_of_hosts_show_nothing_that_a_terminal_obeys(ovek):
+    told = json.dumps(EVIL)
+    ovek.write(
+        "waivers.toml",
+        f'format = "ovek.waivers/1"\n[[waiver]]\nrule = "no-fallback"\ndevice = "sw"\n'
+        f"by = {told}\nwhy = {told}\nuntil = 2099-01-01\n",
+    )
+    check(ovek("policy", "check", exits=None), ["policy", "check"])
+    hosts = "name,sheet\n" + f'"de{EVIL}","ki{EVIL}"\n'.replace("\n", " ").strip() + "\n"
+    ovek.write("hosts.csv", hosts)
+    check(ovek("init", "new", "--from", "hosts.csv", exits=None), ["init"])
+
+
+@pytest.mark.parametrize("terminal", [True, False])
+def test_what_is_drawn_is_made_visible_whoever_forgot_to(monkeypatch, capsys, terminal):
+    from rich.table import Table
+    from rich.text import Text
+
+    from ovek.cli.options import write_lines
+
+    table = Table()
+    table.add_column(EVIL)
+    table.add_row(EVIL)
+    monkeypatch.setattr("ovek.cli.options.colour", lambda: "always" if terminal else "never")
+    write_lines([EVIL, Text(EVIL, style="bold"), table])
+    shown = re.sub(r"\x1b\[[0-9;]*m", "", capsys.readouterr().out)
+    assert "\\x1b[2J" in shown
+    assert not {char for char in shown if not char.isprintable() and char != "\n"}

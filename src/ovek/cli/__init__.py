@@ -6,12 +6,13 @@ import importlib
 import io
 import os
 import sys
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
 from ovek import __version__
 from ovek.cli.command import Group
+from ovek.cli.say import shown, tell
 
 if TYPE_CHECKING:
     from typing_extensions import Buffer
@@ -44,6 +45,14 @@ COMMANDS = {
 
 class _Commands(Group):
     """The commands, each imported only when it is run or asked for its own help."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Do what was typed; what is said of a wrong usage may repeat a name out of a file."""
+        try:
+            return super().invoke(ctx)
+        except click.ClickException as error:
+            error.message = shown(error.message)  # type: ignore[misc]
+            raise
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
@@ -108,7 +117,7 @@ def main() -> None:
     if sys.stderr is None:  # closed by whoever started us
         sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123 - for as long as we run
     if sys.stdout is None:
-        click.echo("ovek: standard output is closed; give it a file or a terminal", err=True)
+        tell("standard output is closed; give it a file or a terminal")
         sys.exit(2)
     sys.stdout = _unbreakable(sys.stdout)
     for stream in (sys.stdout, sys.stderr):
@@ -122,15 +131,13 @@ def main() -> None:
     try:
         cli(prog_name="ovek")
     except (InputError, ManyInputError) as error:
-        from ovek.render.visible import visible
-
         for each in error.errors if isinstance(error, ManyInputError) else [error]:
-            click.echo(f"ovek: {visible(str(each))}", err=True)
+            tell(str(each))
         sys.exit(2)
     except NoExtraError as error:
-        click.echo(f"ovek: {error}", err=True)
+        tell(f"{error}")
         sys.exit(2)
     except OSError as error:
-        click.echo(f"ovek: {error.strerror or error}; check room and permissions", err=True)
+        tell(f"{error.strerror or error}; check room and permissions")
         _leave(sys.stdout)
         sys.exit(2)

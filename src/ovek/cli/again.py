@@ -15,13 +15,13 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import NamedTuple
 
-import click
 import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
 import ovek
 from ovek.cli.options import Devices
+from ovek.cli.say import tell
 from ovek.engine.audit import Terms
 from ovek.files.kept import Kept, Row, distrusted, kept_file
 from ovek.files.sheets import find_sheet
@@ -33,7 +33,6 @@ from ovek.model.finding import DeviceAudit
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device, Source, Time
 from ovek.model.waiver import Waiver
-from ovek.render.visible import visible
 
 _clock = msgspec.json.Decoder(Time | None).decode
 _source = msgspec.json.Decoder(Source | None).decode
@@ -111,7 +110,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     if (why := distrusted(file)) is not None:
         told = f"what was kept of earlier audits is not used: {why}"
         do = "Remove it, or let nobody else write it (chmod go-w)"
-        click.echo(f"ovek: {visible(told)}. {do}.", err=True)
+        tell(f"{told}. {do}.")
         return None
     made = hashlib.blake2b(digest_size=16)
     for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):

@@ -25,6 +25,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.policy import contradiction, wants_of
+from ovek.cli.say import say, tell
 from ovek.engine import catalog
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError
@@ -41,7 +42,6 @@ from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.digest import LENGTHS
 from ovek.model.naming import Naming
 from ovek.model.snapshot import Device
-from ovek.render.visible import visible
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -122,7 +122,7 @@ def import_command(
         lines = read_catalog(each) if importer is None else importer.read(each, said)
         found, bad = sorted_out(lines)
         for error in bad:
-            click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)
+            tell(f"{error!s} That line is left out.")
         guessed = guessed or (importer is not None and importer.guessed)
         _show_understood(each, found, importer, column)
         entries += found
@@ -137,7 +137,7 @@ def import_command(
     told = publisher or (publishers.pop() if len(publishers) == 1 else None)
     write_catalog(target, kept, source, told, today, "own" if own else "publisher")
     mark_changes(Site(site_folder))
-    click.echo(f"{visible(str(target))} is written. See: ovek catalog check")
+    say(f"{target} is written. See: ovek catalog check")
 
 
 def _show_understood(
@@ -334,12 +334,12 @@ def annotate_command(
     from ovek.render.lines import count, hanging
 
     names = ", ".join(dict.fromkeys(one.file for one in files))
-    write_lines(hanging(f"{visible(glob)} is {count(len(files), 'release')}: ", names, indent=2))
+    write_lines(hanging(f"{glob} is {count(len(files), 'release')}: ", names, indent=2))
     if look:
         return
     target = annotate(site.folder / "catalog", annotation)
     mark_changes(site)
-    click.echo(f"{visible(str(target))} is written. See: ovek catalog list")
+    say(f"{target} is written. See: ovek catalog list")
 
 
 @command.command(

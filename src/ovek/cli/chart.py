@@ -36,7 +36,6 @@ from ovek.model.ofdevice import of_device
 from ovek.model.place import PlaceError
 from ovek.model.snapshot import Device
 from ovek.model.walk import DeviceWalk
-from ovek.render.visible import visible
 
 _FORMS = (".png", ".svg")
 
@@ -292,7 +291,7 @@ def _kind(output: Path) -> str:
 
 def _write(output: Path, drawn: bytes) -> None:
     write_whole(output, [drawn])
-    write_lines([f"Drawn: {visible(str(output))}"])
+    write_lines([f"Drawn: {output}"])
 
 
 def _wide() -> int:

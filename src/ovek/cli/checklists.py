@@ -3,8 +3,7 @@
 from collections.abc import Mapping
 from pathlib import Path
 
-import click
-
+from ovek.cli.say import say
 from ovek.files.errors import InputError
 from ovek.files.whole import write_whole
 
@@ -22,4 +21,4 @@ def write_checklists(folder: Path, of: Mapping[str, bytes]) -> None:
         names[name] = device
     for name, device in names.items():
         write_whole(folder / f"{name}.md", [of[device]])
-    click.echo(f"{len(names)} checklist{'s' if len(names) != 1 else ''} in {folder}", err=True)
+    say(f"{len(names)} checklist{'s' if len(names) != 1 else ''} in {folder}", err=True)

@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
+from ovek.cli.say import tell
+
 Colour = Literal["auto", "always", "never"]
 COLOURS: tuple[Colour, ...] = ("auto", "always", "never")
 _SAID: list[Colour] = []  # what --color said last, for whoever writes
@@ -81,9 +83,7 @@ class Command(click.Command):
         try:
             return super().invoke(ctx)
         except DamagedError as damaged:
-            from ovek.render.visible import visible
-
-            click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+            tell(f"{damaged.put_aside()}.")
             return super().invoke(ctx)
 
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

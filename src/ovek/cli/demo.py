@@ -11,6 +11,7 @@ import click
 
 from ovek.cli.command import Command
 from ovek.cli.options import write_lines
+from ovek.cli.say import say
 from ovek.demo import TOUR, write_site
 from ovek.render.lines import STYLES, hanging
 from ovek.sources.trust import PASSWORD
@@ -28,29 +29,27 @@ def command(folder: Path) -> None:
     """
     write_site(folder)
     with _standins(folder):
-        click.echo(
+        say(
             f"The sample site is in {folder}, its devices are simulated on loopback. The tour has "
             f"{len(TOUR)} stops."
         )
         for number, stop in enumerate(TOUR, 1):
-            click.echo()
-            click.secho(f"── {number} of {len(TOUR)}  $ ovek {' '.join(stop.typed)}", bold=True)
-            click.echo()
+            say()
+            say(f"── {number} of {len(TOUR)}  $ ovek {' '.join(stop.typed)}", bold=True)
+            say()
             sys.stdout.flush()
             done = subprocess.run(  # noqa: S603 - our own commands, on our own data
                 [*_OVEK, *stop.typed, "--site", str(folder)],
                 check=False,
                 env={**os.environ, PASSWORD: "harbour"},
             )
-            click.echo()
+            say()
             write_lines(hanging("  → ", stop.means, indent=4, style=STYLES["note"]))
             if done.returncode not in (0, 1, 3):
                 sys.exit(done.returncode)
-    click.echo()
-    click.echo(f"Look around yourself: cd {folder} && ovek audit")
-    click.echo(
-        f"To survey again: ovek standin serve (elsewhere), then {PASSWORD}=harbour ovek survey"
-    )
+    say()
+    say(f"Look around yourself: cd {folder} && ovek audit")
+    say(f"To survey again: ovek standin serve (elsewhere), then {PASSWORD}=harbour ovek survey")
 
 
 @contextmanager

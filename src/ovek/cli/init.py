@@ -12,13 +12,13 @@ import msgspec
 
 from ovek.cli.command import Command, OneOf
 from ovek.cli.options import write_lines
+from ovek.cli.say import tell
 from ovek.files.errors import InputError
 from ovek.files.hosts import Hosts, read_hosts
 from ovek.files.sheets import sheet_names
 from ovek.files.whole import write_whole
 from ovek.model.fleet import FleetDevice
 from ovek.model.typed import typed
-from ovek.render.visible import visible
 
 _FOLDERS = ("sheets", "catalog", "snapshots")
 
@@ -88,11 +88,15 @@ def _check(file: Path, hosts: Hosts, sheet: str | None) -> None:
     known = sheet_names(Path())
     for kind in sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known)):
         near = get_close_matches(kind, known, n=1)
-        meant = f"; did you mean {near[0]!r}?" if near else f"; start it: ovek sheet new {kind}"
-        click.echo(f"ovek: there is no sheet {visible(kind)!r} yet{meant}", err=True)
+        meant = (
+            f"; did you mean {near[0]!r}?"
+            if near
+            else f"; start it: ovek sheet new {typed(kind, 'NAME')}"
+        )
+        tell(f"there is no sheet {kind!r} yet{meant}")
     if hosts.left_out:
-        told = ", ".join(visible(each) for each in hosts.left_out[:10])
-        click.echo(f"ovek: not understood, and left out: {told}", err=True)
+        told = ", ".join(hosts.left_out[:10])
+        tell(f"not understood, and left out: {told}")
 
 
 def _listed(hosts: Hosts, sheet: str | None) -> bytes:
@@ -128,7 +132,7 @@ def _next(folder: Path, hosts: Hosts) -> None:
         first = f"ovek survey --take-new-keys {where}   # once fleet.toml lists a device"
     write_lines(
         [
-            f"{visible(str(folder))} is a site, with {told}. Next:",
+            f"{folder} is a site, with {told}. Next:",
             f"  ovek catalog import FILE {where}   # what the publisher released: digests",
             f"  {first}",
             f"  ovek audit {where}",

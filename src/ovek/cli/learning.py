@@ -8,6 +8,7 @@ import click
 import msgspec
 from msgspec import Struct
 
+from ovek.cli.say import say, tell
 from ovek.files.errors import InputError
 from ovek.files.regular import bytes_of
 from ovek.files.sheets import SESSIONS, kept_sessions
@@ -276,7 +277,7 @@ def ask_about(sessions: Sequence[Session]) -> None:
             lines = list(lesson.open)
         except InputError as wrong:
             if not asked:
-                click.echo(f"ovek: {visible(str(wrong))}", err=True)
+                tell(str(wrong))
             lesson, lines = None, []
         for guess in guesses_of(sessions, lesson):
             key = (guess.session, guess.mark.line, guess.mark.name)
@@ -318,10 +319,10 @@ def _ask_line(session: Session, line: Open) -> bool:
         try:
             unmarked(f"<<{name}={value}>>")
         except MarkError as wrong:
-            click.echo(visible(f"{wrong.met}. {wrong.do}"), err=True)
+            say(f"{wrong.met}. {wrong.do}", err=True)
             continue
         if start < 0:
-            click.echo("That text does not stand in the line.", err=True)
+            say("That text does not stand in the line.", err=True)
             continue
         marked(session, Mark(line.line, start, start + len(value), name, value))
         return True
@@ -330,7 +331,7 @@ def _ask_line(session: Session, line: Open) -> bool:
 def _show(session: Session, number: int) -> None:
     """Show one line of a session, and which it is."""
     text = unmarked(plain(session.text.split("\n")[number]))[0].strip()
-    click.echo("\n" + visible(f"{session.name}, line {number + 1}: {text}"), err=True)
+    say(f"\n{session.name}, line {number + 1}: {text}", err=True)
 
 
 def _answer(prompt: str) -> str:

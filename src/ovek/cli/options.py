@@ -16,6 +16,7 @@ import click
 from msgspec.structs import replace
 
 from ovek.cli.command import OneOf, colour
+from ovek.cli.say import Shown, shown, tell
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, judge_for
 from ovek.files.errors import InputError
@@ -28,7 +29,6 @@ from ovek.model.size import SizeError, parse_size
 from ovek.model.snapshot import Device
 from ovek.model.typed import typed
 from ovek.model.unread import Unread
-from ovek.render.visible import visible
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -150,7 +150,7 @@ def releases_of(site: Site) -> ReleaseIndex:
         gc.enable()
         gc.freeze()
     for error in site.left_out:
-        click.echo(f"ovek: {visible(str(error))} That line is left out.", err=True)
+        tell(f"{error!s} That line is left out.")
     return index
 
 
@@ -418,19 +418,19 @@ def _write_line(console: "Console", line: "RenderableType", plain: bool) -> int:
     from rich.text import Text
 
     if isinstance(line, str):
-        sys.stdout.write(f"{line}\n")
+        sys.stdout.write(f"{shown(line)}\n")
         return 1
     if isinstance(line, Text):
         if plain:
-            sys.stdout.write(f"{line.plain.rstrip()}\n")
+            sys.stdout.write(f"{shown(line.plain.rstrip())}\n")
         else:
-            console.print(line, soft_wrap=True)
+            console.print(Shown(line), soft_wrap=True)
         return 1
     with console.capture() as captured:
-        console.print(line)
-    shown = captured.get().splitlines()
-    sys.stdout.write("".join(f"{each.rstrip()}\n" for each in shown))
-    return len(shown)
+        console.print(Shown(line))
+    drawn = captured.get().splitlines()
+    sys.stdout.write("".join(f"{each.rstrip()}\n" for each in drawn))
+    return len(drawn)
 
 
 def _height() -> int | None:

@@ -8,12 +8,11 @@ from contextlib import ExitStack, contextmanager, nullcontext
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-import click
-
 from ovek.cli.answering import Answering
 from ovek.cli.options import Devices, releases_of
 from ovek.cli.policy import contradiction
 from ovek.cli.progress import bytes_bar
+from ovek.cli.say import tell
 from ovek.engine.audit import audit_judged
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
@@ -25,7 +24,6 @@ from ovek.files.state import state_in
 from ovek.files.whole import write_whole
 from ovek.model.age import parse_age
 from ovek.model.history import Day, OpenOn
-from ovek.render.visible import visible
 
 _LARGE = 4 * 2**20
 
@@ -49,7 +47,7 @@ def claims_of(site: Site) -> Iterator[Claims | None]:
             claims = stack.enter_context(store.claims())
         except InputError as error:
             told = f"whether another collector reads the same devices is not known: {error}"
-            click.echo(f"ovek: {visible(told)}", err=True)
+            tell(told)
         yield claims
 
 
@@ -111,11 +109,11 @@ def mark(site: Site) -> bool:
         if store is not None:
             store.mark(site.known_files(), datetime.now(UTC))
     except DamagedError as damaged:
-        click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+        tell(f"{damaged.put_aside()}.")
         return False
     except (InputError, ManyInputError) as error:
         told = f"what is known now was not written to the history: {error}"
-        click.echo(f"ovek: {visible(told)}", err=True)
+        tell(told)
         return False
     return True
 
@@ -149,7 +147,7 @@ def readings_in(
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
         told = f"{file.name}: {len(names)} of the sheet {sheet!r}, not known, are not remembered"
-        click.echo(f"ovek: {visible(told)}", err=True)
+        tell(told)
 
 
 def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:

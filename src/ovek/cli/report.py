@@ -17,6 +17,7 @@ from ovek.cli.marking import has_history
 from ovek.cli.options import SNAPSHOT, Devices, exit_code, write_bytes, write_lines
 from ovek.cli.policy import check_policy
 from ovek.cli.runbook import Planning
+from ovek.cli.say import tell
 from ovek.cli.selection import Selection, on_option, selecting
 from ovek.cli.shelf import judged_shelves, shelf_facts
 from ovek.cli.work import Work
@@ -40,7 +41,6 @@ from ovek.model.history import Day
 from ovek.model.report import FORMAT, Remembered, ReportDevice, ReportImage, Standing
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
-from ovek.render.visible import visible
 
 _ON_A_PAGE = 2_000
 
@@ -310,5 +310,5 @@ def _days(selected: Selection) -> list[Day]:
     except DamagedError:
         raise
     except InputError as error:
-        click.echo(f"ovek: the days are left out: {visible(str(error))}", err=True)
+        tell(f"the days are left out: {error}")
         return []

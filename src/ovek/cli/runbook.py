@@ -13,6 +13,7 @@ from ovek.cli.completing import aims
 from ovek.cli.fleetwide import each_part
 from ovek.cli.options import MAY_DROP, Devices, exit_code, write_bytes, write_json, write_lines
 from ovek.cli.policy import check_policy, wants_of
+from ovek.cli.say import tell
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import shelf_facts
 from ovek.cli.work import Work
@@ -133,7 +134,7 @@ def command(
 
         if all(wave.begins is None for wave in planned.waves):
             told = "no wave has a time: policy.toml has no window with hours for what reloads"
-            click.echo(f"ovek: {told}", err=True)
+            tell(f"{told}")
         write_bytes([calendar(planned, site.fleet.name, now)])
     elif format_ == "markdown":
         from ovek.render.runbook import checklist

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import sheets
 from ovek.cli.options import FORMAT, SITE, write_json, write_lines
+from ovek.cli.say import say, tell
 from ovek.files.errors import InputError
 from ovek.files.sheets import SESSIONS, find_sheet, kept_sessions, sheet_names
 from ovek.files.site import read_sheet
@@ -18,7 +19,6 @@ from ovek.files.whole import write_whole
 from ovek.model.fields import OF_THINGS
 from ovek.model.sheet import LAYOUTS, Sheet
 from ovek.model.typed import is_plain
-from ovek.render.visible import visible
 
 
 @click.group("sheet", cls=Group)
@@ -39,7 +39,7 @@ def check_command(sheet: str, site_folder: Path) -> None:
     file = file_of(sheet, site_folder)
     found, wrong = mistakes_in(file)
     for error in wrong:
-        click.echo(f"ovek: {visible(str(error))}", err=True)
+        tell(str(error))
     if found is None:
         sys.exit(2)
     reading = found.reading
@@ -69,7 +69,7 @@ def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
         told = [count(one.strange, "line") + " not understood"] if one.strange else []
         do = f"ovek sheet try {file} {file.with_suffix(SESSIONS) / one.session}"
         lines.append(f"  {one.session}: {', '.join([*told, *one.wrong])}; {do}")
-    return len(failed), [visible(line) for line in lines]
+    return len(failed), lines
 
 
 @command.command("fields", examples=("sheet fields", "sheet fields volume"))
@@ -173,7 +173,7 @@ def new_command(name: str, site_folder: Path) -> None:
         raise InputError(file, "is there already", "Choose another name, or edit that file")
     start = (resources.files("ovek.files") / "new-sheet.toml").read_text(encoding="utf-8")
     write_whole(file, [start.replace("NAME", name).encode()])
-    click.echo(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
+    say(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
 
 
 @command.command(

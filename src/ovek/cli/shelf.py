@@ -28,6 +28,7 @@ from ovek.cli.options import (
     write_lines,
 )
 from ovek.cli.progress import bytes_bar
+from ovek.cli.say import tell
 from ovek.cli.selection import on_option
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.offers import offer
@@ -52,7 +53,6 @@ from ovek.model.naming import Naming
 from ovek.model.rate import parse_rate
 from ovek.model.shelf import Look, Offer, ShelfFacts, ShelfFile, ShelfRecord, ShelfVerdict
 from ovek.model.size import parse_size
-from ovek.render.visible import visible
 
 
 @click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --fits brack-slip"))
@@ -352,11 +352,11 @@ def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdic
     try:
         news = keep_opened(site.folder / "catalog", opened, datetime.now(UTC).date())
     except InputError as error:
-        click.echo(f"ovek: {visible(str(error))} What archives contain is not kept.", err=True)
+        tell(f"{error!s} What archives contain is not kept.")
         return
     if news:
-        names = ", ".join(visible(entry.release.file) for entry in opened)
-        click.echo(f"ovek: what {names} contains is kept in catalog/{OPENED}.", err=True)
+        names = ", ".join(entry.release.file for entry in opened)
+        tell(f"what {names} contains is kept in catalog/{OPENED}.")
 
 
 def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:
@@ -547,7 +547,7 @@ def _read(
             number, elsewhere = stack.enter_context(calls(on))
         files = read_shelf(resolved, algorithms, cache, advance, number, elsewhere)
     if (told := cache.save()) is not None:
-        click.echo(f"ovek: {visible(told)}", err=True)
+        tell(told)
     return files
 
 

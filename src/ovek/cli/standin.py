@@ -13,6 +13,7 @@ import click
 
 from ovek.cli.command import Group
 from ovek.cli.options import SITE
+from ovek.cli.say import say
 from ovek.files.whole import write_whole
 
 if TYPE_CHECKING:
@@ -92,7 +93,7 @@ async def _serve(
     hosts = "".join(f"{one.known_host}\n" for one in serving)
     write_whole(site_folder / "addresses.csv", [rows.getvalue().encode()])
     write_whole(site_folder / "known_hosts", [hosts.encode()])
-    click.echo(f"{len(serving)} stand-ins are served on {LOOPBACK}; Ctrl-C ends them.")
+    say(f"{len(serving)} stand-ins are served on {LOOPBACK}; Ctrl-C ends them.")
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)

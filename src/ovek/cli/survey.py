@@ -23,6 +23,7 @@ from ovek.cli.options import (
     write_json,
     write_lines,
 )
+from ovek.cli.say import Shown, say, tell
 from ovek.cli.selection import Selection, selecting
 from ovek.files.errors import DamagedError, InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
@@ -39,7 +40,6 @@ from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
-from ovek.render.visible import visible
 
 if TYPE_CHECKING:
     from ovek.files.history import Claims
@@ -133,11 +133,11 @@ def _remember(site: Site) -> None:
         try:
             caught_up(site)
         except DamagedError as damaged:
-            click.echo(f"ovek: {visible(damaged.put_aside())}.", err=True)
+            tell(f"{damaged.put_aside()}.")
             caught_up(site)
     except (InputError, ManyInputError) as error:
         told = f"the history was not written: {error} The next survey catches up."
-        click.echo(f"ovek: {visible(told)}", err=True)
+        tell(told)
 
 
 def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
@@ -214,7 +214,7 @@ def _locked_survey(
     snapshot, journal = _opened(folder, resume=options["resume"])
     for number in journal.bad:
         told = f"{journal.file}, line {number}: is no device, so it is read again"
-        click.echo(f"ovek: {visible(told)}", err=True)
+        tell(told)
     todo = [job for job in jobs if job[0].name not in journal.names]
     earlier = {} if options["fresh"] else _earlier(folder, {job[0].name for job in todo})
     keys = trust.HostKeys(site.folder / "known_hosts", take_new=options["take_new_keys"])
@@ -240,7 +240,7 @@ def _locked_survey(
             keys.save()
             _leave(snapshot, began, results)
             left = len(todo) - len(results)
-            click.echo(
+            say(
                 f"\novek: stopped; {len(results)} done, {left} left. What is finished is kept in "
                 f"{journal.file}; take the rest with: ovek survey --resume",
                 err=True,
@@ -359,7 +359,7 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
         return _taken_up(folder, left)
     if left is not None:
         told = f"{left.name} was cut off and is left as it is"
-        click.echo(f"ovek: {told}; take it up with --resume, or remove its journal", err=True)
+        tell(f"{told}; take it up with --resume, or remove its journal")
     stamp, at = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ"), 1
     snapshot = folder / f"{stamp}.jsonl"
     while any(one.exists() for one in (snapshot, journal_of(snapshot), tried_file(snapshot))):
@@ -513,7 +513,7 @@ class _Progress:
         from ovek.render.survey import progress_note
 
         if self._shown and seconds >= 10:
-            self._bar.console.print(progress_note(device, number, seconds, rate))
+            self._bar.console.print(Shown(progress_note(device, number, seconds, rate)))
 
 
 def _progress(total: int) -> _Progress:
