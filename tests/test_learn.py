@@ -661,7 +661,7 @@ def test_what_was_learned_of_a_damaged_session_is_a_right_sheet(tmp_path):
 
 
 def test_a_session_of_odd_size_is_learned_from_in_bounded_time():
-    long = "a" * 20_000
+    long = "a" * 4_000
     text = f"a# show\nversion <<running.version=1>> {long}\na# x\n{long}\na# "
     assert learn([text]).questions
     many = "".join(f"a# q{n}\nanswer {n}\n" for n in range(3_000))

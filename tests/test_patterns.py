@@ -1,10 +1,13 @@
 """Patterns of sheets: many texts in one pass mean what each text by itself means."""
 
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from ovek.model.pattern import any_fits, compiled, lines_that_fit
+from ovek.sources.learn.marks import MarkError, is_marked, unmarked, without_marks
 
 PATTERNS = [
     "a(?P<version>[0-9.]*)x?",
@@ -26,6 +29,8 @@ names = st.text(alphabet="abAxé1.-/\n img", max_size=8) | st.sampled_from(
     ["ox-1.img", "a.img", "ab", "cd", "b.img", "\n", "a\nb.img", "x\ny.img"]
 )
 
+SOURCE = Path(__file__).parent.parent / "src/ovek"
+
 
 @given(
     st.lists(st.sampled_from(PATTERNS), max_size=4),
@@ -46,3 +51,60 @@ def test_each_pattern_by_itself_in_one_pass(pattern):
     texts = ["a", "b", "ab", "a\nb", "ox-1.img", "x", "é", "", "cd", "CD", "\n", "b.img"]
     alone = {text for text in texts if compiled(pattern).fullmatch(text)}
     assert lines_that_fit([pattern])(texts) == alone
+
+
+# Every module that uses Python's own `re`, and why no text can hold it up. A sheet's patterns, and
+# all that look for something in long texts of others, are RE2's (`model.pattern`).
+SHORT = "texts of a line or less that their type, or a limit before, keeps short"
+CLASSES = "each part ends where a character comes that it cannot hold, so nothing is tried twice"
+OURS = "texts of this program, or of a person at the keyboard"
+LEARNED = "a session that a person learns from: lines of 4,096 characters at most"
+WHY = {
+    "cli/again.py": CLASSES, "cli/cleanup.py": OURS, "cli/completing.py": CLASSES,
+    "cli/options.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
+    "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,
+    "files/bootenv.py": CLASSES, "files/importers/digestlist.py": CLASSES,
+    "files/importers/metalink.py": CLASSES, "files/importers/pasted.py": CLASSES,
+    "files/importers/sidefile.py": CLASSES, "files/importers/table.py": CLASSES,
+    "files/osrelease.py": CLASSES, "files/reports.py": CLASSES, "files/sheets.py": CLASSES,
+    "files/structure.py": CLASSES, "files/toml_lines.py": SHORT, "files/typed.py": OURS,
+    "files/whereabouts.py": CLASSES, "model/age.py": SHORT, "model/naming.py": CLASSES,
+    "model/pattern.py": OURS, "model/place.py": CLASSES, "model/policy.py": SHORT,
+    "model/rate.py": SHORT, "model/sheet.py": OURS, "model/size.py": SHORT,
+    "model/typed.py": CLASSES, "model/version.py": CLASSES, "render/markdown.py": CLASSES,
+    "render/runbook.py": CLASSES, "sources/capture.py": CLASSES, "sources/clean.py": CLASSES,
+    "sources/draft.py": CLASSES, "sources/interview.py": CLASSES,
+    "sources/learn/answers.py": LEARNED, "sources/learn/dialogue.py": LEARNED,
+    "sources/learn/guesses.py": LEARNED, "sources/learn/lesson.py": LEARNED,
+    "sources/learn/marks.py": CLASSES, "sources/learn/shapes.py": LEARNED,
+    "sources/learn/values.py": LEARNED, "sources/learn/writing.py": OURS,
+    "sources/menus.py": CLASSES, "sources/rows.py": CLASSES, "sources/sftp.py": CLASSES,
+    "sources/stores/http.py": CLASSES, "sources/values.py": CLASSES, "standin/loader.py": OURS,
+}  # fmt: skip
+
+
+def test_whoever_uses_python_s_own_patterns_has_said_why_nothing_holds_them_up():
+    uses = {
+        str(file.relative_to(SOURCE))
+        for file in SOURCE.rglob("*.py")
+        if any(line.strip() == "import re" for line in file.read_text().splitlines())
+    }
+    assert uses == set(WHY)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["<<a=" * 50_000, "<<a=" * 50_000 + ">>", "<<a(b" * 50_000, "<" * 200_000, ">>" * 90_000],
+)
+def test_what_only_looks_like_marks_is_looked_at_once(text):
+    assert without_marks(text) == text and not is_marked(text)
+
+
+def test_a_session_that_nobody_learns_from_is_refused_at_its_line():
+    with pytest.raises(MarkError, match=r"line 3: it has over 4096 characters"):
+        unmarked("a\nb\n" + "x" * 5_000)
+    with pytest.raises(MarkError, match=r"line 10001: it has over 10000 lines"):
+        unmarked("\n" * 10_001)
+    with pytest.raises(MarkError, match=r"line 1001: it has over 1000 marks"):
+        unmarked("<<free=1>>\n" * 1_001)
+    assert len(unmarked("<<free=1>>\n" * 1_000)[1]) == 1_000

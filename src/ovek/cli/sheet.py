@@ -18,7 +18,7 @@ from ovek.files.site import read_sheet
 from ovek.files.whole import write_whole
 from ovek.model.fields import OF_THINGS
 from ovek.model.sheet import LAYOUTS, Sheet
-from ovek.model.typed import is_plain
+from ovek.model.typed import is_plain, typed
 
 
 @click.group("sheet", cls=Group)
@@ -67,7 +67,8 @@ def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
     lines = [f"It understands {len(trials) - len(failed)} of its {len(trials)} kept sessions."]
     for one in failed:
         told = [count(one.strange, "line") + " not understood"] if one.strange else []
-        do = f"ovek sheet try {file} {file.with_suffix(SESSIONS) / one.session}"
+        session = str(file.with_suffix(SESSIONS) / one.session)
+        do = f"ovek sheet try {typed(str(file), 'FILE')} {typed(session, 'CAPTURE')}"
         lines.append(f"  {one.session}: {', '.join([*told, *one.wrong])}; {do}")
     return len(failed), lines
 

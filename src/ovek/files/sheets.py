@@ -59,7 +59,7 @@ def _installed() -> Iterator[Path]:
     for point in sorted(metadata.entry_points(group=ENTRY_POINTS), key=lambda each: each.name):
         try:
             folder = Path(str(resources.files(point.module)))
-        except Exception as error:  # what a package does when it is imported
+        except (Exception, SystemExit) as error:  # what a package does when it is imported
             met = f"cannot be imported ({type(error).__name__}: {error})"
             do = f"Install {point.module} again, or remove it"
             raise InputError(f"the package of sheets {point.name!r}", met, do) from None

@@ -11,17 +11,20 @@ no answer) and `leave` (this was typed to end it).
 """
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from functools import lru_cache
+from typing import NamedTuple
 
 from msgspec import Struct
 
 from ovek.model.sheet import FIELDS, Fills
 
-_MARK = re.compile(
-    r"<<(?P<name>[a-z][a-z0-9_.]*)(?:\((?P<means>[^()<>\n]*)\))?=(?P<value>[^\n]*?)>>(?!>)"
-)
+# What a mark begins with; each part ends at a character that none before it may hold.
+_FRONT = re.compile(r"<<(?P<name>[a-z][a-z0-9_.]{0,63})(?:\((?P<means>[^()<>\n]{0,255})\))?=")
+_MOST = 1_000  # marks of one session
+_MOST_LINES = 10_000
+_LONGEST = 2**12  # characters of a line
 _ALMOST = re.compile(r"<<[A-Za-z][A-Za-z0-9_.]*")
 SPECIAL = ("ask", "skip", "pager", "leave", "error")
 # What names a field of several halves (live, saved), so that the last word says too little.
@@ -62,21 +65,58 @@ def written(name: str, value: str, means: str | None = None) -> str:
     return f"<<{name}{f'({means})' if means is not None else ''}={value}>>"
 
 
+class _Found(NamedTuple):
+    """A mark in a line: where it starts and ends, its name, what it means, and its value."""
+
+    start: int
+    end: int
+    name: str
+    means: str | None
+    value: str
+
+
+def _marks_in(line: str) -> Iterator[_Found]:
+    """Go through the marks of a line, once from its start to its end."""
+    at = line.find("<<")
+    while at >= 0:
+        front = _FRONT.match(line, at)
+        if front is None:
+            at = line.find("<<", at + 1)
+            continue
+        behind = line.find(">>", front.end())
+        if behind < 0:
+            return  # nor is there the end of any other
+        while line.startswith(">>>", behind):
+            behind += 1
+        value = line[front.end() : behind]
+        yield _Found(at, behind + 2, front["name"], front["means"], value)
+        at = line.find("<<", behind + 2)
+
+
 def unmarked(text: str) -> tuple[str, list[Mark]]:
     """A text without its marks, and the marks in their order. Raises MarkError."""
     lines, marks = [], list[Mark]()
     for number, line in enumerate(text.split("\n")):
+        if number >= _MOST_LINES:
+            do = "Cut long lists down to some rows: that is enough to learn from"
+            raise MarkError(number + 1, f"it has over {_MOST_LINES} lines", do)
         plain, at = "", 0
-        for found in _MARK.finditer(line):
-            plain += _without(line[at : found.start()], number)
+        if len(line) > _LONGEST:
+            do = "Leave it out: no answer that is learned has such a line"
+            raise MarkError(number + 1, f"it has over {_LONGEST} characters", do)
+        for found in _marks_in(line):
+            plain += _without(line[at : found.start], number)
             start = len(plain)
-            plain += found["value"]
-            mark = Mark(number, start, len(plain), found["name"], found["value"], found["means"])
+            plain += found.value
+            mark = Mark(number, start, len(plain), found.name, found.value, found.means)
+            if len(marks) >= _MOST:
+                do = "Mark a row or two of each kind: that is enough"
+                raise MarkError(number + 1, f"it has over {_MOST} marks", do)
             if not mark.value.strip():
                 raise MarkError(number + 1, f"{mark.shown} marks nothing", "Put a value in it")
             _check_name(mark)
             marks.append(mark)
-            at = found.end()
+            at = found.end
         lines.append(plain + _without(line[at:], number))
     return "\n".join(lines), marks
 
@@ -87,6 +127,13 @@ def without_marks(text: str) -> str:
         return unmarked(text)[0] if "<<" in text else text
     except MarkError:
         return text  # what looks like one and is none
+
+
+def is_marked(text: str) -> bool:
+    """Whether somebody put a mark into a session."""
+    return "<<" in text and any(
+        found.name in _words() for line in text.split("\n") for found in _marks_in(line)
+    )
 
 
 def _without(text: str, number: int) -> str:
@@ -139,10 +186,10 @@ def with_mark(text: str, line: int, start: int, end: int, name: str, means: str 
     """A marked text with one more mark; `start` and `end` count without the marks of its line."""
     lines = text.split("\n")
     plain, at, spans = 0, 0, list[tuple[int, int, int]]()  # of the plain text, and where it stands
-    for found in _MARK.finditer(lines[line]):
-        spans.append((plain, plain + found.start() - at, at))
-        plain += found.start() - at + len(found["value"])
-        at = found.end()
+    for found in _marks_in(lines[line]):
+        spans.append((plain, plain + found.start - at, at))
+        plain += found.start - at + len(found.value)
+        at = found.end
     spans.append((plain, plain + len(lines[line]) - at, at))
     for first, last, where in spans:
         if first <= start and end <= last:
