@@ -3,6 +3,7 @@
 import contextlib
 import os
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -13,6 +14,7 @@ import pytest
 from builders import device, flash, image, member, plain
 
 distributed = pytest.importorskip("distributed")
+dask = pytest.importorskip("dask")
 ONE = "flash:sw-1.0.img"
 
 
@@ -24,14 +26,15 @@ def sw(number):
 
 
 @contextlib.contextmanager
-def cluster(folder, workers=2):
+def cluster(folder, workers=2, protocol="tcp", flags=()):
     """A scheduler and some workers, each a process of its own: the address, and the workers."""
     environment = {**os.environ, "DASK_DISTRIBUTED__SCHEDULER__ALLOWED_FAILURES": "10"}
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": environment}
     file = folder / "scheduler.json"
     scheduler = subprocess.Popen(
         [sys.executable, "-m", "distributed.cli.dask_scheduler", "--host", "127.0.0.1", "--port",
-         "0", "--no-dashboard", "--scheduler-file", file], cwd=folder, **quiet,
+         "0", "--no-dashboard", "--scheduler-file", file, "--protocol", protocol, *flags],
+        cwd=folder, **quiet,
     )  # fmt: skip
     started = []
     try:
@@ -39,13 +42,14 @@ def cluster(folder, workers=2):
             if file.exists() and file.read_text().strip().endswith("}"):
                 break
             time.sleep(0.1)
-        address = re.search(r'"address": "(tcp://[^"]+)"', file.read_text())[1]
+        address = re.search(rf'"address": "({protocol}://[^"]+)"', file.read_text())[1]
         command = [
             sys.executable, "-m", "distributed.cli.dask_worker", address, "--nthreads", "1",
-            "--nworkers", "1", "--no-dashboard", "--no-nanny", "--local-directory", folder,
+            "--nworkers", "1", "--no-dashboard", "--no-nanny", "--local-directory", folder, *flags,
         ]  # fmt: skip
         started += [subprocess.Popen(command, cwd=folder, **quiet) for _ in range(workers)]
-        with distributed.Client(address, set_as_default=False) as client:
+        security = distributed.security.Security()
+        with distributed.Client(address, set_as_default=False, security=security) as client:
             client.wait_for_workers(workers, timeout=60)
         yield address, started
     finally:
@@ -106,3 +110,48 @@ def test_an_address_where_nobody_is_is_told(ovek):
     assert "no scheduler that answers" in told
     assert "tcp://127.0.0.1:1" in told
     assert "nonsense" in ovek.refuses("audit", "--on", "nonsense")
+
+
+def certified(folder, name, *, by=None):
+    """A certificate for this machine: its own authority's, or of another one."""
+    key, pem, ca = (folder / f"{name}{end}" for end in ("-key.pem", ".pem", "-ca.pem"))
+    authority = by or (folder / f"{name}-ca-key.pem", ca)
+    quiet = {"check": True, "capture_output": True}
+    new = ["openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256",
+           "-nodes", "-days", "2"]  # fmt: skip
+    if by is None:
+        subprocess.run([*new, "-keyout", authority[0], "-out", ca, "-subj", f"/CN={name}"], **quiet)
+    subprocess.run(
+        [*new, "-keyout", key, "-out", pem, "-subj", "/CN=127.0.0.1", "-addext",
+         "subjectAltName=IP:127.0.0.1", "-CA", authority[1], "-CAkey", authority[0]], **quiet,
+    )  # fmt: skip
+    return authority[1], pem, key
+
+
+def test_with_certificates_only_those_of_one_authority_take_part(ovek, tmp_path, monkeypatch):
+    if shutil.which("openssl") is None:
+        pytest.skip("openssl is not installed")
+    ovek.snapshot(*(sw(number) for number in range(20)))
+    folder = tmp_path / "cluster"
+    folder.mkdir()
+    ca, pem, key = certified(folder, "ours")
+    _, foreign, foreign_key = certified(folder, "others")
+    tls = "DASK_DISTRIBUTED__COMM__TLS__"
+    monkeypatch.setenv(f"{tls}CA_FILE", str(ca))
+    with monkeypatch.context() as patch:
+        config = {f"distributed.comm.tls.{name}": str(file) for name, file in (
+            ("ca-file", ca), ("client.cert", pem), ("client.key", key))}  # fmt: skip
+        flags = ["--tls-ca-file", ca, "--tls-cert", pem, "--tls-key", key]
+        with dask.config.set(config), cluster(folder, 1, "tls", flags) as (address, _):
+            assert address.startswith("tls://")
+            patch.setenv(f"{tls}CLIENT__CERT", str(pem))
+            patch.setenv(f"{tls}CLIENT__KEY", str(key))
+            typed = [sys.executable, "-m", "ovek", "audit", "--format", "json", "--on", address]
+            done = subprocess.run(typed, cwd=ovek.folder, capture_output=True, check=False)
+            local, code = outputs(ovek, ["audit", "--format", "json"])
+            assert done.returncode == code, done.stderr
+            assert re.sub(r'"as_of":"[^"]*"', "", done.stdout.decode()) == local
+            patch.setenv(f"{tls}CLIENT__CERT", str(foreign))
+            patch.setenv(f"{tls}CLIENT__KEY", str(foreign_key))
+            done = subprocess.run(typed, cwd=ovek.folder, capture_output=True, check=False)
+            assert done.returncode == 2 and b"no scheduler that answers" in done.stderr

@@ -186,7 +186,7 @@ def on_option(function: Callable[..., Any]) -> Callable[..., Any]:
     return click.option(
         "--on",
         metavar="ADDRESS",
-        help="Work on the Dask workers of this scheduler (tcp://host:8786).",
+        help="Work on the Dask workers of this scheduler (tls://host:8786).",
     )(function)
 
 
