@@ -25,14 +25,13 @@ from ovek.model.pattern import compiled
 from ovek.sources.away import hush
 from ovek.sources.clean import plain
 from ovek.sources.problem import ReadProblem
-from ovek.sources.stores.interface import Access, Lying, is_safe
+from ovek.sources.stores.interface import LONGEST_LOOK, Access, Lying, is_safe
 
 _MOST_PAGE = 8 * 2**20
 _MOST_PAGES = 500
 _MOST_FILES = 20_000
 _DEEPEST = 8
 _PIECE = 2**16  # bytes that come within the time for one answer, or it is none
-_LONGEST_LOOK = 1_800.0  # seconds for all that a server says of its files
 T = TypeVar("T")
 
 
@@ -177,9 +176,9 @@ class Http:
     def files(self) -> list[Lying]:
         """All files that the index page, and the pages below it, link to; or that a list names."""
         try:
-            return self._run(self._files(), _LONGEST_LOOK)
+            return self._run(self._files(), LONGEST_LOOK)
         except TimeoutError:
-            met = f"it was not done telling its files in {_LONGEST_LOOK:g} s"
+            met = f"it was not done telling its files in {LONGEST_LOOK:g} s"
             do = "Name a folder inside, or a list that names files"
             raise ReadProblem(f"reading {self._at}", met, do) from None
 

@@ -15,6 +15,8 @@ from ovek.model.fleet import Login
 from ovek.sources.ssh import Limits
 from ovek.sources.trust import HostKeys, Secrets
 
+LONGEST_LOOK = 1_800.0  # seconds for all that a server says of its files
+
 
 class Access(Struct, frozen=True, kw_only=True):
     """How a store is reached: the log-in (over SSH), host keys, secrets and time limits."""

@@ -1,7 +1,8 @@
 """A folder on a server, over SFTP; where policy trusts it, digests by the server's own programs."""
 
 import asyncio
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AsyncExitStack, suppress
 from datetime import datetime
 from pathlib import Path
@@ -17,10 +18,11 @@ from ovek.sources.clean import plain
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.sftp import RefusedError, by_program, files_below
 from ovek.sources.ssh import Gates, connected
-from ovek.sources.stores.interface import Access, Lying, is_safe
+from ovek.sources.stores.interface import LONGEST_LOOK, Access, Lying, is_safe
 
 _PIECE = 2**18
 _AHEAD = 16  # pieces asked for at once
+_CLOSING = 1.0  # seconds for a connection that was cut to be gone
 _MOST_FILES = 100_000
 _RATE = 2**22  # bytes a second that a server digests at least
 T = TypeVar("T")
@@ -45,9 +47,16 @@ class Sftp:
         self._client: asyncssh.SFTPClient | None = None
         self._programs = True
 
-    def _run(self, work: Any) -> Any:
+    def _run(
+        self, work: Any, limit: float | None = None, heard: Callable[[], int] = lambda: 0
+    ) -> Any:
+        """Wait for something; what goes on beyond its limit in seconds is left, not waited for.
+
+        As long as more is `heard`, it has its limit again. Raises LookupError, ConnectionError,
+        TimeoutError.
+        """
         try:
-            return self._runner.run(work)
+            return self._runner.run(self._bounded(work, limit, heard))
         except asyncssh.SFTPConnectionLost:
             self._forget()
             raise ConnectionError("the connection was cut") from None
@@ -59,6 +68,20 @@ class Sftp:
         except TimeoutError:
             self._forget()
             raise TimeoutError("no answer in time") from None
+
+    async def _bounded(self, work: Any, limit: float | None, heard: Callable[[], int]) -> Any:
+        doing, ends = asyncio.ensure_future(work), time.monotonic() + LONGEST_LOOK
+        while not doing.done():
+            before = heard()
+            await asyncio.wait({doing}, timeout=limit)
+            if not doing.done() and (heard() == before or time.monotonic() > ends):
+                # To be told to end it waits for the other side, which is what does not answer.
+                doing.cancel()
+                if self._connection is not None:
+                    self._connection.abort()
+                await asyncio.wait({doing}, timeout=_CLOSING)
+                raise TimeoutError
+        return doing.result()
 
     def _forget(self) -> None:
         with suppress(Exception):
@@ -87,8 +110,9 @@ class Sftp:
         """All files below the folder."""
 
         async def listed() -> list[Lying]:
-            client, found = await self._sftp(), []
+            client, found = await self._sftp(), list[Lying]()
             async for name, told in files_below(client, self._folder):
+                heard[0] += 1
                 if is_safe(name) and not name.rpartition("/")[2].startswith("."):
                     modified = datetime.fromisoformat(told["modified"])
                     size = told["size"]
@@ -97,28 +121,38 @@ class Sftp:
                     raise NoAnswerError(f"it lists over {_MOST_FILES} files")
             return sorted(found, key=lambda file: file.path)
 
+        heard = [0]
         doing = f"listing {self._folder}"
         try:
-            result: list[Lying] = self._run(listed())
+            limit = self._access.limits.answer
+            result: list[Lying] = self._run(listed(), limit, lambda: heard[0])
             return result
         except NoAnswerError as error:
             raise ReadProblem(doing, str(error), "Name a folder inside") from None
         except LookupError as error:
             raise ReadProblem(doing, str(error), "Mend at in fleet.toml") from None
+        except (TimeoutError, ConnectionError) as error:
+            raise ReadProblem(doing, str(error), "See if it is up", passing=True) from None
 
     def pieces(self, file: Lying, start: int) -> Iterator[bytes]:
         """Read on from a byte, several pieces asked for at once."""
         path, at, limit = f"{self._folder}/{file.at}", start, self._access.limits.answer
 
+        heard = [0]
+
+        async def one(stream: Any, at: int) -> bytes:
+            piece = await stream.read(_PIECE, at)
+            heard[0] += 1
+            return piece if isinstance(piece, bytes) else piece.encode()
+
         async def read(at: int) -> list[bytes]:
             client = await self._sftp()
-            async with asyncio.timeout(limit), client.open(path, "rb") as stream:
-                asked = [stream.read(_PIECE, at + n * _PIECE) for n in range(_AHEAD)]
-                got = await asyncio.gather(*asked)
-                return [piece if isinstance(piece, bytes) else piece.encode() for piece in got]
+            async with client.open(path, "rb") as stream:
+                asked = [one(stream, at + n * _PIECE) for n in range(_AHEAD)]
+                return await asyncio.gather(*asked)
 
         while True:
-            for piece in self._run(read(at)):
+            for piece in self._run(read(at), limit, lambda: heard[0]):
                 if piece:
                     yield piece
                 at += len(piece)
