@@ -6,7 +6,7 @@ from hostile.parsers import PARSERS
 from hostile.trial import trial
 
 NAMES = list(PARSERS)
-INPUTS = 300
+INPUTS = 150
 
 
 @pytest.mark.parametrize("part", [NAMES[0:1], NAMES[1:12], NAMES[12:]], ids=lambda part: part[0])

@@ -12,7 +12,6 @@ import click
 
 from ovek import __version__
 from ovek.cli.command import Group
-from ovek.cli.say import shown, tell
 
 if TYPE_CHECKING:
     from typing_extensions import Buffer
@@ -51,6 +50,8 @@ class _Commands(Group):
         try:
             return super().invoke(ctx)
         except click.ClickException as error:
+            from ovek.cli.say import shown
+
             error.message = shown(error.message)  # type: ignore[misc]
             raise
 
@@ -117,6 +118,8 @@ def main() -> None:
     if sys.stderr is None:  # closed by whoever started us
         sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123 - for as long as we run
     if sys.stdout is None:
+        from ovek.cli.say import tell
+
         tell("standard output is closed; give it a file or a terminal")
         sys.exit(2)
     sys.stdout = _unbreakable(sys.stdout)
@@ -131,13 +134,19 @@ def main() -> None:
     try:
         cli(prog_name="ovek")
     except (InputError, ManyInputError) as error:
+        from ovek.cli.say import tell
+
         for each in error.errors if isinstance(error, ManyInputError) else [error]:
             tell(str(each))
         sys.exit(2)
     except NoExtraError as error:
+        from ovek.cli.say import tell
+
         tell(f"{error}")
         sys.exit(2)
     except OSError as error:
+        from ovek.cli.say import tell
+
         tell(f"{error.strerror or error}; check room and permissions")
         _leave(sys.stdout)
         sys.exit(2)

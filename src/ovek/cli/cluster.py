@@ -26,7 +26,7 @@ from ovek.files.state import Line, State
 from ovek.files.whole import write_whole
 
 _TRIES = 5
-_WAITS = "15s"
+_WAITS = "8s"
 _AHEAD = 3  # parts that wait for each worker
 
 

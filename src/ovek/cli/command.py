@@ -6,8 +6,6 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
-from ovek.cli.say import tell
-
 Colour = Literal["auto", "always", "never"]
 COLOURS: tuple[Colour, ...] = ("auto", "always", "never")
 _SAID: list[Colour] = []  # what --color said last, for whoever writes
@@ -83,6 +81,8 @@ class Command(click.Command):
         try:
             return super().invoke(ctx)
         except DamagedError as damaged:
+            from ovek.cli.say import tell
+
             tell(f"{damaged.put_aside()}.")
             return super().invoke(ctx)
 
