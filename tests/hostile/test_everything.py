@@ -13,6 +13,7 @@ from hostile.server import HOSTILE, LOOPBACK, SFTP, serving
 from hostile.shelves import SHELVES
 from hostile.shelves import TFTP as TFTP_SHELVES
 from ovek.model.fleet import STORES, WAYS, Shelf
+from ovek.sources import sftp as sftp_way
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import Limits
 from ovek.sources.stores import fetching, store_of
@@ -104,6 +105,7 @@ def on_a_thread(*names):
 @pytest.mark.parametrize("name", SFTP)
 def test_a_folder_over_sftp_that_is_hostile_ends(name, tmp_path, monkeypatch):
     monkeypatch.setattr(fetching, "_TRIES", 1)
+    monkeypatch.setattr(sftp_way, "_MOST_FILES", 2_000)
     with on_a_thread(name) as (ports, key):
         hosts = tmp_path / "known_hosts"
         hosts.write_text(f"[{LOOPBACK}]:{ports[name]} {key}")
