@@ -6,6 +6,7 @@ stays with the sender (TCP's own flow control).
 """
 
 import asyncio
+import time
 from collections import deque
 from typing import Any
 
@@ -13,6 +14,8 @@ import asyncssh
 
 _FREE = 2**15  # bytes that a connection sends as fast as it can
 _PIECE = 2**13  # bytes that are read at once: a few hundred of the smallest packets
+_LARGEST = 2**16  # the same, of one whose bytes are quickly taken in: large packets of a file
+_QUICK = 0.002  # seconds for a piece
 
 
 class Flow:
@@ -54,10 +57,20 @@ class _Watched:
 
     def _received(self, data: bytes, datatype: Any = None) -> None:
         self._size += len(data)
+        began = time.perf_counter()
         self._take(data, datatype)
+        self._suit(time.perf_counter() - began)
         if self._size > _FREE and not self._transport.is_closing():
             self._transport.pause_reading()
             self._flow.wait(self)
+
+    def _suit(self, spent: float) -> None:
+        """Read larger pieces of what is quickly taken in, smaller ones of what is not."""
+        size = getattr(self._transport, "max_size", None)
+        if size is not None and spent < _QUICK:
+            self._transport.max_size = min(2 * size, _LARGEST)
+        elif size is not None and spent > 4 * _QUICK:
+            self._transport.max_size = max(size // 2, _PIECE)
 
     def go_on(self) -> None:
         """Read the next piece."""
