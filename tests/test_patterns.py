@@ -101,10 +101,10 @@ def test_what_only_looks_like_marks_is_looked_at_once(text):
 
 
 def test_a_session_that_nobody_learns_from_is_refused_at_its_line():
-    with pytest.raises(MarkError, match=r"line 3: it has over 4096 characters"):
+    with pytest.raises(MarkError, match=r"line 3: the line has more than 4096 characters"):
         unmarked("a\nb\n" + "x" * 5_000)
-    with pytest.raises(MarkError, match=r"line 10001: it has over 10000 lines"):
+    with pytest.raises(MarkError, match=r"line 10001: the session has more than 10000 lines"):
         unmarked("\n" * 10_001)
-    with pytest.raises(MarkError, match=r"line 1001: it has over 1000 marks"):
+    with pytest.raises(MarkError, match=r"line 1001: the session has more than 1000 marks"):
         unmarked("<<free=1>>\n" * 1_001)
     assert len(unmarked("<<free=1>>\n" * 1_000)[1]) == 1_000

@@ -12,6 +12,7 @@ from ovek.sources.places import Places, Seat
 @pytest.fixture(autouse=True)
 def quick(monkeypatch):
     monkeypatch.setattr(places, "_PATIENCE", 0.01)
+    monkeypatch.setattr(places, "_ANSWERED", 0.02)
     monkeypatch.setattr(places, "_LOOKS", 0.01)
 
 

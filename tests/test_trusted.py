@@ -91,11 +91,26 @@ def test_a_link_that_leaves_the_site_is_refused(ovek, tmp_path_factory, name):
     shutil.move(file, elsewhere)
     file.symlink_to(elsewhere)
     told = ovek("audit", exits=None)
-    assert "leaves the site's folder" in told.stderr + told.stdout
+    assert "outside the site folder" in told.stderr + told.stdout
     added = ovek("history", "add", exits=None)
-    assert "leaves the site's folder" in added.stderr + added.stdout
+    assert "outside the site folder" in added.stderr + added.stdout
     history = ovek.folder / FILE
     assert not history.exists() or b"secret" not in history.read_bytes()
+
+
+def test_a_shelf_that_is_a_link_out_of_the_site_is_refused_and_one_named_by_its_place_is_not(
+    ovek, tmp_path_factory
+):
+    elsewhere = tmp_path_factory.mktemp("elsewhere")
+    (elsewhere / "sw-1.0.img").write_bytes(b"x")
+    (ovek.folder / "shelf").symlink_to(elsewhere)
+    assert "outside the site folder" in ovek.refuses("audit")
+    assert "outside the site folder" in ovek.refuses("shelf")
+    (ovek.folder / "shelf").unlink()
+    fleet = (ovek.folder / "fleet.toml").read_text()
+    ovek.write("fleet.toml", f'{fleet}\n[[shelf]]\nname = "depot"\nat = "{elsewhere}"\n')
+    assert ovek("audit", exits=None).stderr == ""
+    assert len(ovek.json("shelf", exits=1)["files"]) == 1
 
 
 @pytest.mark.parametrize("name", INSIDE)
@@ -225,7 +240,7 @@ def test_a_history_that_was_edited_is_put_aside_or_serves(ovek, edit):
     aside = ovek.folder / f"{FILE}.broken"
     for typed in (["history", "device", "sw", "-v"], ["history", "trend"], ["history", "add"]):
         done = ovek(*typed)
-        assert done.stderr == "" or ("put aside" in done.stderr and aside.exists())
+        assert done.stderr == "" or ("renamed to" in done.stderr and aside.exists())
     assert not aside.exists() or ovek("history", "device", "sw", "-v").stdout == good
 
 
@@ -236,7 +251,7 @@ def test_what_was_known_and_is_packed_to_a_bomb_is_damage(ovek):
     connection.close()
     today = datetime.now(UTC).date().isoformat()
     done = ovek("audit", "--as-of", today, "--knowing", "then", exits=None)
-    assert "put aside" in done.stderr
+    assert "renamed to" in done.stderr
 
 
 def test_a_history_that_is_well_says_nothing(ovek):

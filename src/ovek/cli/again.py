@@ -23,7 +23,7 @@ import ovek
 from ovek.cli.options import Devices
 from ovek.cli.say import tell
 from ovek.engine.audit import Terms
-from ovek.files.kept import Kept, Row, distrusted, kept_file
+from ovek.files.kept import DISTRUST, Kept, Row, distrusted, kept_file
 from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
 from ovek.files.state import Line
@@ -108,9 +108,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     if file is None or site.until is not None or devices.on is not None:
         return None
     if (why := distrusted(file)) is not None:
-        told = f"what was kept of earlier audits is not used: {why}"
-        do = "Remove it, or let nobody else write it (chmod go-w)"
-        tell(f"{told}. {do}.")
+        tell(f"the audit cache is not used: {why}. {DISTRUST}.")
         return None
     made = hashlib.blake2b(digest_size=16)
     for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):

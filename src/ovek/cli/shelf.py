@@ -162,8 +162,8 @@ def shelves_meant(site: Site, place: str | None) -> list[Shelf]:
     """The shelves that are looked at: all of the site, or one. Raises InputError."""
     listed = {shelf.name: shelf for shelf in site.fleet.shelf}
     own = site.folder / "shelf"
-    refuse_leaving(own)
     if place is None:
+        refuse_leaving(own)
         found = [Shelf(name="shelf", at=str(own.resolve()))] if own.is_dir() else []
         found += site.fleet.shelf
         if not found:
@@ -229,8 +229,9 @@ def look_at(
             raise
         return _as_before(site, before, str(error))
     except Exception as defect:
-        told = f"a defect of Ovek: {type(defect).__name__}: {defect}. Please report it."
-        return _as_before(site, before, told)
+        return _as_before(
+            site, before, f"a defect of Ovek: {type(defect).__name__}: {defect}. Please report it."
+        )
     read_at = datetime.now(UTC).replace(microsecond=0)
     if known is not None:
         record = ShelfRecord(shelf=shelf.name, at=shelf.at, read_at=read_at, files=tuple(files))
@@ -308,11 +309,11 @@ def _from_store(
                     advance=advance,
                 )
                 for file in found:
-                    told = None if file.problem is None else secrets.masked(file.problem)
-                    done.append(replace(file, problem=told))
-    except ReadProblem as problem:
+                    problem = None if file.problem is None else secrets.masked(file.problem)
+                    done.append(replace(file, problem=problem))
+    except ReadProblem as error:
         keep_finished(spool, done)
-        raise ReadProblem(problem.doing, secrets.masked(problem.met), problem.do) from None
+        raise ReadProblem(error.doing, secrets.masked(error.met), error.do) from None
     except BaseException:
         keep_finished(spool, done)  # so that nothing that was read has to come again
         raise
@@ -385,11 +386,13 @@ def judged_shelves(
     Folders and archives are read now; of a server it is known what the last look saw.
     """
     also, own = list(also), site.folder / "shelf"
+    refuse_leaving(own)
     if own.is_dir():
         yield "shelf", judged_shelf(site, releases, own, also), None
     for shelf in site.fleet.shelf:
         place = site.folder / Path(shelf.at).expanduser()
         if shelf.is_local and place.exists():
+            refuse_leaving(place)
             yield shelf.name, judged_shelf(site, releases, place, also), None
         elif (record := read_record(site.folder, shelf)) is not None:
             judged = _judged(site, _trusted(site, record), releases, UsedBy())

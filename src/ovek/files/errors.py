@@ -44,10 +44,10 @@ def _again(kind: Any, file: str, met: str, do: str, line: int | None, key: str |
 
 
 class DamagedError(InputError):
-    """A file that Ovek keeps for itself is damaged; it is made anew of what it was made of."""
+    """A file that Ovek keeps for itself is damaged; Ovek can build it again."""
 
     def put_aside(self) -> str:
-        """Put it aside, and say so. Raises InputError where that cannot be."""
+        """Rename it, and return what to say. Raises InputError where that is not possible."""
         file = Path(self.file)
         aside = file.with_name(f"{file.name}.broken")
         try:
@@ -56,10 +56,12 @@ class DamagedError(InputError):
                 file.with_name(f"{file.name}{beside}").unlink(missing_ok=True)
         except OSError as error:
             reason = (error.strerror or str(error)).lower()
-            raise InputError(file, f"is damaged, and stays ({reason})", "Remove it") from None
+            raise InputError(
+                file, f"is damaged and cannot be renamed ({reason})", "Delete it"
+            ) from None
         return (
-            f"{file}: {self.met}. It is put aside as {aside.name} and made anew from snapshots/; "
-            "what was added from elsewhere has to be added again"
+            f"{file}: {self.met}. It was renamed to {aside.name} and is built again from "
+            "snapshots/; add snapshots from other places again: ovek history add FILE"
         )
 
 

@@ -115,10 +115,13 @@ class Reading(NamedTuple):
 
 
 class Store:
-    """One store; `url` is SQLAlchemy's. Raises InputError, with what to do, in every method."""
+    """One store; `url` is SQLAlchemy's. Raises InputError, with what to do, in every method.
 
-    def __init__(self, url: str, where: str) -> None:
-        self.where, self._file = where, url.startswith("sqlite")
+    `own` is whether it is the site's own file, at `where`: damaged, it can be built again.
+    """
+
+    def __init__(self, url: str, where: str, *, own: bool = False) -> None:
+        self.where, self._file = where, own
         self._engine = _engine(url)
         self._texts: dict[str, int] = {}
         with self._telling():
@@ -136,8 +139,8 @@ class Store:
         except SQLAlchemyError as error:
             raise _told(self.where, error, file=self._file) from None
         except _READ_WRONG as error:  # a value that nothing here has written
-            told = f"it holds what is none of its own ({type(error).__name__}: {error})"
-            raise _damaged(self.where, told, file=self._file) from None
+            why = f"a value is not valid ({type(error).__name__}: {error})"
+            raise _damaged(self.where, why, file=self._file) from None
 
     def _prepare(self) -> None:
         with self._engine.connect() as connection:
@@ -255,7 +258,10 @@ class Store:
         behind: int | None,
         newest: int | None,
     ) -> None:
-        """Fit the facts of a reading between those before and behind it."""
+        """Fit the facts of a reading between those before and behind it.
+
+        A fact of over 64 KiB is left out: a name of that length is an attack, and no name.
+        """
         facts = frozenset(each for each in facts if len(each.key) + len(each.value) <= _LONGEST)
         ids = self._ids(connection, facts)
         wanted = {
@@ -579,7 +585,7 @@ def open_store(folder: Path, url: str | None, *, make: bool = True) -> Store | N
     if not make and not file.exists():
         return None
     check_regular(file)
-    return Store(f"sqlite:///{file}", str(file))
+    return Store(f"sqlite:///{file}", str(file), own=True)
 
 
 def _with_secret(folder: Path, url: str) -> tuple[str, str]:
@@ -627,11 +633,11 @@ def _engine(url: str) -> Engine:
         raise InputError("history", "needs the extra postgres", do) from None
 
 
-def _damaged(where: str, told: str, *, file: bool) -> InputError:
+def _damaged(where: str, why: str, *, file: bool) -> InputError:
     """What is said of a store that is damaged: a file can be made anew, a server's cannot."""
     if file:
-        return DamagedError(where, f"is damaged: {told[:200]}", "It is made anew")
-    return InputError(where, f"is damaged: {told[:200]}", "Restore it, or name another database")
+        return DamagedError(where, f"is damaged: {why[:200]}", "Ovek builds it again")
+    return InputError(where, f"is damaged: {why[:200]}", "Restore it, or name another database")
 
 
 def _fact(kind: int, member: str, key: str, value: str) -> Fact:

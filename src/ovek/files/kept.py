@@ -47,6 +47,10 @@ def cache_folder(*inside: str) -> Path:
     return folder
 
 
+# What to do about a file of the cache that is not used.
+DISTRUST = "Delete it, or remove the write permission of others (chmod go-w)"
+
+
 def distrusted(file: Path) -> str | None:
     """Why a file of the cache is not used; None where it is the user's own, and nobody else's."""
     try:

@@ -67,8 +67,8 @@ def refuse_leaving(file: Path) -> None:
     except (OSError, ValueError):  # who opens it tells
         return
     if real != inside and not real.startswith(inside.rstrip("/") + "/"):
-        do = "Put the file itself there, or name where it leads in fleet.toml"
-        raise InputError(file, "is a link that leaves the site's folder", do)
+        do = "Replace it by what it leads to; for images elsewhere add a [[shelf]] to fleet.toml"
+        raise InputError(file, "is a link to a place outside the site folder", do)
 
 
 @lru_cache(maxsize=1024)
@@ -91,18 +91,18 @@ def not_alone_own(file: Path, root: Path) -> str | None:
     """
     if not hasattr(os, "geteuid"):
         return None
-    for each in (file, *file.parents):
+    for path in (file, *file.parents):
         try:
-            told = each.lstat()
+            info = path.lstat()
         except OSError:
             return None  # it is not there
-        if stat.S_ISLNK(told.st_mode):
-            return f"{each} is a link"
-        if told.st_uid != os.geteuid():
-            return f"{each} belongs to another user"
-        if told.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
-            return f"{each} can be written by others"
-        if each == root:
+        if stat.S_ISLNK(info.st_mode):
+            return f"{path} is a link"
+        if info.st_uid != os.geteuid():
+            return f"{path} belongs to another user"
+        if info.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+            return f"{path} can be written by others"
+        if path == root:
             return None
     return f"{file} is not in {root}"
 

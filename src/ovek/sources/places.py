@@ -15,6 +15,7 @@ from collections import deque
 from contextlib import suppress
 
 _PATIENCE = 0.25  # seconds that a device may let one wait before its place is needed elsewhere
+_ANSWERED = 5.0  # the same for one that has answered before: it is a device that is read
 _LOG_IN = 5.0  # the same for a log-in: no more are checked at once than devices are to be read
 _LOOKS = 1.0  # seconds between looks at who waits elsewhere
 _WAITING = 8  # devices that wait for each place
@@ -91,6 +92,7 @@ class Seat:
         self._until = time.monotonic() + _PATIENCE
         self._waited = 0.0  # seconds for a place: they are nobody's fault
         self._since: float | None = None
+        self._asked = False
 
     async def work(self, expected: float = 0.0, *, failed: bool = False) -> None:
         """The device is to be asked for something that it should tell in so many seconds.
@@ -104,7 +106,8 @@ class Seat:
                 self._seated = True
             finally:
                 self._waited, self._since = self.in_line(), None
-        self._until = time.monotonic() + _PATIENCE + expected
+        patience = _ANSWERED if self._asked and not failed else _PATIENCE
+        self._until, self._asked = time.monotonic() + patience + expected, not failed
 
     def logs_in(self) -> None:
         """The device checks who logs in, and has to ask others for that: it is given its time."""

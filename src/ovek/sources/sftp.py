@@ -233,7 +233,7 @@ async def _by_reading(
     stream = await client.open(path, "rb")
     while True:
         partial[path] = (made, at)
-        await seat.work()
+        await seat.work(0.0 if rate is None else _CHUNK / rate)
         piece = await stream.read(_CHUNK, at)
         if not piece:
             break

@@ -23,7 +23,7 @@ import msgspec
 from msgspec import Struct
 
 from ovek.files.errors import InputError
-from ovek.files.kept import distrusted
+from ovek.files.kept import DISTRUST, distrusted
 from ovek.files.regular import opened
 from ovek.files.structure import MOST_DIRECTORY, directory_size, structure_of
 from ovek.files.unpacked import Bounds, TooMuchError, is_packed, unpacked
@@ -64,8 +64,7 @@ class Cache:
         self._problem: str | None = None
         self._ours = True
         if (why := distrusted(file)) is not None:
-            told = "Remove it, or let nobody else write it (chmod go-w)"
-            self._problem = f"the cache of digests is not used: {why}. {told}."
+            self._problem = f"the digest cache is not used: {why}. {DISTRUST}."
             self._ours = False
         if fresh or not self._ours:
             return

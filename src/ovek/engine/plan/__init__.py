@@ -142,7 +142,7 @@ def situation_of(subject: Subject, asked: Asked = NOTHING_ASKED) -> Situation:
         times=subject.times,
     )
     now = replace(now, backup_due=_backup_due(subject, now))
-    now.seen.there.append(now)
+    now.seen.add(now)
     return now
 
 

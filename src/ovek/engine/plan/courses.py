@@ -20,7 +20,7 @@ from ovek.engine.plan.kinds import ORDER, Changes, Difference, Kind, Legs
 from ovek.engine.plan.meant import meant_by
 from ovek.engine.plan.put_right import RESOLVE, boot_by_hand, to_safety
 from ovek.engine.plan.settings import settings_of
-from ovek.engine.plan.trial import Found, Situation, Trial, begin, tried
+from ovek.engine.plan.trial import LazyList, Situation, Trial, begin, tried
 from ovek.model.change import Change, Reload
 from ovek.model.place import Place
 from ovek.model.runbook import Barred
@@ -163,12 +163,12 @@ class _Course:
     def _differences(self, there: Situation) -> Iterable[Difference]:
         """The differences as far as they are asked for, each found once."""
         key = ("differences", self.moves)
-        return there.once(key, lambda: Found(differences(there, self._legs(there))))
+        return there.once(key, lambda: LazyList(differences(there, self._legs(there))))
 
     def _candidates(self, first: Difference, legs: Legs) -> Iterable[Changes | Barred]:
         """The candidates for a difference as far as they are tried, each found once."""
         now, key = self.trial.now, ("candidates", self.moves, _key(first))
-        return now.once(key, lambda: Found(RESOLVE[first.kind](now, legs, first)))
+        return now.once(key, lambda: LazyList(RESOLVE[first.kind](now, legs, first)))
 
     def _is_stuck(self, key: "_Key") -> bool:
         known = self.stuck.get(key)

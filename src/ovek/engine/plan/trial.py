@@ -33,37 +33,42 @@ from ovek.model.walk import DeviceWalk, MemberWalk
 T = TypeVar("T")
 
 
-class Found(Iterable[T]):
+class LazyList(Iterable[T]):
     """What an iterator gives, found only as far as it was asked for, and kept."""
 
     def __init__(self, rest: Iterator[T]) -> None:
-        self.found, self.rest = list[T](), rest
+        self.items, self.rest = list[T](), rest
 
     def __iter__(self) -> Iterator[T]:
-        at = 0
+        index = 0
         while True:
-            if at == len(self.found):
+            if index == len(self.items):
                 more = next(self.rest, None)
                 if more is None:
                     return
-                self.found.append(more)
-            yield self.found[at]
-            at += 1
+                self.items.append(more)
+            yield self.items[index]
+            index += 1
 
 
-class Seen:
+class MetDevices:
     """Every device that the trials of one plan led to, so that each is judged and walked once."""
 
     def __init__(self) -> None:
-        self.there = list["Situation"]()
+        self._situations = list["Situation"]()
+
+    def add(self, situation: "Situation") -> None:
+        """A device that was not met before."""
+        self._situations.append(situation)
 
     def find(
         self, device: Device, shelf: frozenset[str] | None, *, due: bool
     ) -> "Situation | None":
         """The device as it was met before, with what was worked out of it."""
-        for each in self.there:
-            if each.backup_due == due and each.shelf == shelf and each.judged.device == device:
-                return each
+        for known in self._situations:
+            same = known.backup_due == due and known.shelf == shelf
+            if same and known.judged.device == device:
+                return known
         return None
 
 
@@ -90,7 +95,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     backup_due: bool = False
     times: Times | None = None
     accepted: tuple[tuple[str, str | None], ...] = ()
-    seen: Seen = msgspec.field(default_factory=Seen)
+    seen: MetDevices = msgspec.field(default_factory=MetDevices)
 
     def walk_of(self, member: str) -> MemberWalk:
         """The walk of one member."""
@@ -134,8 +139,8 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
         """What is worked out of this device once, however often it is asked for."""
         if key not in self.memory:
             self.memory[key] = work()
-        found: T = self.memory[key]
-        return found
+        value: T = self.memory[key]
+        return value
 
     @property
     def standings(self) -> tuple[Standing, ...]:
@@ -167,7 +172,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
         return any(glob is None or fnmatchcase(shown, glob) for glob in globs)
 
 
-class Step(Struct, frozen=True, kw_only=True):
+class TriedChange(Struct, frozen=True, kw_only=True):
     """What a change makes of a device, whatever it is held against: how it starts in its middle
     (None: it has none, or no walk tells of it), and where it leads to."""
 
@@ -278,7 +283,7 @@ def tried(
     return trial
 
 
-def _step(now: Situation, change: Change) -> Step | str:
+def _step(now: Situation, change: Change) -> TriedChange | str:
     """Make one change; a text says why it cannot be made. What was backed up is on the shelf."""
     judged, shelf, due = now.judged, now.shelf, now.backup_due
     if why := refusal(judged.device, change, judged.judge.sheet):
@@ -300,5 +305,5 @@ def _step(now: Situation, change: Change) -> Step | str:
             shelf=shelf,
             backup_due=due,
         )
-        now.seen.there.append(there)
-    return Step(halfway=walk_halfway(judged, change), there=there)
+        now.seen.add(there)
+    return TriedChange(halfway=walk_halfway(judged, change), there=there)

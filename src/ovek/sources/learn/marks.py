@@ -65,7 +65,7 @@ def written(name: str, value: str, means: str | None = None) -> str:
     return f"<<{name}{f'({means})' if means is not None else ''}={value}>>"
 
 
-class _Found(NamedTuple):
+class _Span(NamedTuple):
     """A mark in a line: where it starts and ends, its name, what it means, and its value."""
 
     start: int
@@ -75,13 +75,13 @@ class _Found(NamedTuple):
     value: str
 
 
-def _marks_in(line: str) -> Iterator[_Found]:
+def _marks_in(line: str) -> Iterator[_Span]:
     """Go through the marks of a line, once from its start to its end."""
-    at = line.find("<<")
-    while at >= 0:
-        front = _FRONT.match(line, at)
+    start = line.find("<<")
+    while start >= 0:
+        front = _FRONT.match(line, start)
         if front is None:
-            at = line.find("<<", at + 1)
+            start = line.find("<<", start + 1)
             continue
         behind = line.find(">>", front.end())
         if behind < 0:
@@ -89,8 +89,8 @@ def _marks_in(line: str) -> Iterator[_Found]:
         while line.startswith(">>>", behind):
             behind += 1
         value = line[front.end() : behind]
-        yield _Found(at, behind + 2, front["name"], front["means"], value)
-        at = line.find("<<", behind + 2)
+        yield _Span(start, behind + 2, front["name"], front["means"], value)
+        start = line.find("<<", behind + 2)
 
 
 def unmarked(text: str) -> tuple[str, list[Mark]]:
@@ -99,11 +99,11 @@ def unmarked(text: str) -> tuple[str, list[Mark]]:
     for number, line in enumerate(text.split("\n")):
         if number >= _MOST_LINES:
             do = "Cut long lists down to some rows: that is enough to learn from"
-            raise MarkError(number + 1, f"it has over {_MOST_LINES} lines", do)
+            raise MarkError(number + 1, f"the session has more than {_MOST_LINES} lines", do)
         plain, at = "", 0
         if len(line) > _LONGEST:
             do = "Leave it out: no answer that is learned has such a line"
-            raise MarkError(number + 1, f"it has over {_LONGEST} characters", do)
+            raise MarkError(number + 1, f"the line has more than {_LONGEST} characters", do)
         for found in _marks_in(line):
             plain += _without(line[at : found.start], number)
             start = len(plain)
@@ -111,7 +111,7 @@ def unmarked(text: str) -> tuple[str, list[Mark]]:
             mark = Mark(number, start, len(plain), found.name, found.value, found.means)
             if len(marks) >= _MOST:
                 do = "Mark a row or two of each kind: that is enough"
-                raise MarkError(number + 1, f"it has over {_MOST} marks", do)
+                raise MarkError(number + 1, f"the session has more than {_MOST} marks", do)
             if not mark.value.strip():
                 raise MarkError(number + 1, f"{mark.shown} marks nothing", "Put a value in it")
             _check_name(mark)

@@ -71,8 +71,8 @@ def read_store(
             except ReadProblem:
                 raise
             except Exception as defect:
-                told = f"a defect of Ovek: {type(defect).__name__}: {defect}"
-                found = ShelfFile(path=file.path, size=None, problem=told)
+                problem = f"a defect of Ovek: {type(defect).__name__}: {defect}. Please report it"
+                found = ShelfFile(path=file.path, size=None, problem=problem)
         yield replace(found, path=file.path, modified=file.modified, sign=file.sign)
 
 
@@ -211,9 +211,9 @@ def _fetch(
             if start + read > limit:
                 if file.size is not None:
                     raise LookupError(f"it goes on beyond its {file.size} bytes")
-                told = f"the server tells no size, and it goes on beyond {show_size(limit)}"
                 raise LookupError(
-                    f"{told} (what is published and a tenth, else largest in fleet.toml)"
+                    f"the server gives no size, and the file is longer than {show_size(limit)} "
+                    "(the published size plus a tenth, else largest in fleet.toml)"
                 )
             _has_space(half.parent, len(piece))
             stream.write(piece)
@@ -227,8 +227,8 @@ def _has_space(folder: Path, needed: int) -> None:
     free = shutil.disk_usage(folder).free
     if free < needed + _LEAST_FREE:
         raise LookupError(
-            f"the disk of the cache has {show_size(free)} free, of which {show_size(_LEAST_FREE)} "
-            f"stay free, and {show_size(needed)} are needed"
+            f"{show_size(needed)} needed in the cache folder, {show_size(free)} available, "
+            f"of which {show_size(_LEAST_FREE)} are kept free"
         )
 
 

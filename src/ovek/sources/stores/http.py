@@ -127,10 +127,12 @@ class Http:
             async with self._client.stream(method, address, **more) as answer:
                 packed = answer.headers.get("content-encoding", "identity").strip().lower()
                 if packed not in ("", "identity"):
-                    raise LookupError(f"the server packs it, unasked ({plain(packed)[:40]})")
+                    raise LookupError(
+                        f"the server compresses it ({plain(packed)[:40]}), which was not asked for"
+                    )
                 yield answer
         except (self._httpx.InvalidURL, ValueError) as error:
-            raise LookupError(f"its address cannot be asked for ({plain(str(error))})") from None
+            raise LookupError(f"its address is not valid ({plain(str(error))})") from None
 
     def _problem(self, doing: str, error: Exception) -> ReadProblem:
         if "CERTIFICATE" in str(error).upper():
@@ -178,7 +180,7 @@ class Http:
         try:
             return self._run(self._files(), LONGEST_LOOK)
         except TimeoutError:
-            met = f"it was not done telling its files in {LONGEST_LOOK:g} s"
+            met = f"its list of files was not complete after {LONGEST_LOOK:g} s"
             do = "Name a folder inside, or a list that names files"
             raise ReadProblem(f"reading {self._at}", met, do) from None
 
@@ -231,20 +233,20 @@ class Http:
 
     async def _one(self, path: str, address: str) -> Lying:
         """What the server tells of a file without sending it."""
-        told = None
+        headers = None
         with suppress(self._httpx.HTTPError, OSError, LookupError, TimeoutError):
             async with asyncio.timeout(self._limit), self._asked("HEAD", address) as answer:
-                told = answer.headers if answer.status_code == 200 else None
-        if told is None:
+                headers = answer.headers if answer.status_code == 200 else None
+        if headers is None:
             return Lying(path=path, at=address)
-        length, modified = told.get("content-length", ""), None
+        length, modified = headers.get("content-length", ""), None
         try:
-            modified = parsedate_to_datetime(told.get("last-modified", "")).astimezone(UTC)
+            modified = parsedate_to_datetime(headers.get("last-modified", "")).astimezone(UTC)
         except (ValueError, TypeError, OverflowError):
             modified = None
         size = int(length) if length.isascii() and length.isdigit() and len(length) < 19 else None
         return Lying(
-            path=path, at=address, size=size, modified=modified, sign=told.get("etag") or None
+            path=path, at=address, size=size, modified=modified, sign=headers.get("etag") or None
         )
 
     def pieces(self, file: Lying, start: int) -> Iterator[bytes]:

@@ -20,7 +20,7 @@ async def read(door: Door) -> None:
         if given:
             return answers_in(map(without_marks, sessions), door.interview)
         problems.extend(
-            f"{file.name} holds marks, by which a sheet is learned: save the session without them"
+            f"{file.name} contains marks for ovek sheet learn: use the session without marks"
             for file, session in zip(files, sessions, strict=True)
             if is_marked(session)
         )

@@ -59,13 +59,15 @@ async def _connection(door: Door, stack: AsyncExitStack) -> asyncssh.SSHClientCo
     setup = door.setup
     there = replace(login, port=door.device.netconf)
     return await stack.enter_async_context(
-        connected(there, setup.limits, setup.keys, setup.secrets, setup.gates)
+        connected(
+            there, setup.limits, setup.keys, setup.secrets, setup.gates, door.interview.seat.logs_in
+        )
     )
 
 
 async def _compare(door: Door, session: "_Session") -> None:
     """Tell whether the saved settings are the running ones."""
-    problems, told = door.interview.draft.problems, list[bytes]()
+    problems, digests = door.interview.draft.problems, list[bytes]()
     for source in ("running", "startup"):
         settings = _Settings()
         try:
@@ -73,13 +75,13 @@ async def _compare(door: Door, session: "_Session") -> None:
                 f"<get-config><source><{source}/></source></get-config>", settings
             )
         except _TooMuch as problem:
-            problems.append(f"netconf: whether its settings are saved is not known: {problem.met}")
+            problems.append(f"netconf: unknown whether the configuration is saved: {problem.met}")
             return
         if not answered or not settings.there:
             problems.append(f"netconf: it does not tell the {source} settings")
             return
-        told.append(settings.digest)
-    row = {"config.unsaved_changes": told[0] != told[1]}
+        digests.append(settings.digest)
+    row = {"config.unsaved_changes": digests[0] != digests[1]}
     door.interview.adds("netconf", "device", [row])
 
 
@@ -115,11 +117,11 @@ class _Settings:
 async def _hardware(door: Door, session: "_Session") -> None:
     """Take in the components, where the server knows the module."""
     asked = f'<get><filter type="subtree"><hardware xmlns="{_HARDWARE}"/></filter></get>'
-    told = _Hardware()
-    if not await session.ask(asked, told):
+    hardware = _Hardware()
+    if not await session.ask(asked, hardware):
         door.interview.draft.problems.append("netconf: it does not tell its hardware (RFC 8348)")
         return
-    for fills, row in told_of(list(_components(told.components))):
+    for fills, row in told_of(list(_components(hardware.components))):
         door.interview.adds("netconf", fills, [row])
 
 
@@ -292,7 +294,7 @@ class _Session:
         failed = failed or await _fed(message, held, last=True)
         if failed is not None:
             kind = _TooMuch if isinstance(failed, TooDeepError) else ReadProblem
-            met = f"what it sends is no message that is read ({plain(str(failed))[:80]})"
+            met = f"its reply is not a valid NETCONF message ({plain(str(failed))[:80]})"
             raise kind("reading by NETCONF", met, "See what its server is") from None
 
     async def _more(self) -> None:

@@ -53,22 +53,22 @@ async def read(door: Door) -> None:
     asker = door.setup.shared.get(_Asker.name)
     if not isinstance(asker, _Asker):
         asker = door.setup.shared[_Asker.name] = _Asker()
-    told = await asker.ask(host, how.port, account)
-    for fills, row in told_of(_components(told.entity)):
+    answers = await asker.ask(host, how.port, account)
+    for fills, row in told_of(_components(answers.entity)):
         door.interview.adds("snmp", fills, [row])
     described = door.interview.reading.described
-    facts: dict[str, Any] = _described(_text(told.description), described)
-    if isinstance(told.memory, int) and told.memory > 0:
-        facts["hardware.memory"] = told.memory * 1024
-    if isinstance(told.date, bytes) and (clock := clock_of(told.date)) is not None:
+    facts: dict[str, Any] = _described(_text(answers.description), described)
+    if isinstance(answers.memory, int) and answers.memory > 0:
+        facts["hardware.memory"] = answers.memory * 1024
+    if isinstance(answers.date, bytes) and (clock := clock_of(answers.date)) is not None:
         facts["clock"] = clock.isoformat()
     if facts:
         door.interview.adds("snmp", "device", [facts])
     names = door.interview.reading.storage
-    volumes = list(_volumes(told.storage, names))
+    volumes = list(_volumes(answers.storage, names))
     if volumes:
         door.interview.adds("snmp", "volume", volumes)
-    if not told.entity and not told.storage:
+    if not answers.entity and not answers.storage:
         met = "neither of the tables that it is asked for holds anything"
         raise ReadProblem("reading by SNMP", met, "See which views the account may read")
 
@@ -228,26 +228,26 @@ class _Talk:
 
     async def get(self, name: str) -> Any:
         """One value; None where the device has none."""
-        found = await self._asked(self._api.get_cmd, name)
-        return _plain(found[0][1]) if found else None
+        values = await self._asked(self._api.get_cmd, name)
+        return _plain(values[0][1]) if values else None
 
     async def table(self, entry: str) -> Rows:
         """All rows of a table, by index; a column that is not asked for is left out."""
         rows, last, front = Rows(), entry, f"{entry}."
-        while found := await self._asked(self._api.bulk_cmd, last, 0, _AT_ONCE):
-            for name, value in found:
-                told = str(name)
-                if not told.startswith(front) or (_plain(value) is None and _is_end(value)):
+        while values := await self._asked(self._api.bulk_cmd, last, 0, _AT_ONCE):
+            for name, value in values:
+                index_name = str(name)
+                if not index_name.startswith(front) or (_plain(value) is None and _is_end(value)):
                     return rows
-                if _numbers(told) <= _numbers(last):
-                    met = "its tables go round in a circle"
+                if _numbers(index_name) <= _numbers(last):
+                    met = "its tables repeat without end"
                     raise ReadProblem("reading by SNMP", met, "See what it runs")
-                last = told
+                last = index_name
                 self._rows += 1
                 if self._rows > _MOST_ROWS:
                     met = f"its tables have over {_MOST_ROWS} values"
                     raise ReadProblem("reading by SNMP", met, "Narrow what the account may read")
-                column, _, index = told[len(front) :].partition(".")
+                column, _, index = index_name[len(front) :].partition(".")
                 rows.setdefault(index, {})[column] = _plain(value)
         return rows
 
@@ -267,14 +267,14 @@ class _Talk:
             await asyncio.wait({asking, flooded}, return_when=asyncio.FIRST_COMPLETED)
             if not asking.done():
                 raise _too_much()
-            failed, status, _, found = asking.result()
+            failed, status, _, values = asking.result()
         finally:
             asking.cancel()
             flooded.cancel()
         self._check(failed)
-        if len(found) > _AT_ONCE:
+        if len(values) > _AT_ONCE:
             raise _too_much()
-        return [] if status else list(found)
+        return [] if status else list(values)
 
     def _check(self, failed: Any) -> None:
         """Raise ReadProblem where the other side did not answer, or does not let us in."""
@@ -296,7 +296,7 @@ class _Talk:
 
 
 def _too_much() -> ReadProblem:
-    met = "it sends more than it is asked for"
+    met = "the device sends more data than was asked for"
     return ReadProblem("reading by SNMP", met, "See what it runs, or who answers in its place")
 
 
