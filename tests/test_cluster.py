@@ -26,7 +26,7 @@ def sw(number):
 
 
 @contextlib.contextmanager
-def cluster(folder, workers=2, protocol="tcp", flags=()):
+def cluster(folder, workers=2, protocol="tcp", flags=(), worker_flags=()):
     """A scheduler and some workers, each a process of its own: the address, and the workers."""
     environment = {**os.environ, "DASK_DISTRIBUTED__SCHEDULER__ALLOWED_FAILURES": "10"}
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": environment}
@@ -46,6 +46,7 @@ def cluster(folder, workers=2, protocol="tcp", flags=()):
         command = [
             sys.executable, "-m", "distributed.cli.dask_worker", address, "--nthreads", "1",
             "--nworkers", "1", "--no-dashboard", "--no-nanny", "--local-directory", folder, *flags,
+            *worker_flags,
         ]  # fmt: skip
         started += [subprocess.Popen(command, cwd=folder, **quiet) for _ in range(workers)]
         security = distributed.security.Security()
@@ -110,6 +111,33 @@ def test_an_address_where_nobody_is_is_told(ovek):
     assert "no scheduler that answers" in told
     assert "tcp://127.0.0.1:1" in told
     assert "nonsense" in ovek.refuses("audit", "--on", "nonsense")
+
+
+ROGUE = """
+from pathlib import Path
+import ovek.cli.cluster as cluster
+
+class Rogue:
+    def __reduce__(self):
+        return (open, ("RAN", "w"))
+
+answers = {"code": Rogue(), "text": "go", "bytes": b"\\x81", "other": cluster.encode({"done": "x"})}
+cluster._answered = lambda version, work: answers[Path("HOW").read_text()]
+"""
+
+
+def test_a_rogue_worker_runs_nothing_here_by_what_it_answers(ovek, tmp_path):
+    ovek.snapshot(sw(1))
+    (tmp_path / "cluster").mkdir()
+    ran, how = tmp_path / "ran", tmp_path / "how"
+    ovek.write("rogue.py", ROGUE.replace("RAN", str(ran)).replace("HOW", str(how)))
+    flags = ("--preload", ovek.folder / "rogue.py")
+    with cluster(tmp_path / "cluster", workers=1, worker_flags=flags) as (address, _):
+        for answer in ("code", "text", "bytes", "other"):
+            how.write_text(answer)
+            told = ovek.refuses("audit", "--on", address)
+            assert "a worker sent an answer that cannot be read" in told, answer
+    assert not ran.exists()
 
 
 def certified(folder, name, *, by=None):

@@ -27,6 +27,8 @@ from ovek.model.snapshot import Device
 class Answering(Work[list[Answered]]):
     """Finds the answer for the devices of a site, one by one."""
 
+    makes = list[Answered]
+
     def __init__(
         self,
         devices: Devices,

@@ -190,6 +190,8 @@ class Part(Struct):
 class Auditing(Work[Part]):
     """Audits the devices of a site, as rows of the table or whole."""
 
+    makes = Part
+
     def __init__(
         self,
         devices: Devices,

@@ -238,6 +238,8 @@ def _of_devices(output: Path | None, plain: bool, selected: Selection, figure: A
 class Looking(Work[list[Charted]]):
     """Finds what is drawn of the devices of a site."""
 
+    makes = list[Charted]
+
     def __init__(self, devices: Devices, now: datetime) -> None:
         self.devices, self.now, self.wants = devices, now, wants_of(devices.site)
         self.found: list[Charted] = []

@@ -464,6 +464,8 @@ class Part(Struct):
 class Planning(Work[Part]):
     """Plans for the devices of a snapshot, as rows of the table or whole."""
 
+    makes = Part
+
     def __init__(self, devices: Devices, asked: Asked, shelf: ShelfFacts, as_rows: bool) -> None:
         self.planner, self.part = Planner(devices, asked, shelf), Part()
         self._encode = msgspec.json.Encoder(order="sorted").encode

@@ -3,18 +3,23 @@
 A worker needs this package, of the same version. The site goes to each worker once, told by its
 content; the lines of the devices go with each part, so that no storage has to be shared. A worker
 that dies costs another try of its parts and no result.
+
+What a worker answers is bytes, decoded here as data of a known type. Dask is told to refuse a
+pickled result, so that a rogue worker cannot run code here by what it answers.
 """
 
 import hashlib
+import logging
 import tempfile
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
-from msgspec import Struct
+from msgspec import DecodeError, Raw, Struct, ValidationError
+from msgspec.msgpack import Decoder, encode
 
 from ovek import __version__
 from ovek.cli.fleetwide import Lines, Made, Make, worked
@@ -25,9 +30,11 @@ from ovek.files.site import Site
 from ovek.files.state import Line, State
 from ovek.files.whole import write_whole
 
+T = TypeVar("T")
 _TRIES = 5
 _WAITS = "8s"
 _AHEAD = 3  # parts that wait for each worker
+_AS_DATA = ("msgpack",)  # how a result may come: not pickled
 
 
 class Bundle(Struct, frozen=True):
@@ -66,7 +73,8 @@ def spread(
 
     Raises InputError where there is nobody, or a worker has another version of this package.
     """
-    site = devices.site
+    kind: Any = make
+    site, decode = devices.site, Decoder(kind.makes).decode
     names = [file.name for file in devices.state.files]
     bundle = Bundle(__version__, site.known_files(), names, devices.stale)
     with _client(address) as client:
@@ -80,9 +88,9 @@ def spread(
                 client.submit(_part, whole, make, args, lines, texts, pure=False, retries=_TRIES)
             )
             if len(waiting) > ahead:
-                yield _taken(address, waiting.popleft())
+                yield _made(_taken(address, waiting.popleft()), decode)
         while waiting:
-            yield _taken(address, waiting.popleft())
+            yield _made(_taken(address, waiting.popleft()), decode)
 
 
 @contextmanager
@@ -94,9 +102,10 @@ def _client(address: str) -> Iterator[Any]:
         do = "Install it here and there: pip install 'ovek[cluster]'"
         raise InputError(address, "needs the extra cluster", do) from None
     config: Any = import_module("dask.config")
+    logging.getLogger("distributed").setLevel(logging.CRITICAL + 1)  # what matters is told here
     config.set({"distributed.admin.large-graph-warning-threshold": "1GB"})  # a catalog may be large
     try:
-        client = dask.Client(address, timeout=_WAITS, set_as_default=False)
+        client = dask.Client(address, timeout=_WAITS, set_as_default=False, deserializers=_AS_DATA)
     except (OSError, ValueError) as error:
         met = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
         raise InputError(address, met, "Start one: dask scheduler; or leave out --on") from None
@@ -110,8 +119,8 @@ def _client(address: str) -> Iterator[Any]:
 def calls(address: str) -> Iterator[tuple[int, Callable[..., Any]]]:
     """How many calls the workers at an address take at once, and what has one made there.
 
-    Raises InputError where there are none; what comes of a call has `result()`, which does where
-    all workers died of it or where one has another version.
+    Raises InputError where there are none. What comes of a call has `result(kind)`, which raises
+    InputError where all workers died of it or where one has another version.
     """
     with _client(address) as client:
 
@@ -128,21 +137,53 @@ class _Call(NamedTuple):
     address: str
     future: Any
 
-    def result(self) -> Any:
-        """What it gave. Raises InputError."""
-        return _taken(self.address, self.future)
+    def result(self, kind: type[T]) -> T:
+        """What it gave, which is of that type. Raises InputError."""
+        return _made(_taken(self.address, self.future), Decoder(kind).decode)[1]
 
 
-def _called(version: str, function: Callable[..., Any], args: tuple[Any, ...]) -> Any:
-    _same(version)
-    return function(*args)
+def _called(version: str, function: Callable[..., Any], args: tuple[Any, ...]) -> bytes:
+    return _answered(version, lambda: (0, function(*args)))
 
 
-def _same(version: str) -> None:
-    """Raise InputError where this worker has another version than who asks."""
-    if version != __version__:
-        met = f"a worker has Ovek {__version__}, and {version} asks"
-        raise InputError("cluster", met, "Install the same version on all")
+class _Answer(Struct, frozen=True):
+    """What a worker answers: how many bytes it worked on and what came of them, or an error."""
+
+    done: int = 0
+    made: Raw = Raw()
+    refused: tuple[str, str, str, int | None, str | None] | None = None
+
+
+def _answered(version: str, work: Callable[[], Made[Any]]) -> bytes:
+    """What comes of some work, as a worker sends it."""
+    try:
+        if version != __version__:
+            met = f"a worker has Ovek {__version__}, and {version} asks"
+            raise InputError("cluster", met, "Install the same version on all")
+        done, made = work()
+        answer = _Answer(done, Raw(encode(made)))
+    except InputError as error:
+        refused = (error.file, error.met, error.do, error.line, error.key)
+        answer = _Answer(refused=refused)
+    return encode(answer)
+
+
+def _made(data: object, decode: Callable[[Raw], T]) -> Made[T]:
+    """What a worker sent, decoded. Raises InputError where it is an error, or no answer of ours."""
+    try:
+        if not isinstance(data, bytes):
+            raise ValidationError("it is no data")
+        answer = _ANSWER.decode(data)
+        if answer.refused is None:
+            return answer.done, decode(answer.made)
+    except (DecodeError, ValidationError) as error:
+        met = f"a worker sent an answer that cannot be read ({error})"
+        raise InputError("cluster", met, "Look at who runs the workers") from None
+    file, met, do, line, key = answer.refused
+    raise InputError(file, met, do, line=line, key=key)
+
+
+_ANSWER = Decoder(_Answer)
 
 
 def _taken(address: str, future: Any) -> Any:
@@ -153,6 +194,8 @@ def _taken(address: str, future: Any) -> Any:
     except dask.KilledWorker:
         met = "lost every worker that tried a part"
         raise InputError(address, met, "See why they died; then run that again") from None
+    except TypeError:  # Dask refuses to decode it
+        return None
 
 
 def _carried(bundle: Bundle) -> Bundle:
@@ -166,8 +209,21 @@ _HERE: dict[str, tuple[Site, ReleaseIndex]] = {}
 
 def _part(
     bundle: Bundle, make: Make[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
-) -> Made[Any]:
-    _same(bundle.version)
+) -> bytes:
+    """What comes of some lines of a snapshot, as a worker sends it."""
+
+    def work() -> Made[Any]:
+        site, releases = _unpacked(bundle)
+        files = [Path("snapshots", name) for name in bundle.snapshots]
+        devices = Devices(site, _Sent(files, texts), releases=releases)
+        devices.stale = bundle.stale
+        return worked(devices, make(devices, *args), lines)
+
+    return _answered(bundle.version, work)
+
+
+def _unpacked(bundle: Bundle) -> tuple[Site, ReleaseIndex]:
+    """The site that came, in a folder of its own. Raises InputError."""
     key = bundle.sha256
     if key not in _HERE:
         folder = Path(tempfile.mkdtemp(prefix="ovek-site-"))
@@ -176,8 +232,4 @@ def _part(
                 write_whole(folder / name, [data])
         site = Site(folder)
         _HERE[key] = site, ReleaseIndex(site.releases)
-    site, releases = _HERE[key]
-    files = [Path("snapshots", name) for name in bundle.snapshots]
-    devices = Devices(site, _Sent(files, texts), releases=releases)
-    devices.stale = bundle.stale
-    return worked(devices, make(devices, *args), lines)
+    return _HERE[key]

@@ -81,6 +81,8 @@ def _some_unread(site: Site) -> bool:
 class Following(Work[list[tuple[str | None, Sighting]]]):
     """Finds the copies on the devices of a site."""
 
+    makes = list[tuple[str | None, Sighting]]
+
     def __init__(self, devices: Devices) -> None:
         self.found: list[tuple[str | None, Sighting]] = []
 

@@ -31,6 +31,7 @@ _PART = 2**20
 _LARGE = 16 * _PART
 
 
+# A class of work, made of the devices of a site and what else it needs.
 Make = Callable[..., Work[T]]
 
 

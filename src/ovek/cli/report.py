@@ -199,6 +199,8 @@ class Part(msgspec.Struct):
 class Reporting(Work[Part]):
     """Finds all that a report tells of the devices of a site."""
 
+    makes = Part
+
     def __init__(self, devices: Devices, now: datetime, shelf: ShelfFacts | None) -> None:
         asked = Asked(waivers=devices.site.waivers)
         self.planning = Planning(devices, now, shelf, devices.site.policy, asked)

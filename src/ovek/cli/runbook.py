@@ -233,6 +233,8 @@ def _wanting(site: Site, devices: Devices, version: str) -> Policy:
 class Planning(Work[list[Runbook]]):
     """Makes the runbooks of the devices of a site."""
 
+    makes = list[Runbook]
+
     def __init__(
         self,
         devices: Devices,

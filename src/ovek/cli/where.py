@@ -60,6 +60,8 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
 class Seeking(Work[list[Holding]]):
     """Looks for something on the devices of a site."""
 
+    makes = list[Holding]
+
     def __init__(self, devices: Devices, sought: str) -> None:
         self.sought, self.found = Sought(sought), list[Holding]()
 

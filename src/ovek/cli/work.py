@@ -1,6 +1,6 @@
 """What is done with each device of a fleet, wherever that is done."""
 
-from typing import Protocol, TypeVar
+from typing import Any, ClassVar, Protocol, TypeVar
 
 from ovek.engine.verdicts import Judge
 from ovek.files.state import Line
@@ -11,6 +11,9 @@ T_co = TypeVar("T_co", covariant=True)
 
 class Work(Protocol[T_co]):
     """What is done with each device, and what comes of those that were taken since last asked."""
+
+    # The type of what comes of them, as it is read when it comes from another machine.
+    makes: ClassVar[Any]
 
     def knows(self, name: str, line: Line, text: bytes) -> bool:
         """Whether what comes of a device is known, and taken in, from its line alone."""

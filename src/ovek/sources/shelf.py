@@ -41,7 +41,7 @@ _MOST_PIECE = 16 * 2**20
 
 
 class Submit(Protocol):
-    """Has a function called elsewhere; what it gives has `result()`."""
+    """Has a function called elsewhere; what it gives has `result(ShelfFile)`."""
 
     def __call__(self, function: Callable[..., ShelfFile], *args: Any) -> Any:
         """Have it called."""
@@ -194,7 +194,7 @@ def _read_elsewhere(
     """What is made of a file elsewhere; None where it is not the one that lies here."""
     try:
         before = file.stat()
-        found: ShelfFile = elsewhere(digested, file, name, algorithms).result()
+        found: ShelfFile = elsewhere(digested, file, name, algorithms).result(ShelfFile)
         same = _signs(file.stat()) == _signs(before)
     except OSError:
         return None
