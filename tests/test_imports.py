@@ -10,12 +10,13 @@ import pytest
 import ovek
 
 ROOT = Path(ovek.__file__).parent
-EVERYTHING = {"model", "engine", "files", "sources", "render", "standin", "demo", "cli"}
+EVERYTHING = {"model", "engine", "files", "sources", "learn", "render", "standin", "demo", "cli"}
 MAY_IMPORT = {
     "model": set(),
     "engine": {"model"},
     "files": {"model"},
     "sources": {"model", "files"},
+    "learn": {"model", "files", "sources"},
     "render": {"model"},
     "standin": {"model", "files"},
     "cli": EVERYTHING,

@@ -16,13 +16,13 @@ from hypothesis import strategies as st
 from languages import LANGUAGES, MAKERS, marked, other, plain
 from languages.spoken import Held, Served, session
 from ovek.cli import learning
-from ovek.sources.learn.answers import Answers
-from ovek.sources.learn.dialogue import Exchange, taken_apart
-from ovek.sources.learn.guesses import guesses
-from ovek.sources.learn.lesson import SessionError, learn
-from ovek.sources.learn.marks import MarkError, fields_named, unmarked, with_mark, without_marks
-from ovek.sources.learn.values import dates_of
-from ovek.sources.learn.writing import head_of, learned_of, whole
+from ovek.files.marks import MarkError, fields_named, unmarked, with_mark, without_marks
+from ovek.learn.answers import Answers
+from ovek.learn.dialogue import Exchange, taken_apart
+from ovek.learn.guesses import guesses
+from ovek.learn.lesson import SessionError, learn
+from ovek.learn.values import dates_of
+from ovek.learn.writing import head_of, learned_of, whole
 from ovek.sources.menus import Standing, Step, chain, way
 from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import rows_of

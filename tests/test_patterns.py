@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ovek.files.marks import MarkError, is_marked, unmarked, without_marks
 from ovek.model.pattern import any_fits, compiled, lines_that_fit
-from ovek.sources.learn.marks import MarkError, is_marked, unmarked, without_marks
 
 PATTERNS = [
     "a(?P<version>[0-9.]*)x?",
@@ -74,10 +74,10 @@ WHY = {
     "model/typed.py": CLASSES, "model/version.py": CLASSES, "render/markdown.py": CLASSES,
     "render/runbook.py": CLASSES, "sources/capture.py": CLASSES, "sources/clean.py": CLASSES,
     "sources/draft.py": CLASSES, "sources/interview.py": CLASSES,
-    "sources/learn/answers.py": LEARNED, "sources/learn/dialogue.py": LEARNED,
-    "sources/learn/guesses.py": LEARNED, "sources/learn/lesson.py": LEARNED,
-    "sources/learn/marks.py": CLASSES, "sources/learn/shapes.py": LEARNED,
-    "sources/learn/values.py": LEARNED, "sources/learn/writing.py": OURS,
+    "learn/answers.py": LEARNED, "learn/dialogue.py": LEARNED,
+    "learn/guesses.py": LEARNED, "learn/lesson.py": LEARNED,
+    "files/marks.py": CLASSES, "learn/shapes.py": LEARNED,
+    "learn/values.py": LEARNED, "learn/writing.py": OURS,
     "sources/menus.py": CLASSES, "sources/rows.py": CLASSES, "sources/sftp.py": CLASSES,
     "sources/stores/http.py": CLASSES, "sources/values.py": CLASSES, "standin/loader.py": OURS,
 }  # fmt: skip

@@ -34,6 +34,9 @@ from ovek.files.snapshot import read_snapshot
 from ovek.files.state import state_in
 from ovek.files.structure import structure_of
 from ovek.files.typed import read_toml_parts, text_of
+from ovek.learn.guesses import guesses
+from ovek.learn.lesson import SessionError, learn
+from ovek.learn.writing import head_of, learned_of, whole
 from ovek.model.fleet import FleetDevice, Shelf
 from ovek.model.naming import Naming
 from ovek.model.policy import FORMAT as POLICY_FORMAT
@@ -47,9 +50,6 @@ from ovek.render.visible import visible
 from ovek.sources.capture import answers_in, asking, read_capture
 from ovek.sources.clean import plain
 from ovek.sources.interview import Interview, Wanted
-from ovek.sources.learn.guesses import guesses
-from ovek.sources.learn.lesson import SessionError, learn
-from ovek.sources.learn.writing import head_of, learned_of, whole
 from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import check_templates
 from ovek.sources.shelf import Cache, read_shelf

@@ -41,6 +41,7 @@ READERS = {
     "journal": ["journals of surveys", "journals"],
     "kept": "tests/test_trusted and tests/test_again",
     "lock": "what is said of a holder, in tests/test_outside",
+    "marks": ["marked sessions"],
     "osrelease": ["boot environments"],
     "regular": "opens, and reads nothing",
     "reports": "tests/test_report: a page that is none",

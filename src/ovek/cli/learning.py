@@ -10,22 +10,22 @@ from msgspec import Struct
 
 from ovek.cli.say import say, tell
 from ovek.files.errors import InputError
+from ovek.files.marks import Mark, MarkError, unmarked, with_mark
 from ovek.files.regular import bytes_of
 from ovek.files.sheets import SESSIONS, kept_sessions
 from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
+from ovek.learn.answers import Open
+from ovek.learn.guesses import Guess, guesses
+from ovek.learn.lesson import Lesson, SessionError, learn
+from ovek.learn.shapes import shape_of
+from ovek.learn.things import KEYS
+from ovek.learn.writing import head_of, learned_of, parts_of, whole
 from ovek.model.learned import Asks, Learned, LineOf, Offer, Settles, Tested
 from ovek.model.sheet import Sheet
 from ovek.render.visible import visible
 from ovek.sources.capture import read_capture
 from ovek.sources.clean import plain
-from ovek.sources.learn.answers import Open
-from ovek.sources.learn.guesses import Guess, guesses
-from ovek.sources.learn.lesson import Lesson, SessionError, learn
-from ovek.sources.learn.marks import Mark, MarkError, unmarked, with_mark
-from ovek.sources.learn.shapes import shape_of
-from ovek.sources.learn.things import KEYS
-from ovek.sources.learn.writing import head_of, learned_of, parts_of, whole
 from ovek.sources.trial import try_sheet
 
 _MOST_LINES = 100_000

@@ -125,8 +125,8 @@ def try_command(
     Shows the rows of each template beside the fields they fill, the lines that no template
     understood, and the facts that are still missing. Exit code 1 where there are any.
     """
+    from ovek.files.marks import without_marks
     from ovek.sources.capture import read_capture
-    from ovek.sources.learn.marks import without_marks
     from ovek.sources.trial import try_sheet
 
     file = file_of(sheet, site_folder)

@@ -137,12 +137,54 @@ def _template(text: str) -> textfsm.TextFSM:
     return known[text]
 
 
-def _made(text: str) -> textfsm.TextFSM:
+class At(str):
+    """A value of a row that knows the lines of its answer, from 0, in which it stood."""
+
+    first: int
+    last: int
+
+    @classmethod
+    def told(cls, value: str, first: int, last: int) -> "At":
+        """A value that stood in these lines."""
+        made = cls(value)
+        made.first, made.last = first, last
+        return made
+
+
+class _Found(Struct):
+    """What a rule found, each value with the lines in which it stood."""
+
+    match: Any
+    first: int
+    last: int
+
+    def groupdict(self) -> dict[str, str | None]:
+        """All values by their names."""
+        found: dict[str, str | None] = self.match.groupdict()
+        return found
+
+    def group(self, name: str) -> str | None:
+        """One value."""
+        value: str | None = self.match.group(name)
+        return None if value is None else At.told(value, self.first, self.last)
+
+
+class _Tracing(textfsm.TextFSM):  # type: ignore[misc]
+    """A template whose values know where they stood: `at` is the first and last line read now."""
+
+    at = (0, 0)
+
+    def _CheckRule(self, rule: Any, line: str) -> _Found | None:  # noqa: N802
+        found = rule.regex_obj.match(line)
+        return None if found is None else _Found(found, *self.at)
+
+
+def _made(text: str, kind: Any = textfsm.TextFSM) -> textfsm.TextFSM:
     text = text.strip("\n") + "\n"  # as a template between TOML's quotes comes
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # Python's engine, which is not the one that is used
-            template = textfsm.TextFSM(io.StringIO(text))
+            template = kind(io.StringIO(text))
         for rules in template.states.values():
             together = _Rules(rules)
             for at, rule in enumerate(rules):
@@ -196,14 +238,24 @@ def rows_of(question: Question, answer: str) -> Rows:
     """Turn one answer, already plain text, into rows."""
     if question.template is None:
         return _parsed(question, answer)
-    template = _template(question.template)
+    return _read(_template(question.template), answer)
+
+
+def rows_where(question: Question, answer: str) -> Rows:
+    """The rows of an answer, each value an `At`; a question without a template has none."""
+    if question.template is None:
+        return Rows(())
+    return _read(_made(question.template, _Tracing), answer)
+
+
+def _read(template: textfsm.TextFSM, answer: str) -> Rows:
     machine = _Machine(template)
     strange, says = [], False
     lines = [line.rstrip() for line in answer.split("\n")]
     at = 0
     try:
         while at < len(lines) and not machine.ended:
-            line = lines[at]
+            line, first = lines[at], at
             at += 1
             if _ODD_ENDS.search(line):  # it would be taken for two lines
                 strange.append(line)
@@ -218,6 +270,7 @@ def rows_of(question: Question, answer: str) -> Rows:
                 else:
                     strange.append(line)
             says = says or (bool(line.strip()) and machine.says(line))
+            template.at = first, at - 1  # for one that traces
             machine.feed(line)
         made = machine.rows()
     except (textfsm.TextFSMError, *_ITS_DEFECTS) as error:

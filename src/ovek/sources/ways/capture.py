@@ -1,8 +1,8 @@
 """By saved terminal sessions."""
 
+from ovek.files.marks import is_marked, without_marks
 from ovek.sources.away import away
 from ovek.sources.capture import Told, answers_in, asking, find_captures, read_capture
-from ovek.sources.learn.marks import is_marked, without_marks
 from ovek.sources.ways.interface import Door
 
 

@@ -9,8 +9,8 @@ from hashlib import sha256
 
 import msgspec
 
+from ovek.learn.lesson import Lesson
 from ovek.model.sheet import Question
-from ovek.sources.learn.lesson import Lesson
 
 _LINE = "# --- learned from marked sessions; written anew by `ovek sheet learn`. "
 _SEAL = re.compile(rf"(?m)^{re.escape(_LINE)}(?P<seal>[0-9a-f]{{16}})\n")

@@ -5,11 +5,11 @@ from collections.abc import Iterator, Sequence, Set
 
 from msgspec import Struct
 
+from ovek.files.marks import Mark
+from ovek.learn.answers import REFUSES
+from ovek.learn.dialogue import Dialogue, Exchange, taken_apart
+from ovek.learn.values import dates_of
 from ovek.model.digest import LENGTHS
-from ovek.sources.learn.answers import REFUSES
-from ovek.sources.learn.dialogue import Dialogue, Exchange, taken_apart
-from ovek.sources.learn.marks import Mark
-from ovek.sources.learn.values import dates_of
 
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{32,128}(?![0-9A-Za-z])")
 _FREE = re.compile(

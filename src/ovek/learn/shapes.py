@@ -11,12 +11,12 @@ from itertools import pairwise
 
 from msgspec import Struct
 
+from ovek.files.marks import Mark
+from ovek.learn.dialogue import escaped
+from ovek.learn.values import NOTHING, pattern_of
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST
 from ovek.model.pattern import Pattern, compiled
 from ovek.model.sheet import SIZES, TIMES, Fills
-from ovek.sources.learn.dialogue import escaped
-from ovek.sources.learn.marks import Mark
-from ovek.sources.learn.values import NOTHING, pattern_of
 
 RULER = re.compile(r"[-=_+*~.| ]{3,}")
 _DOTS = re.compile(r"([.\-_=])\1+")
@@ -179,7 +179,8 @@ def _any_of(word: str, free: Set[str]) -> str:
 def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
     """A sentence with values in it."""
     free = set(anything)
-    parts: list[str | Slot] = [" *" if tokens[0].start else ""]
+    counted = any(field in SIZES for _, field in tokens[0].slots)  # may stand to the right
+    parts: list[str | Slot] = [" *" if tokens[0].start or counted else ""]
     for at, token in enumerate(tokens):
         if at:
             parts.append(gap(token.start - tokens[at - 1].end))
@@ -191,7 +192,7 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
             else:
                 parts.append(_any_of(piece.text, free))
     if isinstance(parts[-1], str):  # what stands in brackets at the end is said by the way
-        last = max(at for at, part in enumerate(parts) if not isinstance(part, str))
+        last = max((at for at, part in enumerate(parts) if not isinstance(part, str)), default=0)
         rest = "".join(part for part in parts[last + 1 :] if isinstance(part, str))
         if re.fullmatch(r" \+?\\\(.*\\\)| \\\(.*\\\)", rest):
             parts[last + 1 :] = [r" +\(.*\)"]

@@ -2,14 +2,13 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
-from ovek.model.sheet import Fills
-from ovek.sources.learn.dialogue import Exchange, escaped
-from ovek.sources.learn.marks import Mark, MarkError
-from ovek.sources.learn.shapes import (
+from ovek.files.marks import Mark, MarkError
+from ovek.learn.dialogue import Exchange, escaped
+from ovek.learn.shapes import (
     RULER,
     Rule,
     Slot,
@@ -20,8 +19,9 @@ from ovek.sources.learn.shapes import (
     sentence,
     tokens_of,
 )
-from ovek.sources.learn.things import KEYS, resolved
-from ovek.sources.learn.values import Unit, pattern_of, unit_of
+from ovek.learn.things import WHICH, key_of, resolved
+from ovek.learn.values import Unit, pattern_of, unit_of
+from ovek.model.sheet import Fills
 
 _UNKNOWN_TABLE = 4  # lines alike that nobody marked are a table, not something to pass over
 _FILE = re.compile(r"\S*[A-Za-z0-9_]\.[A-Za-z][A-Za-z0-9]{1,7}(?:\s|$)")
@@ -83,12 +83,14 @@ class Answers:
             except MarkError as wrong:
                 wrong.session = each.session
                 raise
-        self._heads: dict[str, None] = {}
+        self._heads: dict[str, str] = {}  # a heading by its words, and as it stands
         self._rules: list[tuple[Rule, bool]] = []  # and whether it is a row of a table
+        self._origins: dict[Rule, tuple[int, int]] = {}  # the line that each was made of
         self._tables: list[tuple[Table, list[Rule], int, int]] = []
         self._taken: set[tuple[int, int]] = set()
         self._rows: set[tuple[int, int]] = set()
         self._ends: dict[Slot, list[tuple[bool, bool]]] = {}
+        self._roomy = set[Slot]()  # what stands last in a table of three columns or more
         self._skips = self._skipped()
         self._read_marks()
         self._make_rules()
@@ -110,6 +112,11 @@ class Answers:
         if any(mark.name == "error" for mark in exchange.marks):
             return True
         return not exchange.marks and len(told) == 1 and REFUSES.search(told[0]) is not None
+
+    def resolved(self) -> Iterator[tuple[Exchange, dict[Mark, Slot]]]:
+        """Each answer, and what its marks are about."""
+        for at, exchange in enumerate(self.exchanges):
+            yield exchange, self._slots[at]
 
     @property
     def things(self) -> list[Fills]:
@@ -145,6 +152,12 @@ class Answers:
         for slot, values in self.values.items():
             told = self._ends[slot]
             ends, glued = all(each for each, _ in told), any(each for _, each in told)
+            # Else a sentence that begins with a number would be a size and a name.
+            ends = ends and (slot in self._roomy or any(" " in value for value in values))
+            if slot == ("order", "list"):  # its words, and no other
+                known = sorted(set(values), key=lambda word: (-len(word), word))
+                self.patterns[slot] = "|".join(map(escaped, known))
+                continue
             self.patterns[slot] = pattern_of(slot[1], values, ends=ends, glued=glued)
 
     def _number(self, at: int, mark: Mark, slot: Slot) -> None:
@@ -175,20 +188,40 @@ class Answers:
     # -- rules
 
     def _make_rules(self) -> None:
-        for at, exchange in enumerate(self.exchanges):
-            for line, marks in sorted(self._marked(at).items()):
-                text = exchange.lines[line]
-                if any(rule.found(text, self.patterns) is not None for rule, _ in self._rules):
-                    self._taken.add((at, line))
-                    continue
-                self._make_rule(at, line, marks)
-                self._make_patterns()
+        # What says which list or volume stands first, so that it is taken for no row.
+        for wanted in (True, False):
+            for at, exchange in enumerate(self.exchanges):
+                for line, marks in sorted(self._marked(at).items()):
+                    text = exchange.lines[line]
+                    if self._says_which(marks) != wanted:
+                        continue
+                    if any(
+                        {slot for _, slot in marks} <= {*rule.slots}
+                        for rule, _ in self._rules
+                        if rule.found(text, self.patterns) is not None
+                    ):
+                        self._taken.add((at, line))
+                        continue
+                    self._make_rule(at, line, marks)
+                    self._make_patterns()
+            if wanted:
+                self._take_alike()
         self._make_patterns()
+        self._take_alike()
+        self._make_patterns()
+
+    def _says_which(self, marks: Sequence[tuple[Mark, Slot]]) -> bool:
+        """Whether a line says which list, member, bank or volume others are of, and no more."""
+        return all(slot[1] in WHICH for _, slot in marks) and not any(
+            self._is_key(slot) and slot[0] != "boot" for _, slot in marks
+        )
+
+    def _take_alike(self) -> None:
+        """Take in the lines that the rules understand."""
         for at, exchange in enumerate(self.exchanges):
             for line, text in enumerate(exchange.lines):
                 if (at, line) not in self._taken and self._take_by_rule(text):
                     self._taken.add((at, line))
-        self._make_patterns()
 
     def _take_by_rule(self, text: str) -> bool:
         for rule, row in self._rules:
@@ -210,7 +243,9 @@ class Answers:
         text = self.exchanges[at].lines[line]
         tokens = tokens_of(text, marks)
         literal = literal_rule(tokens, self._words)
-        table = self._table(at, line, marks) if self._may_be_row(marks) else None
+        self._origins.setdefault(literal, (at, line))
+        may_be = self._may_be_row(marks) and not self._says_which(marks)
+        table = self._table(at, line, marks) if may_be else None
         if table is None:
             self._rules.append((literal, False))
             self._taken.add((at, line))
@@ -228,8 +263,11 @@ class Answers:
         for slot, values in made.values.items():
             self.values[slot] = [*self.values[slot], *values]
         self._make_patterns()
+        if len(made.columns) > 2:
+            self._roomy |= {*made.columns[-1].slots}
+            self._make_patterns()
         self._units_of(made, heads)
-        self._heads.update(dict.fromkeys(heads))
+        self._heads.update({_words(head): head for head in heads})
         self._taken |= rows
         self._rows |= rows
         rules = made.rules(self.patterns)
@@ -268,9 +306,9 @@ class Answers:
         )
 
     def _is_key(self, slot: Slot) -> bool:
-        fills, field = slot
-        marked = [key for key in KEYS[fills] if (fills, key) in self.values]
-        return field == (marked[0] if marked else None)
+        return slot[1] == key_of(
+            slot[0], {field for fills, field in self.values if fills == slot[0]}
+        )
 
     def _table(
         self, at: int, line: int, marks: list[tuple[Mark, Slot]]
@@ -326,16 +364,17 @@ class Answers:
 
     def _grow(self, table: Table, rows: set[tuple[int, int]], heads: Sequence[str]) -> None:
         """Take in every line of a table, in all answers."""
+        known = set(map(_words, heads))
         for at, exchange in enumerate(self.exchanges):
             marked = self._marked(at)
             for run in self._runs(exchange.lines):
                 inside = any((at, line) in rows for line in run)
                 if not inside:
-                    inside = any(exchange.lines[line] in heads for line in run)
+                    inside = any(_words(exchange.lines[line]) in known for line in run)
                 started = not heads
                 for line in run:
                     text = exchange.lines[line]
-                    if text in heads or RULER.fullmatch(text):
+                    if _words(text) in known or RULER.fullmatch(text):
                         started = True
                         continue
                     if (at, line) in rows or (at, line) in self._taken:
@@ -385,17 +424,19 @@ class Answers:
         listed = [re.compile(lines) for _, lines in self.numbered.values()]
         for at, exchange in enumerate(self.exchanges):
             tables = {line for each, line in self._rows if each == at}
+            parting = self._parting(exchange.lines)
             for run in self._runs(exchange.lines):
                 left = [line for line in run if (at, line) not in self._taken]
                 within = [line for line in run if line in tables]
                 counts = Counter(len(exchange.lines[line].split()) for line in left)
                 for line in left:
                     text = exchange.lines[line]
-                    if text in self._heads or RULER.fullmatch(text):
+                    if _words(text) in self._heads or RULER.fullmatch(text):
                         continue
                     if any(each.fullmatch(text) for each in (*self._skips, *listed)):
                         continue
                     between = bool(within) and within[0] < line < within[-1]
+                    between = between or line in parting
                     told = None if between else self._means_nothing(text, counts)
                     if told is None and self._is_read(text):
                         continue
@@ -404,6 +445,24 @@ class Answers:
                         self.open.append(Open(*where, text, tuple(self.things)))
                     else:
                         self.passed.setdefault(told, text)
+
+    def _parting(self, lines: Sequence[str]) -> set[int]:
+        """The lines between two entries of a boot order, or two files, that may part them.
+
+        It may say that those below are of another list or volume. A line that is told to say so
+        parts them, and what stands beside it may mean nothing.
+        """
+        found, since = set[int](), None
+        for number, line in enumerate(lines):
+            rule = self._rule_of(line)
+            if rule is None:
+                continue
+            if any(slot[0] in ("order", "file") and self._is_key(slot) for slot in rule.slots):
+                found |= set(range(since + 1, number)) if since is not None else set()
+                since = number
+            elif any(slot[1] in WHICH for slot in rule.slots):
+                since = None
+        return found
 
     def _skipped(self) -> list[re.Pattern[str]]:
         """The shapes of lines that a person said to mean nothing.
@@ -481,55 +540,66 @@ class Answers:
     # -- templates
 
     def found(self, fills: Fills) -> Found:
-        """What makes the template of one of its things."""
+        """What makes the template of one of its things. Raises MarkError."""
         own = [slot for slot in self.values if slot[0] == fills]
         names = self._names(own)
         key = next((slot for slot in own if self._is_key(slot)), None)
         rules = [(rule, row) for rule, row in self._rules]
         keyed = [rule for rule, _ in rules if key in rule.slots]
-        context = {
+        which = [
             slot
             for slot in own
             if key is not None
-            and slot[1] in ("member", "volume", "path")
+            and slot[1] in WHICH
             and slot != key
             and not any(slot in rule.slots for rule in keyed)
-        }
+        ]
+        above = {slot: self._stands_above(slot, keyed) for slot in which}
         details = [
             rule
             for rule, _ in rules
-            if rule not in keyed and any(s[0] == fills and s not in context for s in rule.slots)
+            if rule not in keyed and any(s[0] == fills and s not in above for s in rule.slots)
         ]
         lists = self._listed(fills, key)
         block = key is not None and bool(details) and fills != "digest"
         head = []
         for slot in own:
             option = ""
-            if slot in context:
-                option = "Filldown "
+            if slot in above:
+                option = "Filldown " if above[slot] else "Fillup "
             elif slot in lists:
                 option = "List "
-            elif slot == key and (block or context):
+            elif slot == key and (block or above):
                 option = "Required "
             head.append(f"Value {option}{names[slot]} ({self.patterns[slot]})")
-        body = [f"  ^{self._head(text)}$$" for text in self._heads]
+        body = [f"  ^{self._head(text)}$$" for text in self._heads.values()]
         if any(RULER.fullmatch(line) for each in self.exchanges for line in each.lines):
             body.append("  ^[-=_+*~.| ]+$$")
         starter = keyed[0] if block and keyed else None
         if starter is not None:
-            body.append(f"  ^{self._shown(starter, {})}$$ -> Continue.Record")
+            ends = [rule for rule, _ in rules if any(above.get(s, False) for s in rule.slots)]
+            # What comes after such a line is of another thing.
+            body += [
+                f"  ^{self._shown(rule, {})}$$ -> Continue.Record" for rule in (starter, *ends)
+            ]
+        parts = self._parts()
+        told: dict[str, str] = {}  # a line of the body, and the part of the answer that has it
         for rule, _ in rules:
             mine = {slot: names[slot] for slot in rule.slots if slot[0] == fills}
-            records = key in rule.slots and not block and fills not in ("device", "boot")
-            if key in lists:
-                records = False
-            body.append(f"  ^{self._shown(rule, mine)}$${' -> Record' if records else ''}")
+            then = " -> Record" if key in rule.slots and not block and key not in lists else ""
+            if key not in rule.slots and not block and any(not above.get(s, True) for s in mine):
+                then = " -> Clear"  # what it says is of the rows above
+            shown = f"  ^{self._shown(rule, mine)}$${then}"
+            if rule in parts and mine:
+                told[shown] = parts[rule]
+            elif rule not in parts:
+                body.append(shown)
         body += [f"  ^{lines}$$" for _, lines in dict.fromkeys(self.numbered.values())]
         # What is passed over and would be taken for a row stands before the rows.
         first = [told for told, line in self.passed.items() if self._like_row(line)]
         body = [*(f"  ^{told}$$" for told in first), *body]
         body += [f"  ^{told}$$" for told in self.passed]
-        template = "\n".join([*head, "", "Start", *dict.fromkeys(body), ""])
+        template = "\n".join([*head, "", *self._states(list(dict.fromkeys(body)), told)])
         numbers = {slot: told for slot, (told, _) in self.numbered.items() if slot[0] == fills}
         return Found(
             fills=fills,
@@ -544,6 +614,75 @@ class Answers:
                 else None
             ),
         )
+
+    def _parts(self) -> dict[Rule, str]:
+        """The rules of lines that are written alike and mean two things, as live and saved.
+
+        Each with the pattern of a line above it that stands above none of the others.
+        """
+        alike: dict[str, list[Rule]] = {}
+        for rule in self._origins:
+            alike.setdefault(self._shown(rule, {}), []).append(rule)
+        found: dict[Rule, str] = {}
+        for rules in alike.values():
+            above = {rule: self._lines_above(rule, rules) for rule in rules}
+            for rule, lines in above.items() if len(rules) > 1 else ():
+                others = {line for each in rules if each != rule for line in above[each]}
+                own = next((line for line in lines if line not in others), None)
+                if own is not None:
+                    found[rule] = own
+        return found
+
+    def _lines_above(self, rule: Rule, alike: Sequence[Rule]) -> list[str]:
+        """What stands above a rule's first line and is no value, the nearest first."""
+        at, line = self._origins[rule]
+        found = []
+        for number in range(line - 1, -1, -1):
+            text = self.exchanges[at].lines[number]
+            if self._rule_of(text) in alike:
+                break
+            if text.strip() and self._rule_of(text) is None:
+                found.append(sentence(text, self._words))
+        return found
+
+    def _states(self, body: Sequence[str], told: Mapping[str, str]) -> list[str]:
+        """The states of a template: one, or one for each part of the answer that is told apart."""
+        names = {line: f"Part{at + 1}" for at, line in enumerate(dict.fromkeys(told.values()))}
+        goes = [f"  ^{line}$$ -> {name}" for line, name in names.items()]
+        lines = ["Start", *goes, *body, ""]
+        for line, name in names.items():
+            own = [shown for shown, part in told.items() if part == line]
+            lines += [name, *goes, *own, *body, ""]
+        return lines
+
+    def _stands_above(self, slot: Slot, keyed: Sequence[Rule]) -> bool:
+        """Whether the line that says which stands above the rows it is about, not below them.
+
+        Raises MarkError where it is now so and now so.
+        """
+        told = set[bool]()
+        mark, session, where = None, 0, 0
+        for at, exchange in enumerate(self.exchanges):
+            rules = [self._rule_of(line) for line in exchange.lines]
+            says = [n for n, rule in enumerate(rules) if rule is not None and slot in rule.slots]
+            rows = [n for n, rule in enumerate(rules) if rule in keyed]
+            if says and rows:
+                up = rows[0] < says[0] and rows[-1] < says[-1]
+                told.add(not up)
+                if (says[0] < rows[0]) == up:
+                    told.add(up)
+                mark = next((m for m, s in self._slots[at].items() if s == slot), mark)
+                session, where = exchange.session, exchange.at[says[0]]
+        if len(told) > 1:
+            met = f"some rows stand above the line that says which {slot[1]}, and others below it"
+            wrong = MarkError(where + 1, met, f"Mark the {slot[1]} beside each row, or not at all")
+            wrong.session = session
+            raise wrong
+        return told != {False}
+
+    def _rule_of(self, line: str) -> Rule | None:
+        """The rule that takes a line."""
+        return next((r for r, _ in self._rules if r.found(line, self.patterns) is not None), None)
 
     def _like_row(self, line: str) -> bool:
         """Whether a rule of rows would take a line."""
@@ -588,6 +727,11 @@ class Answers:
             ).upper()
             for (fills, field), last in zip(own, ends, strict=True)
         }  # fmt: skip
+
+
+def _words(line: str) -> str:
+    """A line by its words, however far they are apart."""
+    return " ".join(line.split())
 
 
 def _alone(pattern: str) -> str:

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from ovek.files.marks import SPECIAL, Mark, MarkError, unmarked
 from ovek.model.pattern import compiled
 from ovek.sources.clean import plain
-from ovek.sources.learn.marks import Mark, MarkError, unmarked
 from ovek.sources.menus import Standing, Step, steps_of, way
 
 _END = re.compile(r"[>#$%:?\])=»] ?")
@@ -28,7 +28,8 @@ class Exchange(Struct, frozen=True):
     """One question and its answer: what was typed, step by step, and the lines from `start`.
 
     `lines` are what was answered, without what stands around every answer; `at` is the number of
-    each in the session, from 0. `marks` are those of these lines, their line counted in `lines`.
+    each in the session, from 0. `marks` are those of these lines, their line counted in `lines`;
+    `told` are those in what was typed.
     """
 
     typed: tuple[str, ...]
@@ -36,6 +37,7 @@ class Exchange(Struct, frozen=True):
     at: tuple[int, ...]
     marks: tuple[Mark, ...]
     session: int = 0
+    told: tuple[Mark, ...] = ()
 
 
 class Dialogue(Struct, frozen=True, kw_only=True):
@@ -105,12 +107,12 @@ def escaped_sentence(text: str, typed: set[str]) -> str:
     )
 
 
-def _typed_at(lines: Sequence[str], marks: Iterable[Mark]) -> list[tuple[int, str, str]]:
+def _typed_at(lines: Sequence[str], marks: Sequence[Mark]) -> list[tuple[int, str, str]]:
     """Each line at which something was typed: its number, the prompt, and what was typed."""
     told = [mark for mark in marks if mark.name == "ask"]
     prompts = {lines[mark.line][: mark.start] for mark in told}
     if not any(prompts):
-        best = _prompt(lines)
+        best = _prompt(lines, marks)
         prompts = {best} if best is not None else set()
     prompts |= {other for prompt in set(prompts) for other in _others(prompt, lines)}
     found = [
@@ -152,12 +154,22 @@ def _choosing(found: Sequence[tuple[int, str, str]]) -> bool:
     return bool(typed) and chosen * 2 >= len(typed)
 
 
-def _prompt(lines: Sequence[str]) -> str | None:
+def _prompt(lines: Sequence[str], marks: Iterable[Mark]) -> str | None:
     """What stands before the most lines that were typed; None where nothing does."""
     seen: Counter[str] = Counter()
+    marked: dict[int, int] = {}  # where the first value of a line starts, which is no prompt's
+    for mark in marks:
+        if mark.name not in ("ask", "leave"):
+            marked[mark.line] = min(mark.start, marked.get(mark.line, mark.start))
+    none = {
+        lines[number][: end.end()]
+        for number, start in marked.items()
+        for end in _END.finditer(lines[number][:_LONGEST_PROMPT])
+        if start <= end.end()
+    }
     for line in lines:
         for end in _END.finditer(line[:_LONGEST_PROMPT]):
-            if line[: end.end()].strip():
+            if line[: end.end()].strip() and line[: end.end()] not in none:
                 seen[line[: end.end()]] += 1
     last = next((line for line in reversed(lines) if line.strip()), "")
 
@@ -200,7 +212,7 @@ class _Taken:
                 continue
             typed = self._whole(steps, at)
             if typed is not None:
-                exchanges.append(self._exchange(typed, outputs[at], around))
+                exchanges.append(self._exchange(typed, outputs[at], around, self._told(at)))
         last = self.typed_at[-1]
         asked_at = {number for number, _, _ in self.typed_at}
         told = [mark for mark in self.marks if mark.line in asked_at and mark.name != "ask"]
@@ -280,7 +292,18 @@ class _Taken:
             return None
         return (*there, step.typed, *back)
 
-    def _exchange(self, typed: tuple[str, ...], output: range, around: Sequence[str]) -> Exchange:
+    def _told(self, at: int) -> tuple[Mark, ...]:
+        """The marks in what was typed at a step."""
+        number = self.typed_at[at][0]
+        return tuple(m for m in self.marks if m.line == number and m.name not in SPECIAL)
+
+    def _exchange(
+        self,
+        typed: tuple[str, ...],
+        output: range,
+        around: Sequence[str],
+        told: tuple[Mark, ...],
+    ) -> Exchange:
         left = {" ".join(line.split()) for line in around}
         numbers = [at for at in output if " ".join(self.lines[at].split()) not in left]
         place = {number: at for at, number in enumerate(numbers)}
@@ -290,7 +313,7 @@ class _Taken:
             if mark.line in place and mark.name not in ("ask", "pager")
         )
         lines = tuple(self.lines[at] for at in numbers)
-        return Exchange(typed, lines, tuple(numbers), marks, self.session)
+        return Exchange(typed, lines, tuple(numbers), marks, self.session, told)
 
 
 def _common_end(outputs: Sequence[Sequence[str]]) -> list[str]:

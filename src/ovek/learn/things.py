@@ -1,10 +1,10 @@
 """Which thing each mark is about: `version` is a bank's beside a bank, else the device's."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
+from ovek.files.marks import SPECIAL, Mark, MarkError, fields_named
 from ovek.model.digest import LENGTHS
 from ovek.model.sheet import Fills
-from ovek.sources.learn.marks import SPECIAL, Mark, MarkError, fields_named
 
 # By what a thing is told from others of its kind; the first that is marked counts.
 KEYS: dict[Fills, tuple[str, ...]] = {
@@ -26,7 +26,15 @@ _CONTEXT: dict[Fills, tuple[str, ...]] = {
     "digest": ("path",),
 }
 _WHERE = frozenset({"member", "volume", "path"})  # what says where a thing is
+# What says which list, member, bank or volume the lines below it (or above) belong to.
+WHICH = frozenset({"member", "volume", "path", "list", "bank"})
 Slot = tuple[Fills, str]
+
+
+def key_of(fills: Fills, fields: Collection[str]) -> str | None:
+    """The field by which a thing is told from others of its kind, of those that are known."""
+    keys = ("member",) if fills == "boot" else KEYS[fills]
+    return next((key for key in keys if key in fields), None)
 
 
 def resolved(

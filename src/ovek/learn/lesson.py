@@ -8,16 +8,17 @@
 """
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec import Struct
 
+from ovek.files.marks import SPECIAL, MarkError, fields_named
+from ovek.learn.answers import Answers, Found, Open
+from ovek.learn.check import lost_mark
+from ovek.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
+from ovek.learn.values import NOTHING, dates_of
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, Algorithm
 from ovek.model.sheet import FIELDS, SIZES, TIMES, TRUTHS, Each, Fills, Numbered, Pager, Question
-from ovek.sources.learn.answers import Answers, Found, Open
-from ovek.sources.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
-from ovek.sources.learn.marks import SPECIAL, MarkError
-from ovek.sources.learn.values import NOTHING, dates_of
 from ovek.sources.values import WORDS
 
 _ORDER: tuple[Fills, ...] = (
@@ -163,6 +164,15 @@ class _Learning:
                 ("its files", "path", ("file.path",)),
                 ("what starts next", "place", ("order.place", "order.path", "boot.once")),
             ]
+        orders = [
+            q for q in questions if q.fills == "order" and "list" not in {*q.fields, *q.fixed}
+        ]
+        for question in orders if len(orders) > 1 else ():
+            what = f"which boot order {question.ask!r} tells, as another answer tells one, too"
+            mark = (
+                f"<<list(live)={question.ask.split()[-1]}>> or <<list(saved)=…>> where it is typed"
+            )
+            self.unsettled.append(Unsettled(what, mark))
         known = {f"{fills}.{field}" for fills, field in asked}
         for what, name, fields in needed:
             if not known & set(fields):
@@ -273,27 +283,55 @@ class _Learning:
         asked = _shown(typed)
         self.passed.update(dict.fromkeys((asked, line) for line in answers.passed.values()))
         self.open += answers.open
-        found = [answers.found(each) for each in answers.things]
         try:
-            if "volume" not in names or "path" in names:
-                return [self._question(typed, names, each) for each in found]
-            volumes = self._volumes_in(typed, exchanges)
-            if volumes <= self.listed or "" in volumes:
-                return [self._question(typed, names, each) for each in found]
-            # Nothing lists the volumes: each is asked for by its name, as it was typed.
-            return [
-                self._question(
-                    tuple(step.replace("{volume}", volume) for step in typed),
-                    names - {"volume"},
-                    each,
-                    {"volume": volume} if "volume" in FIELDS[each.fills] else {},
-                )
-                for volume in sorted(volumes)
-                for each in found
-            ]
+            found = [answers.found(each) for each in answers.things]
+        except MarkError as wrong:
+            raise SessionError(wrong.session, wrong.met, wrong.do, wrong.line) from None
+        try:
+            made = self._made(typed, names, exchanges, found)
         except ValueError as wrong:
             session = next(each.session for each in exchanges if _teaches(each))
             raise SessionError(session, str(wrong), "Mark it otherwise") from None
+        for exchange, slots in answers.resolved():
+            if (lost := lost_mark(exchange, slots, made)) is not None:
+                raise SessionError(lost.session, lost.met, lost.do, lost.line + 1)
+        return made
+
+    def _made(
+        self,
+        typed: tuple[str, ...],
+        names: set[str],
+        exchanges: Sequence[Exchange],
+        found: Sequence[Found],
+    ) -> list[Question]:
+        """The questions of what one answer tells of."""
+        told = self._told(exchanges)
+        if "volume" not in names or "path" in names:
+            return [self._question(typed, names, each, told) for each in found]
+        volumes = self._volumes_in(typed, exchanges)
+        if volumes <= self.listed or "" in volumes:
+            return [self._question(typed, names, each, told) for each in found]
+        # Nothing lists the volumes: each is asked for by its name, as it was typed.
+        return [
+            self._question(
+                tuple(step.replace("{volume}", volume) for step in typed),
+                names - {"volume"},
+                each,
+                {**told, "volume": volume},
+            )
+            for volume in sorted(volumes)
+            for each in found
+        ]
+
+    def _told(self, exchanges: Sequence[Exchange]) -> dict[str, str]:
+        """What the marks in what was typed say of every row of the answer."""
+        return {
+            field: mark.means or mark.value
+            for each in exchanges
+            for mark in each.told
+            for _, field in fields_named(mark.name)
+            if field not in _NAMED
+        }
 
     def _volumes_in(self, typed: tuple[str, ...], exchanges: Sequence[Exchange]) -> set[str]:
         """The volumes for which a question was typed."""
@@ -307,10 +345,11 @@ class _Learning:
         typed: tuple[str, ...],
         names: set[str],
         found: Found,
-        fixed: dict[str, str] | None = None,
+        told: Mapping[str, str],
     ) -> Question:
         each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")
-        fixed = dict(fixed or {})
+        own = {*FIELDS[found.fills]} - {*found.columns.values()}
+        fixed = {name: value for name, value in told.items() if name in own}
         words, dates, nothing = self._meant(found)
         if found.fills == "volume" and "state" not in found.columns.values():
             fixed["state"] = "ok"
@@ -318,7 +357,7 @@ class _Learning:
         if found.fills == "bank" and "state" not in found.columns.values():
             what = "whether an image in a bank is whole (state), so the walk does not know it"
             self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where it says that it is"))
-        if found.fills == "order" and "list" not in found.columns.values():
+        if found.fills == "order" and "list" not in {*found.columns.values(), *fixed}:
             self.taken.append("a boot order counts as the live and the saved one, as one is told")
         for field, values in found.values.items():
             self.values.setdefault(f"{found.fills}.{field}", []).extend(values)
@@ -329,10 +368,10 @@ class _Learning:
         units = {field: unit.name for field, unit in found.units.items() if unit.name != "B"}
         for field, unit in found.units.items():
             if not unit.exact:
-                told = (
+                kilo = (
                     f"{found.fills}.{field} counts in {unit.name}: 1 KB of a device is 1024 bytes"
                 )
-                self.taken.append(told)
+                self.taken.append(kilo)
         return Question(
             name=_name(typed),
             ask=typed[0],

@@ -8,9 +8,9 @@ from itertools import product
 
 from msgspec import Struct
 
+from ovek.learn.dialogue import escaped
 from ovek.model.digest import LENGTHS
 from ovek.model.sheet import SIZES, TIMES
-from ovek.sources.learn.dialogue import escaped
 
 NOTHING = frozenset(
     {"-", "--", "---", "n/a", "none", "nothing", "never", "unknown", "unset", "no date", "not set"}
