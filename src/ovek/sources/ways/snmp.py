@@ -105,8 +105,15 @@ class _Asker:
         return await asyncio.wrap_future(asked)
 
     def close(self) -> None:
-        """Nobody is asked any more."""
-        self._loop.call_soon_threadsafe(self._loop.stop)
+        """Nobody is asked any more; who still waits lets go of its socket first."""
+        asyncio.run_coroutine_threadsafe(self._end(), self._loop)
+
+    async def _end(self) -> None:
+        waiting = asyncio.all_tasks() - {asyncio.current_task()}
+        for task in waiting:
+            task.cancel()
+        await asyncio.gather(*waiting, return_exceptions=True)
+        self._loop.stop()
 
     async def _all(self, host: str, port: int, account: "_Account") -> _Told:
         try:
