@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from ovek.model.fields import OF_THINGS
+from ovek.model.sheet import WORDING
 from ovek.render.fields import fields_table
 
 _HEAD = """# Every field of a sheet
@@ -13,7 +14,7 @@ In a mark the last word is enough where it says which thing is meant: `<<free=90
 
 def page() -> str:
     """The page."""
-    return "\n".join([_HEAD, *fields_table(OF_THINGS), ""])
+    return "\n".join([_HEAD, *fields_table(OF_THINGS, WORDING), ""])
 
 
 if __name__ == "__main__":

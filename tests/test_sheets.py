@@ -252,7 +252,7 @@ def test_kept_sessions_are_a_sheet_s_tests(ovek):
     text = kept.read_text().replace("Length: 25165824", "Another line\n  Length: 25165824")
     kept.write_text(text)
     done = ovek("sheet", "check", "lathe", exits=1)
-    assert "It understands 0 of its 1 kept sessions." in done.stdout
+    assert "It understands 0 of its 1 kept sessions: " in done.stdout
     assert "s.txt: 2 lines not understood" in done.stdout
     assert "Another line" in ovek("sheet", "try", "lathe", "--all", exits=1).stdout
     assert "keeps none" in ovek("sheet", "try", "oxwick-40", "--all", exits=2).stderr

@@ -34,11 +34,23 @@ class Made:
         self.lines = []
         self.marked = set()
         self.traits = []
-        self.prompt = self.chance.choice(["dock> ", "dock# ", "[dock] $ ", "dock:~% "])
+        self.prompt = self.chance.choice(
+            [
+                "dock> ",
+                "dock# ",
+                "[dock] $ ",
+                "dock:~% ",
+                "<dock>",
+                "(dock 2) => ",
+                "dock (main) # ",
+            ]
+        )
         self._about()
         self._volumes()
         self._files()
+        self.digests = {}  # (member, volume, path): its digests
         self._order() if self.chance.random() < 0.75 else self._banks()
+        self._digests() if self.chance.random() < 0.5 and not self.several else None
         self.lines.append(f"{self.prompt}leave")
         self.text = "\n".join(self.lines) + "\n"
 
@@ -271,6 +283,25 @@ class Made:
                 if blank and how != "footers":
                     self._say()
 
+    def _digests(self):
+        if self.units[0].banks:
+            return
+        unit, volume = self.units[0], self.names[0]
+        path = unit.volumes[volume][2][0][0]
+        how = self._pick("digest", "line", "alone", "wrapped")
+        algorithms = self.chance.choice([("sha512", "md5"), ("md5",), ("sha256", "md5")])
+        for algorithm in algorithms:
+            length = {"sha512": 128, "sha256": 64, "md5": 32}[algorithm]
+            digest = "".join(self.chance.choices("0123456789abcdef", k=length))
+            self._ask(f"sum {algorithm} {volume}:{path}")
+            if how == "wrapped" and length > 64:
+                self._say(self._mark(algorithm, digest[:64]))
+                self._say(digest[64:])
+            else:
+                told = self._mark(algorithm, digest)
+                self._say(told if how == "alone" else f"The sum of {path} is {told}")
+            self.digests.setdefault((unit.id, volume, path), {})[algorithm] = digest
+
     def _banks(self):
         self.traits.append("banks")
         for unit in self.units:
@@ -341,7 +372,7 @@ class Made:
             else:
                 one["order"] = (unit.live, unit.saved)
             found[unit.id] = one
-        return self.model, self.version, found
+        return self.model, self.version, found, self.digests
 
 
 def facts_of(device):
@@ -371,4 +402,11 @@ def facts_of(device):
             one["order"] = (places(order.live), places(order.saved)) if order else None
         found[member.id] = one
     running = device.running.version if device.running else None
-    return device.hardware.model if device.hardware else None, running, found
+    digests = {
+        (member.id, volume.name, file.path): {str(name): each for name, each in file.digests}
+        for member in device.members or ()
+        for volume in member.volumes or ()
+        for file in volume.files or ()
+        if file.digests
+    }
+    return device.hardware.model if device.hardware else None, running, found, digests

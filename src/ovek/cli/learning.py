@@ -1,7 +1,7 @@
 """`ovek sheet learn`: from marked sessions to a sheet, its kept sessions, and what is left open."""
 
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import click
@@ -16,6 +16,7 @@ from ovek.files.sheets import SESSIONS, kept_sessions
 from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
 from ovek.learn.answers import Open
+from ovek.learn.choices import choices_of
 from ovek.learn.guesses import Guess, guesses
 from ovek.learn.lesson import Lesson, SessionError, learn
 from ovek.learn.shapes import shape_of
@@ -45,9 +46,10 @@ class Session(Struct):
 
 
 def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
-    """The sessions that are kept for a sheet, and new ones; one that is kept is replaced.
+    """The sessions that are kept for a sheet, and new ones.
 
-    Raises InputError.
+    A new one takes the place of one that has its name, or is the same but for its marks. Raises
+    InputError.
     """
     found = [Session(file, file.name, read_capture(file)) for file in kept_sessions(sheet)]
     for file in files:
@@ -55,15 +57,13 @@ def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
         if new.text.count("\n") > _MOST_LINES:
             do = "Cut it down to one time of each question"
             raise InputError(file, f"has more than {_MOST_LINES} lines", do)
-        same = next((one for one in found if _plain(one) == _plain(new)), None)
+        same = next((one for one in found if one.name == new.name), None) or next(
+            (one for one in found if _plain(one) == _plain(new)), None
+        )
         if same is not None:
             found[found.index(same)] = Session(file, same.name, new.text)
-            continue
-        names, number = {one.name for one in found}, 1
-        while new.name in names:
-            number += 1
-            new.name = f"{file.stem}-{number}.txt"
-        found.append(new)
+        else:
+            found.append(new)
     return found
 
 
@@ -93,8 +93,11 @@ def guesses_of(sessions: Sequence[Session], lesson: Lesson | None) -> list[Guess
     return guesses([one.text for one in sessions], known)
 
 
-def take(sessions: Sequence[Session], which: str) -> None:
-    """Put guesses into sessions as marks: their numbers, or all. Raises BadParameter."""
+def take(sessions: Sequence[Session], which: str) -> list[str]:
+    """Put guesses into sessions as marks: their numbers, or all. Raises BadParameter.
+
+    One that cannot be learned beside the others is left out; returned is what to say of those.
+    """
     offers = guesses_of(sessions, _lesson(sessions))
     numbers = range(1, len(offers) + 1)
     chosen = list(numbers)
@@ -104,9 +107,19 @@ def take(sessions: Sequence[Session], which: str) -> None:
             there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
             raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
         chosen = [int(each) for each in told]
-    taken = [offers[number - 1] for number in set(chosen)]
-    for guess in taken:
-        marked(sessions[guess.session], guess.mark)
+    left = list[str]()
+    for number in dict.fromkeys(chosen):
+        guess = offers[number - 1]
+        session = sessions[guess.session]
+        before, learned = session.text, _lesson(sessions) is not None
+        marked(session, guess.mark)
+        try:
+            lesson_of(sessions)
+        except InputError as wrong:
+            if learned or (len(chosen) > 1 and wrong.line is not None):
+                session.text = before
+                left.append(f"guess {number} is not taken: {wrong}")
+    return left
 
 
 def _lesson(sessions: Sequence[Session]) -> Lesson | None:
@@ -125,11 +138,13 @@ def marked(session: Session, mark: Mark) -> None:
     session.text = with_mark("\n".join(lines), line, mark.start, mark.end, mark.name, mark.means)
 
 
-def sheet_text(file: Path, lesson: Lesson, layout: str | None, *, over: bool) -> str:
+def sheet_text(
+    file: Path, lesson: Lesson, layout: str | None, chosen: Mapping[str, str], *, over: bool
+) -> str:
     """The sheet: its upper part as it is, the lower one anew. Raises InputError."""
     name = file.stem
     if not file.exists():
-        return whole(head_of(name, lesson, layout), learned_of(lesson))
+        return whole(head_of(name, lesson, layout, chosen), learned_of(lesson))
     if layout is not None:
         do = "Change layout there, under [start]"
         raise InputError(file, "is there already, and --layout is for a new sheet", do)
@@ -164,12 +179,21 @@ def tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
     return tuple(
         Tested(
             session=session.name,
+            facts=tried.facts,
             missing=(*tried.missing, *never),
             wrong=(*tried.lost, *(one.problem for one in tried.questions if one.problem)),
             strange=sum(len(one.strange) for one in tried.questions),
         )
         for session, tried in zip(sessions, trials, strict=True)
     )
+
+
+def check_understood(trials: Sequence[Tested], sessions: Sequence[Session]) -> None:
+    """Raise InputError where nothing of a session is understood, as of another kind of device."""
+    for trial, session in zip(trials, sessions, strict=True):
+        if not trial.facts:
+            do = "Learn another kind of device under a name of its own; nothing was written"
+            raise InputError(session.file, "nothing in it was understood", do)
 
 
 def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Session]) -> None:
@@ -299,6 +323,24 @@ def ask_about(sessions: Sequence[Session]) -> None:
             asked.add((left[0].session, left[0].line, ""))
             if not _ask_line(sessions[left[0].session], left[0]):
                 return
+
+
+def ask_choices(lesson: Lesson, layout: str | None) -> dict[str, str]:
+    """Ask a person what no session tells; the answers by their key."""
+    chosen = dict[str, str]()
+    for choice in choices_of(lesson, layout or lesson.layout):
+        say(f"\n{choice.asks}", err=True)
+        for value, follows in choice.follows.items():
+            say(f"  {value}: {follows}", err=True)
+        while (answer := _answer(f"Which? [Enter for {choice.value}, q to end]")) not in (
+            *("", "q"),
+            *choice.follows,
+        ):
+            say(f"Write one of: {', '.join(choice.follows)}", err=True)
+        if answer == "q":
+            break
+        chosen[choice.key] = answer or choice.value
+    return chosen
 
 
 def _ask_line(session: Session, line: Open) -> bool:

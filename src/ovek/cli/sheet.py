@@ -17,7 +17,7 @@ from ovek.files.sheets import SESSIONS, find_sheet, kept_sessions, sheet_names
 from ovek.files.site import read_sheet
 from ovek.files.whole import write_whole
 from ovek.model.fields import OF_THINGS
-from ovek.model.sheet import LAYOUTS, Sheet
+from ovek.model.sheet import LAYOUTS, WORDING, Sheet
 from ovek.model.typed import is_plain, typed
 
 
@@ -64,9 +64,12 @@ def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
     sessions = [Session(each, each.name, read_capture(each)) for each in kept]
     trials = tested(sheet, sessions)
     failed = [one for one in trials if not one.whole]
-    lines = [f"It understands {len(trials) - len(failed)} of its {len(trials)} kept sessions."]
+    facts = count(sum(one.facts for one in trials), "fact")
+    understood = f"{len(trials) - len(failed)} of its {len(trials)} kept sessions"
+    lines = [f"It understands {understood}: {facts}."]
     for one in failed:
-        told = [count(one.strange, "line") + " not understood"] if one.strange else []
+        told = [] if one.facts else ["nothing in it was understood"]
+        told += [count(one.strange, "line") + " not understood"] if one.strange else []
         session = str(file.with_suffix(SESSIONS) / one.session)
         do = f"ovek sheet try {typed(str(file), 'FILE')} {typed(session, 'CAPTURE')}"
         lines.append(f"  {one.session}: {', '.join([*told, *one.wrong])}; {do}")
@@ -74,19 +77,23 @@ def _tested(sheet: Sheet, file: Path) -> tuple[int, list[str]]:
 
 
 @command.command("fields", examples=("sheet fields", "sheet fields volume"))
-@click.argument("thing", required=False, type=OneOf(list(OF_THINGS)))
+@click.argument("thing", required=False, type=OneOf([*OF_THINGS, "wording"]))
 @FORMAT
 def fields_command(thing: str | None, format_: str) -> None:
-    """Which fields has each THING that a sheet can fill? Their units, and an example of each."""
+    """Which fields has each THING that a sheet can fill? Their units, and an example of each.
+
+    At the end (or for `wording` alone) what each line under [wording] may name.
+    """
     chosen = {name: told for name, told in OF_THINGS.items() if thing in (None, name)}
+    wording = WORDING if thing in (None, "wording") else {}
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
-        write_json(json.sheet_fields(chosen), format_, "fields")
+        write_json(json.sheet_fields(chosen, wording), format_, "fields")
     else:
         from ovek.render.fields import fields
 
-        write_lines(fields(chosen))
+        write_lines(fields(chosen, wording))
 
 
 def file_of(sheet: str, site_folder: Path) -> Path:
@@ -216,6 +223,7 @@ def learn_command(
     not understood or a fact is missing.
     """
     from ovek.cli import learning
+    from ovek.learn.choices import choices_of
 
     _check_name(name)
     file = site_folder / "sheets" / f"{name}.toml"
@@ -225,22 +233,27 @@ def learn_command(
     if ask:
         learning.ask_about(sessions)
     if take is not None:
-        learning.take(sessions, take)
+        for left in learning.take(sessions, take):
+            tell(left)
     lesson = learning.lesson_of(sessions)
-    text = learning.sheet_text(file, lesson, layout, over=over)
+    new = not file.exists()
+    chosen = learning.ask_choices(lesson, layout) if ask and new else {}
+    text = learning.sheet_text(file, lesson, layout, chosen, over=over)
     sheet = learning.sheet_in(file, text)
     for question, wrong in _wrong(sheet):
         raise InputError(file, f"the question {question!r}: {wrong}", "Please report it")
     trials = learning.tested(sheet, sessions)
+    learning.check_understood(trials, sessions)
     if not over:
         learning.check_not_worse(file, trials, sessions)
     offers = learning.guesses_of(sessions, lesson)
     told = learning.told(name, lesson, sessions, trials, offers)
     if not dry_run:
-        new = not file.exists()
         folder = learning.kept(file, sessions)
         write_whole(file, [text.encode()])
-        told = replace(told, written=str(file), kept=str(folder), to_complete=new)
+        told = replace(told, written=str(file), kept=str(folder))
+        if new:
+            told = replace(told, choices=choices_of(lesson, sheet.start.layout, chosen))
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 

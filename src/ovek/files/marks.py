@@ -25,7 +25,10 @@ _FRONT = re.compile(r"<<(?P<name>[a-z][a-z0-9_.]{0,63})(?:\((?P<means>[^()<>\n]{
 _MOST = 1_000  # marks of one session
 _MOST_LINES = 10_000
 _LONGEST = 2**12  # characters of a line
-_ALMOST = re.compile(r"<<[A-Za-z][A-Za-z0-9_.]*")
+_ALMOST = re.compile(
+    r"<<(?P<open>[A-Za-z][A-Za-z0-9_.]{0,63})"
+    r"|<(?P<closed>[A-Za-z][A-Za-z0-9_.]{0,63})=[^<>\n]{0,255}>>"
+)
 SPECIAL = ("ask", "skip", "pager", "leave", "error")
 # What names a field of several halves (live, saved), so that the last word says too little.
 _HALVES = frozenset({"live", "saved"})
@@ -139,7 +142,7 @@ def is_marked(text: str) -> bool:
 def _without(text: str, number: int) -> str:
     """A text that has to hold no mark; raises MarkError where it holds half of one."""
     found = _ALMOST.search(text)
-    if found is not None and found[0][2:].lower() in _words():
+    if found is not None and (found["open"] or found["closed"]).lower() in _words():
         do = "Write <<field=value>>, as <<free=90112>>, within one line"
         raise MarkError(number + 1, f"{text[found.start() :][:40]!r} is no whole mark", do)
     return text

@@ -2,11 +2,12 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
 from ovek.files.marks import SPECIAL, Mark, MarkError, unmarked
+from ovek.model.digest import LENGTHS
 from ovek.model.pattern import compiled
 from ovek.sources.clean import plain
 from ovek.sources.menus import Standing, Step, steps_of, way
@@ -68,10 +69,25 @@ def taken_apart(raw: str, session: int) -> Dialogue:
     pager = _pager(raw)
     text, marks = unmarked(plain(raw, compiled(pager) if pager is not None else None))
     lines = [line.rstrip() for line in text.split("\n")]
+    marks = [each for mark in marks for each in (mark, *_wrapped(mark, lines))]
     typed_at = _typed_at(lines, marks)
     if not typed_at:
         raise NoDialogueError
     return _Taken(lines, marks, typed_at, pager, session).dialogue()
+
+
+def _wrapped(mark: Mark, lines: Sequence[str]) -> Iterator[Mark]:
+    """The rest of a digest that goes on in the lines below its mark."""
+    lengths = {str(algorithm): length for algorithm, length in LENGTHS.items()}
+    length = lengths.get(mark.name.rpartition(".")[2], 0)
+    told = len(mark.value)
+    for number in range(mark.line + 1, len(lines)):
+        rest = lines[number].strip()
+        if told + len(rest) > length or not re.fullmatch(r"[0-9a-fA-F]+", rest):
+            return
+        start = lines[number].index(rest)
+        yield Mark(number, start, start + len(rest), mark.name, rest, mark.means)
+        told += len(rest)
 
 
 def _pager(raw: str) -> str | None:
@@ -161,15 +177,17 @@ def _prompt(lines: Sequence[str], marks: Iterable[Mark]) -> str | None:
     for mark in marks:
         if mark.name not in ("ask", "leave"):
             marked[mark.line] = min(mark.start, marked.get(mark.line, mark.start))
-    none = {
-        lines[number][: end.end()]
-        for number, start in marked.items()
-        for end in _END.finditer(lines[number][:_LONGEST_PROMPT])
-        if start <= end.end()
-    }
+    none = tuple(
+        {
+            lines[number][: end.end()]
+            for number, start in marked.items()
+            for end in _END.finditer(lines[number][:_LONGEST_PROMPT])
+            if start <= end.end()
+        }
+    )
     for line in lines:
         for end in _END.finditer(line[:_LONGEST_PROMPT]):
-            if line[: end.end()].strip() and line[: end.end()] not in none:
+            if line[: end.end()].strip() and not line[: end.end()].startswith(none):
                 seen[line[: end.end()]] += 1
     last = next((line for line in reversed(lines) if line.strip()), "")
 
@@ -177,7 +195,9 @@ def _prompt(lines: Sequence[str], marks: Iterable[Mark]) -> str | None:
         # A session ends at its prompt, or with what was typed there at last.
         ends = 50 * (last == prompt.rstrip()) + 3 * last.startswith(prompt)
         rests = {line[len(prompt) :] for line in lines if line.startswith(prompt)}
-        return seen[prompt] + ends + (len(rests) > 1), len(prompt)
+        # What stands farther in is a row of an answer, unless nothing else may be it.
+        inward = 1000 * prompt.startswith(" ")
+        return seen[prompt] + ends + (len(rests) > 1) - inward, len(prompt)
 
     fits = [
         each

@@ -26,10 +26,6 @@ _ORDER: tuple[Fills, ...] = (
     *("file", "set", "component", "digest"),
 )
 _EACH: dict[str, Each] = {"path": "image", "volume": "volume", "member": "member"}
-_ALGORITHM: dict[str, Algorithm] = {
-    **{name: name for name in STRONGEST_FIRST},
-    **{name.replace("sha", "sha-"): name for name in STRONGEST_FIRST if name != "md5"},
-}
 _NAMED = ("member", "volume", "path")
 _ANOTHER = "([A-Za-z][A-Za-z0-9_-]*)"  # a name in the place of a volume's
 
@@ -58,6 +54,7 @@ class Lesson(Struct, frozen=True, kw_only=True):
     image_names: tuple[str, ...]
     layout: str
     default_volume: str | None
+    volumes: tuple[str, ...] = ()
     passed: tuple[tuple[str, str], ...] = ()
     open: tuple[Open, ...] = ()
     unsettled: tuple[Unsettled, ...] = ()
@@ -86,7 +83,10 @@ def learn(sessions: Sequence[str]) -> Lesson:
             do = "Mark what was typed once, as PROMPT <<ask=what was typed>>"
             raise SessionError(at, "nothing seems to be typed at a prompt in it", do) from None
     if not any(_teaches(each) for one in dialogues for each in one.exchanges):
-        do = "Wrap values in it, as <<free=90112>>; see: ovek sheet fields"
+        do = (
+            "Wrap values in it, as <<free=90112>> (see ovek sheet fields), or let Ovek find some: "
+            "--ask goes through them, --take all puts them in"
+        )
         raise SessionError(0, "no answer in it has a mark", do)
     return _Learning(dialogues).lesson()
 
@@ -137,6 +137,7 @@ class _Learning:
             image_names=self._image_names(),
             layout=layout,
             default_volume=self._default_volume() if layout == "files" else None,
+            volumes=tuple(dict.fromkeys(self.values.get("volume.volume", ()))),
             passed=tuple(self.passed),
             open=tuple(self.open),
             unsettled=tuple(self.unsettled),
@@ -213,8 +214,6 @@ class _Learning:
         found: dict[tuple[str, ...], list[Exchange]] = {}
         for each in self.exchanges:
             typed = tuple(self._skeleton(step, at) for at, step in enumerate(each.typed))
-            if "{algorithm}" in " ".join(typed) and "{path}" not in " ".join(typed):
-                typed = each.typed  # whose digest that is, is not known
             found.setdefault(typed, []).append(each)
         return self._likewise(found)
 
@@ -250,23 +249,9 @@ class _Learning:
             return f"{{volume}}:{slash}{'{path}' if path else ''}"
         if word in self.known["path"]:
             return "{path}"
-        if word.lower() in _ALGORITHM and self._is_path_typed(word):
-            return "{algorithm}"
         if word in self.known["member"] and not first:
             return "{member}"
         return word
-
-    def _is_path_typed(self, word: str) -> bool:
-        """Whether a word is typed together with the name of a file."""
-        return any(
-            word in step.split() and any(
-                each in self.known["path"]
-                or each.partition(":")[2].removeprefix("/") in self.known["path"]
-                for each in step.split()
-            )
-            for exchange in self.exchanges
-            for step in exchange.typed
-        )  # fmt: skip
 
     def _questions(self, typed: tuple[str, ...], exchanges: Sequence[Exchange]) -> list[Question]:
         names = set(re.findall(r"\{(\w+)\}", " ".join(typed)))
@@ -437,23 +422,8 @@ class _Learning:
         return ""
 
     def _digests(self, questions: Iterable[Question]) -> tuple[Algorithm, ...]:
-        found = {
-            algorithm
-            for question in questions
-            if question.each == "image"
-            for algorithm in (*question.digests, *(self._typed_algorithms()
-                              if "{algorithm}" in question.ask else ()))
-        }  # fmt: skip
+        found = {each for one in questions if one.each == "image" for each in one.digests}
         return tuple(each for each in STRONGEST_FIRST if each in found)
-
-    def _typed_algorithms(self) -> set[Algorithm]:
-        return {
-            _ALGORITHM[word.lower()]
-            for exchange in self.exchanges
-            for step in exchange.typed
-            for word in step.split()
-            if word.lower() in _ALGORITHM
-        }
 
     def _prompt(self) -> str:
         found = dict.fromkeys(prompt for one in self.dialogues for prompt in one.prompts)
@@ -525,12 +495,10 @@ def _image_pattern(name: str, version: str) -> str:
 
 
 def _algorithm_of(typed: tuple[str, ...], found: Found) -> tuple[Algorithm, ...]:
-    """The algorithms that a question for an image tells, where its words do not choose one."""
+    """The algorithms that a question for an image tells."""
     if found.fills not in ("digest", "file") or "{path}" not in " ".join(typed):
         return ()
     told = {field for field in found.columns.values() if field in LENGTHS}
-    if "{algorithm}" in " ".join(typed):
-        return ()
     return tuple(each for each in STRONGEST_FIRST if each in told)
 
 

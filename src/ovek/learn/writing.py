@@ -5,10 +5,12 @@ anew each time that something is learned, unless somebody changed it by hand.
 """
 
 import re
+from collections.abc import Mapping
 from hashlib import sha256
 
 import msgspec
 
+from ovek.learn.choices import choices_of
 from ovek.learn.lesson import Lesson
 from ovek.model.sheet import Question
 
@@ -37,8 +39,13 @@ def whole(head: str, learned: str) -> str:
     return f"{head}{_LINE}{_seal(learned)}\n{learned}"
 
 
-def head_of(name: str, lesson: Lesson, layout: str | None = None) -> str:
-    """The part that a person completes: how it starts, and how its images are named."""
+def head_of(
+    name: str, lesson: Lesson, layout: str | None = None, chosen: Mapping[str, str] = {}
+) -> str:
+    """The part that a person completes: how it starts, and how its images are named.
+
+    `chosen` are the answers to what no session tells, by their key.
+    """
     layout = layout or lesson.layout
     lines = [
         "# A sheet that was learned. What stands above the dashed line is yours: complete it.",
@@ -50,16 +57,14 @@ def head_of(name: str, lesson: Lesson, layout: str | None = None) -> str:
         "",
         "[start]                        # no session tells how it starts: see its manual",
         f"layout = {_text(layout)}",
-        'fallback = "none"              # once all that is set has failed: '
-        + ("first-found or none" if layout == "files" else "other-bank or none"),
-        'on_bad_image = "halt"          # at an image that cannot start: halt, or next goes on',
     ]
+    for choice in choices_of(lesson, layout, chosen):
+        lines += [f"# {choice.asks} {' or '.join(choice.follows)}"]
+        lines += [f"{choice.key} = {_text(choice.value)}"]
     if layout == "files":
         lines.append(
             'mode = "listed"                # the boot mode, where it has no setting for it'
         )
-        if lesson.default_volume is not None:
-            lines.append(f"default_volume = {_text(lesson.default_volume)}")
     lines += ["", "[images]"]
     names = ",\n  ".join(_text(each) for each in lesson.image_names)
     lines.append(f"names = [\n  {names},\n]" if names else "names = []")

@@ -37,21 +37,35 @@ class Settles(Struct, frozen=True, kw_only=True):
     mark: str
 
 
+class Choice(Struct, frozen=True, kw_only=True):
+    """What no session tells: a key of `[start]`, what it asks, and what follows of each value.
+
+    `value` is what the sheet says now.
+    """
+
+    key: str
+    asks: str
+    value: str
+    follows: dict[str, str]
+
+
 class Tested(Struct, frozen=True, kw_only=True):
     """A session on which the sheet was tried: lines and values that are not understood.
 
-    `missing` are facts that it does not tell, as a session that was cut down may.
+    `facts` is how many values were read from it; `missing` are facts that it does not tell, as a
+    session that was cut down may.
     """
 
     session: str
+    facts: int = 0
     missing: tuple[str, ...] = ()
     wrong: tuple[str, ...] = ()
     strange: int = 0
 
     @property
     def whole(self) -> bool:
-        """Whether all that it holds is understood."""
-        return not self.strange and not self.wrong
+        """Whether it holds something, and all that it holds is understood."""
+        return self.facts > 0 and not self.strange and not self.wrong
 
 
 class Learned(Struct, frozen=True, kw_only=True):
@@ -71,7 +85,7 @@ class Learned(Struct, frozen=True, kw_only=True):
     guesses: tuple[Offer, ...]
     unasked: tuple[str, ...]
     sessions: tuple[Tested, ...]
-    to_complete: bool = False
+    choices: tuple[Choice, ...] = ()
 
     @property
     def whole(self) -> bool:

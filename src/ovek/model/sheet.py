@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 else:
     Layout = Literal[tuple(LAYOUTS)]
 OnBadImage = Literal["next", "halt"]
+UnsavedCovers = Literal["configuration", "boot-settings", "both"]
 Role = Literal[
     "system-image",
     "package",
@@ -53,7 +54,8 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     `mode` is the boot mode of a device that has no setting for it. `default_volume` is where the
     loader looks by itself; None: the first volume. `reads` are the file systems that its volumes
-    can be read in; None: not known.
+    can be read in; None: not known. `unsaved_covers` is what a device speaks of where it says that
+    changes are not saved; None: not known, and counted as not of its boot settings.
     """
 
     layout: Layout
@@ -62,6 +64,7 @@ class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     mode: BootMode | None = None
     default_volume: str | None = None
     reads: tuple[Name, ...] | None = None
+    unsaved_covers: UnsavedCovers | None = None
 
     def can_read(self, filesystem: str | None) -> bool:
         """Whether a volume of this file system may be read, as far as is known."""
@@ -362,39 +365,38 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
                 raise ValueError(f"the question {name!r} is listed twice; name each once")
 
 
-# What a person types a line for: every change that a person makes.
-Worded = Literal[
-    "back-up",
-    "back-up-config",
-    "boot-by-hand",
-    "check-bank",
-    "check-digest",
-    "clear-once",
-    "commit",
-    "copy",
-    "copy-bank",
-    "copy-within",
-    "delete",
-    "heed-config",
-    "load-component",
-    "reload",
-    "save",
-    "save-config",
-    "set-boot",
-    "set-component",
-    "set-default",
-    "set-mode",
-    "set-once",
-    "set-order",
-    "write-bank",
-]
-# What the wording of a line may name; a line that is not about one leaves it empty.
-STEP_WORDS = frozenset(
-    {
-        *("member", "volume", "path", "bank", "source", "file", "algorithm", "digest"),
-        *("component", "slot", "version", "mode", "order"),
-    }
-)
+# What a person types a line for, every change that a person makes, and what the line may name; a
+# line that is not about one (of a bank, say) leaves it empty.
+_FILE = ("member", "volume", "path")
+WORDING: dict[str, tuple[str, ...]] = {
+    "back-up": (*_FILE, "bank"),
+    "back-up-config": (),
+    "boot-by-hand": (*_FILE, "bank"),
+    "check-bank": ("member", "bank", "algorithm", "digest"),
+    "check-digest": (*_FILE, "algorithm", "digest"),
+    "clear-once": ("member",),
+    "commit": ("member",),
+    "copy": (*_FILE, "file", "bank"),
+    "copy-bank": ("member", "source", "bank"),
+    "copy-within": (*_FILE, "source", "file"),
+    "delete": _FILE,
+    "heed-config": ("member",),
+    "load-component": ("member", "component", "slot", "version", "file"),
+    "reload": (),
+    "save": ("member",),
+    "save-config": (),
+    "set-boot": (*_FILE, "bank"),
+    "set-component": (*_FILE, "component", "slot"),
+    "set-default": ("member", "bank"),
+    "set-mode": ("member", "mode"),
+    "set-once": (*_FILE, "bank"),
+    "set-order": ("member", "order"),
+    "write-bank": ("member", "bank", "file"),
+}
+if TYPE_CHECKING:
+    Worded = str
+else:
+    Worded = Literal[tuple(WORDING)]
 
 
 class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -422,11 +424,9 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             if not line.isprintable():
                 raise ValueError(f"the wording of {kind} is {line!r}; write one line of plain text")
             for name in _PLACEHOLDER.findall(line):
-                if name not in STEP_WORDS:
-                    raise ValueError(
-                        f"the wording of {kind} has {{{name}}}; it may use: "
-                        + ", ".join(sorted(STEP_WORDS))
-                    )
+                if name not in WORDING[kind]:
+                    may = ", ".join(f"{{{word}}}" for word in WORDING[kind]) or "none"
+                    raise ValueError(f"the wording of {kind} has {{{name}}}; it may use: {may}")
 
     def mode_word(self, mode: BootMode) -> str:
         """What this kind of device calls a boot mode."""

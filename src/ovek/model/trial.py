@@ -22,6 +22,11 @@ class TriedQuestion(Struct, frozen=True, kw_only=True):
     problem: str | None = None
     lost: tuple[str, ...] = ()
 
+    @property
+    def facts(self) -> int:
+        """How many values were read."""
+        return sum(value not in ("", []) for row in self.rows for value in row.values())
+
 
 class SheetTrial(Struct, frozen=True, kw_only=True):
     """A sheet tried on a saved session: its questions, and the facts that are still missing.
@@ -34,3 +39,8 @@ class SheetTrial(Struct, frozen=True, kw_only=True):
     missing: tuple[str, ...]
     problems: tuple[str, ...]
     lost: tuple[str, ...] = ()
+
+    @property
+    def facts(self) -> int:
+        """How many values were read."""
+        return sum(one.facts for one in self.questions)

@@ -169,14 +169,16 @@ def learned(told: Learned) -> Whole:
     return _whole("ovek.learned/1", None, **msgspec.structs.asdict(told))
 
 
-def sheet_fields(things: Mapping[Fills, Mapping[str, Field]]) -> Whole:
+def sheet_fields(
+    things: Mapping[Fills, Mapping[str, Field]], wording: Mapping[str, Sequence[str]]
+) -> Whole:
     """Make `ovek.sheet-fields/1`."""
     rows = [
         {"thing": thing, "field": name, **msgspec.structs.asdict(field)}
         for thing, fields in things.items()
         for name, field in fields.items()
     ]
-    return _whole("ovek.sheet-fields/1", None, fields=rows)
+    return _whole("ovek.sheet-fields/1", None, fields=rows, wording=dict(wording))
 
 
 def sheet_trial(tried: SheetTrial) -> Whole:

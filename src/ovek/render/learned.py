@@ -17,9 +17,9 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
     if told.written is not None:
         kept = f"; the sessions are kept in {told.kept} as its tests" if told.kept else ""
         yield from hanging("", f"{told.written} is written{kept}.", indent=0)
-        if told.to_complete:
-            do = f"complete [start] and [roles] in {told.written}: no session tells how it starts"
-            yield from hanging("Next: ", f"{do}.", indent=6)
+        if told.choices:
+            do = f"say how it starts, under [start] in {told.written}, and what files are for"
+            yield from hanging("Next: ", f"{do}, under [roles].", indent=6)
     if told.open:
         yield from ("", Text("NOT UNDERSTOOD", "bold"))
         for line in told.open:
@@ -35,6 +35,7 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
         for number, guess in enumerate(told.guesses, 1):
             where = f"{guess.session}, line {guess.line}"
             yield from hanging(f"  {number:>2}  ", f"{guess.mark}  {where}", indent=6)
+    yield from _choices(told)
     yield from ("", Text("IT ASKS", "bold"))
     for asks in told.asks:
         each = "" if asks.each == "device" else f" (for each {asks.each})"
@@ -62,6 +63,16 @@ def _sessions(told: Learned) -> Iterator[Line]:
         yield from ("", Text("FACTS THAT A SESSION DOES NOT TELL", "bold"))
         for one in lacking:
             yield from hanging("  ", f"{one.session}: {', '.join(one.missing)}", indent=4)
+
+
+def _choices(told: Learned) -> Iterator[Line]:
+    """What no session tells, and what follows of each answer."""
+    if told.choices:
+        yield from ("", Text("NO SESSION TELLS: see the manual of the device", "bold"))
+    for choice in told.choices:
+        yield from hanging("  ", f"{choice.asks} Now: {choice.key} = {choice.value!r}", indent=4)
+        for value, follows in choice.follows.items():
+            yield from hanging(f"    {value}: ", follows, indent=6)
 
 
 def _first(told: Learned) -> str:

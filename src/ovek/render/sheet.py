@@ -24,6 +24,8 @@ def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
             f"{count(strange, 'line')} not understood, "
             f"{count(len(unanswered), 'question')} without an answer"
         )
+        if not tried.facts:
+            first = f"{tried.sheet}: nothing in it was understood; {first.partition(': ')[2]}"
         first += f", {count(lost, 'value')} lost." if lost else "."
     yield from hanging("", first, indent=0)
     for one in tried.questions:

@@ -14,6 +14,9 @@ from ovek.sources.menus import Step, chain, steps_of
 from ovek.sources.problem import NoAnswerError
 
 _NAME = re.compile(r"[\w.-]+")
+# What no terminal shows; a few of them are noise on the line.
+_NO_TEXT = re.compile(r"[\x00-\x07\x0e-\x1a\x1c-\x1f\x7f-\x9f\ufffd]")
+_LOOKED_AT = 2**16
 _MARKS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig"))
 
 
@@ -24,6 +27,9 @@ def read_capture(file: Path) -> str:
     text = data.decode(encoding, "replace")
     if not text.strip():
         raise InputError(file, "is empty", "Save the terminal session again")
+    strange = len(_NO_TEXT.findall(text[:_LOOKED_AT]))
+    if strange * 10 > min(len(text), _LOOKED_AT):
+        raise InputError(file, "is no text", "Save the terminal session as text")
     return text
 
 

@@ -61,6 +61,7 @@ class Draft:
         self.problems: list[str] = []
         self.lost: list[str] = []
         self._files: dict[tuple[str, str, str], Plain] = {}
+        self._both = set[str]()  # members whose one boot order counts as live and saved
         self._carried: dict[tuple[str, str, str], tuple[dict[str, str], str]] = {}
         self._sets: dict[tuple[str, str, str], Plain] = {}
         self._named: dict[tuple[str, str, str], Plain] = {}
@@ -257,6 +258,8 @@ class Draft:
     def _fill_order(self, row: Plain) -> None:
         order = self.member(row["member"]).setdefault("boot", {}).setdefault("order", {})
         which = row.get("list")
+        if which is None:
+            self._both.add(row["member"])
         for each in (which,) if which else ("live", "saved"):
             entries = order.setdefault(each, [])
             place = _told_place(row)
@@ -292,6 +295,7 @@ class Draft:
         A value that the snapshot would refuse is lost, and told; whatever else was read stays.
         """
         self._carry()
+        self._settle_unsaved()
         for member in self.members.values():
             self._settle(member)
         self._settle_running()
@@ -321,6 +325,18 @@ class Draft:
             common = [fresh[name] == digest for name, digest in digests.items() if name in fresh]
             if not fresh or (common and all(common) and len(common) < len(digests)):
                 file["digests"], file["digests_at"] = {**digests, **fresh}, at
+
+    def _settle_unsaved(self) -> None:
+        """Keep a boot order as the live one only, where it may be among the unsaved changes."""
+        covers = self.sheet.start.unsaved_covers
+        unsaved = self.device.get("config", {}).get("unsaved_changes") is True
+        if unsaved and covers in ("boot-settings", "both"):
+            for name in sorted(self._both):
+                self.member(name)["boot"]["order"].pop("saved", None)
+                self.problems.append(
+                    f"member {name}: it has unsaved changes, which may be of its boot settings, so "
+                    "the saved boot order is not known"
+                )
 
     def _settle(self, member: Plain) -> None:
         """Settle what only the whole of a member can tell."""

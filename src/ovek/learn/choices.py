@@ -1,0 +1,50 @@
+"""What no session tells and the boot walk needs: asked of a person, with what follows of each."""
+
+from collections.abc import Mapping
+
+from ovek.learn.lesson import Lesson
+from ovek.model.learned import Choice
+
+_BAD = {
+    "halt": "the walk ends at such an image: the device waits at its boot loader",
+    "next": "the walk goes on to the next entry",
+}
+_FALLBACK = {
+    "files": {
+        "none": "the walk ends: the device waits at its boot loader",
+        "first-found": "the walk goes on to the images of default_volume, in the order listed",
+    },
+    "banks": {
+        "none": "the walk ends: the device waits at its boot loader",
+        "other-bank": "the walk goes on to the other bank",
+    },
+}
+_COVERS = {
+    "configuration": "boot settings count as saved, whatever it says",
+    "boot-settings": "with unsaved changes the saved boot order is not known",
+    "both": "with unsaved changes the saved boot order is not known",
+}
+
+
+def choices_of(lesson: Lesson, layout: str, chosen: Mapping[str, str] = {}) -> tuple[Choice, ...]:
+    """What a person has to say of how a kind of device starts; `chosen` are answers by their key.
+
+    Until somebody does, each says what is the safer: what promises less.
+    """
+    kind = "files" if layout == "files" else "banks"
+    asked: list[tuple[str, str, dict[str, str], str]] = [
+        ("on_bad_image", "What does it do at an image that it cannot start?", _BAD, "halt"),
+        ("fallback", "What does it do once all that is set has failed?", _FALLBACK[kind], "none"),
+    ]
+    volumes = lesson.volumes
+    if layout == "files" and volumes:
+        found = {each: f"a name alone, and what is first found, are on {each}" for each in volumes}
+        first = lesson.default_volume if lesson.default_volume in found else volumes[0]
+        asked.append(("default_volume", "Where does it look by itself?", found, first or ""))
+    if any("config.unsaved_changes" in question.fields for question in lesson.questions):
+        what = "Of what does it speak, when it says that changes are not saved?"
+        asked.append(("unsaved_covers", what, _COVERS, "both"))
+    return tuple(
+        Choice(key=key, asks=asks, value=chosen.get(key, value), follows=follows)
+        for key, asks, follows, value in asked
+    )
