@@ -184,3 +184,14 @@ def test_an_empty_folder_has_no_annotations(tmp_path):
     assert read_catalogs(tmp_path) == []
     (tmp_path / "annotations.toml").write_text('format = "ovek.annotations/1"\n')
     assert read_catalogs(tmp_path) == []
+
+
+def test_a_size_is_said_of_one_file(ovek):
+    ovek.write("more.txt", f"{'c' * 64}  sw-3.0.img\n{'d' * 64}  sw-3.1.img\n")
+    ovek("catalog", "import", "more.txt")
+    told = ovek("catalog", "annotate", "sw-3.*", "--size", "5", exits=2).stderr
+    assert "--size is of one file" in told
+    ovek("catalog", "annotate", "sw-3.1.img", "--size", "4096")
+    (one,) = [each for each in ovek.json("catalog", "list")["releases"]
+              if each["file"] == "sw-3.1.img"]  # fmt: skip
+    assert one["sizes"] == [4096]

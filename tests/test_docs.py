@@ -183,6 +183,10 @@ def day(tmp_path_factory):
     "page", ["day.md", "history.md", "night.md", "report.md", "runbook.md", "start.md"]
 )
 def test_what_a_page_types_shows_what_it_says(day, page):
+    text = (DOCS / page).read_text()
+    for name, told in re.findall(r"as `([^`]+)`:\n\n```text\n(.*?)^```", text, re.M | re.S):
+        (day / "site" / name).parent.mkdir(exist_ok=True)
+        (day / "site" / name).write_text(told)
     environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
     for line, shown in typed_in(page):
         done = subprocess.run(

@@ -20,7 +20,7 @@ def devices(site):
 
 def test_a_new_site_works_as_it_is_and_says_the_next_three_commands(here):
     shown = here("init", "net").stdout.splitlines()
-    assert [line.split()[:2] for line in shown[1:]] == [
+    assert [line.split()[:2] for line in shown[1:] if not line.startswith("    ")] == [
         ["ovek", "catalog"], ["ovek", "survey"], ["ovek", "audit"],
     ]  # fmt: skip
     assert "is sound" in here("policy", "check", "--site", "net").stdout
@@ -127,7 +127,9 @@ def test_what_is_there_is_never_written_over(here):
 
 def test_a_sheet_that_is_not_there_yet_is_told_with_how_to_start_it(here):
     here.write("a.csv", "name,sheet\nx,my-kind\n")
-    assert "ovek sheet new my-kind" in here("init", "net", "--devices", "a.csv").stderr
+    done = here("init", "net", "--devices", "a.csv")
+    assert "there is no sheet 'my-kind' yet; it is learned of a saved session" in done.stderr
+    assert "  ovek sheet learn my-kind COPY --site net" in done.stdout
     here.write("b.csv", "name\nx\n")
     assert "add --sheet NAME" in here.refuses("init", "other", "--devices", "b.csv")
 

@@ -746,3 +746,142 @@ def test_fields_are_named_by_their_last_word_where_that_says_enough():
 def test_an_answer_of_one_line_that_refuses_is_not_learned_from():
     refused = Exchange(("dir x",), ("?? no such drive",), (3,), ())
     assert Answers([refused], (), ()).exchanges == []
+
+
+# -- what learning says of itself
+
+BOX = (
+    "q2> about\nQuillet <<model=Q2>>, image <<running.version=2.8>>\n"
+    "q2> drives\ndrive  bytes    free\n<<volume=nand>>   <<capacity=262144>>   <<free=90112>>\n"
+    "q2> look nand\n<<path=q2-2.8.bin>>   <<size=4456>>\nq2.ini       183\n"
+    "q2> startup\n<<place=nand:q2-2.8.bin>>\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("was", "wrong", "line"),
+    [
+        ("<<free=90112>>", "<<free=90112>", 5),
+        ("<<free=90112>>", "<free=90112>>", 5),
+        ("<<free=90112>>", "<<free 90112>>", 5),
+        ("<<free=90112>>", "<<fre=90112>>", 5),
+        ("look nand", "look <<volume=nand>", 6),
+        ("look nand", "look <<volum=nand>>", 6),
+    ],
+)
+def test_a_mark_that_is_mistyped_is_told_where_it_stands(ovek, was, wrong, line):
+    ovek.write("s.txt", BOX.replace(was, wrong))
+    assert f"s.txt, line {line}: " in ovek.refuses("sheet", "learn", "q", "s.txt")
+    assert not (ovek.folder / "sheets/q.toml").exists()
+
+
+def test_a_session_of_another_kind_and_what_is_no_text_are_refused(ovek):
+    ovek.write("s.txt", BOX)
+    ovek("sheet", "learn", "q", "s.txt")
+    before = (ovek.folder / "sheets/q.toml").read_bytes()
+    ovek.write("other.txt", "sea# tell\nI am something else\nsea# bye\n")
+    told = ovek.refuses("sheet", "learn", "q", "other.txt")
+    assert "other.txt: nothing in it was understood" in told
+    ovek.write("noise.txt", bytes(range(1, 32)) * 40)
+    assert "noise.txt: is no text" in ovek.refuses("sheet", "learn", "q", "noise.txt")
+    assert (ovek.folder / "sheets/q.toml").read_bytes() == before
+    shown = ovek("sheet", "try", "q", "other.txt", exits=1).stdout
+    assert shown.startswith("q: nothing in it was understood")
+    # Some noise on the line is none.
+    ovek.write("noisy.txt", BOX.replace("q2> drives", "\x00\x07q2> drives"))
+    ovek("sheet", "learn", "q3", "noisy.txt")
+
+
+def test_a_session_that_was_fixed_takes_the_place_of_the_one_of_its_name(ovek):
+    ovek.write("s.txt", BOX.replace("q2.ini       183", "q2.ini       183\nq2.log       12"))
+    ovek("sheet", "learn", "q", "s.txt")
+    ovek.write("s.txt", BOX)
+    ovek("sheet", "learn", "q", "s.txt")
+    (kept,) = (ovek.folder / "sheets/q.sessions").iterdir()
+    assert kept.read_text() == BOX
+
+
+def test_all_guesses_are_taken_but_those_that_cannot_be_learned(ovek):
+    # What seems to be free stands in a line with a field twice: it is told, and the rest is taken.
+    text = BOX.replace("q2> startup", "q2> sum nand:q2-2.8.bin\n" + "a" * 64 + "\nq2> startup")
+    ovek.write("s.txt", text)
+    done = ovek("sheet", "learn", "q", "s.txt", "--take", "all")
+    assert "<<sha256=" in (ovek.folder / "sheets/q.sessions/s.txt").read_text()
+    assert done.stdout.startswith("q understands the whole session")
+
+
+def test_two_digest_commands_of_one_form_stay_two_questions(ovek):
+    digests = "".join(
+        f"q2> sum {name} nand:q2-2.8.bin\n<<{name}={sign * length}>>\n"
+        for name, sign, length in (("sha256", "b", 64), ("md5", "c", 32))
+    )
+    ovek.write("s.txt", BOX + digests)
+    ovek("sheet", "learn", "q", "s.txt")
+    sheet = tomllib.loads((ovek.folder / "sheets/q.toml").read_text())["reading"]
+    asks = {one["ask"]: one.get("digests") for one in sheet["question"] if one["fills"] == "digest"}
+    assert asks == {
+        "sum sha256 {volume}:{path}": ["sha256"], "sum md5 {volume}:{path}": ["md5"],
+    }  # fmt: skip
+
+
+def test_a_digest_that_goes_on_below_its_mark_is_read_whole(ovek):
+    digest = "0123456789abcdef" * 8
+    said = f"q2> sum nand:q2-2.8.bin\n<<sha512={digest[:64]}>>\n{digest[64:]}\n"
+    ovek.write("s.txt", BOX + said)
+    ovek("sheet", "learn", "q", "s.txt")
+    tried = ovek.json("sheet", "try", "q", "s.txt")
+    (one,) = [each for each in tried["questions"] if each["fills"] == "digest"]
+    assert one["fields"][0]["sha512"] == digest
+
+
+def test_an_unmarked_session_is_told_of_what_finds_marks(ovek):
+    ovek.write("s.txt", unmarked(BOX)[0])
+    told = ovek.refuses("sheet", "learn", "q", "s.txt")
+    assert "--ask" in told and "--take all" in told
+
+
+def test_a_mark_that_would_come_out_elsewhere_is_refused_with_its_line(ovek):
+    # Two values written alike, with nothing above that tells them apart.
+    said = "q2> boots\nbank: <<default_bank.live=a>>\nbank: <<default_bank.saved=b>>\n"
+    banks = "q2> banks\n<<bank=a>>  <<bank.version=1.0>>\nb  1.1\n"
+    ovek.write("s.txt", BOX.partition("q2> startup")[0] + banks + said)
+    told = ovek.refuses("sheet", "learn", "q", "s.txt")
+    assert "s.txt, line 13: <<default_bank.live=a>> would not be read as" in told
+    # With a heading above each they are.
+    said = said.replace("\nbank: <<default_bank.saved", "\nAs saved\nbank: <<default_bank.saved")
+    ovek.write("s.txt", BOX.partition("q2> startup")[0] + banks + said)
+    ovek("sheet", "learn", "q", "s.txt", exits=None)
+    tried = ovek.json("sheet", "try", "q", "s.txt", exits=None)
+    (one,) = [each for each in tried["questions"] if each["fills"] == "boot"]
+    (row,) = one["fields"]
+    assert (row["default_bank.live"], row["default_bank.saved"]) == ("a", "b")
+
+
+def test_two_answers_that_each_tell_a_boot_order_are_told_apart_by_a_mark_in_what_is_typed(ovek):
+    both = BOX.replace("q2> startup", "q2> startup now").replace("nand:q2-2.8.bin>>\n",
+        "nand:q2-2.8.bin>>\nq2> startup kept\n<<place=nand:q2-2.8.bin>>\n")  # fmt: skip
+    ovek.write("s.txt", both)
+    shown = ovek("sheet", "learn", "q", "s.txt", exits=1).stdout
+    assert "which boot order 'startup now' tells" in " ".join(shown.split())
+    told = both.replace("startup now", "startup <<list(live)=now>>")
+    ovek.write("s.txt", told.replace("startup kept", "startup <<list(saved)=kept>>"))
+    ovek("sheet", "learn", "q", "s.txt")
+    sheet = tomllib.loads((ovek.folder / "sheets/q.toml").read_text())["reading"]
+    fixed = {one["ask"]: one["fixed"] for one in sheet["question"] if one["fills"] == "order"}
+    assert fixed == {"startup now": {"list": "live"}, "startup kept": {"list": "saved"}}
+
+
+@pytest.mark.parametrize(("covers", "saved"), [("configuration", True), ("both", False)])
+def test_unsaved_changes_cost_the_saved_order_where_they_may_be_of_it(ovek, covers, saved):
+    said = "q2> state\nChanges: <<unsaved_changes(yes)=pending>>\n"
+    ovek.write("s.txt", BOX + said)
+    ovek("sheet", "learn", "q", "s.txt")
+    file = ovek.folder / "sheets/q.toml"
+    text = file.read_text()
+    assert 'unsaved_covers = "both"' in text  # what promises less
+    file.write_text(text.replace('unsaved_covers = "both"', f'unsaved_covers = "{covers}"'))
+    fleet_of(ovek, "q")
+    ovek.write("plain.txt", unmarked(BOX + said)[0])
+    ovek("survey", "--capture", "plain.txt", exits=None)
+    order = state(ovek)["members"][0]["boot"]["order"]
+    assert order["live"] and (order.get("saved") is not None) == saved

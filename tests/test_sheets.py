@@ -257,3 +257,9 @@ def test_kept_sessions_are_a_sheet_s_tests(ovek):
     assert "Another line" in ovek("sheet", "try", "lathe", "--all", exits=1).stdout
     assert "keeps none" in ovek("sheet", "try", "oxwick-40", "--all", exits=2).stderr
     assert "or --all" in ovek("sheet", "try", "oxwick-40", exits=2).stderr
+
+
+@pytest.mark.parametrize("path", ["]", "a]", "..", 'x."a]b"', "[", "a[0]]", "a.b].c]"])
+def test_a_path_that_is_none_has_no_line_and_ends(path):
+    assert line_of({"z": 1}, path) is None
+    assert line_of({"a": 7}, f"a.{path}") == 7

@@ -249,7 +249,7 @@ def test_a_wrong_password_is_told_and_never_shown(ovek, monkeypatch):
     site_of(ovek, standin(switch()))
     with served(ovek.folder):
         done = ovek("survey", "-v", exits=3)
-    assert "refuses reader" in done.stdout
+    assert "refuses the user 'reader'" in done.stdout
     assert "s3cret-word" not in done.stdout + done.stderr
     assert not list((ovek.folder / "snapshots").glob("2*.jsonl"))
 
@@ -303,7 +303,7 @@ def test_ctrl_c_keeps_what_is_finished_and_resume_takes_the_rest(ovek):
 FAULTS = {
     "closed": ("not read", "connection refused"),
     "hang-login": ("not read", "no prompt"),
-    "refuse": ("not read", "refuses reader"),
+    "refuse": ("not read", "refuses the user 'reader'"),
     "second-factor": ("not read", "second factor"),
     "changed-key": ("not read", "has changed"),
     "drop": ("half", "hung up"),
@@ -404,3 +404,29 @@ def test_a_survey_that_ended_is_not_taken_up_and_never_mended(ovek):
     assert "holds no survey that was cut off" in message
     assert "ovek survey DEVICE." in message
     assert newest(ovek)[0].read_bytes() == kept
+
+
+def test_a_sheet_that_is_not_there_costs_its_own_devices_and_is_told_with_its_line(ovek):
+    ovek.write("s.txt", "box> x\n")
+    ovek.write("list.csv", "name,sheet,ways,capture\none,nobody-1,capture,s.txt\n")
+    ovek.write("fleet.toml", 'lists = ["list.csv"]\nname = "T"\n'
+               '[[device]]\nname = "sw"\nsheet = "switch"\n'
+               '[[device]]\nname = "two"\nsheet = "swich"\n')  # fmt: skip
+    done = ovek("survey", exits=3)
+    assert "list.csv, line 2: the device 'one' has the sheet 'nobody-1'" in done.stderr
+    assert "ovek sheet learn nobody-1 SESSION" in done.stderr
+    assert "fleet.toml, line 8" in done.stderr
+    assert "Did you mean 'switch'?" in done.stderr
+    assert done.stdout.startswith("0 of 3 devices read")
+    ovek.write("fleet.toml", 'name = "T"\n[[device]]\nname = "two"\nsheet = "swich"\n')
+    assert "the sheet 'swich', and there is none" in ovek.refuses("survey")
+
+
+def test_a_survey_that_was_refused_before_it_began_leaves_nothing_to_resume(ovek):
+    ovek.write("known_hosts", "\x00nonsense\n")
+    ovek("survey", exits=None)
+    (ovek.folder / "known_hosts").unlink()
+    told = ovek("survey", "--ask-password", exits=2).stderr
+    assert "there is no terminal to ask for the password at" in told and "Warning" not in told
+    assert not list((ovek.folder / "snapshots").glob("*.unfinished"))
+    assert "holds no survey that was cut off" in ovek.refuses("survey", "--resume")

@@ -8,10 +8,34 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from builders import MIB, NOW, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from ovek.engine import change_text
 from ovek.engine.cleanup import plan_device, with_deletions
 from ovek.engine.plan.choices import Asked
+from ovek.model.change import (
+    BackUp,
+    BootByHand,
+    CheckDigest,
+    Commit,
+    Content,
+    Copy,
+    CopyBank,
+    Delete,
+    HeedConfig,
+    LoadComponent,
+    Reload,
+    Save,
+    SetComponent,
+    SetDefault,
+    SetMode,
+    SetOnce,
+    SetOrder,
+    WriteBank,
+)
 from ovek.model.context import Context
+from ovek.model.place import Place
 from ovek.model.plan import Room
+from ovek.model.sheet import WORDING
+from ovek.model.snapshot import BootEntry
 from ovek.model.typed import is_plain
 from ovek.render.checklist import checklist
 from ovek.render.cleanup import cleanup
@@ -91,3 +115,32 @@ def test_a_wording_with_a_line_break_is_refused(ovek):
     text = (ovek.folder / "sheets/switch.toml").read_text()
     ovek.write("sheets/switch.toml", text + '[wording]\ndelete = "drop\\nreboot"\n')
     assert "write one line of plain text" in ovek.refuses("cleanup", "--free", "1MiB")
+
+
+PATH, BANK = Place("flash", "a.img", "1"), Place("bank", "A", "1")
+NEW, DIGESTS = Content(name="b.img", version="2.0"), (("md5", "a" * 32),)
+CHANGES = [
+    CheckDigest(place=PATH, digests=DIGESTS), CheckDigest(place=BANK, digests=DIGESTS),
+    BackUp(), BackUp(place=PATH), BackUp(place=BANK), Delete(place=PATH),
+    Copy(place=PATH, content=NEW), Copy(place=PATH, content=NEW, source=PATH),
+    WriteBank(member="1", bank="A", content=NEW), CopyBank(member="1", source="A", bank="B"),
+    LoadComponent(member="1", component="boot", version="2", slot="1", image="c.img"),
+    SetComponent(member="1", component="boot", place=PATH), BootByHand(places=(PATH, BANK)),
+    SetOrder(member="1", entries=()), SetMode(member="1", mode="listed"),
+    SetDefault(member="1", bank="A"), SetOnce(member="1", entry=None),
+    SetOnce(member="1", entry=BootEntry(place="bank:A")),
+    SetOnce(member="1", entry=BootEntry(place="flash:a.img")),
+    HeedConfig(member="1"), Save(member="1"), Save(member=None), Commit(member="1"), Reload(),
+]  # fmt: skip
+
+
+def test_what_a_line_of_wording_may_name_is_what_a_change_fills_in():
+    """For a sheet that words everything, and one whose lines stand in for others."""
+    filled: dict[str, set[str]] = {}
+    for left_out in ((), ("set-default", "set-once", "save-config")):
+        wording = {kind: "do" for kind in WORDING if kind not in left_out}
+        worded = replace(WORDED, wording=wording)
+        for change in CHANGES:
+            for kind, words in change_text._typed(change, worded):
+                filled.setdefault(kind, set()).update(words)
+    assert filled == {kind: set(words) for kind, words in WORDING.items()}

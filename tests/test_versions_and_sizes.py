@@ -107,3 +107,10 @@ def test_a_place_that_is_read_is_written_back_alike(text):
     except PlaceError:
         return
     assert parse_place(str(place)) == place
+
+
+def test_a_size_that_a_person_types_names_its_unit(ovek):
+    told = ovek("cleanup", "sw", "--free", "10", exits=2).stderr
+    assert "'10' has no unit; 10 MiB? (in bytes: 10B)" in told
+    ovek("cleanup", "sw", "--free", "10B")
+    ovek("cleanup", "sw", "--free", "10%", exits=None)

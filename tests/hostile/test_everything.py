@@ -55,7 +55,7 @@ READERS = {
     "toml_lines": ["fleet", "policy", "waivers", "sheets"],
     "typed": ["fleet", "policy", "waivers", "sheets"],
     "unpacked": ["archives"],
-    "whereabouts": ["snapshots"],
+    "whereabouts": ["a sheet's mistakes"],
     "importers/digestlist": ["digest lists"],
     "importers/metadocument": ["Metalink"],
     "importers/metalink": ["Metalink"],

@@ -294,6 +294,9 @@ def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str
 @click.option("--variant", metavar="NAME", callback=_given, help="The variant of the files.")
 @click.option("--status", type=OneOf(list(get_args(Status))), help="What the publisher says.")
 @click.option("--track", type=OneOf(list(get_args(Track))), help="The track of the files.")
+@click.option(
+    "--size", type=click.IntRange(1), metavar="BYTES", help="The size of the one file, in bytes."
+)
 @click.option("--look", is_flag=True, help="Only show which releases it is for; write nothing.")
 @SITE
 def annotate_command(
@@ -303,19 +306,20 @@ def annotate_command(
     variant: str | None,
     status: Status | None,
     track: Track | None,
+    size: int | None,
     look: bool,
     site_folder: Path,
 ) -> None:
-    """Say what a list does not: for which hardware the files of GLOB are, which version they have.
+    """Say what a list does not: for which hardware the files of GLOB are, their version or size.
 
     It is kept in catalog/annotations.toml, apart from what was imported, so that a list can be
     imported again. What is said here counts before what a list says. What was said of the same
     GLOB before stays, unless it is said anew.
     """
     site = Site(site_folder)
-    if not (hardware or version or variant or status or track):
+    if not (hardware or version or variant or status or track or size):
         raise click.UsageError(
-            "give at least one of --hardware, --version, --variant, --status, --track"
+            "give at least one of --hardware, --version, --variant, --status, --track, --size"
         )
     releases = releases_of(site)
     files = [one for one in (*releases.releases, *releases.ours) if fnmatchcase(one.file, glob)]
@@ -323,6 +327,8 @@ def annotate_command(
         near = get_close_matches(glob, releases.by_name, n=1)
         do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
         raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
+    if size is not None and len({one.file for one in files}) > 1:
+        raise click.UsageError(f"--size is of one file, and {glob} names {len(files)}")
     annotation = Annotation(
         files=glob,
         hardware=hardware or None,
@@ -330,6 +336,7 @@ def annotate_command(
         variant=variant,
         status=status,
         track=track,
+        size=size,
     )
     from ovek.render.lines import count, hanging
 

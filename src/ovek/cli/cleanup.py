@@ -51,7 +51,7 @@ from ovek.model.context import Context
 from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
 from ovek.model.shelf import ShelfFacts
-from ovek.model.size import SizeError, parse_size, show_size
+from ovek.model.size import SizeError, show_size, typed_size
 from ovek.model.snapshot import Device
 from ovek.model.verdict import KnownRelease
 from ovek.render.unread import Unreads
@@ -87,7 +87,7 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
             raise click.BadParameter(f"{value!r} is more than all of it; at most 100%")
         return float(match[1]) / 100
     try:
-        return parse_size(value)
+        return typed_size(value)
     except SizeError as error:
         raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
 

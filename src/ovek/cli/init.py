@@ -3,6 +3,8 @@
 import csv
 import io
 import json
+import sys
+from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from importlib import resources
 from pathlib import Path
@@ -16,9 +18,11 @@ from ovek.cli.say import tell
 from ovek.files.errors import InputError
 from ovek.files.hosts import Hosts, read_hosts
 from ovek.files.sheets import sheet_names
+from ovek.files.typed import read_bytes
 from ovek.files.whole import write_whole
 from ovek.model.fleet import FleetDevice
-from ovek.model.typed import typed
+from ovek.model.typed import is_plain, typed
+from ovek.sources.capture import read_capture
 
 _FOLDERS = ("sheets", "catalog", "snapshots")
 
@@ -41,23 +45,38 @@ _FOLDERS = ("sheets", "catalog", "snapshots")
     default="role",
     help="What a group of hosts tells of them (default: role).",
 )
-@click.option("--sheet", metavar="NAME", help="The sheet of devices that have none in the list.")
-def command(folder: Path, devices_file: Path | None, groups: str, sheet: str | None) -> None:
+@click.option("--sheet", metavar="NAME", help="The kind of devices that have none in the list.")
+@click.option(
+    "--sessions",
+    "sessions_folder",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
+    help="Saved terminal sessions, NAME.txt of the device NAME: they are copied into the site.",
+)
+def command(
+    folder: Path,
+    devices_file: Path | None,
+    groups: str,
+    sheet: str | None,
+    sessions_folder: Path | None,
+) -> None:
     """Write a site of one's own to FOLDER (default: my-network), and say what comes next.
 
-    Asks nothing. The files have comments and work as they are: fleet.toml (the devices),
-    policy.toml (what is wanted), and folders for sheets, catalog and snapshots. What is there
-    already is never written over.
+    At a terminal it asks for what is not said: the list of devices, their kind (the name of a
+    sheet, which may be learned later), and where saved sessions lie. The files have comments and
+    work as they are: fleet.toml (the devices), policy.toml (what is wanted), and folders for
+    sheets, catalog and snapshots. What is there already is never written over.
     """
+    _check_free(folder)
+    if devices_file is None and sheet is None and sessions_folder is None and sys.stdin.isatty():
+        devices_file = _asked_path("A list of your devices (CSV, INI or YAML; Enter: none yet)")
+        sessions_folder = _asked_path("A folder with saved sessions (Enter: none yet)")
+        if devices_file is not None or sessions_folder is not None:
+            sheet = _asked("Their kind, where none is told: the name of a sheet") or None
     hosts = read_hosts(devices_file, groups) if devices_file is not None else Hosts((), ())
-    if devices_file is not None:
-        _check(devices_file, hosts, sheet)
-    for name in ("fleet.toml", "policy.toml", "devices.csv"):
-        if (folder / name).exists():
-            met = f"holds {name} already"
-            raise InputError(folder, met, "Name a new folder: ovek init FOLDER")
-    if folder.exists() and not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name a new folder: ovek init FOLDER")
+    sessions = _sessions(sessions_folder) if sessions_folder is not None else {}
+    hosts = _with_sessions(hosts, sessions)
+    unknown = _check(devices_file or sessions_folder, hosts, sheet)
     try:
         for name in _FOLDERS:
             (folder / name).mkdir(parents=True, exist_ok=True)
@@ -65,51 +84,108 @@ def command(folder: Path, devices_file: Path | None, groups: str, sheet: str | N
         reason = (error.strerror or str(error)).lower()
         raise InputError(folder, f"cannot be written ({reason})", "Name another folder") from None
     title = folder.resolve().name or "My network"
+    for name, file in sessions.items():
+        write_whole(folder / "sessions" / f"{name}.txt", [read_bytes(file)])
     if hosts.devices:
         write_whole(folder / "devices.csv", [_listed(hosts, sheet)])
     write_whole(folder / "fleet.toml", [_start("fleet", title, hosts)])
     write_whole(folder / "policy.toml", [_start("policy", title, hosts)])
-    _next(folder, hosts)
+    _next(folder, hosts, unknown, sessions)
 
 
-def _check(file: Path, hosts: Hosts, sheet: str | None) -> None:
-    """Raise InputError where a device cannot be listed; tell which sheets are to be written yet."""
+def _check_free(folder: Path) -> None:
+    """Raise InputError where a site, or something else, is there."""
+    for name in ("fleet.toml", "policy.toml", "devices.csv"):
+        if (folder / name).exists():
+            met = f"holds {name} already"
+            raise InputError(folder, met, "Name a new folder: ovek init FOLDER")
+    if folder.exists() and not folder.is_dir():
+        raise InputError(folder, "is no folder", "Name a new folder: ovek init FOLDER")
+
+
+def _asked(what: str) -> str:
+    told: str = click.prompt(what, default="", show_default=False, err=True)
+    return told.strip()
+
+
+def _asked_path(what: str) -> Path | None:
+    told = _asked(what)
+    return Path(told) if told else None
+
+
+def _sessions(folder: Path) -> dict[str, Path]:
+    """The saved sessions of a folder by the device that each is of. Raises InputError."""
+    if not folder.is_dir():
+        raise InputError(folder, "is no folder", "Name the folder in which saved sessions lie")
+    found: dict[str, Path] = {}
+    for file in sorted(folder.iterdir()):
+        if not file.is_file() or file.name.startswith("."):
+            continue
+        if not is_plain(file.stem) or file.stem in found:
+            tell(f"{file.name} is left out: name it as its device, in letters, digits and dashes")
+            continue
+        read_capture(file)  # what is no text is refused
+        found[file.stem] = file
+    if not found:
+        raise InputError(folder, "holds no saved session", "Save one as NAME.txt of its device")
+    return found
+
+
+def _with_sessions(hosts: Hosts, sessions: Mapping[str, Path]) -> Hosts:
+    """The devices, each read from its saved session where there is one; listed where none is."""
+    found = {each["name"]: each for each in hosts.devices}
+    if not found:
+        found = {name: {"name": name} for name in sessions}
+    for name in sessions:
+        if name in found:
+            found[name] = {**found[name], "ways": "capture", "capture": f"sessions/{name}.txt"}
+        else:
+            tell(f"{name}.txt is of no device in the list")
+    return Hosts(tuple(found.values()), hosts.left_out)
+
+
+def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
+    """The sheets that are to be learned yet. Raises InputError where a device cannot be listed."""
+    if file is None:
+        return []
     names = [each["name"] for each in hosts.devices if "sheet" not in each]
     if names and sheet is None:
         met = f"does not say which kind of device {names[0]!r} is"
-        do = "Give it a column sheet, or add --sheet NAME; see ovek sheet new"
+        do = "Give it a column sheet, or add --sheet NAME; a sheet may be learned later"
         raise InputError(file, met, do)
     for each in hosts.devices:
         try:
-            msgspec.convert({"sheet": sheet, **each}, FleetDevice, strict=False)
+            lists: dict[str, object] = {
+                key: each[key].split() for key in ("ways", "capture") if key in each
+            }
+            plain: dict[str, object] = {"sheet": sheet} | each | lists
+            msgspec.convert(plain, FleetDevice, strict=False)
         except msgspec.ValidationError as error:
             told = str(error).replace("`", "").replace(" - at $.", " at ")
             raise InputError(file, f"the device {each['name']!r}: {told}", "Mend that") from None
     known = sheet_names(Path())
-    for kind in sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known)):
+    unknown = sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known))
+    for kind in unknown:
         near = get_close_matches(kind, known, n=1)
-        meant = (
-            f"; did you mean {near[0]!r}?"
-            if near
-            else f"; start it: ovek sheet new {typed(kind, 'NAME')}"
-        )
+        meant = f"; did you mean {near[0]!r}?" if near else "; it is learned of a saved session"
         tell(f"there is no sheet {kind!r} yet{meant}")
     if hosts.left_out:
         told = ", ".join(hosts.left_out[:10])
         tell(f"not understood, and left out: {told}")
+    return unknown
 
 
 def _listed(hosts: Hosts, sheet: str | None) -> bytes:
     """The devices as a list of `fleet.toml`."""
     keys = [key for key in ("name", "sheet", "site", "role", "ways", "host", "port", "user",
-                            "members") if key in ("name", "sheet", "ways")
+                            "members", "capture") if key in ("name", "sheet", "ways")
             or any(key in each for each in hosts.devices)]  # fmt: skip
     out = io.StringIO(newline="")
     rows = csv.DictWriter(out, keys)
     rows.writeheader()
     for each in hosts.devices:
         full = {"sheet": sheet, **each}
-        full["ways"] = "ssh" if "host" in each else ""
+        full.setdefault("ways", "ssh" if "host" in each else "")
         rows.writerow(full)
     return out.getvalue().encode()
 
@@ -122,19 +198,25 @@ def _start(name: str, title: str, hosts: Hosts) -> bytes:
     return text.replace('"NAME"', named).replace("LISTS", lists).encode("utf-8", "replace")
 
 
-def _next(folder: Path, hosts: Hosts) -> None:
-    """Say what was written, and the next three commands."""
+def _next(folder: Path, hosts: Hosts, unknown: Sequence[str], sessions: Mapping[str, Path]) -> None:
+    """Say what was written, and the next commands in the order in which they work."""
     number = len(hosts.devices)
     told = f"{number} device{'s' if number != 1 else ''}" if number else "no device yet"
     where = f"--site {typed(str(folder), 'FOLDER')}"
-    first = f"ovek survey --take-new-keys {where}"
-    if not hosts.devices:
-        first = f"ovek survey --take-new-keys {where}   # once fleet.toml lists a device"
-    write_lines(
-        [
-            f"{folder} is a site, with {told}. Next:",
-            f"  ovek catalog import FILE {where}   # what the publisher released: digests",
-            f"  {first}",
-            f"  ovek audit {where}",
-        ]
-    )
+    first = next(iter(sessions), None)
+    session = folder / f"sessions/{first}.txt" if first is not None else "a saved session"
+    asked = any("capture" not in each for each in hosts.devices)
+    keys = " --take-new-keys" if asked or not hosts.devices else ""
+    steps = [
+        (f"ovek sheet learn {typed(kind, 'NAME')} COPY {where}", f"a copy of {session}, marked")
+        for kind in unknown
+    ]
+    steps += [
+        (f"ovek catalog import FILE {where}", "what the publisher released: digests"),
+        (f"ovek survey{keys} {where}", "" if hosts.devices else "once fleet.toml lists a device"),
+        (f"ovek audit {where}", ""),
+    ]
+    lines = []
+    for line, why in steps:
+        lines += [f"  {line}", *([f"    ({why})"] if why else [])]
+    write_lines([f"{folder} is a site, with {told}. Next:", *lines])

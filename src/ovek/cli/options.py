@@ -25,7 +25,7 @@ from ovek.files.state import Facts, Line, State
 from ovek.model.context import Context, SnapshotUsed
 from ovek.model.finding import SEVEREST_FIRST, Severity
 from ovek.model.fleet import Expected, FleetDevice
-from ovek.model.size import SizeError, parse_size
+from ovek.model.size import SizeError, typed_size
 from ovek.model.snapshot import Device
 from ovek.model.typed import typed
 from ovek.model.unread import Unread
@@ -99,7 +99,7 @@ def fail_on_option(function: F) -> F:
 def size_option(ctx: click.Context, param: click.Parameter, value: str | None) -> int | None:
     """Read a size such as 600MiB into bytes."""
     try:
-        return None if value is None else parse_size(value)
+        return None if value is None else typed_size(value)
     except SizeError as error:
         raise click.BadParameter(str(error)) from None
 

@@ -1,11 +1,13 @@
 """`ovek survey`: read the devices of the fleet into a snapshot."""
 
 import asyncio
+import os
 import shutil
 import sys
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
+from difflib import get_close_matches
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -27,9 +29,10 @@ from ovek.cli.say import Shown, say, tell
 from ovek.cli.selection import Selection, selecting
 from ovek.files.errors import DamagedError, InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
+from ovek.files.fleet import listed_at
 from ovek.files.journal import Journal, journal_of, unfinished
 from ovek.files.lock import locked
-from ovek.files.sheets import find_sheet
+from ovek.files.sheets import find_sheet, sheet_names
 from ovek.files.site import Site
 from ovek.files.snapshot import newest_snapshot
 from ovek.files.state import State, is_older, state_of, tried_file
@@ -40,6 +43,7 @@ from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
+from ovek.model.typed import typed
 
 if TYPE_CHECKING:
     from ovek.files.history import Claims
@@ -109,13 +113,14 @@ def command(selected: Selection, **options: Any) -> None:
     if options["prune"] is not None:
         _prune(site, options["prune"], options["format_"])
         return
-    jobs = _jobs(selected, options["sheet"])
+    jobs, unknown = _jobs(selected, options["sheet"])
     if options["capture"]:
         jobs = _from_captures(jobs, options["capture"])
     if options["replay"]:
         snapshot, results = _replay(site, jobs)
     else:
         snapshot, results = _survey(site, jobs, options)
+    results += unknown
     with suppress(InputError):
         state_of(site.folder / "snapshots")  # so that whoever asks next need not look
     _show(site, snapshot, results, options)
@@ -150,8 +155,12 @@ def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
     return [(replace(device, ways=("capture",), capture=named), sheet)]
 
 
-def _jobs(selected: Selection, as_: str | None) -> list[Job]:
-    """The devices to read, each with its sheet, all checked before the first is asked."""
+def _jobs(selected: Selection, as_: str | None) -> tuple[list[Job], list[Surveyed]]:
+    """The devices to read, each with its sheet, all checked before the first is asked.
+
+    A device whose sheet is not there is not read: what to say of it comes second. Raises
+    InputError where that is so of all.
+    """
     from ovek.sources.rows import check_templates
 
     site, fleet = selected.site, {one.name: one for one in selected.site.fleet.device}
@@ -168,18 +177,40 @@ def _jobs(selected: Selection, as_: str | None) -> list[Job]:
         name = _findable(site, as_)
         found = [replace(one, sheet=name) for one in found]
     sheets: dict[str, Sheet] = {}
+    unknown: dict[str, InputError] = {}
     for one in found:
-        if one.sheet not in sheets:
+        if one.sheet not in sheets and one.sheet not in unknown:
             sheet = site.sheet(one.sheet)
             if sheet is None:
-                met = f"the device {one.name!r} names the sheet {one.sheet!r}, not known"
-                do = f"Put {one.sheet}.toml into {site.folder / 'sheets'}"
-                raise InputError(site.folder / "fleet.toml", met, do, key="sheet")
+                unknown[one.sheet] = _no_sheet(site, one)
+                continue
             for question, wrong in check_templates(sheet):
                 met = f"the question {question!r}: {wrong}"
                 raise InputError(f"{one.sheet}.toml", met, "See: ovek sheet check FILE")
             sheets[one.sheet] = sheet
-    return [(one, sheets[one.sheet]) for one in found]
+    if not sheets:
+        raise ManyInputError(list(unknown.values()))
+    for error in unknown.values():
+        tell(str(error))
+    left = [_not_asked(one, unknown[one.sheet]) for one in found if one.sheet in unknown]
+    return [(one, sheets[one.sheet]) for one in found if one.sheet in sheets], left
+
+
+def _no_sheet(site: Site, device: FleetDevice) -> InputError:
+    """That a device names a sheet which is not there: where it does, and what to do."""
+    file, line = listed_at(site.folder, site.fleet, device.name)
+    met = f"the device {device.name!r} has the sheet {device.sheet!r}, and there is none"
+    near = get_close_matches(device.sheet, sheet_names(site.folder), n=1)
+    do = f"Did you mean {near[0]!r}? " if near else ""
+    do += f"Learn it of a saved session: ovek sheet learn {typed(device.sheet, 'NAME')} SESSION"
+    return InputError(file, met, do, line=line)
+
+
+def _not_asked(device: FleetDevice, error: InputError) -> Surveyed:
+    return Surveyed(
+        device=device.name, result="not read", problem=error.met, do=error.do, missing=(), lost=(),
+        notes=(), tries=0, seconds=0.0,
+    )  # fmt: skip
 
 
 def _findable(site: Site, sheet: str) -> str:
@@ -211,13 +242,15 @@ def _locked_survey(
     from ovek.sources.survey import Outcome, survey
 
     folder = site.folder / "snapshots"
+    # What may be refused comes first: a survey that never began leaves no journal.
+    prompt = password_prompt() if options["ask_password"] else None
+    keys = trust.HostKeys(site.folder / "known_hosts", take_new=options["take_new_keys"])
     snapshot, journal = _opened(folder, resume=options["resume"])
     for number in journal.bad:
         told = f"{journal.file}, line {number}: is no device, so it is read again"
         tell(told)
     todo = [job for job in jobs if job[0].name not in journal.names]
     earlier = {} if options["fresh"] else _earlier(folder, {job[0].name for job in todo})
-    keys = trust.HostKeys(site.folder / "known_hosts", take_new=options["take_new_keys"])
     results: list[Surveyed] = []
     with _progress(len(todo)) as progress:
 
@@ -231,7 +264,11 @@ def _locked_survey(
             results.append(_surveyed(outcome))
             progress.advance()
 
-        setup = _setup(site, options, keys, earlier, progress.expects)
+        try:
+            setup = _setup(site, options, keys, prompt, earlier, progress.expects)
+        except (InputError, ManyInputError):
+            journal.close()
+            raise
         began = datetime.now(UTC)
         try:
             asyncio.run(survey(todo, setup, options["at_once"], keep, done, claims))
@@ -306,6 +343,7 @@ def _setup(
     site: Site,
     options: dict[str, Any],
     keys: "HostKeys",
+    prompt: Callable[[], str] | None,
     earlier: dict[str, Device],
     expects: "Expects",
 ) -> "Setup":
@@ -314,7 +352,6 @@ def _setup(
     from ovek.sources.interview import Wanted
     from ovek.sources.ways.interface import Setup
 
-    prompt = password_prompt() if options["ask_password"] else None
     known = site.fleet.logins()  # what cannot be was refused when the file was read
     return Setup(
         site=site.folder,
@@ -344,8 +381,10 @@ def _setup(
 def password_prompt() -> Callable[[], str]:
     """What asks for the password; it is asked for before the first device is."""
     try:
+        if not sys.stdin.isatty() and os.name == "posix":
+            os.close(os.open("/dev/tty", os.O_RDWR | os.O_NOCTTY))
         told: str = click.prompt("Password", hide_input=True, err=True)
-    except click.Abort:
+    except (click.Abort, OSError):
         raise click.UsageError(
             "there is no terminal to ask for the password at; put it into OVEK_PASSWORD"
         ) from None

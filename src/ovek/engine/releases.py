@@ -132,6 +132,15 @@ class ReleaseIndex:
             ]
         return known
 
+    def without_version(self, models: Iterable[str | None]) -> list[KnownRelease]:
+        """The system images that are recommended for one of these models, and have no version."""
+        return [
+            one
+            for one in dict.fromkeys(each for model in models for each in self.for_model(model))
+            if one.status == "recommended" and one.fits is not None and one.version is None
+            and one.kind in (None, "system-image")
+        ]  # fmt: skip
+
     @cached_property
     def _in_order(self) -> dict[bool, list[str]]:
         """The published names in order: as they are, and folded."""

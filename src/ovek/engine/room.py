@@ -16,6 +16,7 @@ from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
 from ovek.model.size import show_size
 from ovek.model.snapshot import Volume
+from ovek.model.typed import typed
 from ovek.model.verdict import KnownRelease
 
 _NO_SIZES: Mapping[str, int] = {}
@@ -92,7 +93,8 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     if room.share is not None and volume.capacity is None:
         return f"the capacity of {name}: is not known, so a share of it is not known either"
     if release is not None and not release.sizes:
-        return f"the size of {release.file} is not published, and no proven copy tells it"
+        told = f"the size of {release.file} is not published, and no proven copy tells it"
+        return f"{told} (ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES does)"
     least = release.needs.volume if release is not None else None
     if release is not None and least and volume.capacity is not None and volume.capacity < least:
         told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"

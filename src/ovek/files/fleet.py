@@ -13,6 +13,7 @@ import msgspec
 from ovek import __version__
 from ovek.files.errors import InputError
 from ovek.files.regular import bytes_of
+from ovek.files.toml_lines import line_of
 from ovek.files.typed import read_bytes, read_toml, text_of
 from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
@@ -108,6 +109,20 @@ def _read_list(file: Path, devices: dict[str, FleetDevice]) -> None:
     except csv.Error as error:
         met = f"is not CSV: {error}"
         raise InputError(file, met, "Mend that line", line=rows.line_num) from None
+
+
+def listed_at(folder: Path, fleet: Fleet, name: str) -> tuple[Path, int | None]:
+    """The file of a site that lists a device, and the line, as far as that is sure."""
+    for each in fleet.lists:
+        text = text_of(folder / each, read_bytes(folder / each))
+        rows = csv.reader(io.StringIO(text, newline=""))
+        at = [cell.strip() for cell in next(rows, [])].index("name")
+        for cells in rows:
+            if cells and cells[at].strip() == name:
+                return folder / each, rows.line_num
+    file = folder / "fleet.toml"
+    number = next((n for n, one in enumerate(fleet.device) if one.name == name), 0)
+    return file, line_of(text_of(file, read_bytes(file)), f"device[{number}].sheet", "")
 
 
 def _check_header(file: Path, header: list[str]) -> None:

@@ -95,10 +95,12 @@ class Journal:
         if self._at:
             write_whole(self.snapshot, self._lines(order))
         self.close()
-        self.file.unlink()
+        self.file.unlink(missing_ok=True)
 
     def close(self) -> None:
-        """Leave the journal for a later run."""
+        """Leave the journal for a later run; one that holds nothing goes."""
+        if not self._at and not self.bad:
+            self.file.unlink(missing_ok=True)
         with self._lock:
             self._stream.close()
 

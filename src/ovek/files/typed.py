@@ -178,7 +178,10 @@ def explain(
         return InputError(file, met, "Add it", line=line, key=_joined(key, name))
     if wanted := _EXPECTED.fullmatch(what):
         met = f"met {_shown(_follow(plain, path))}"
-        return InputError(file, met, f"Expected {_plainly(wanted['what'])}", line=line, key=key)
+        do = f"Expected {_plainly(wanted['what'])}"
+        if words := _words(inspect.type_info(kind), path, keys=bool(match and match["keys"])):
+            do = f"Use one of: {', '.join(words)}"
+        return InputError(file, met, do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid enum value (.*)", what, re.DOTALL):
         words = _words(inspect.type_info(kind), path, keys=bool(match and match["keys"]))
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"

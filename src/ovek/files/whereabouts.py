@@ -50,9 +50,11 @@ def _table(many: bool, name: str, counts: dict[str, int]) -> str:
 
 
 def line_of(found: dict[str, int], path: str) -> int | None:
-    """The line of a path, or of what it is in."""
-    while path:
-        if path in found:
-            return found[path]
-        path = re.sub(r"(?:\.[^.\[\]]+|\[[^\]]*\]|^[^.\[\]]+)$", "", path)
-    return None
+    """The line of a path, or of what it is in.
+
+    >>> line_of({"a": 1}, "a.b[2].c"), line_of({"a": 1}, "b.]")
+    (1, None)
+    """
+    while path and path not in found:
+        path = path[: max(0, path.rfind("."), path.rfind("["))]
+    return found.get(path)

@@ -5,18 +5,18 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.catalog import FileName, Status, Track
-from ovek.model.snapshot import Name
+from ovek.model.snapshot import Bytes, Name
 
 FORMAT = "ovek.annotations/1"
 # The keys of an annotation, and the fields of a release that they fill.
 ANNOTATED = {"hardware": "fits", "version": "version", "variant": "variant", "status": "status",
-         "track": "track"}  # fmt: skip
+         "track": "track", "size": "size"}  # fmt: skip
 
 
 class Annotation(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """What is said of the files that a glob names; what is None is not said.
 
-    `hardware` are globs of models.
+    `hardware` are globs of models, `size` is in bytes.
     """
 
     files: FileName
@@ -25,6 +25,7 @@ class Annotation(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     variant: Name | None = None
     status: Status | None = None
     track: Track | None = None
+    size: Bytes | None = None
 
     def __post_init__(self) -> None:
         if all(getattr(self, key) is None for key in ANNOTATED):

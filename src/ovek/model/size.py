@@ -46,6 +46,16 @@ def parse_size(text: str) -> int:
     return size
 
 
+def typed_size(text: str) -> int:
+    """Read a size that a person typed, which has to name its unit. Raises SizeError."""
+    size = parse_size(text)
+    if size and text.strip().replace(".", "").isdigit():
+        near = "KiB" if size >= 10**5 else "MiB"
+        told = text.strip()
+        raise SizeError(f"{told!r} has no unit; {told} {near}? (in bytes: {told}B)")
+    return size
+
+
 def step_of(text: str) -> int:
     """To how many bytes a written size is known: its unit, or the last digit behind its point.
 

@@ -1,6 +1,7 @@
 """SSH (RFC 4251 to 4254) by AsyncSSH: connecting, the terminal dialogue, programs, and SFTP."""
 
 import asyncio
+import getpass
 import os
 from collections.abc import AsyncIterator, Callable
 from contextlib import AsyncExitStack, asynccontextmanager, nullcontext, suppress
@@ -20,6 +21,7 @@ from ovek.sources.trust import HostKeys, Secrets
 
 _MOST = 8 * 2**20  # characters of one answer
 _TAIL = 1024
+_SHOWN = 60  # characters of what came instead of a prompt
 _AT_ONCE = 8  # log-ins to one jump host
 _GOODBYE = 1.0  # seconds for the other side to close a terminal
 
@@ -45,8 +47,10 @@ class _Client(asyncssh.SSHClient):
         logs_in: Callable[[], None],
     ) -> None:
         self.login, self.keys, self.secret = login, keys, password
+        self.had_secret = password is not None
         self._flow, self._logs_in = flow, logs_in
         self.problem: ReadProblem | None = None
+        self.offered: dict[str, None] = {}  # by which ways it lets anybody in
         self._asked = False
 
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
@@ -63,11 +67,16 @@ class _Client(asyncssh.SSHClient):
         self._logs_in()
         return True
 
+    def public_key_auth_requested(self) -> None:
+        self.offered["a key"] = None
+
     def password_auth_requested(self) -> str | None:
+        self.offered["a password"] = None
         secret, self.secret = self.secret, None
         return secret
 
     def kbdint_auth_requested(self) -> str:
+        self.offered["a password at its own question"] = None
         return ""
 
     def kbdint_challenge_received(
@@ -182,12 +191,25 @@ async def _connect(
     except asyncssh.PermissionDenied:
         if client.problem is not None:
             raise client.problem from None
-        met = f"{where} refuses {login.user or 'the user'}: neither key nor password was taken"
-        do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
-        raise ReadProblem("logging in", met, do) from None
+        raise _refused(login, where, client) from None
     except (asyncssh.Error, ValueError) as error:
         do = "Try again; if it stays, log in by hand and see"
         raise ReadProblem(f"connecting to {where}", plain(str(error)), do, passing=True) from None
+
+
+def _refused(login: Login, where: str, client: _Client) -> ReadProblem:
+    """That nobody is let in: who asked, by whose word, and by what the device lets anybody in."""
+    source = "user in fleet.toml" if login.user is not None else "your own name on this machine"
+    user = login.user if login.user is not None else getpass.getuser()
+    met = f"{where} refuses the user {user!r} ({source})"
+    if client.offered:
+        met += f"; it takes {' or '.join(client.offered)}"
+    asks_password = any("password" in each for each in client.offered)
+    if asks_password and not client.had_secret:
+        do = "There is no password: set OVEK_PASSWORD, or add --ask-password"
+    else:
+        do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
+    return ReadProblem("logging in", met, do)
 
 
 @asynccontextmanager
@@ -203,9 +225,7 @@ async def terminal(
         async with asyncio.timeout(limits.login):
             await dialogue.first_prompt()
     except TimeoutError:
-        met = f"no prompt in {limits.login:g} s"
-        do = "Check prompt in the sheet, and what the device shows after login"
-        raise ReadProblem("waiting for the prompt", met, do, passing=True) from None
+        raise _no_prompt(dialogue.last, limits.login) from None
 
     async def ask(question: Question, asked: str, expected: float) -> str:
         limit = limits.answer + 3 * expected
@@ -223,6 +243,16 @@ async def terminal(
     with suppress(TimeoutError):
         async with asyncio.timeout(_GOODBYE):
             await process.wait_closed()
+
+
+def _no_prompt(last: str, limit: float) -> ReadProblem:
+    """That no prompt of the sheet came, with the end of what came; it would come again."""
+    met = f"no prompt in {limit:g} s"
+    if not last:
+        do = "Log in by hand and see"
+        return ReadProblem("waiting for the prompt", f"{met}: nothing came", do, passing=True)
+    do = "Mend prompt in the sheet, so that it fits that"
+    return ReadProblem("waiting for the prompt", f"{met}; the last that came is {last!r}", do)
 
 
 async def _process(
@@ -246,6 +276,7 @@ class _Dialogue:
         self.process = process
         self._any_prompt = compiled(rf"(?:^|\n)(?P<prompt>{reading.prompt})\z")
         self._prompt: str | None = None
+        self.last = ""  # the end of what came
         pager = reading.pager
         self._pager = compiled(rf"(?:{pager.shows})\s*\z") if pager is not None else None
         self._menus = any(question.then for question in reading.question)
@@ -278,6 +309,7 @@ class _Dialogue:
                 raise ReadProblem("reading", met, "Log in by hand and see what it prints")
             tail = (tail + piece)[-_TAIL:]
             shown = plain(tail)
+            self.last = shown.rstrip("\r\n").rpartition("\n")[2][-_SHOWN:]
             if self._prompt is None or self._menus:
                 if match := self._any_prompt.search(shown):
                     first, self._prompt = self._prompt is None, match["prompt"]

@@ -24,6 +24,7 @@ from ovek.engine.wanted import release_for, way_to
 from ovek.model.fit import Hop
 from ovek.model.place import BANK, Place, parse_place
 from ovek.model.runbook import Barred
+from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease, Verdict
 from ovek.model.version import compare
 
@@ -103,7 +104,12 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
             models = [each.hardware.model for each in now.members]
             why = "its model is not known" if None in models else "catalog/ names none for it"
             words = "Read its model (ovek survey), or name a target in policy.toml"
-            if None not in models:
+            unversioned = now.judged.judge.releases.without_version(models)
+            if None not in models and unversioned:
+                file = unversioned[0].file
+                why = f"{file} is recommended for it, and its version is not told"
+                words = f"Say it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
+            elif None not in models:
                 words = (
                     "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
                 )

@@ -197,9 +197,12 @@ def facts_missing(subject: Subject) -> Iterator[Said]:
                 member=member.id,
                 place=None,
                 saw="not known: " + "; ".join(told for told, _ in missing),
-                do=_how(subject, fields),
+                do=_how(subject, fields) if fields else _SAY,
                 severity=None if member.walk.outcome == "unknown" else "note",
             )
+
+
+_SAY = "Say it in catalog/: ovek catalog annotate FILE --status recommended --version VERSION"
 
 
 def _how(subject: Subject, fields: tuple[str, ...]) -> str:
@@ -250,7 +253,11 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         yield "when the configuration was last backed up", ("config.backed_up_at",)
     models = [each.model for each in hardware]
     if wanted.asks_recommended and wanted.target is None and None not in models:
-        yield "which release is recommended for it (catalog/ names none)", ()
+        unversioned = subject.judged.judge.releases.without_version(models)
+        told = "catalog/ names none"
+        if unversioned:
+            told = f"{unversioned[0].file} is, and its version is not told"
+        yield f"which release is recommended for it ({told})", ()
     elif wanted.asks_recommended and wanted.target is None:
         yield "which release is recommended for it, since its model is not known", ()
     for file in dict.fromkeys(_need_memory(subject)):
