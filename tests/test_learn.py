@@ -585,8 +585,8 @@ def test_a_row_with_empty_cells_or_blanks_is_never_read_wrong_nor_passed_over(ta
 
 
 @given(st.datetimes(datetime(2001, 1, 1), datetime(2030, 1, 1)), st.sampled_from([
-    "%Y-%m-%d %H:%M:%S", "%d %b %Y %H:%M", "%B %d, %Y %H:%M:%S", "%d.%m.%Y %H:%M", "%Y%m%d",
-    "%a %b %d %H:%M:%S %Y", "%H:%M:%S %d-%b-%Y", "%d/%m/%Y %H:%M", "%b %d %H:%M",
+    "%Y-%m-%d %H:%M:%S", "%d %b %Y %H:%M", "%B %d, %Y %H:%M:%S", "%d.%m.%Y %H:%M",
+    "%a %b %d %H:%M:%S %Y", "%H:%M %d %b %Y", "%d/%m/%Y %H:%M", "%b %d %H:%M", "%Y-%m-%dT%H:%M:%SZ",
 ]))  # fmt: skip
 def test_a_time_is_read_as_it_was_written_where_its_way_is_found(time, way):
     text = time.strftime(way)

@@ -430,7 +430,8 @@ def test_what_is_read_elsewhere_counts_where_it_is_the_file_that_lies_here(tmp_p
         def __init__(self, found):
             self.found = found
 
-        def result(self):
+        def result(self, kind):
+            assert kind is ShelfFile
             if lie == "changed":
                 file.write_bytes(b"two " * 100)
             return self.found

@@ -1,7 +1,6 @@
 """`ovek survey`: read the devices of the fleet into a snapshot."""
 
 import asyncio
-import os
 import shutil
 import sys
 from collections.abc import Callable, Iterable
@@ -381,10 +380,10 @@ def _setup(
 def password_prompt() -> Callable[[], str]:
     """What asks for the password; it is asked for before the first device is."""
     try:
-        if not sys.stdin.isatty() and os.name == "posix":
-            os.close(os.open("/dev/tty", os.O_RDWR | os.O_NOCTTY))
+        if not (sys.stdin.isatty() or sys.stderr.isatty()):
+            raise click.Abort
         told: str = click.prompt("Password", hide_input=True, err=True)
-    except (click.Abort, OSError):
+    except click.Abort:
         raise click.UsageError(
             "there is no terminal to ask for the password at; put it into OVEK_PASSWORD"
         ) from None

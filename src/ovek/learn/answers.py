@@ -93,6 +93,13 @@ class Answers:
         self._roomy = set[Slot]()  # what stands last in a table of three columns or more
         self._skips = self._skipped()
         self._read_marks()
+        self._beside_key = {  # what is told in the row of the thing itself
+            slot
+            for at in range(len(self.exchanges))
+            for marks in self._marked(at).values()
+            if any(self._is_key(each) and each[0] != "boot" for _, each in marks)
+            for _, slot in marks
+        }
         self._make_rules()
         self._pass_over()
 
@@ -212,9 +219,10 @@ class Answers:
 
     def _says_which(self, marks: Sequence[tuple[Mark, Slot]]) -> bool:
         """Whether a line says which list, member, bank or volume others are of, and no more."""
-        return all(slot[1] in WHICH for _, slot in marks) and not any(
-            self._is_key(slot) and slot[0] != "boot" for _, slot in marks
-        )
+        slots = [slot for _, slot in marks]
+        if not all(slot[1] in WHICH and slot not in self._beside_key for slot in slots):
+            return False
+        return not any(self._is_key(slot) and slot[0] != "boot" for slot in slots)
 
     def _take_alike(self) -> None:
         """Take in the lines that the rules understand."""
@@ -572,7 +580,7 @@ class Answers:
             elif slot == key and (block or above):
                 option = "Required "
             head.append(f"Value {option}{names[slot]} ({self.patterns[slot]})")
-        body = [f"  ^{self._head(text)}$$" for text in self._heads.values()]
+        body = [f"  ^{_in_template(self._head(text))}$$" for text in self._heads.values()]
         if any(RULER.fullmatch(line) for each in self.exchanges for line in each.lines):
             body.append("  ^[-=_+*~.| ]+$$")
         starter = keyed[0] if block and keyed else None
@@ -594,11 +602,13 @@ class Answers:
                 told[shown] = parts[rule]
             elif rule not in parts:
                 body.append(shown)
-        body += [f"  ^{lines}$$" for _, lines in dict.fromkeys(self.numbered.values())]
+        body += [
+            f"  ^{_in_template(lines)}$$" for _, lines in dict.fromkeys(self.numbered.values())
+        ]
         # What is passed over and would be taken for a row stands before the rows.
         first = [told for told, line in self.passed.items() if self._like_row(line)]
-        body = [*(f"  ^{told}$$" for told in first), *body]
-        body += [f"  ^{told}$$" for told in self.passed]
+        body = [*(f"  ^{_in_template(line)}$$" for line in first), *body]
+        body += [f"  ^{_in_template(line)}$$" for line in self.passed]
         template = "\n".join([*head, "", *self._states(list(dict.fromkeys(body)), told)])
         numbers = {slot: told for slot, (told, _) in self.numbered.items() if slot[0] == fills}
         return Found(
@@ -648,7 +658,7 @@ class Answers:
     def _states(self, body: Sequence[str], told: Mapping[str, str]) -> list[str]:
         """The states of a template: one, or one for each part of the answer that is told apart."""
         names = {line: f"Part{at + 1}" for at, line in enumerate(dict.fromkeys(told.values()))}
-        goes = [f"  ^{line}$$ -> {name}" for line, name in names.items()]
+        goes = [f"  ^{_in_template(line)}$$ -> {name}" for line, name in names.items()]
         lines = ["Start", *goes, *body, ""]
         for line, name in names.items():
             own = [shown for shown, part in told.items() if part == line]
@@ -708,11 +718,11 @@ class Answers:
 
     def _shown(self, rule: Rule, mine: Mapping[Slot, str]) -> str:
         return "".join(
-            part
+            _in_template(part)
             if isinstance(part, str)
             else f"${{{mine[part]}}}"
             if part in mine
-            else _alone(self.patterns[part])
+            else _in_template(_alone(self.patterns[part]))
             for part in rule.parts
         )
 
@@ -732,6 +742,11 @@ class Answers:
 def _words(line: str) -> str:
     """A line by its words, however far they are apart."""
     return " ".join(line.split())
+
+
+def _in_template(pattern: str) -> str:
+    """A pattern as a rule of TextFSM, in which `$` names a value."""
+    return pattern.replace("\\$", "\\$$")
 
 
 def _alone(pattern: str) -> str:

@@ -26,53 +26,44 @@ _UNIT = re.compile(
 )
 _WORDS = r"\S+(?: \S+)*"
 _SIZE = re.compile(r"[\d.,]+")
-_DATES = (
-    *("%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y"),
-    *("%m-%d-%Y", "%d-%b-%Y", "%d %b %Y", "%d %B %Y", "%b %d %Y", "%b %d, %Y", "%B %d %Y"),
-    *("%B %d, %Y", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%y-%m-%d", "%Y%m%d", "%d. %B %Y"),
+# How times are written that are known without a word; any other way is said in its mark. Those
+# without a year come last.
+DATES = (
+    *("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%b-%Y", "%d %b %Y"),
+    *("%d %B %Y", "%b %d %Y", "%B %d %Y", "%b %d, %Y", "%B %d, %Y", "%d.%m.%y", "%d/%m/%y"),
+    *("%m/%d/%y", "%b %d", "%d %b", "%d.%m."),
 )
-_WITHOUT_YEAR = ("%b %d", "%d %b", "%B %d", "%d %B", "%d.%m.", "%m-%d")
-_TIMES = ("%H:%M:%S", "%H:%M", "%I:%M %p", "%I:%M:%S %p", "%I:%M%p", "%H.%M", "%H.%M.%S", "%H%M")
-_JOINS = (" ", ", ", "T", " at ", "_", "-")
-_DAYS = ("%a ", "%a, ", "%A ", "%A, ")
-_ZONES = ("", "Z", " UTC", " %z", "%z", " GMT")
+HOURS = (
+    "",
+    " %H:%M",
+    " %H:%M:%S",
+    ", %H:%M",
+    ", %H:%M:%S",
+    "T%H:%M:%S",
+    " %I:%M %p",
+    " %I:%M:%S %p",
+)
+_ZONES = ("", "Z", " UTC", " GMT", "%z", " %z")
+_WITH_DAY = ("%a %b %d %H:%M:%S %Y", "%a %d %b %Y %H:%M:%S", "%a, %d %b %Y %H:%M:%S")
+_OTHERS = ("%H:%M %d %b %Y", "%H:%M %d.%m.%Y", "%H:%M %d %B %Y", "%b %d %H:%M:%S %Y")
 
 
 @lru_cache(maxsize=1)
 def _ways() -> dict[str, list[str]]:
     """Every way to write a time that is tried, by its shape, those with a year first."""
     by_shape: dict[str, list[str]] = {}
-    for way in _all_ways():
-        for sign in ("+", "-") if "%z" in way else ("",):
-            shown = re.sub(
-                "%[bBaAp]", "a", re.sub("%[YmdHMSyI]", "0", way.replace("%z", f"{sign}0"))
-            )
-            by_shape.setdefault(_shape(shown), []).append(way)
+    timed = (f"{date}{hour}" for date, hour in product(DATES, HOURS))
+    for way, zone in product((*timed, *_WITH_DAY, *_OTHERS), _ZONES):
+        for sign in ("+", "-") if "%z" in zone else ("",):
+            shown = re.sub("%[bBaAp]", "a", (way + zone).replace("%z", f"{sign}0"))
+            shown = re.sub("%[YmdHMSyI]", "0", shown)
+            by_shape.setdefault(_shape(shown), []).append(way + zone)
     return by_shape
 
 
 def _shape(text: str) -> str:
     """A text with its numbers, words and blanks each as one sign."""
     return re.sub(r"\s+", " ", re.sub("[A-Za-z]+", "a", re.sub(r"\d+", "0", text)))
-
-
-def _all_ways() -> list[str]:
-    found = list[str]()
-    for dates in (_DATES, _WITHOUT_YEAR):
-        for date, join, time, zone in product(dates, _JOINS, _TIMES, _ZONES):
-            found += [f"{date}{join}{time}{zone}"]
-        found += dates
-        found += [f"{time} {date}" for time, date in product(_TIMES, dates)]
-        found += [
-            f"{day}{date} {time}{zone}"
-            for day, date, time, zone in product(_DAYS, dates, _TIMES, _ZONES)
-        ]
-        # A year that stands last.
-        if dates is _WITHOUT_YEAR:
-            found += [
-                f"{day}{date} {time} %Y" for day, date, time in product(("", *_DAYS), dates, _TIMES)
-            ]
-    return found
 
 
 def dates_of(texts: Iterable[str]) -> list[str]:
@@ -84,13 +75,12 @@ def dates_of(texts: Iterable[str]) -> list[str]:
     told = [text for text in dict.fromkeys(texts) if text.lower() not in NOTHING]
     if not told:
         return []
-    first = [way for way in _ways().get(_shape(told[0]), ()) if _fits(told[0], way)]
-    found = [way for way in first if all(_fits(text, way) for text in told[1:])]
+    found = [way for way in _ways().get(_shape(told[0]), ()) if _times(told, way)]
     # What reads the same days is one way: the abbreviated and the whole name of May, say.
     made: dict[tuple[datetime, ...], str] = {}
     for way in found:
-        if _has_year(way) or not any(_has_year(each) for each in found):
-            made.setdefault(tuple(_read(text, way) for text in told), way)
+        if _has_year(way) or not any(map(_has_year, found)):
+            made.setdefault(_times(told, way), way)
     return list(made.values())
 
 
@@ -98,18 +88,13 @@ def _has_year(way: str) -> bool:
     return "%Y" in way or "%y" in way
 
 
-def _read(text: str, way: str) -> datetime:
-    if _has_year(way):
-        return datetime.strptime(text, way).replace(tzinfo=None)
-    return datetime.strptime(f"2000 {text}", f"%Y {way}").replace(tzinfo=None)
-
-
-def _fits(text: str, way: str) -> bool:
+def _times(texts: Sequence[str], way: str) -> tuple[datetime, ...]:
+    """Texts as times; empty where one is not written so."""
+    front, way = ("", way) if _has_year(way) else ("2000 ", f"%Y {way}")
     try:
-        _read(text, way)
+        return tuple(datetime.strptime(front + each, way).replace(tzinfo=None) for each in texts)
     except ValueError:
-        return False
-    return True
+        return ()
 
 
 class Unit(Struct, frozen=True):

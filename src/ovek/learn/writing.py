@@ -5,10 +5,11 @@ anew each time that something is learned, unless somebody changed it by hand.
 """
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from hashlib import sha256
 
-import msgspec
+import tomlkit
+from tomlkit.items import SingleKey
 
 from ovek.learn.choices import choices_of
 from ovek.learn.lesson import Lesson
@@ -83,7 +84,7 @@ def learned_of(lesson: Lesson) -> str:
     """The part that was learned: how it is read."""
     lines = ["[reading]", f"prompt = {_text(lesson.prompt)}"]
     if lesson.pager is not None:
-        shows, answer = _text(lesson.pager.shows), msgspec.json.encode(lesson.pager.answer).decode()
+        shows, answer = _text(lesson.pager.shows), _text(lesson.pager.answer)
         lines.append(f"pager = {{ shows = {shows}, answer = {answer} }}")
     if lesson.errors:
         lines.append(f"errors = {_list(lesson.errors)}")
@@ -132,29 +133,23 @@ def _question(question: Question) -> list[str]:
 
 def _text(text: str) -> str:
     """A string of TOML 1.0; a literal one where that is easier to read."""
-    if "\\" in text and "'" not in text and text.isprintable():
-        return f"'{text}'"
-    return _basic(text)
-
-
-def _basic(text: str) -> str:
-    """A basic string: JSON's escapes are TOML's, but for DEL, which TOML wants escaped as well."""
-    return msgspec.json.encode(text).decode().replace("\x7f", "\\u007f")
+    literal = "\\" in text and "'" not in text and text.isprintable()
+    return tomlkit.string(text, literal=literal).as_string()
 
 
 def _block(template: str) -> str:
     if "'''" in template or any(not c.isprintable() and c != "\n" for c in template):
-        return _basic(template)
-    return f"'''\n{template}'''"
+        return tomlkit.string(template).as_string()
+    return tomlkit.string(f"\n{template}", literal=True, multiline=True).as_string()
 
 
-def _list(texts: tuple[str, ...]) -> str:
+def _list(texts: Iterable[str]) -> str:
     return f"[{', '.join(map(_text, texts))}]"
 
 
-def _table(pairs: dict[str, str]) -> str:
+def _table(pairs: Mapping[str, str]) -> str:
     return f"{{ {', '.join(f'{_key(key)} = {_text(value)}' for key, value in pairs.items())} }}"
 
 
 def _key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _basic(name)
+    return SingleKey(name).as_string()

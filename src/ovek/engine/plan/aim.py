@@ -101,20 +101,7 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
     runs, scheme = now.runs_on(member), now.judged.judge.sheet.versions.pattern
     if wanted.target is None:
         if wanted.asks_recommended:
-            models = [each.hardware.model for each in now.members]
-            why = "its model is not known" if None in models else "catalog/ names none for it"
-            words = "Read its model (ovek survey), or name a target in policy.toml"
-            unversioned = now.judged.judge.releases.without_version(models)
-            if None not in models and unversioned:
-                file = unversioned[0].file
-                why = f"{file} is recommended for it, and its version is not told"
-                words = f"Say it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
-            elif None not in models:
-                words = (
-                    "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
-                )
-            told = f"which release is recommended for it is not known: {why}"
-            barred.append(Barred(part="target", member=None, unknown=True, why=told, words=words))
+            barred.append(_none_recommended(now))
             return None
         if _allowed(now, member):
             return _staying(now, one)
@@ -145,6 +132,24 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
         )
         return None
     return MemberAim(member=member, release=release, version=release.version, target=True)
+
+
+def _none_recommended(now: Situation) -> Barred:
+    """That it is not known which release is recommended, and how somebody may say it."""
+    models = [each.hardware.model for each in now.members]
+    unversioned = now.judged.judge.releases.without_version(models)
+    if None in models:
+        why = "its model is not known"
+        words = "Read its model (ovek survey), or name a target in policy.toml"
+    elif unversioned:
+        file = unversioned[0].file
+        why = f"{file} is recommended for it, and its version is not told"
+        words = f"Say it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
+    else:
+        why = "catalog/ names none for it"
+        words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
+    told = f"which release is recommended for it is not known: {why}"
+    return Barred(part="target", member=None, unknown=True, why=told, words=words)
 
 
 def _no_release(now: Situation, member: str) -> Barred:
