@@ -885,3 +885,30 @@ def test_unsaved_changes_cost_the_saved_order_where_they_may_be_of_it(ovek, cove
     ovek("survey", "--capture", "plain.txt", exits=None)
     order = state(ovek)["members"][0]["boot"]["order"]
     assert order["live"] and (order.get("saved") is not None) == saved
+
+
+def test_a_mark_that_says_only_which_volume_cannot_be_read_asks_which_can(ovek):
+    front, _, behind = BOX.partition("drive  bytes")
+    behind = behind.partition("q2> look")[2]
+    rows = (
+        "Drive <<volume=nand>>\n  <<capacity=262144>> bytes, <<free=90112>> free\n  it is sound\n"
+        "Drive card\n  it is <<state(absent)=gone>>\nq2> look"
+    )
+    ovek.write("s.txt", front + rows + behind)
+    shown = " ".join(ovek("sheet", "learn", "q", "s.txt", exits=1).stdout.split())
+    assert "which volumes can be read, as a mark says only which cannot" in shown
+    rows = rows.replace("it is sound", "it is <<state(ok)=sound>>")
+    ovek.write("s.txt", front + rows + behind)
+    ovek("sheet", "learn", "q", "s.txt", exits=None)
+    text = (ovek.folder / "sheets/q.toml").read_text()
+    assert 'words.state = { sound = "ok", gone = "absent" }' in text
+
+
+def test_a_line_that_may_part_two_lists_is_asked_about_with_the_mark_that_says_which(ovek):
+    more = "nand:q2-2.8.bin>>\nAs kept\nnand:q2-2.8.bin\n"
+    ovek.write("s.txt", BOX.replace("nand:q2-2.8.bin>>\n", more))
+    shown = ovek("sheet", "learn", "q", "s.txt", exits=1).stdout
+    assert "mark: <<list(live|saved)=As kept>> or <<skip=As kept>>" in shown
+    # What stands above the first entry, or below the last one, parts nothing.
+    ovek.write("t.txt", BOX.replace("q2> startup\n", "q2> startup\nIn turn\n") + "That is all.\n")
+    ovek("sheet", "learn", "q4", "t.txt")

@@ -1,5 +1,6 @@
 """`ovek sheet learn`: from marked sessions to a sheet, its kept sessions, and what is left open."""
 
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -282,13 +283,17 @@ def _open(lines: Sequence[Open], sessions: Sequence[Session]) -> tuple[LineOf, .
 
 def suggested(line: Open) -> tuple[str, ...]:
     """The marks of which one would settle a line."""
-    words = line.text.split()
+    cells = re.split(r" {2,}|\t", line.text.strip())
     found = []
     for fills in line.things:
         key = KEYS[fills][0] if KEYS[fills] else None
-        if key is not None and words:
-            word = words[-1] if fills == "file" else next((w for w in words if ":" in w), words[0])
-            found.append(f"<<{fills}.{key}={word}>>")
+        if key is not None and cells[0]:
+            like = re.compile(r".*\.[A-Za-z]\w*" if fills == "file" else r"\S+:\S+")
+            cell = next((each for each in cells if like.fullmatch(each)), cells[0])
+            found.append(f"<<{fills}.{key}={cell}>>")
+        if line.parts:  # it may say which list or volume those below it are of
+            which = {"order": "list(live|saved)", "file": "file.volume"}.get(fills)
+            found = [f"<<{which}={line.text.strip()}>>"] if which is not None else found
     return (*found[:2], f"<<skip={line.text.strip()}>>")
 
 

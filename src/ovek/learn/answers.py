@@ -34,13 +34,15 @@ REFUSES = re.compile(
 class Open(Struct, frozen=True):
     """A line that is not understood: its session and number (from 0), and the text.
 
-    `things` are what the other lines of its answer tell of.
+    `things` are what the other lines of its answer tell of; `parts` is whether it stands between
+    two rows, of which it may say that they belong to different lists or volumes.
     """
 
     session: int
     line: int
     text: str
     things: tuple[Fills, ...] = ()
+    parts: bool = False
 
 
 class Found(Struct, frozen=True, kw_only=True):
@@ -450,7 +452,7 @@ class Answers:
                         continue
                     if told is None:
                         where = (exchange.session, exchange.at[line])
-                        self.open.append(Open(*where, text, tuple(self.things)))
+                        self.open.append(Open(*where, text, tuple(self.things), line in parting))
                     else:
                         self.passed.setdefault(told, text)
 

@@ -339,6 +339,11 @@ class _Learning:
         if found.fills == "volume" and "state" not in found.columns.values():
             fixed["state"] = "ok"
             self.taken.append("a volume that is listed is one that can be read (state ok)")
+        states = {*found.values.get("state", ()), *found.means.get("state", {}).values()}
+        if found.fills == "volume" and states and "ok" not in states:
+            what = "which volumes can be read, as a mark says only which cannot"
+            mark = "<<volume.state(ok)=…>> where one says what it is"
+            self.unsettled.append(Unsettled(what, mark))
         if found.fills == "bank" and "state" not in found.columns.values():
             what = "whether an image in a bank is whole (state), so the walk does not know it"
             self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where it says that it is"))

@@ -389,6 +389,9 @@ class Table:
                 continue
             if self.columns[at].slots and self.columns[at].around.fullmatch(text) is None:
                 return False
+            placed = [v for slot, told in self.values.items() if slot[1] == "place" for v in told]
+            if "place" in fields and ":" not in text and all(":" in each for each in placed):
+                return False
             if fields & (SIZES | TIMES) and not re.search(r"\d", text):
                 return False
             if fields & LENGTHS.keys() and not re.search(r"[0-9a-fA-F]{4}", text):
