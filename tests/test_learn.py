@@ -17,7 +17,7 @@ from languages import LANGUAGES, MAKERS, marked, other, plain
 from languages.spoken import Held, Served, session
 from ovek.cli import learning
 from ovek.files.marks import MarkError, fields_named, unmarked, with_mark, without_marks
-from ovek.learn.answers import Answers
+from ovek.learn.answers import rules_of
 from ovek.learn.dialogue import Exchange, taken_apart
 from ovek.learn.lesson import SessionError, learn
 from ovek.learn.values import dates_of
@@ -745,7 +745,7 @@ def test_fields_are_named_by_their_last_word_where_that_says_enough():
 
 def test_an_answer_of_one_line_that_refuses_is_not_learned_from():
     refused = Exchange(("dir x",), ("?? no such drive",), (3,), ())
-    assert Answers([refused], (), ()).exchanges == []
+    assert rules_of([refused], (), ()).exchanges == ()
 
 
 # -- what learning says of itself

@@ -1,8 +1,8 @@
-"""The answers to one question, in all sessions, as templates that understand every line of them."""
+"""The answers to one question, in all sessions, as rules that understand every line of them."""
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec import Struct
 
@@ -13,7 +13,6 @@ from ovek.learn.shapes import (
     Rule,
     Slot,
     Table,
-    Value,
     label_of,
     literal_rule,
     sentence,
@@ -45,23 +44,51 @@ class Open(Struct, frozen=True):
     parts: bool = False
 
 
-class Found(Struct, frozen=True, kw_only=True):
-    """What one thing's template is made of."""
+class Rules(Struct, frozen=True, kw_only=True):
+    """What the answers to one question were found to be: the rules of their lines, and the rest.
 
-    fills: Fills
-    template: str
-    columns: dict[str, str]
-    values: dict[str, list[str]]
-    means: dict[str, dict[str, str]]
-    units: dict[str, Unit]
-    numbered: tuple[str, tuple[str, ...]] | None = None
-
-
-class Answers:
-    """All answers to one question. `asked_for` are its placeholders, `words` what else it names.
-
-    Raises MarkError where a mark cannot be understood.
+    `slots` is what each mark of an answer is about; `rules` are in the order in which they are
+    tried, each with whether it is a row of a table, `origins` the answer and line of which each
+    was made; `patterns` and `values` are of each field. `heads` are headings, `passed` patterns of
+    lines that tell nothing, each with a line, `numbered` lists that a number is looked up in.
     """
+
+    exchanges: tuple[Exchange, ...]
+    slots: tuple[Mapping[Mark, Slot], ...]
+    rules: tuple[tuple[Rule, bool], ...]
+    origins: Mapping[Rule, tuple[int, int]]
+    patterns: Mapping[Slot, str]
+    values: Mapping[Slot, Sequence[str]]
+    means: Mapping[Slot, dict[str, str]]
+    units: Mapping[Slot, Unit]
+    heads: tuple[str, ...]
+    passed: Mapping[str, str]
+    numbered: Mapping[Slot, tuple[str, str]]
+    open: tuple[Open, ...]
+    words: frozenset[str]
+
+    @property
+    def things(self) -> list[Fills]:
+        """What the answers tell of."""
+        return list(dict.fromkeys(fills for fills, _ in self.values))
+
+    def rule_of(self, line: str) -> Rule | None:
+        """The rule that takes a line."""
+        return next((r for r, _ in self.rules if r.found(line, self.patterns) is not None), None)
+
+
+def rules_of(
+    exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
+) -> Rules:
+    """The rules of all answers to one question; `asked_for` are its placeholders.
+
+    `words` are what else it names. Raises MarkError where a mark cannot be understood.
+    """
+    return _Answers(exchanges, asked_for, words).rules()
+
+
+class _Answers:
+    """The rules while they are found."""
 
     def __init__(
         self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
@@ -122,10 +149,26 @@ class Answers:
             return True
         return not exchange.marks and len(told) == 1 and REFUSES.search(told[0]) is not None
 
-    def resolved(self) -> Iterator[tuple[Exchange, dict[Mark, Slot]]]:
-        """Each answer, and what its marks are about."""
-        for at, exchange in enumerate(self.exchanges):
-            yield exchange, self._slots[at]
+    def rules(self) -> Rules:
+        """All that was found."""
+        return Rules(
+            exchanges=tuple(self.exchanges),
+            slots=tuple(self._slots[at] for at in range(len(self.exchanges))),
+            rules=tuple(self._rules),
+            origins=self._origins,
+            patterns=self.patterns,
+            values=self.values,
+            means=self.means,
+            units=self.units,
+            heads=tuple(self._heads.values()),
+            passed=self.passed,
+            numbered=self.numbered,
+            open=tuple(self.open),
+            words=self._words,
+        )
+
+    def _rule_of(self, line: str) -> Rule | None:
+        return next((r for r, _ in self._rules if r.found(line, self.patterns) is not None), None)
 
     @property
     def things(self) -> list[Fills]:
@@ -547,212 +590,7 @@ class Answers:
             return False
         return any(_FILE.fullmatch(word.strip(".,;()[]'\"")) for word in words)
 
-    # -- templates
-
-    def found(self, fills: Fills) -> Found:
-        """What makes the template of one of its things. Raises MarkError."""
-        own = [slot for slot in self.values if slot[0] == fills]
-        names = self._names(own)
-        key = next((slot for slot in own if self._is_key(slot)), None)
-        rules = [(rule, row) for rule, row in self._rules]
-        keyed = [rule for rule, _ in rules if key in rule.slots]
-        which = [
-            slot
-            for slot in own
-            if key is not None
-            and slot[1] in WHICH
-            and slot != key
-            and not any(slot in rule.slots for rule in keyed)
-        ]
-        above = {slot: self._stands_above(slot, keyed) for slot in which}
-        details = [
-            rule
-            for rule, _ in rules
-            if rule not in keyed and any(s[0] == fills and s not in above for s in rule.slots)
-        ]
-        lists = self._listed(fills, key)
-        block = key is not None and bool(details) and fills != "digest"
-        head = []
-        for slot in own:
-            option = ""
-            if slot in above:
-                option = "Filldown " if above[slot] else "Fillup "
-            elif slot in lists:
-                option = "List "
-            elif slot == key and (block or above):
-                option = "Required "
-            head.append(f"Value {option}{names[slot]} ({self.patterns[slot]})")
-        body = [f"  ^{_in_template(self._head(text))}$$" for text in self._heads.values()]
-        if any(RULER.fullmatch(line) for each in self.exchanges for line in each.lines):
-            body.append("  ^[-=_+*~.| ]+$$")
-        starter = keyed[0] if block and keyed else None
-        if starter is not None:
-            ends = [rule for rule, _ in rules if any(above.get(s, False) for s in rule.slots)]
-            # What comes after such a line is of another thing.
-            body += [
-                f"  ^{self._shown(rule, {})}$$ -> Continue.Record" for rule in (starter, *ends)
-            ]
-        parts = self._parts()
-        told: dict[str, str] = {}  # a line of the body, and the part of the answer that has it
-        for rule, _ in rules:
-            mine = {slot: names[slot] for slot in rule.slots if slot[0] == fills}
-            then = " -> Record" if key in rule.slots and not block and key not in lists else ""
-            if key not in rule.slots and not block and any(not above.get(s, True) for s in mine):
-                then = " -> Clear"  # what it says is of the rows above
-            shown = f"  ^{self._shown(rule, mine)}$${then}"
-            if rule in parts and mine:
-                told[shown] = parts[rule]
-            elif rule not in parts:
-                body.append(shown)
-        body += [
-            f"  ^{_in_template(lines)}$$" for _, lines in dict.fromkeys(self.numbered.values())
-        ]
-        # What is passed over and would be taken for a row stands before the rows.
-        first = [told for told, line in self.passed.items() if self._like_row(line)]
-        body = [*(f"  ^{_in_template(line)}$$" for line in first), *body]
-        body += [f"  ^{_in_template(line)}$$" for line in self.passed]
-        template = "\n".join([*head, "", *self._states(list(dict.fromkeys(body)), told)])
-        numbers = {slot: told for slot, (told, _) in self.numbered.items() if slot[0] == fills}
-        return Found(
-            fills=fills,
-            template=template,
-            columns={names[slot]: slot[1] for slot in own},
-            values={slot[1]: list(dict.fromkeys(self.values[slot])) for slot in own},
-            means={slot[1]: self.means[slot] for slot in own if slot in self.means},
-            units={slot[1]: self.units[slot] for slot in own if slot in self.units},
-            numbered=(
-                (next(iter(numbers.values())), tuple(slot[1] for slot in numbers))
-                if numbers
-                else None
-            ),
-        )
-
-    def _parts(self) -> dict[Rule, str]:
-        """The rules of lines that are written alike and mean two things, as live and saved.
-
-        Each with the pattern of a line above it that stands above none of the others.
-        """
-        alike: dict[str, list[Rule]] = {}
-        for rule in self._origins:
-            alike.setdefault(self._shown(rule, {}), []).append(rule)
-        found: dict[Rule, str] = {}
-        for rules in alike.values():
-            above = {rule: self._lines_above(rule, rules) for rule in rules}
-            for rule, lines in above.items() if len(rules) > 1 else ():
-                others = {line for each in rules if each != rule for line in above[each]}
-                own = next((line for line in lines if line not in others), None)
-                if own is not None:
-                    found[rule] = own
-        return found
-
-    def _lines_above(self, rule: Rule, alike: Sequence[Rule]) -> list[str]:
-        """What stands above a rule's first line and is no value, the nearest first."""
-        at, line = self._origins[rule]
-        found = []
-        for number in range(line - 1, -1, -1):
-            text = self.exchanges[at].lines[number]
-            if self._rule_of(text) in alike:
-                break
-            if text.strip() and self._rule_of(text) is None:
-                found.append(sentence(text, self._words))
-        return found
-
-    def _states(self, body: Sequence[str], told: Mapping[str, str]) -> list[str]:
-        """The states of a template: one, or one for each part of the answer that is told apart."""
-        names = {line: f"Part{at + 1}" for at, line in enumerate(dict.fromkeys(told.values()))}
-        goes = [f"  ^{_in_template(line)}$$ -> {name}" for line, name in names.items()]
-        lines = ["Start", *goes, *body, ""]
-        for line, name in names.items():
-            own = [shown for shown, part in told.items() if part == line]
-            lines += [name, *goes, *own, *body, ""]
-        return lines
-
-    def _stands_above(self, slot: Slot, keyed: Sequence[Rule]) -> bool:
-        """Whether the line that says which stands above the rows it is about, not below them.
-
-        Raises MarkError where it is now so and now so.
-        """
-        told = set[bool]()
-        mark, session, where = None, 0, 0
-        for at, exchange in enumerate(self.exchanges):
-            rules = [self._rule_of(line) for line in exchange.lines]
-            says = [n for n, rule in enumerate(rules) if rule is not None and slot in rule.slots]
-            rows = [n for n, rule in enumerate(rules) if rule in keyed]
-            if says and rows:
-                up = rows[0] < says[0] and rows[-1] < says[-1]
-                told.add(not up)
-                if (says[0] < rows[0]) == up:
-                    told.add(up)
-                mark = next((m for m, s in self._slots[at].items() if s == slot), mark)
-                session, where = exchange.session, exchange.at[says[0]]
-        if len(told) > 1:
-            met = f"some rows stand above the line that says which {slot[1]}, and others below it"
-            wrong = MarkError(where + 1, met, f"Mark the {slot[1]} beside each row, or not at all")
-            wrong.session = session
-            raise wrong
-        return told != {False}
-
-    def _rule_of(self, line: str) -> Rule | None:
-        """The rule that takes a line."""
-        return next((r for r, _ in self._rules if r.found(line, self.patterns) is not None), None)
-
-    def _like_row(self, line: str) -> bool:
-        """Whether a rule of rows would take a line."""
-        return any(row and rule.found(line, self.patterns) is not None for rule, row in self._rules)
-
-    def _listed(self, fills: Fills, key: Slot | None) -> set[Slot]:
-        """The fields that stand on several lines of one thing: packages, and wrapped digests."""
-        found = {slot for slot in self.values if slot == ("set", "package")}
-        for at in range(len(self.exchanges)):
-            marked: dict[Slot, list[Mark]] = {}
-            for mark, slot in self._slots[at].items():
-                marked.setdefault(slot, []).append(mark)
-            for slot, marks in marked.items():
-                lines = [mark.line for mark in marks]
-                if slot[0] == fills == "digest" and len(lines) > 1 and lines[1] == lines[0] + 1:
-                    found.add(slot)
-        return found
-
-    def _head(self, text: str) -> str:
-        """A heading as a pattern: its words, however far they are apart."""
-        words = " +".join(sentence(word, self._words) for word in text.split())
-        return f" *{words}" if text[:1] == " " else words
-
-    def _shown(self, rule: Rule, mine: Mapping[Slot, str]) -> str:
-        return "".join(
-            _in_template(part)
-            if isinstance(part, str)
-            else f"${{{mine[part]}}}"
-            if part in mine
-            else _in_template(_alone(self.patterns[part]))
-            for part in rule.parts
-        )
-
-    def _names(self, own: Iterable[Slot]) -> dict[Slot, str]:
-        """The names of the columns: the field's last word, or all of it where two end alike."""
-        own = list(own)
-        ends = [field.rpartition(".")[2] for _, field in own]
-        return {
-            (fills, field): (
-                last if ends.count(last) == 1 and last not in ("live", "saved") else
-                field.replace(".", "_")
-            ).upper()
-            for (fills, field), last in zip(own, ends, strict=True)
-        }  # fmt: skip
-
 
 def _words(line: str) -> str:
     """A line by its words, however far they are apart."""
     return " ".join(line.split())
-
-
-def _in_template(pattern: str) -> str:
-    """A pattern as a rule of TextFSM, in which `$` names a value."""
-    return pattern.replace("\\$", "\\$$")
-
-
-def _alone(pattern: str) -> str:
-    return f"(?:{pattern})" if "|" in pattern else pattern
-
-
-__all__ = ["REFUSES", "Answers", "Found", "MarkError", "Open", "Value"]

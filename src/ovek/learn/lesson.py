@@ -13,9 +13,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from ovek.files.marks import SPECIAL, MarkError, fields_named
-from ovek.learn.answers import Answers, Found, Open
+from ovek.learn.answers import Open, Rules, rules_of
 from ovek.learn.check import lost_mark
 from ovek.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
+from ovek.learn.template import Found, found
 from ovek.learn.values import NOTHING, dates_of
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, Algorithm
 from ovek.model.sheet import FIELDS, SIZES, TIMES, TRUTHS, Each, Fills, Numbered, Pager, Question
@@ -203,9 +204,9 @@ class _Learning:
 
     def _answers(
         self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
-    ) -> Answers:
+    ) -> Rules:
         try:
-            return Answers(exchanges, asked_for, words)
+            return rules_of(exchanges, asked_for, words)
         except MarkError as wrong:
             raise SessionError(wrong.session, wrong.met, wrong.do, wrong.line) from None
 
@@ -269,15 +270,15 @@ class _Learning:
         self.passed.update(dict.fromkeys((asked, line) for line in answers.passed.values()))
         self.open += answers.open
         try:
-            found = [answers.found(each) for each in answers.things]
+            things = [found(answers, each) for each in answers.things]
         except MarkError as wrong:
             raise SessionError(wrong.session, wrong.met, wrong.do, wrong.line) from None
         try:
-            made = self._made(typed, names, exchanges, found)
+            made = self._made(typed, names, exchanges, things)
         except ValueError as wrong:
             session = next(each.session for each in exchanges if _teaches(each))
             raise SessionError(session, str(wrong), "Mark it otherwise") from None
-        for exchange, slots in answers.resolved():
+        for exchange, slots in zip(answers.exchanges, answers.slots, strict=True):
             if (lost := lost_mark(exchange, slots, made)) is not None:
                 raise SessionError(lost.session, lost.met, lost.do, lost.line + 1)
         return made
