@@ -6,7 +6,8 @@ from pathlib import Path
 import click
 
 import ovek.cli
-from ovek.cli.outline import FILE, outline_of
+from ovek.cli.completing import OUTLINE
+from ovek.cli.outline import outline_of
 
 
 def text() -> str:
@@ -16,4 +17,4 @@ def text() -> str:
 
 
 if __name__ == "__main__":
-    (Path(ovek.cli.__file__).parent / FILE).write_text(text())
+    (Path(ovek.cli.__file__).parent / OUTLINE).write_text(text())

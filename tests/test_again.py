@@ -26,11 +26,11 @@ from builders import (
 )  # fmt: skip
 from builders.chance import cases
 from conftest import TIMES
-from ovek.cli.again import basis_of
+from ovek.app.again import basis_of
+from ovek.app.devices import Devices
+from ovek.app.runner import each_part
+from ovek.app.shelves import shelf_facts
 from ovek.cli.audit import Auditing
-from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices
-from ovek.cli.shelf import shelf_facts
 from ovek.engine.audit import Terms, audit_within
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.times import Times

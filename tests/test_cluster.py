@@ -115,7 +115,7 @@ def test_an_address_where_nobody_is_is_told(ovek):
 
 ROGUE = """
 from pathlib import Path
-import ovek.cli.cluster as cluster
+import ovek.app.cluster as cluster
 
 class Rogue:
     def __reduce__(self):

@@ -8,11 +8,11 @@ from xml.etree import ElementTree
 import pytest
 
 from builders import NOW, device, image, member
-from ovek.cli import fleetwide
-from ovek.cli.answering import Answering
-from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices
-from ovek.cli.work import Work
+from ovek.app import runner
+from ovek.app.answering import Answering
+from ovek.app.devices import Devices
+from ovek.app.runner import each_part
+from ovek.app.work import Work
 from ovek.files.site import Site
 
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
@@ -102,9 +102,9 @@ def test_a_large_snapshot_is_worked_on_in_parts_and_comes_back_in_order(ovek, mo
     )
     site = Site(ovek.folder)
     state = site.state()
-    monkeypatch.setattr(fleetwide, "_PART", 4096)
+    monkeypatch.setattr(runner, "_PART", 4096)
     for large in (2**40, 1):
-        monkeypatch.setattr(fleetwide, "_LARGE", large)
+        monkeypatch.setattr(runner, "_LARGE", large)
         parts = list(each_part(Devices(site, state), Names, "x"))
         assert [name for part in parts for name in part] == [f"x{name}" for name in names]
         assert len(parts) > 1
@@ -116,7 +116,7 @@ def test_who_was_not_read_is_known_in_a_process_of_its_own(ovek, monkeypatch):
              "devices": [{"device": "b", "result": "not read", "problem": "none"}]}  # fmt: skip
     ovek.write("snapshots/later.survey.json", json.dumps(tried))
     site = Site(ovek.folder)
-    monkeypatch.setattr(fleetwide, "_LARGE", 1)
+    monkeypatch.setattr(runner, "_LARGE", 1)
     devices = Devices(site, site.state())
     found = [one for part in each_part(devices, Answering, NOW, None) for one in part]
     assert [(one.device, one.answer) for one in found] == [("a", "go"), ("b", "unclear")]
@@ -126,6 +126,6 @@ def test_bad_input_in_a_process_of_its_own_is_told_as_anywhere(ovek, monkeypatch
     ovek.snapshot(device(member(image("1.0"), boots=(ONE,)), place=ONE))
     state, file = Site(ovek.folder).state(), ovek.folder / "snapshots/now.jsonl"
     file.write_bytes(b"?" * file.stat().st_size)
-    monkeypatch.setattr(fleetwide, "_LARGE", 1)
+    monkeypatch.setattr(runner, "_LARGE", 1)
     with pytest.raises(Exception, match="is not JSON"):
         list(each_part(Devices(Site(ovek.folder), state), Names, "x"))

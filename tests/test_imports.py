@@ -10,13 +10,25 @@ import pytest
 import ovek
 
 ROOT = Path(ovek.__file__).parent
-EVERYTHING = {"model", "engine", "files", "sources", "learn", "render", "standin", "demo", "cli"}
+EVERYTHING = {
+    "model",
+    "engine",
+    "files",
+    "sources",
+    "learn",
+    "app",
+    "render",
+    "standin",
+    "demo",
+    "cli",
+}
 MAY_IMPORT = {
     "model": set(),
     "engine": {"model"},
     "files": {"model"},
     "sources": {"model", "files"},
     "learn": {"model", "files", "sources"},
+    "app": {"model", "engine", "files", "sources", "learn"},
     "render": {"model"},
     "standin": {"model", "files"},
     "cli": EVERYTHING,
@@ -47,6 +59,27 @@ def test_a_package_imports_only_what_the_design_lets_it(package):
         ours = {name.split(".")[1] for name in imported(file) if name.startswith("ovek.")}
         ours &= EVERYTHING
         assert ours <= MAY_IMPORT[package] | {package}, file
+
+
+def test_no_import_runs_in_a_circle():
+    graph = {}
+    for file in ROOT.rglob("*.py"):
+        name = ".".join(("ovek", *file.relative_to(ROOT).with_suffix("").parts))
+        name = name.removesuffix(".__init__")
+        names = imported(file)
+        graph[name] = {*names, *(each.rpartition(".")[0] for each in names)} - {name}
+    # That a package is loaded before what is in it, is no import of its own.
+    graph = {name: _inner(seen & graph.keys()) for name, seen in graph.items()}
+    while True:
+        ends = {name for name, seen in graph.items() if not seen}
+        if not ends:
+            break
+        graph = {name: seen - ends for name, seen in graph.items() if name not in ends}
+    assert graph == {}
+
+
+def _inner(names: set[str]) -> set[str]:
+    return {one for one in names if not any(each.startswith(f"{one}.") for each in names)}
 
 
 def test_every_package_is_in_the_table():

@@ -23,8 +23,8 @@ import asyncssh
 import pytest
 from msgspec.structs import replace
 
-from ovek.cli.options import Devices
-from ovek.cli.policy import wants_of
+from ovek.app.devices import Devices
+from ovek.app.policy import wants_of
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.change_text import starts_of
 from ovek.engine.plan import Asked

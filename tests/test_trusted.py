@@ -25,7 +25,7 @@ OTHERS = {
     "sources/folder.py": "/proc/mounts",
     "sources/stores/fetching.py": "written, in the user's own cache",
     "render/report.py": "the package's own",
-    "cli/outline.py": "the package's own",
+    "cli/completing.py": "the package's own",
     "cli/init.py": "the package's own",
     "cli/sheet.py": "the package's own",
     "demo/__init__.py": "the package's own",

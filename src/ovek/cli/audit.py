@@ -9,16 +9,19 @@ import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from ovek.cli.again import Again, Basis, Result, basis_of
-from ovek.cli.answering import Answering
+from ovek.app.again import Again, Basis, Result, basis_of
+from ovek.app.answering import Answering
+from ovek.app.devices import Devices
+from ovek.app.marking import mark_changes
+from ovek.app.policy import check_policy, contradiction
+from ovek.app.shelves import shelf_facts
+from ovek.app.work import Work
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.completing import rules
 from ovek.cli.fleetwide import each_part
-from ovek.cli.marking import mark_changes
 from ovek.cli.options import (
     MAY_DROP,
-    Devices,
     exit_code,
     fail_on_option,
     reaches,
@@ -26,10 +29,8 @@ from ovek.cli.options import (
     write_bytes,
     write_lines,
 )
-from ovek.cli.policy import check_policy, contradiction
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import shelf_facts
-from ovek.cli.work import Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import answer_in, audit_within, rule_cards
 from ovek.engine.rules.every import RULES
@@ -115,7 +116,7 @@ def command(
     widths: list[list[int]] = []
     held: list[Answered] = []
     last: Answered | None = None
-    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     afresh = bool(only) or selected.snapshot is not None or bool(may_drop)
     basis = None if afresh else basis_of(devices, shelf)
     allowed = frozenset(may_drop)

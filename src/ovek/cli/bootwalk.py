@@ -7,20 +7,15 @@ import click
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ovek.cli.answering import Answering, tally_of, with_unread
+from ovek.app.answering import Answering, tally_of, with_unread
+from ovek.app.devices import Devices
+from ovek.app.shelves import shelf_facts
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import places
-from ovek.cli.options import (
-    Devices,
-    exit_code,
-    fail_on_option,
-    reaches,
-    write_json,
-    write_lines,
-)
+from ovek.cli.options import exit_code, fail_on_option, reaches, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options
-from ovek.cli.shelf import shelf_facts
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.whatif import NoSuchPlaceError, WhatIf, suppose
@@ -81,7 +76,7 @@ def command(
     """
     what = WhatIf(missing=if_missing, bad=if_bad, saved=if_saved)
     devices, now = selected.devices(), selected.now
-    answering = Answering(devices, now, shelf_facts(devices.site, devices.releases))
+    answering = Answering(devices, now, shelf_facts(devices.site, devices.releases, bar=bytes_bar))
     walks, answers = list[DeviceWalk](), list[Answered]()
     before = list[DeviceWalk]()
     for one in _supposed(devices, what, named=bool(selected.names)):

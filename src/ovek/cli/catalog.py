@@ -10,21 +10,13 @@ from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
+from ovek.app.devices import Devices, releases_of, site_context
+from ovek.app.marking import mark_changes
+from ovek.app.policy import contradiction, wants_of
 from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
-from ovek.cli.marking import mark_changes
-from ovek.cli.options import (
-    FORMAT,
-    SITE,
-    Devices,
-    releases_of,
-    site_context,
-    snapshot_options,
-    write_json,
-    write_lines,
-)
-from ovek.cli.policy import contradiction, wants_of
+from ovek.cli.options import FORMAT, SITE, snapshot_options, write_json, write_lines
 from ovek.cli.say import say, tell
 from ovek.engine import catalog
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device

@@ -9,15 +9,17 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
+from ovek.app.devices import Devices
+from ovek.app.policy import check_policy, contradiction, wants_of
+from ovek.app.shelves import shelf_facts
+from ovek.app.work import Work
 from ovek.cli.bootwalk import no_such_place
 from ovek.cli.command import Group
 from ovek.cli.completing import places
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import SITE, SNAPSHOT, Devices, exit_code, write_lines
-from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.options import SITE, SNAPSHOT, exit_code, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, selecting
-from ovek.cli.shelf import shelf_facts
-from ovek.cli.work import Work
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.compare import on_target
 from ovek.engine.flash import flash_of
@@ -188,7 +190,7 @@ def waves_command(output: Path | None, plain: bool, selected: Selection) -> None
 
     site, devices, now = selected.site, selected.devices(), selected.now
     check_policy(site, devices.releases)
-    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     parts = each_part(devices, Planning, now, shelf, site.policy, Asked(waivers=site.waivers))
     books = [one for part in parts for one in part]
     planned = waves(books, site.policy, datetime.now().replace(second=0, microsecond=0))
@@ -205,13 +207,13 @@ def waves_command(output: Path | None, plain: bool, selected: Selection) -> None
 @SITE
 def trend_command(last: str, output: Path | None, plain: bool, site_folder: Path) -> None:
     """How the fleet stood each day, from the history: who goes, is proven, is on target."""
-    from ovek.cli.remember import caught_up, days_of, open_of
+    from ovek.app.history import caught_up, days_of, open_of
     from ovek.render.charts import trend
 
     site = Site(site_folder)
     try:
         parse_age(last)
-        store = caught_up(site)
+        store = caught_up(site, bytes_bar)
         days = days_of(site, store, last)
         found = open_of(store, days)
     except (AgeError, OverflowError) as error:

@@ -14,16 +14,18 @@ import click
 import msgspec
 from msgspec import Struct, field
 
-from ovek.cli.answering import Answering
+from ovek.app.answering import Answering
+from ovek.app.devices import Devices
+from ovek.app.policy import check_policy, contradiction, wants_of
+from ovek.app.shelves import shelf_facts
+from ovek.app.work import Work
 from ovek.cli.checklists import write_checklists
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import MAY_DROP, Devices, exit_code, write_bytes, write_json, write_lines
-from ovek.cli.policy import check_policy, contradiction, wants_of
+from ovek.cli.options import MAY_DROP, exit_code, write_bytes, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import shelf_facts
-from ovek.cli.work import Work
 from ovek.engine.cleanup import no_plans, plan_device, with_deletions, with_steps
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
@@ -194,7 +196,7 @@ def command(
         detail="numbers" if whole_fleet and brief else "files",
         steps=not whole_fleet,
     )
-    facts = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    facts = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     shelf = facts if facts is not None else NO_SHELF
     if whole_fleet and format_ != "markdown" and into is None:
         _whole_fleet(devices, asked, shelf, format_, figure, context)

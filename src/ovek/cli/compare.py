@@ -7,13 +7,15 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
-from ovek.cli.answering import Answering, tally_of, with_unread
+from ovek.app.answering import Answering, tally_of, with_unread
+from ovek.app.devices import Devices
+from ovek.app.policy import contradiction, wants_of
+from ovek.app.shelves import shelf_facts
 from ovek.cli.command import Command
 from ovek.cli.completing import snapshots
-from ovek.cli.options import Devices, exit_code, format_option, write_json, write_lines
-from ovek.cli.policy import contradiction, wants_of
+from ovek.cli.options import exit_code, format_option, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, selecting
-from ovek.cli.shelf import shelf_facts
 from ovek.engine.compare import compare_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
@@ -144,7 +146,9 @@ class Comparing:
         self, before: Devices, devices: Devices, now: datetime, expect: str | None
     ) -> None:
         self.before, self.devices, self.expect = before, devices, expect
-        self.answering = Answering(devices, now, shelf_facts(devices.site, devices.releases))
+        self.answering = Answering(
+            devices, now, shelf_facts(devices.site, devices.releases, bar=bytes_bar)
+        )
         self.wants: Wants = wants_of(devices.site)
         self.answers: list[Answered] = []
 

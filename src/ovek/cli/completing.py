@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -20,6 +21,7 @@ from ovek.files.regular import bytes_of
 from ovek.model.typed import is_plain
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")  # of --where
+OUTLINE = "outline.json"
 _MOST = 500
 _NAME = re.compile(rb"""^\s*name\s*=\s*["']([^"'\\]{1,255})["']""", re.MULTILINE)
 _LISTS = re.compile(rb"^\s*lists\s*=\s*\[([^\]]*)\]", re.MULTILINE)
@@ -90,10 +92,13 @@ def _listed(file: Path) -> set[str]:
     return set()
 
 
+def read_outline() -> Any:
+    """The outline of the commands that ships with the package, made by scripts/write_outline.py."""
+    return json.loads(Path(__file__).with_name(OUTLINE).read_text(encoding="utf-8"))
+
+
 def rules(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Slugs of rules."""
-    from ovek.cli.outline import read_outline
-
     return _beginning(read_outline()["rules"], incomplete)
 
 

@@ -4,14 +4,17 @@ from pathlib import Path
 
 import click
 
+from ovek.app.devices import Devices
+from ovek.app.shelves import judged_shelves
+from ovek.app.work import Work
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, write_json, write_lines
+from ovek.cli.options import exit_code, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import SHELVES, judged_shelves
-from ovek.cli.work import Work
+from ovek.cli.shelf import SHELVES
 from ovek.engine import custody
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.files.shelves import records
@@ -53,7 +56,7 @@ def command(
     copies = [copy for part in each_part(devices, Following) for copy in part]
     measured = {name for _, copy in copies for name, _ in copy.digests}
     for order, (name, judged, seen) in enumerate(
-        judged_shelves(site, devices.releases, shelves, measured)
+        judged_shelves(site, devices.releases, shelves, measured, bar=bytes_bar)
     ):
         copies += custody.on_shelf(judged, name, order, seen)
     followed = custody.follow(devices.releases, copies, unread=_some_unread(site))

@@ -8,22 +8,14 @@ from typing import Any
 
 import click
 
+from ovek.app.devices import no_device, releases_of, site_context
+from ovek.app.history import caught_up, days_of, remember, store_of
 from ovek.cli.command import Group
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
 from ovek.cli.completing import rules as complete_rules
-from ovek.cli.options import (
-    SITE,
-    format_option,
-    no_device,
-    releases_of,
-    site_context,
-    unknown_rule,
-    write_bytes,
-    write_json,
-    write_lines,
-)
-from ovek.cli.remember import caught_up, days_of, remember, store_of
+from ovek.cli.options import SITE, format_option, unknown_rule, write_bytes, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.engine import history
 from ovek.engine.rules.every import RULES
 from ovek.files.history import Store
@@ -59,7 +51,7 @@ def add_command(snapshot: tuple[Path, ...], site_folder: Path, format_: str) -> 
     store = store_of(site)
     assert store is not None
     files = [file if file.exists() else site.snapshot(str(file)) for file in snapshot] or None
-    added = [(file, number) for file, number in remember(site, store, files)]
+    added = [(file, number) for file, number in remember(site, store, files, bytes_bar)]
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
@@ -77,7 +69,7 @@ def add_command(snapshot: tuple[Path, ...], site_folder: Path, format_: str) -> 
 def device_command(device: str, verbose: bool, site_folder: Path, format_: str) -> None:
     """A line of one DEVICE's life: versions, images, boot settings, rot, findings."""
     site = Site(site_folder)
-    store = caught_up(site)
+    store = caught_up(site, bytes_bar)
     readings = store.readings(device)
     if not readings:
         raise no_device(Path(store.where), device, store.devices())
@@ -114,7 +106,7 @@ def image_command(image: str, site_folder: Path, format_: str) -> None:
     Exit code 1 where none ever had it.
     """
     site = Site(site_folder)
-    store = caught_up(site)
+    store = caught_up(site, bytes_bar)
     spans = store.spans("image", "set", "bank", "running")
     held = [history.held(device, span) for device, span in spans if history.means(span, image)]
     copies = history.joined(one for one in held if not one.runs)
@@ -186,7 +178,7 @@ def finding_command(rule: str, site_folder: Path, format_: str) -> None:
     if rule not in RULES:
         raise unknown_rule(rule, RULES, "RULE")
     site = Site(site_folder)
-    store, now = caught_up(site), datetime.now(UTC).replace(microsecond=0)
+    store, now = caught_up(site, bytes_bar), datetime.now(UTC).replace(microsecond=0)
     places: dict[str, tuple[str | None, str | None]] = {}
     for device, span in store.spans("site", "role"):
         if span.last is None:
@@ -223,7 +215,7 @@ def trend_command(last: str, site_folder: Path, format_: str) -> None:
     """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
     site = Site(site_folder)
     try:
-        days = days_of(site, caught_up(site), last)
+        days = days_of(site, caught_up(site, bytes_bar), last)
     except (AgeError, OverflowError) as error:
         raise click.BadParameter(str(error), param_hint="--last") from None
     if format_ in ("json", "jsonl"):
@@ -259,7 +251,7 @@ def purge_command(older: str | None, yes: bool, site_folder: Path) -> None:
         raise click.BadParameter(str(error), param_hint="--older") from None
     except OverflowError:
         limit = datetime.min.replace(tzinfo=UTC) + timedelta(days=1)
-    readings, spans = caught_up(site).purge(limit, look=not yes)
+    readings, spans = caught_up(site, bytes_bar).purge(limit, look=not yes)
     from ovek.render.history import purged
 
     write_lines(purged(readings, spans, limit, done=yes))

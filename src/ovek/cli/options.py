@@ -1,38 +1,29 @@
 """What several commands share: options, the devices they name, and writing results out."""
 
-import gc
+import logging
 import os
 import re
 import sys
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from datetime import UTC, datetime
+from collections.abc import Callable, Iterable
 from difflib import get_close_matches
-from fnmatch import fnmatchcase
-from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
-from msgspec.structs import replace
 
+from ovek.app.devices import Devices
 from ovek.cli.command import OneOf, colour
-from ovek.cli.say import Shown, shown, tell
-from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import Judge, judge_for
-from ovek.files.errors import InputError
-from ovek.files.site import Site
-from ovek.files.state import Facts, Line, State
-from ovek.model.context import Context, SnapshotUsed
+from ovek.cli.say import Shown, Told, shown
 from ovek.model.finding import SEVEREST_FIRST, Severity
-from ovek.model.fleet import Expected, FleetDevice
 from ovek.model.size import SizeError, typed_size
-from ovek.model.snapshot import Device
-from ovek.model.typed import typed
-from ovek.model.unread import Unread
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
+# Once, whichever command is run: what the use cases log is told.
+_LOG = logging.getLogger("ovek.app")
+if not _LOG.handlers:
+    _LOG.addHandler(Told())
 _ODD = re.compile(r"[^\x20-\x7e\n\r\t]")
 F = TypeVar("F", bound=Callable[..., Any])
 D = TypeVar("D")
@@ -104,28 +95,6 @@ def size_option(ctx: click.Context, param: click.Parameter, value: str | None) -
         raise click.BadParameter(str(error)) from None
 
 
-def named_devices(names: Iterable[str], known: Mapping[str, D], where: Path) -> list[D]:
-    """The things that these names and globs mean (all where none is told), as they are named.
-
-    Raises InputError for one that means nothing.
-    """
-    found: dict[str, D] = {}
-    names = list(names)
-    for name in names:
-        meant = [name] if name in known else [each for each in known if fnmatchcase(each, name)]
-        if not meant:
-            raise no_device(where, name, known)
-        found |= {each: known[each] for each in meant}
-    return list(found.values()) if names else list(known.values())
-
-
-def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
-    """The error that a device of this name is not there, with the nearest name that is."""
-    near = get_close_matches(name, list(known), n=1)
-    do = f"Did you mean {near[0]!r}?" if near else "See which devices ovek audit lists"
-    return InputError(where, f"holds no device {name!r}", do)
-
-
 def unknown_rule(slug: str, known: Iterable[str], hint: str) -> click.BadParameter:
     """The error that there is no such rule, with the nearest name that is one."""
     near = get_close_matches(slug, list(known), n=1, cutoff=0.4)
@@ -140,213 +109,12 @@ def reaches(severity: Severity | None, threshold: str) -> bool:
     return SEVEREST_FIRST.index(severity) <= SEVEREST_FIRST.index(threshold)
 
 
-@lru_cache(maxsize=1)
-def releases_of(site: Site) -> ReleaseIndex:
-    """All that the sources in catalog/ tell of; lines that cannot be read are told, once."""
-    gc.disable()  # a catalog stays as long as the command: nobody has to look for waste in it
-    try:
-        index = ReleaseIndex(site.releases)
-    finally:
-        gc.enable()
-        gc.freeze()
-    for error in site.left_out:
-        tell(f"{error!s} That line is left out.")
-    return index
-
-
-class Devices:
-    """The devices of a fleet as they were last read, each with what its images are held against.
-
-    `named` are names and globs of them; none is all. `names` are the devices that are looked at,
-    `state` tells where the line of each stands, and `chosen` are those lines. `releases` are what
-    the catalog tells, where it was read already; what it leaves out is told where it is read here.
-    """
-
-    def __init__(
-        self,
-        site: Site,
-        state: State,
-        named: Iterable[str] = (),
-        *,
-        releases: ReleaseIndex | None = None,
-    ) -> None:
-        self.site, self.state = site, state
-        self.named = dict.fromkeys(named)
-        self._globs = [each for each in self.named if set("*?[") & set(each)]
-        self._judges: dict[str, Judge] = {}
-        self.releases = releases_of(site) if releases is None else releases
-        self._fleet = {device.name: device for device in site.fleet.device}
-        known = dict.fromkeys([*self._fleet, *state.names])
-        self.names = [name for name in known if self._named(name)]
-        wanted = set(self.names)
-        self.chosen = state.only(name for name in state.names if name in wanted)
-        self.on: str | None = None  # the cluster that works on them, where one is named
-
-    @property
-    def file(self) -> Path:
-        """Where the devices come from, for messages: a folder of snapshots, or one of them."""
-        return self.state.root
-
-    def context(self, now: datetime, selected: str = "") -> Context:
-        """Where what is told of the devices comes from."""
-        lines = self.chosen.lines.values()
-        used = []
-        for at in dict.fromkeys(line.file for line in lines):
-            times = [line.taken_at for line in lines if line.file == at]
-            used.append(
-                SnapshotUsed(
-                    file=self._named_file(at),
-                    devices=len(times),
-                    first=min(times),
-                    last=max(times),
-                )
-            )
-        used.sort(key=lambda one: one.file)
-        name = self.site.fleet.name
-        knowing = None
-        if self.site.until is not None:
-            knowing = "now" if self.site.lies == self.site.folder else "then"
-        return Context(
-            site=name, as_of=now, snapshots=tuple(used), selected=selected, knowing=knowing
-        )
-
-    def _named_file(self, at: int) -> str:
-        """A snapshot by its name; with its folder where those of several folders are used."""
-        file = self.state.files[at]
-        several = len({each.parent for each in self.state.files}) > 1
-        return str(file) if several else file.name
-
-    @property
-    def label(self) -> str:
-        """Which snapshots the devices come from, in words."""
-        used = self.chosen.used or self.state.used
-        if len(used) == 1:
-            return f"snapshot {used[0].name}"
-        return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
-
-    def caption(self, now: datetime) -> str:
-        """What a figure says beneath itself: where its facts come from, and when it was drawn."""
-        return f"{self.site.fleet.name}, {self.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
-
-    def __iter__(self) -> Iterator[tuple[Device, Judge]]:
-        for device in self.read(self.chosen.lines.items()):
-            yield device, self.judge(device)
-
-    def read(self, lines: Iterable[tuple[str, Line]]) -> Iterator[Device]:
-        """Go through the devices of some lines; where each stands is what the fleet file says."""
-        return map(self.standing, self.state.devices(lines))
-
-    def standing(self, device: Device) -> Device:
-        """A device that stands where the fleet file says."""
-        listed = self._fleet.get(device.device)
-        if listed is None:
-            return device
-        site, role = listed.site or device.site, listed.role or device.role
-        same = site == device.site and role == device.role
-        return device if same else replace(device, site=site, role=role)
-
-    def listed(self, name: str) -> FleetDevice | None:
-        """What the fleet file says of a device."""
-        return self._fleet.get(name)
-
-    def _named(self, name: str) -> bool:
-        """Whether a device is among those named, by its name or by a glob."""
-        if not self.named or name in self.named:
-            return True
-        return bool(self._globs) and any(fnmatchcase(name, glob) for glob in self._globs)
-
-    def keep(self, names: Collection[str]) -> None:
-        """Look only at these of them."""
-        self.names = [name for name in self.names if name in names]
-        self.chosen = self.state.only(name for name in self.chosen.names if name in names)
-        for name in ("not_read", "stale"):
-            vars(self).pop(name, None)
-
-    def facts(self) -> dict[str, Facts]:
-        """What tells each device from others: where it stands, what it is and what it runs."""
-        found = dict(self.chosen.facts())
-        for name in self.names:
-            listed = self._fleet.get(name)
-            if listed is not None:
-                found[name] = found.get(name, Facts()).of_fleet(listed)
-        return found
-
-    def check(self) -> None:
-        """Raise InputError where a device that was named is not known at all."""
-        known = {*self.state.names, *self._fleet}
-        for name in self.named:
-            if name not in known and not any(fnmatchcase(each, name) for each in known):
-                raise no_device(self.file, name, known)
-
-    def judge(self, device: Device) -> Judge:
-        """What a device's images are held against; raise InputError where it has no sheet."""
-        judge = self._judges.get(device.sheet)
-        if judge is None:
-            sheet = self.site.sheet(device.sheet)
-            if sheet is None:
-                met = f"the device {device.device!r} names the sheet {device.sheet!r}, not known"
-                do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
-                line = self.state.lines.get(device.device)
-                file = self.file if line is None else self.state.files[line.file]
-                raise InputError(file, met, do, key="sheet")
-            judge = self._judges[device.sheet] = judge_for(
-                sheet,
-                self.releases,
-                self.site.policy.weakest_digest,
-                accepts_own="own" in self.site.policy.accepts,
-            )
-        return judge
-
-    def expected(self, name: str) -> Expected | None:
-        """What members the fleet file tells a device to have."""
-        device = self._fleet.get(name)
-        return device.expected if device is not None else None
-
-    @cached_property
-    def not_read(self) -> list[Unread]:
-        """The devices asked about that were never read, or not by the last survey that tried."""
-        found = (self._unread(name) for name in self.names)
-        return [each for each in found if each is not None]
-
-    @cached_property
-    def stale(self) -> dict[str, str]:
-        """Why the last survey could not read a device of which something is known from before.
-
-        In another process it is what the first one knows.
-        """
-        return {one.device: one.why for one in self.not_read if one.last_read is not None}
-
-    def _unread(self, name: str) -> Unread | None:
-        line, failed = self.state.lines.get(name), self.state.failure(name)
-        if line is not None and failed is None:
-            return None
-        again = f"Read it: ovek survey {typed(name, 'DEVICE')}"
-        why = failed.problem if failed is not None else "it was never read"
-        if failed is None and self.state.root.is_file():
-            why = f"{self.state.root.name} does not hold it"
-        listed = self._fleet.get(name)
-        return Unread(
-            device=name,
-            site=listed.site if listed is not None else None,
-            role=listed.role if listed is not None else None,
-            sheet=listed.sheet if listed is not None else None,
-            why=why,
-            do=(failed.do if failed is not None else None) or again,
-            last_read=line.taken_at if line is not None else None,
-        )
-
-
 def exit_code(worse: bool, devices: Devices) -> None:
     """End with 1 where something is worse than wanted, else with 3 where a device was not read."""
     if worse:
         sys.exit(1)
     if devices.not_read:
         sys.exit(3)
-
-
-def site_context(site: Site) -> Context:
-    """Where a result comes from that is about no device."""
-    return Context(site=site.fleet.name, as_of=datetime.now(UTC).replace(microsecond=0))
 
 
 def write_json(whole: dict[str, Any], format_: str, lists: str) -> None:

@@ -5,15 +5,11 @@ options, which of them take a value, and how that is completed. From it the same
 again, light.
 """
 
-import json
-from pathlib import Path
 from typing import Any
 
 import click
 
-from ovek.cli import completing
-
-FILE = "outline.json"
+import ovek.cli.completing as completing
 
 
 def outline_of(command: click.Command, ctx: click.Context) -> dict[str, Any]:
@@ -52,11 +48,6 @@ def _outline_of(param: click.Parameter) -> dict[str, Any]:
     if custom is not None:
         told["complete"] = custom.__name__
     return told
-
-
-def read_outline() -> Any:
-    """The outline that ships with the package."""
-    return json.loads(Path(__file__).with_name(FILE).read_text(encoding="utf-8"))
 
 
 class _Light(click.Group):
@@ -110,4 +101,6 @@ def complete(instruction: str) -> int:
     """Answer a shell that asks what a word can be; its exit code."""
     from click.shell_completion import shell_complete
 
-    return shell_complete(light("ovek", read_outline()), {}, "ovek", "_OVEK_COMPLETE", instruction)
+    return shell_complete(
+        light("ovek", completing.read_outline()), {}, "ovek", "_OVEK_COMPLETE", instruction
+    )

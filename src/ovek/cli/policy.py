@@ -5,21 +5,12 @@ from pathlib import Path
 
 import click
 
+from ovek.app.devices import releases_of, site_context
+from ovek.app.marking import mark_changes
+from ovek.app.policy import check_policy
 from ovek.cli.command import Group
-from ovek.cli.marking import mark_changes
-from ovek.cli.options import (
-    SITE,
-    format_option,
-    releases_of,
-    site_context,
-    write_json,
-    write_lines,
-)
-from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
-from ovek.engine.releases import ReleaseIndex
-from ovek.engine.rules.every import RULES
-from ovek.engine.wanted import ContradictionError, Wants
-from ovek.files.errors import InputError, ManyInputError
+from ovek.cli.options import SITE, format_option, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.files.site import Site
 from ovek.model.waiver import Waiver
 
@@ -61,16 +52,16 @@ def _marks(site: Site) -> list[str | None]:
     """
     if not site.waivers:
         return []
+    from ovek.app.devices import Devices
+    from ovek.app.shelves import shelf_facts
     from ovek.cli.audit import Auditing, unused
     from ovek.cli.fleetwide import each_part
-    from ovek.cli.options import Devices
-    from ovek.cli.shelf import shelf_facts
 
     now = datetime.now(UTC).replace(microsecond=0)
     devices = Devices(site, site.state(), releases=releases_of(site))
     used, idle = set[Waiver](), list[Waiver]()
     if devices.names:
-        shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+        shelf = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
         for part in each_part(devices, Auditing, now, shelf, frozenset({""}), False):
             used |= part.used
         idle = unused(devices, used)
@@ -79,42 +70,3 @@ def _marks(site: Site) -> list[str | None]:
         "expired" if one.until < today else "unused" if one in idle else None
         for one in site.waivers
     ]
-
-
-def wants_of(site: Site) -> Wants:
-    """What the policy of a site wants of its devices."""
-    return Wants(site.policy, {one.name: one.role for one in site.fleet.device})
-
-
-def contradiction(site: Site, error: ContradictionError) -> InputError:
-    """The error that the policy says different things of one device."""
-    do = "Say it once, or name the device by itself"
-    return InputError(site.folder / "policy.toml", str(error), do, key="want")
-
-
-def check_policy(site: Site, releases: ReleaseIndex, *, strict: bool = False) -> None:
-    """Hold the policy and the waivers against what there is; raise ManyInputError.
-
-    A target that no catalog lists costs only the devices that want it: it is a mistake where
-    `strict`.
-    """
-    errors: list[InputError] = []
-    found: dict[str, list[PolicyMistake]] = {}
-    try:
-        sheets = site.sheet_names
-        found["policy.toml"] = [
-            each
-            for each in policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
-            if strict or not each.unlisted
-        ]
-    except ManyInputError as several:
-        errors += several.errors
-    try:
-        found["waivers.toml"] = list(waiver_mistakes(site.waivers, site.fleet, RULES))
-    except ManyInputError as several:
-        errors += several.errors
-    for name, mistakes in found.items():
-        file = site.folder / name
-        errors += [InputError(file, one.met, one.do, key=one.key) for one in mistakes]
-    if errors:
-        raise ManyInputError(errors)

@@ -9,18 +9,20 @@ import click
 import msgspec
 from msgspec.structs import replace
 
-from ovek.cli.answering import with_unread
+from ovek.app.answering import with_unread
+from ovek.app.devices import Devices
+from ovek.app.marking import has_history
+from ovek.app.policy import check_policy
+from ovek.app.shelves import judged_shelves, shelf_facts
+from ovek.app.work import Work
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command, OneOf
 from ovek.cli.fleetwide import each_part
-from ovek.cli.marking import has_history
-from ovek.cli.options import SNAPSHOT, Devices, exit_code, write_bytes, write_lines
-from ovek.cli.policy import check_policy
+from ovek.cli.options import SNAPSHOT, exit_code, write_bytes, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.runbook import Planning
 from ovek.cli.say import tell
 from ovek.cli.selection import Selection, on_option, selecting
-from ovek.cli.shelf import judged_shelves, shelf_facts
-from ovek.cli.work import Work
 from ovek.engine import custody
 from ovek.engine.audit import answer_in, audit_judged, rule_cards
 from ovek.engine.flash import flash_of
@@ -90,7 +92,7 @@ def command(output: Path | None, since: Path | None, format_: str, selected: Sel
     site, devices = selected.site, selected.devices()
     check_policy(site, devices.releases)
     now = selected.now
-    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     found, copies = Spool(ReportDevice), list[tuple[str | None, Sighting]]()
     held, standings = list[Answered](), dict[str, Standing]()
     for part in each_part(devices, Reporting, now, shelf):
@@ -275,7 +277,7 @@ def _followed(devices: Devices, copies: list[tuple[str | None, Sighting]]) -> li
     """The images that lie on flash, followed from where they were published."""
     measured = {name for _, copy in copies for name, _ in copy.digests}
     for order, (name, judged, seen) in enumerate(
-        judged_shelves(devices.site, devices.releases, (), measured)
+        judged_shelves(devices.site, devices.releases, (), measured, bar=bytes_bar)
     ):
         copies += custody.on_shelf(judged, name, order, seen)
     found = custody.follow(devices.releases, copies)
@@ -304,7 +306,7 @@ def _days(selected: Selection) -> list[Day]:
         return []
     if not has_history(site):
         return []
-    from ovek.cli.remember import days_of, store_of
+    from ovek.app.history import days_of, store_of
 
     try:
         store = store_of(site, make=False)

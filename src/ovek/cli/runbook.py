@@ -6,17 +6,19 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
-from ovek.cli.answering import Answering, tally_of, with_unread
+from ovek.app.answering import Answering, tally_of, with_unread
+from ovek.app.devices import Devices
+from ovek.app.policy import check_policy, wants_of
+from ovek.app.shelves import shelf_facts
+from ovek.app.work import Work
 from ovek.cli.checklists import write_checklists
 from ovek.cli.command import Command
 from ovek.cli.completing import aims
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import MAY_DROP, Devices, exit_code, write_bytes, write_json, write_lines
-from ovek.cli.policy import check_policy, wants_of
+from ovek.cli.options import MAY_DROP, exit_code, write_bytes, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.say import tell
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import shelf_facts
-from ovek.cli.work import Work
 from ovek.engine.plan import Asked
 from ovek.engine.rules import Subject
 from ovek.engine.runbook import followed, runbook
@@ -101,7 +103,7 @@ def command(
     policy = site.policy if aim in _AIMS else _wanting(site, devices, aim)
     kind: AimKind = next((each for each in _AIMS if each == aim), "target")
     asked = Asked(aim=kind, may_drop=frozenset(may_drop), waivers=site.waivers)
-    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys())
+    shelf = shelf_facts(site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     now = datetime.now(UTC).replace(microsecond=0)
     if later is not None:
         _confirm(Planning(devices, now, shelf, policy, asked), later, format_)

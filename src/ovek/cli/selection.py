@@ -18,9 +18,11 @@ from typing import Any
 import click
 from msgspec import Struct
 
+from ovek.app.devices import Devices
 from ovek.cli import completing
 from ovek.cli.completing import KEYS
-from ovek.cli.options import SITE, SNAPSHOT, Devices, format_option
+from ovek.cli.options import SITE, SNAPSHOT, format_option
+from ovek.cli.progress import bytes_bar
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.state import Facts, State
@@ -97,7 +99,7 @@ class Selection(Struct, dict=True, frozen=True, kw_only=True):
         """The site, as it was at the time that was asked about."""
         if self.as_of is None:
             return Site(self.folder)
-        from ovek.cli.remember import site_as_of
+        from ovek.app.history import site_as_of
 
         return site_as_of(self.folder, self.as_of, self.knowing)
 
@@ -158,11 +160,11 @@ def _values(devices: Devices, key: str) -> dict[str, list[str | None]]:
 
 
 def _answers(devices: Devices, now: datetime) -> dict[str, list[str | None]]:
-    from ovek.cli.answering import Answering
+    from ovek.app.answering import Answering
+    from ovek.app.shelves import shelf_facts
     from ovek.cli.fleetwide import each_part
-    from ovek.cli.shelf import shelf_facts
 
-    shelf = shelf_facts(devices.site, devices.releases, devices.state.lines.keys())
+    shelf = shelf_facts(devices.site, devices.releases, devices.state.lines.keys(), bar=bytes_bar)
     parts = each_part(devices, Answering, now, shelf)
     found: dict[str, list[str | None]] = {
         one.device: [one.answer] for part in parts for one in part

@@ -2,8 +2,7 @@
 
 import os
 import sys
-from collections.abc import Collection, Iterable, Iterator
-from contextlib import ExitStack
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from difflib import get_close_matches
 from functools import partial
@@ -14,44 +13,39 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
+from ovek.app.devices import releases_of, site_context
+from ovek.app.shelves import (
+    algorithms_of,
+    files_in_archive,
+    files_in_folder,
+    judged_files,
+    trusted_files,
+    used_by,
+)
 from ovek.cli.command import Command
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import shelves as complete_shelves
-from ovek.cli.options import (
-    FORMAT,
-    SITE,
-    Devices,
-    releases_of,
-    site_context,
-    size_option,
-    write_json,
-    write_lines,
-)
+from ovek.cli.options import FORMAT, SITE, size_option, write_json, write_lines
 from ovek.cli.progress import bytes_bar
 from ovek.cli.say import tell
 from ovek.cli.selection import on_option
-from ovek.engine.bootwalk import walk_device
 from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
-from ovek.engine.verdicts import judge_device
-from ovek.files.backups import backups_among, backups_in, together
 from ovek.files.catalog import OPENED, keep_opened
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.lock import locked
 from ovek.files.regular import opened, refuse_leaving
-from ovek.files.shelves import read_record, records, write_record
+from ovek.files.shelves import read_record, write_record
 from ovek.files.site import Site
 from ovek.files.typed import cannot_read
 from ovek.files.whole import write_whole
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.fleet import Shelf, without_user
-from ovek.model.naming import Naming
 from ovek.model.rate import parse_rate
-from ovek.model.shelf import Look, Offer, ShelfFacts, ShelfFile, ShelfRecord, ShelfVerdict
+from ovek.model.shelf import Look, Offer, ShelfFile, ShelfRecord, ShelfVerdict
 from ovek.model.size import parse_size
 
 
@@ -108,14 +102,15 @@ def command(
     site = Site(site_folder)
     shelves = shelves_meant(site, place)
     releases = releases_of(site)
-    used_by = _used_by(site)
-    algorithms = _algorithms(releases, write_list, used_by.algorithms)
+    using = used_by(site)
+    also = [*using.algorithms, *([_algorithm_of_list(write_list)] if write_list else ())]
+    algorithms = algorithms_of(releases, also)
     looks = []
     for shelf in shelves:
         files, read_at, problem = look_at(
             site, shelf, algorithms, releases, fresh=fresh, alone=place is not None, **how
         )
-        judged = list(_judged(site, files, releases, used_by))
+        judged = list(judged_files(site, files, releases, using))
         _keep_opened(site, releases, judged)
         looks.append(
             Look(
@@ -208,13 +203,13 @@ def look_at(
         place = site.folder / Path(shelf.at).expanduser()
         refuse_leaving(place)
         if place.is_dir():
-            return _read(place, algorithms, fresh=fresh, on=on), None, None
+            return files_in_folder(place, algorithms, bytes_bar, fresh=fresh, on=on), None, None
         if not place.exists():
             missing = InputError(place, "is no folder and no archive", "Mend at in fleet.toml")
             if alone:
                 raise missing
             return [], None, str(missing)
-        return _archive(place, algorithms), None, None
+        return files_in_archive(place, algorithms, bytes_bar), None, None
     from ovek.sources.problem import ReadProblem
 
     known = next((one for one in site.fleet.shelf if one == shelf), None)
@@ -245,14 +240,7 @@ def _as_before(
     """What is known of a shelf that cannot be read now, and why it cannot."""
     if before is None:
         return [], None, told
-    return _trusted(site, before), before.read_at, told
-
-
-def _archive(file: Path, algorithms: tuple[Algorithm, ...]) -> list[ShelfFile]:
-    from ovek.sources.shelf import read_file
-
-    with bytes_bar(file.stat().st_size) as advance:
-        return [read_file(file, file.name, algorithms, None, advance)]
+    return trusted_files(site, before), before.read_at, told
 
 
 def _from_store(
@@ -378,114 +366,6 @@ SHELVES = click.option(
 )
 
 
-def judged_shelves(
-    site: Site, releases: ReleaseIndex, more: Iterable[Path], also: Iterable[Algorithm] = ()
-) -> Iterator[tuple[str, list[ShelfVerdict], datetime | None]]:
-    """Go through all shelves, judged: the name of each, and when it was read, if that was before.
-
-    Folders and archives are read now; of a server it is known what the last look saw.
-    """
-    also, own = list(also), site.folder / "shelf"
-    refuse_leaving(own)
-    if own.is_dir():
-        yield "shelf", judged_shelf(site, releases, own, also), None
-    for shelf in site.fleet.shelf:
-        place = site.folder / Path(shelf.at).expanduser()
-        if shelf.is_local and place.exists():
-            refuse_leaving(place)
-            yield shelf.name, judged_shelf(site, releases, place, also), None
-        elif (record := read_record(site.folder, shelf)) is not None:
-            judged = _judged(site, _trusted(site, record), releases, UsedBy())
-            yield shelf.name, list(judged), record.read_at
-    for folder in more:
-        yield str(folder), judged_shelf(site, releases, folder, also), None
-
-
-def _trusted(site: Site, record: ShelfRecord) -> list[ShelfFile]:
-    """The files of a record; digests by a server's own word only while policy trusts that."""
-    if site.policy.server_digests:
-        return list(record.files)
-    return [replace(file, digests=Digests()) if file.by_word else file for file in record.files]
-
-
-def judged_shelf(
-    site: Site, releases: ReleaseIndex, folder: Path, also: Iterable[Algorithm] = ()
-) -> list[ShelfVerdict]:
-    """Read a folder or an archive of images and judge it, from the cache where nothing changed.
-
-    `also` are algorithms to digest by that no source asks for.
-    """
-    algorithms = _algorithms(releases, None, also)
-    files = (
-        _archive(folder, algorithms) if folder.is_file() else _read(folder, algorithms, fresh=False)
-    )
-    return list(_judged(site, files, releases, UsedBy()))
-
-
-def _judged(
-    site: Site,
-    files: list[ShelfFile],
-    releases: ReleaseIndex,
-    used_by: UsedBy,
-) -> Iterator[ShelfVerdict]:
-    weakest, own = site.policy.weakest_digest, "own" in site.policy.accepts
-    return judge_shelf(files, releases, _namings(site), used_by, weakest, accepts_own=own)
-
-
-def shelf_facts(
-    site: Site, releases: ReleaseIndex, devices: Collection[str] = ()
-) -> ShelfFacts | None:
-    """What the site's shelves hold, by digest; None where the site keeps none.
-
-    Configuration backups are looked for of these devices, where policy says what they are called.
-    """
-    proven, broken = set[str](), dict[str, str]()
-    pattern, backups = site.policy.backups, None
-    own, read, some = site.folder / "shelf", list[tuple[str, datetime]](), set[str]()
-    held, sizes, where = set[str](), dict[str, int](), dict[str, str]()
-    for name, judged, seen in judged_shelves(site, releases, ()):
-        some.add(name)
-        for one in judged:
-            digests = [digest for _, digest in one.digests]
-            held.update(digests)
-            if one.verdict == "proven":
-                proven.update(digests)
-                for digest in digests:
-                    where.setdefault(digest, one.path if seen is None else f"{name}: {one.path}")
-                if one.size is not None:
-                    sizes.update(dict.fromkeys(digests, one.size))
-            if one.structure is not None and not one.structure.sound:
-                broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
-        if seen is not None:
-            read.append((name, seen))
-    if not some:
-        return None
-    unread = tuple(shelf.name for shelf in site.fleet.shelf if shelf.name not in some)
-    if pattern is not None:
-        if own.is_dir():
-            backups = backups_in(own, pattern, devices)
-        for record in records(site.folder, site.fleet.shelf):
-            listed = ((file.path, file.modified) for file in record.files)
-            backups = together(backups, backups_among(listed, pattern, devices))
-        if unread and backups is not None:
-            backups = replace(backups, whole=False)
-    return ShelfFacts(
-        proven=frozenset(proven),
-        broken=broken,
-        backups=backups,
-        read=tuple(read),
-        unread=unread,
-        held=frozenset(held),
-        sizes=sizes,
-        where=where,
-    )
-
-
-def _namings(site: Site) -> list[Naming]:
-    sheets = (site.sheet(name) for name in site.sheet_names)
-    return [Naming(sheet) for sheet in sheets if sheet is not None]
-
-
 def _expect(file: Path, digest: str) -> None:
     """Compare one file with a pasted digest."""
     from ovek.render.shelf import expectation
@@ -510,48 +390,12 @@ def _expect(file: Path, digest: str) -> None:
         sys.exit(1)
 
 
-def _algorithms(
-    releases: ReleaseIndex, write_list: Path | None, also: Iterable[Algorithm] = ()
-) -> tuple[Algorithm, ...]:
-    """The algorithms that the catalog can use, that of the list to write, others; else SHA-256."""
-    wanted = {name for one in releases.releases for name in one.digests} | set(also)
-    if write_list is not None:
-        wanted.add(_algorithm_of_list(write_list))
-    return tuple(name for name in STRONGEST_FIRST if name in wanted) or ("sha256",)
-
-
 def _algorithm_of_list(file: Path) -> Algorithm:
     for name in STRONGEST_FIRST:
         if file.suffix.lower() == f".{name}":
             return name
     known = ", ".join(f".{name}" for name in STRONGEST_FIRST)
     raise click.BadParameter(f"{file.name!r} has to end in {known}", param_hint="--write-list")
-
-
-def _read(
-    folder: Path, algorithms: tuple[Algorithm, ...], *, fresh: bool, on: str | None = None
-) -> list[ShelfFile]:
-    """Digest the folder, with a bar on standard error where that is a terminal.
-
-    `on` are the workers that do it, where some do. Raises InputError.
-    """
-    from ovek.files.kept import cache_folder
-    from ovek.sources.shelf import Cache, files_of, read_shelf
-
-    cache = Cache(cache_folder() / "shelf.json", fresh=fresh)
-    resolved = folder.resolve()
-    with ExitStack() as stack:
-        size = sum(file.lstat().st_size for file in files_of(resolved))
-        advance = stack.enter_context(bytes_bar(size))
-        number, elsewhere = None, None
-        if on is not None:
-            from ovek.cli.cluster import calls
-
-            number, elsewhere = stack.enter_context(calls(on))
-        files = read_shelf(resolved, algorithms, cache, advance, number, elsewhere)
-    if (told := cache.save()) is not None:
-        tell(told)
-    return files
 
 
 def _write_list(file: Path, shelf: Shelf, files: list[ShelfFile]) -> None:
@@ -570,14 +414,3 @@ def _write_list(file: Path, shelf: Shelf, files: list[ShelfFile]) -> None:
 
 def _known(digests: Digests, algorithm: Algorithm) -> str | None:
     return dict(digests).get(algorithm)
-
-
-def _used_by(site: Site) -> UsedBy:
-    """Which devices of the newest snapshot run or start each image."""
-    if not any((site.folder / "snapshots").glob("*.jsonl")):
-        return UsedBy()
-    found: list[Use] = []
-    for device, judge in Devices(site, site.state()):
-        judged = judge_device(device, judge)
-        found += uses(judged, walk_device(judged))
-    return UsedBy(found)

@@ -14,16 +14,11 @@ import click
 import msgspec
 from msgspec.structs import replace
 
+from ovek.app.devices import named_devices, site_context
 from ovek.cli.command import Command
 from ovek.cli.completing import sheets as complete_sheets
-from ovek.cli.options import (
-    format_option,
-    named_devices,
-    site_context,
-    size_option,
-    write_json,
-    write_lines,
-)
+from ovek.cli.options import format_option, size_option, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.say import Shown, say, tell
 from ovek.cli.selection import Selection, selecting
 from ovek.files.errors import DamagedError, InputError, ManyInputError
@@ -131,14 +126,14 @@ def command(selected: Selection, **options: Any) -> None:
 
 def _remember(site: Site) -> None:
     """Take what was read into the history; where that cannot be, the next survey catches up."""
-    from ovek.cli.remember import caught_up
+    from ovek.app.history import caught_up
 
     try:
         try:
-            caught_up(site)
+            caught_up(site, bytes_bar)
         except DamagedError as damaged:
             tell(f"{damaged.put_aside()}.")
-            caught_up(site)
+            caught_up(site, bytes_bar)
     except (InputError, ManyInputError) as error:
         told = f"the history was not written: {error} The next survey catches up."
         tell(told)
@@ -225,7 +220,7 @@ def _findable(site: Site, sheet: str) -> str:
 
 
 def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
-    from ovek.cli.remember import claims_of
+    from ovek.app.history import claims_of
 
     with (
         locked(site.folder / "snapshots" / LOCK, "a survey of this site"),

@@ -4,14 +4,17 @@ from pathlib import Path
 
 import click
 
+from ovek.app.devices import Devices
+from ovek.app.shelves import judged_shelves
+from ovek.app.work import Work
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.fleetwide import each_part
-from ovek.cli.options import Devices, exit_code, write_bytes, write_json, write_lines
+from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
+from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.shelf import SHELVES, judged_shelves
-from ovek.cli.work import Work
+from ovek.cli.shelf import SHELVES
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
@@ -40,7 +43,9 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     now = selected.now
     context = devices.context(now, selected.told())
     found = [one for part in each_part(devices, Seeking, sought) for one in part]
-    for name, judged, seen in judged_shelves(site, devices.releases, shelves, wanted.algorithms):
+    for name, judged, seen in judged_shelves(
+        site, devices.releases, shelves, wanted.algorithms, bar=bytes_bar
+    ):
         found += on_shelf(name, judged, wanted, seen)
     if format_ in ("json", "jsonl"):
         from ovek.render import json

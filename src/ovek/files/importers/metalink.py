@@ -10,7 +10,7 @@ from ovek.model.catalog import Published
 
 def read(file: Path) -> Iterator[Published | Bad]:
     """Go through the files of a Metalink document. Raises InputError."""
-    from ovek.files.importers import metadocument
+    import ovek.files.importers.metadocument as metadocument
 
     return metadocument.read(file)
 

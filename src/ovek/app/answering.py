@@ -6,9 +6,9 @@ from functools import cached_property
 
 from msgspec.structs import replace
 
-from ovek.cli.options import Devices
-from ovek.cli.policy import contradiction, wants_of
-from ovek.cli.work import Work
+from ovek.app.devices import Devices
+from ovek.app.policy import contradiction, wants_of
+from ovek.app.work import Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import Terms, answer_of
 from ovek.engine.bootwalk import walk_device

@@ -32,7 +32,7 @@ def mark_changes(site: Site) -> None:
         with suppress(InputError):
             if read_bytes(stamp) == told:
                 return
-    from ovek.cli.remember import mark
+    from ovek.app.history import mark
 
     if mark(site) and stamp is not None:
         with suppress(InputError):

@@ -1,18 +1,18 @@
 """What is remembered: readings taken into the store, and a site as it was at a time."""
 
 import atexit
+import logging
 import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, nullcontext
+from contextlib import ExitStack, contextmanager
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-from ovek.cli.answering import Answering
-from ovek.cli.options import Devices, releases_of
-from ovek.cli.policy import contradiction
-from ovek.cli.progress import bytes_bar
-from ovek.cli.say import tell
+from ovek.app.answering import Answering
+from ovek.app.devices import Devices, releases_of
+from ovek.app.policy import contradiction
+from ovek.app.progress import Bar, shown
 from ovek.engine.audit import audit_judged
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
@@ -24,6 +24,8 @@ from ovek.files.state import state_in
 from ovek.files.whole import write_whole
 from ovek.model.age import parse_age
 from ovek.model.history import Day, OpenOn
+
+_LOG = logging.getLogger(__name__)
 
 _LARGE = 4 * 2**20
 
@@ -47,16 +49,17 @@ def claims_of(site: Site) -> Iterator[Claims | None]:
             claims = stack.enter_context(store.claims())
         except InputError as error:
             told = f"whether another collector reads the same devices is not known: {error}"
-            tell(told)
+            _LOG.warning(told)
         yield claims
 
 
 def remember(
-    site: Site, store: Store, files: Iterable[Path] | None = None
+    site: Site, store: Store, files: Iterable[Path] | None = None, bar: Bar | None = None
 ) -> Iterator[tuple[Path, int]]:
     """Take snapshots into the store, those that it lacks: how many readings of each were new.
 
-    By default all that lie in snapshots/. What they are judged by is kept, too. Raises InputError.
+    By default all that lie in snapshots/. What they are judged by is kept, too; `bar` shows how
+    far a large one is. Raises InputError.
     """
     now = datetime.now(UTC)
     store.mark(site.known_files(), now)
@@ -67,7 +70,7 @@ def remember(
             yield file, 0
         else:
             size = file.stat().st_size
-            with bytes_bar(size) if size >= _LARGE else nullcontext(_silent) as advance:
+            with shown(bar if size >= _LARGE else None, size) as advance:
                 number = store.add(file, readings_in(site, file, advance), now)
             yield file, number
 
@@ -93,11 +96,11 @@ def open_of(store: Store, told: Sequence[Day]) -> list[OpenOn]:
     return open_on(store.spans("finding"), first, last)
 
 
-def caught_up(site: Site) -> Store:
+def caught_up(site: Site, bar: Bar | None = None) -> Store:
     """The store, with every snapshot in it that lies in the site; raise InputError."""
     store = store_of(site)
     assert store is not None
-    for _ in remember(site, store):
+    for _ in remember(site, store, bar=bar):
         pass
     return store
 
@@ -109,11 +112,11 @@ def mark(site: Site) -> bool:
         if store is not None:
             store.mark(site.known_files(), datetime.now(UTC))
     except DamagedError as damaged:
-        tell(f"{damaged.put_aside()}.")
+        _LOG.warning("%s.", damaged.put_aside())
         return False
     except (InputError, ManyInputError) as error:
         told = f"what is known now was not written to the history: {error}"
-        tell(told)
+        _LOG.warning(told)
         return False
     return True
 
@@ -147,7 +150,7 @@ def readings_in(
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
         told = f"{file.name}: {len(names)} of the sheet {sheet!r}, not known, are not remembered"
-        tell(told)
+        _LOG.warning(told)
 
 
 def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:

@@ -22,8 +22,8 @@ from msgspec import DecodeError, Raw, Struct, ValidationError
 from msgspec.msgpack import Decoder, encode
 
 from ovek import __version__
-from ovek.cli.fleetwide import Lines, Made, Make, worked
-from ovek.cli.options import Devices
+from ovek.app.devices import Devices
+from ovek.app.work import Lines, Made, Make, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.errors import InputError
 from ovek.files.site import Site

@@ -7,6 +7,7 @@ within which the result stays as it is.
 """
 
 import hashlib
+import logging
 import re
 import sys
 from collections.abc import Iterable
@@ -20,8 +21,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 import ovek
-from ovek.cli.options import Devices
-from ovek.cli.say import tell
+from ovek.app.devices import Devices
 from ovek.engine.audit import Terms
 from ovek.files.kept import DISTRUST, Kept, Row, distrusted, kept_file
 from ovek.files.sheets import find_sheet
@@ -33,6 +33,8 @@ from ovek.model.finding import DeviceAudit
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device, Source, Time
 from ovek.model.waiver import Waiver
+
+_LOG = logging.getLogger(__name__)
 
 _clock = msgspec.json.Decoder(Time | None).decode
 _source = msgspec.json.Decoder(Source | None).decode
@@ -108,7 +110,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     if file is None or site.until is not None or devices.on is not None:
         return None
     if (why := distrusted(file)) is not None:
-        tell(f"the audit cache is not used: {why}. {DISTRUST}.")
+        _LOG.warning("the audit cache is not used: %s. %s.", why, DISTRUST)
         return None
     made = hashlib.blake2b(digest_size=16)
     for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):
