@@ -6,6 +6,7 @@ the sample of each, and shows what differs. Nothing may, where code is only move
 
 import argparse
 import difflib
+import json
 import os
 import re
 import subprocess
@@ -15,7 +16,8 @@ from pathlib import Path
 
 # What tells the time at which it was asked, or a folder that has another name each time.
 _OWN = re.compile(
-    r"\d{4}-\d\d-\d\d[T ]\d\d:?\d\d(:?\d\d(\.\d+)?)?Z?( UTC)?|/tmp/[^\s\"]+|\d+ (days|hours|min) (ago|behind)"
+    r"\d{4}-\d\d-\d\d[T ]\d\d:?\d\d(:?\d\d(\.\d+)?)?Z?( UTC)?"
+    r"|/tmp/[^\s\"]+|\d+ (days|hours|min) (ago|behind)"
 )
 _LISTED = """
 import json, click
@@ -26,6 +28,12 @@ def walk(command, ctx):
             yield from walk(command.get_command(ctx, name), ctx)
     yield from getattr(command, "examples", ())
 print(json.dumps(sorted(set(walk(cli, click.Context(cli))))))
+"""
+_MAKE = """
+import sys
+from pathlib import Path
+from ovek.demo import write_site
+write_site(Path(sys.argv[1]))
 """
 # What serves until it is stopped, asks, or starts a sample of its own.
 _NOT = ("standin", "demo", "completion", "init", "survey")
@@ -39,8 +47,7 @@ def outputs(source: Path, folder: Path, lines: list[str]) -> dict[str, str]:
         "COLUMNS": "100",
         "NO_COLOR": "1",
     }
-    make = "import sys; from pathlib import Path; from ovek.demo import write_site; write_site(Path(sys.argv[1]))"
-    subprocess.run([sys.executable, "-c", make, str(folder)], env=environment, check=True)
+    subprocess.run([sys.executable, "-c", _MAKE, str(folder)], env=environment, check=True)
     found = {}
     for line in lines:
         done = subprocess.run(
@@ -61,7 +68,7 @@ def main() -> None:
         [sys.executable, "-c", _LISTED], env={**os.environ, "PYTHONPATH": str(there / "src")},
         capture_output=True, encoding="utf-8", check=True,
     )  # fmt: skip
-    lines = [line for line in __import__("json").loads(listed.stdout) if not line.startswith(_NOT)]
+    lines = [line for line in json.loads(listed.stdout) if not line.startswith(_NOT)]
     with tempfile.TemporaryDirectory() as top:
         before = outputs(there, Path(top) / "there", lines)
         after = outputs(here, Path(top) / "here", lines)
