@@ -1,5 +1,6 @@
 """What the pages in docs/ show works as shown."""
 
+import doctest
 import json
 import os
 import re
@@ -12,6 +13,7 @@ from pathlib import Path
 import click
 import pytest
 
+import ovek as ovek_package
 from ovek.cli import cli
 from ovek.demo import write_site
 from ovek.engine.audit import rule_cards
@@ -42,6 +44,30 @@ def test_what_the_guide_marks_is_learned_as_it_shows(ovek):
     assert lines[-1] == "..."
     ovek.write("session.txt", blocks("sheets.md", "text")[0])
     ovek("sheet", "try", "quillet-q2", "session.txt")
+
+
+@pytest.mark.parametrize("number", range(len(blocks("api.md", "python"))))
+def test_a_script_of_the_page_for_scripts_runs(tmp_path, monkeypatch, number, capsys):
+    write_site(tmp_path / "skerrow-ferries")
+    monkeypatch.chdir(tmp_path)
+    exec(compile(blocks("api.md", "python")[number], "api.md", "exec"), {})
+    assert capsys.readouterr().out
+
+
+def test_every_public_function_has_an_example_that_runs(tmp_path, monkeypatch):
+    write_site(tmp_path / "skerrow-ferries")
+    monkeypatch.chdir(tmp_path)
+    tried = 0
+    for name in ovek_package.__all__:
+        one = getattr(ovek_package, name)
+        assert one.__doc__, name
+        if not isinstance(one, type):
+            examples = doctest.DocTestFinder().find(one, name, globs={})
+            for each in examples:
+                assert each.examples, name
+                assert doctest.DocTestRunner().run(each).failed == 0, name
+                tried += 1
+    assert tried == 5
 
 
 def test_the_ways_and_shelves_that_the_pages_show_are_right(ovek):

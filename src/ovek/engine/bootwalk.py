@@ -367,7 +367,7 @@ def _shown(attempt: Attempt) -> str:
     if attempt.place is not None:
         return entry.place if entry is not None and entry.place else str(attempt.place)
     assert entry is not None
-    return entry.remote or entry.raw or ""
+    return entry.shown
 
 
 def reads_config(judged: JudgedDevice, member: JudgedMember) -> bool | None:

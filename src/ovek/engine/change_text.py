@@ -32,7 +32,7 @@ from ovek.model.do import Do
 from ovek.model.place import Place, parse_place
 from ovek.model.sheet import Sheet, Worded
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import BootEntry, Device
+from ovek.model.snapshot import Device
 from ovek.model.typed import is_plain
 from ovek.model.walk import DeviceWalk
 
@@ -225,10 +225,6 @@ def _read(digests: Digests) -> tuple[Algorithm, str]:
     return name, known[name]
 
 
-def _entry(entry: BootEntry) -> str:
-    return entry.place or entry.remote or entry.raw or ""
-
-
 def _about(change: Change, *, several: bool) -> Do:
     """What a change is about."""
 
@@ -283,13 +279,14 @@ def _setting(change: Change, *, several: bool) -> Do:
     member = getattr(change, "member", None) if several else None
     match change:
         case SetOrder(entries=entries):
-            return Do(change="set-order", member=member, order=tuple(map(_entry, entries)))
+            order = tuple(each.shown for each in entries)
+            return Do(change="set-order", member=member, order=order)
         case SetMode(mode=mode):
             return Do(change="set-mode", member=member, mode=mode)
         case SetDefault(bank=bank):
             return Do(change="set-default", member=member, bank=bank)
         case SetOnce(entry=entry):
-            place = None if entry is None else _entry(entry)
+            place = None if entry is None else entry.shown
             return Do(change="set-once", member=member, place=place)
         case HeedConfig():
             return Do(change="heed-config", member=member)
@@ -313,7 +310,7 @@ def lines_of(change: Change, sheet: Sheet) -> tuple[tuple[str, ...], bool]:
         lines.append(line)
         names = [word for name, word in words.items() if name != "order"]
         if isinstance(change, SetOrder):  # each by itself: a blank in one would make two of it
-            names += map(_entry, change.entries)
+            names += (each.shown for each in change.entries)
         if not all(map(is_plain, filter(None, names))):
             return (), True
     return tuple(lines), False
@@ -357,7 +354,7 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
             for place in places:
                 yield "boot-by-hand", _at(place)
         case SetOrder(member=member, entries=entries):
-            yield "set-order", {"member": member, "order": " ".join(map(_entry, entries))}
+            yield "set-order", {"member": member, "order": " ".join(each.shown for each in entries)}
         case SetMode(member=member, mode=mode):
             yield "set-mode", {"member": member, "mode": sheet.mode_word(mode)}
         case SetDefault(member=member, bank=bank):

@@ -152,7 +152,7 @@ def _meant(chosen: Chosen) -> frozenset[Place]:
 
 def _started(walk: DeviceWalk, member: str) -> str | None:
     """What a member boots next, in words; None: nothing, or not known."""
-    starts = next(each.starts for each in walk.members if each.member == member)
+    starts = walk.member(member).starts
     if starts is None:
         return None
     return f"{starts.version} from {starts.place}" if starts.version else starts.place

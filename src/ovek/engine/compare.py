@@ -15,7 +15,7 @@ from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
 from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.size import show_mib
-from ovek.model.snapshot import BootEntry, Member
+from ovek.model.snapshot import Member
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk
@@ -367,13 +367,13 @@ def _settings(member: Member) -> dict[str, str | None] | None:
     boot = member.boot
     if boot is None:
         return None
-    told: dict[str, str | None] = {"once": _entry(boot.once) if boot.once is not None else None}
+    told: dict[str, str | None] = {"once": boot.once.shown if boot.once is not None else None}
     for half in ("live", "saved"):
         order, ignores = getattr(boot.order, half), getattr(boot.ignores_saved_config, half)
         told[f"{half} boot mode"] = _known(getattr(boot.mode, half))
         told[f"{half} default bank"] = _known(getattr(boot.default_bank, half))
         told[f"{half} boot order"] = (
-            _UNKNOWN if order is None else ", ".join(map(_entry, order)) or "empty"
+            _UNKNOWN if order is None else ", ".join(each.shown for each in order) or "empty"
         )
         told[f"{half} ignoring of the saved configuration"] = (
             _UNKNOWN if ignores is None else "on" if ignores else "off"
@@ -394,10 +394,6 @@ def _both_halves(
         else:
             told[name] = pair
     return told
-
-
-def _entry(entry: BootEntry) -> str:
-    return entry.place or entry.remote or entry.raw or ""
 
 
 def _states(member: Member) -> dict[str, str | None] | None:

@@ -22,7 +22,7 @@ from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.finding import DeviceAudit, Finding
 from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, OpenOn, Span
-from ovek.model.snapshot import Boot, BootEntry
+from ovek.model.snapshot import Boot
 from ovek.model.verdict import Image
 
 _ENCODE = msgspec.json.Encoder(order="sorted").encode
@@ -105,17 +105,13 @@ def _settings(boot: Boot) -> Iterator[tuple[str, str]]:
     """The saved settings where they are known, else the live ones; each by its name."""
     for name, setting in (("order", boot.order), ("mode", boot.mode),
                           ("default bank", boot.default_bank)):  # fmt: skip
-        value = setting.saved if setting.saved is not None else setting.live
+        value = setting.effective
         if value is None:
             continue
-        told = value if isinstance(value, str) else ", ".join(_entry(each) for each in value)
+        told = value if isinstance(value, str) else ", ".join(each.shown for each in value)
         yield name, told
     if boot.once is not None:
-        yield "once", _entry(boot.once)
-
-
-def _entry(entry: BootEntry) -> str:
-    return entry.place or entry.remote or entry.raw or ""
+        yield "once", boot.once.shown
 
 
 def _findings(findings: Iterable[Finding]) -> Iterator[Fact]:

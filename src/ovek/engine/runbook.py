@@ -371,6 +371,6 @@ def _other_settings(was: Member, now: Member, stages: Sequence[Replayed]) -> Ite
 def _plain(value: object) -> str:
     """A setting in words."""
     if isinstance(value, tuple):
-        names = [entry.place or entry.remote or entry.raw or "" for entry in value]
+        names = [entry.shown for entry in value]
         return ", ".join(names) or "empty"
     return str(value)

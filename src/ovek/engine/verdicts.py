@@ -937,9 +937,8 @@ def started_places(member: Member) -> Iterator[Place]:
     """
     if member.boot is None:
         return
-    order = member.boot.order
     entries: list[BootEntry | None] = [member.boot.once]
-    entries += (order.saved if order.saved is not None else order.live) or ()
+    entries += member.boot.order.effective or ()
     for entry in entries:
         if entry is not None and entry.place is not None:
             place = parse_place(entry.place)

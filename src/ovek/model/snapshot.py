@@ -168,6 +168,11 @@ class BootEntry(_Data, frozen=True):
         elif self.remote is None and self.raw is None:
             raise ValueError("an entry needs a place, a remote or at least its raw text")
 
+    @property
+    def shown(self) -> str:
+        """What it names: a place, something remote, or else the device's own text."""
+        return self.place or self.remote or self.raw or ""
+
 
 class Boot(_Data, frozen=True):
     """The boot settings of a member. `once` is tried before all else; None: none is known."""

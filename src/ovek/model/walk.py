@@ -87,3 +87,7 @@ class DeviceWalk(OfDevice, frozen=True, kw_only=True):
     changes: bool | None
     members_differ: bool | None
     members: tuple[MemberWalk, ...]
+
+    def member(self, name: str) -> MemberWalk:
+        """The walk of one member, which is there."""
+        return next(each for each in self.members if each.member == name)

@@ -93,7 +93,7 @@ def oxwick(member: Member, server: Server) -> Begun | None:
     way = boot.mode.saved or boot.mode.live
     if way == "hold":
         return None
-    order = boot.order.saved if boot.order.saved is not None else boot.order.live
+    order = boot.order.effective
     for entry in (order or ()) if way == "listed" else ():
         begun = _on_flash(member, entry.place, server) if entry.place is not None else None
         if begun is not None:

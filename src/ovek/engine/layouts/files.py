@@ -85,7 +85,7 @@ class Files(Layout):
         """Put it first in the order and save, then follow the order."""
         assert spot.place is not None
         boot = member.boot or Boot()
-        order = boot.order.saved if boot.order.saved is not None else boot.order.live
+        order = boot.order.effective
         name = str(spot.place.on(None))
         names = {name, str(spot.place)}
         entries = (

@@ -33,7 +33,7 @@ class Writing(Struct, frozen=True, kw_only=True):
     @property
     def member_walk(self) -> MemberWalk:
         """The walk of the member that is written to."""
-        return next(each for each in self.walk.members if each.member == self.one.member.id)
+        return self.walk.member(self.one.member.id)
 
     @property
     def own(self) -> Runs:

@@ -71,7 +71,7 @@ class Case(Struct, frozen=True, kw_only=True):
     @property
     def member_walk(self) -> MemberWalk:
         """The walk of the member."""
-        return next(each for each in self.walk.members if each.member == self.one.member.id)
+        return self.walk.member(self.one.member.id)
 
 
 class Goal(Struct, frozen=True, kw_only=True):

@@ -141,7 +141,7 @@ def _pending(now: Situation, boot: Boot) -> bool:
 
 
 def _keys(order: tuple[BootEntry, ...] | None) -> tuple[str, ...] | None:
-    return None if order is None else tuple(e.place or e.remote or e.raw or "" for e in order)
+    return None if order is None else tuple(each.shown for each in order)
 
 
 def located(now: Situation, one: JudgedMember, entry: BootEntry) -> Place | None:

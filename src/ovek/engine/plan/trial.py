@@ -99,7 +99,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
 
     def walk_of(self, member: str) -> MemberWalk:
         """The walk of one member."""
-        return next(each for each in self.walk.members if each.member == member)
+        return self.walk.member(member)
 
     def starting(self, member: str) -> Image | None:
         """The image that a member starts next, where the device shows it."""

@@ -482,7 +482,7 @@ def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
     """What each entry of an order names; (None,) where the order is not known."""
     if order is None:
         return (None,)
-    return tuple(each.place or each.remote or each.raw for each in order)
+    return tuple(each.shown for each in order)
 
 
 @rule(

@@ -269,9 +269,7 @@ def _settings(member: MemberSubject) -> str | None:
     told = []
     if order is not None:
         names = [
-            str(parse_place(entry.place).on(None))
-            if entry.place
-            else entry.remote or entry.raw or ""
+            str(parse_place(entry.place).on(None)) if entry.place else entry.shown
             for entry in order
         ]
         told.append(f"order {', '.join(names) or 'empty'}")
