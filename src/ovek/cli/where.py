@@ -4,22 +4,14 @@ from pathlib import Path
 
 import click
 
-from ovek.app.devices import Devices
-from ovek.app.shelves import judged_shelves
-from ovek.app.work import Work
+from ovek.app.copies import locate
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.fleetwide import each_part
 from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
 from ovek.cli.progress import bytes_bar
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES
-from ovek.engine.bootwalk import walk_device
-from ovek.engine.verdicts import Judge, judge_device
-from ovek.engine.where import Sought, on_device, on_shelf
-from ovek.model.snapshot import Device
-from ovek.model.where import Holding
 from ovek.render.unread import Unreads
 
 
@@ -39,14 +31,9 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
     A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
     or its first six characters or more, whatever has it. Exit code 1 where nothing does.
     """
-    site, devices, wanted = selected.site, selected.devices(), Sought(sought)
-    now = selected.now
+    devices, now = selected.devices(), selected.now
     context = devices.context(now, selected.told())
-    found = [one for part in each_part(devices, Seeking, sought) for one in part]
-    for name, judged, seen in judged_shelves(
-        site, devices.releases, shelves, wanted.algorithms, bar=bytes_bar
-    ):
-        found += on_shelf(name, judged, wanted, seen)
+    found = locate(devices, sought, shelves, bar=bytes_bar)
     if format_ in ("json", "jsonl"):
         from ovek.render import json
 
@@ -60,22 +47,3 @@ def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_
 
         write_lines(where(sought, found, Unreads(devices.not_read, now)))
     exit_code(not found, devices)
-
-
-class Seeking(Work[list[Holding]]):
-    """Looks for something on the devices of a site."""
-
-    makes = list[Holding]
-
-    def __init__(self, devices: Devices, sought: str) -> None:
-        self.sought, self.found = Sought(sought), list[Holding]()
-
-    def take(self, device: Device, judge: Judge) -> None:
-        """Look on one device."""
-        judged = judge_device(device, judge)
-        self.found += on_device(judged, walk_device(judged), self.sought)
-
-    def result(self) -> list[Holding]:
-        """What was found on the devices taken since the last call."""
-        found, self.found = self.found, []
-        return found

@@ -362,7 +362,9 @@ def opened(
                 times=times,
             )
         )
-    return sorted(found, key=lambda one: (one.last is not None, one.first, one.device))
+    return sorted(
+        found, key=lambda one: (one.last is not None, one.first, one.device, one.place or "")
+    )
 
 
 def days(
