@@ -107,8 +107,8 @@ def _client(address: str) -> Iterator[Any]:
     try:
         client = dask.Client(address, timeout=_WAITS, set_as_default=False, deserializers=_AS_DATA)
     except (OSError, ValueError) as error:
-        met = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
-        raise InputError(address, met, "Start one: dask scheduler; or leave out --on") from None
+        problem = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
+        raise InputError(address, problem, "Start one: dask scheduler; or leave out --on") from None
     with client:
         if not client.nthreads():
             raise InputError(address, "has no worker", "Start some: dask worker ADDRESS")
@@ -158,10 +158,10 @@ def _answered(version: str, work: Callable[[], Made[Any]]) -> bytes:
     """What comes of some work, as a worker sends it."""
     try:
         if version != __version__:
-            met = f"a worker has Ovek {__version__}, and {version} asks"
-            raise InputError("cluster", met, "Install the same version on all")
-        done, made = work()
-        answer = _Answer(done, Raw(encode(made)))
+            problem = f"a worker has Ovek {__version__}, and {version} asks"
+            raise InputError("cluster", problem, "Install the same version on all")
+        done, result = work()
+        answer = _Answer(done, Raw(encode(result)))
     except InputError as error:
         refused = (error.file, error.met, error.do, error.line, error.key)
         answer = _Answer(refused=refused)
@@ -177,10 +177,10 @@ def _made(data: object, decode: Callable[[Raw], T]) -> Made[T]:
         if answer.refused is None:
             return answer.done, decode(answer.made)
     except (DecodeError, ValidationError) as error:
-        met = f"a worker sent an answer that cannot be read ({error})"
-        raise InputError("cluster", met, "Look at who runs the workers") from None
-    file, met, do, line, key = answer.refused
-    raise InputError(file, met, do, line=line, key=key)
+        problem = f"a worker sent an answer that cannot be read ({error})"
+        raise InputError("cluster", problem, "Look at who runs the workers") from None
+    file, problem, do, line, key = answer.refused
+    raise InputError(file, problem, do, line=line, key=key)
 
 
 _ANSWER = Decoder(_Answer)
@@ -192,8 +192,8 @@ def _taken(address: str, future: Any) -> Any:
     try:
         return future.result()
     except dask.KilledWorker:
-        met = "lost every worker that tried a part"
-        raise InputError(address, met, "See why they died; then run that again") from None
+        problem = "lost every worker that tried a part"
+        raise InputError(address, problem, "See why they died; then run that again") from None
     except TypeError:  # Dask refuses to decode it
         return None
 

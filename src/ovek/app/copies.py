@@ -28,16 +28,16 @@ def locate(
     or its first six characters or more, whatever has it. Raises InputError.
 
     >>> from ovek import locate, open_site, select
-    >>> found = locate(select(open_site("skerrow-ferries"), ["arle-core"]), "7.4.2")
-    >>> found[0].device, found[0].verdict
+    >>> holdings = locate(select(open_site("skerrow-ferries"), ["arle-core"]), "7.4.2")
+    >>> holdings[0].device, holdings[0].verdict
     ('arle-core', 'proven')
     """
     wanted = Sought(sought)
-    found = [one for part in each_part(devices, Seeking, sought, bar=bar) for one in part]
+    holdings = [one for part in each_part(devices, Seeking, sought, bar=bar) for one in part]
     judged = judged_shelves(devices.site, devices.releases, shelves, wanted.algorithms, bar)
     for name, files, seen in judged:
-        found += on_shelf(name, files, wanted, seen)
-    return found
+        holdings += on_shelf(name, files, wanted, seen)
+    return holdings
 
 
 def custody(

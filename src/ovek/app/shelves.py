@@ -194,8 +194,8 @@ def used_by(site: Site) -> UsedBy:
     """Which devices of the newest snapshot run or start each image."""
     if not any((site.folder / "snapshots").glob("*.jsonl")):
         return UsedBy()
-    found: list[Use] = []
+    used: list[Use] = []
     for device, judge in Devices(site, site.state()):
         judged = judge_device(device, judge)
-        found += uses(judged, walk_device(judged))
-    return UsedBy(found)
+        used += uses(judged, walk_device(judged))
+    return UsedBy(used)

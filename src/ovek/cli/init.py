@@ -97,51 +97,51 @@ def _check_free(folder: Path) -> None:
     """Raise InputError where a site, or something else, is there."""
     for name in ("fleet.toml", "policy.toml", "devices.csv"):
         if (folder / name).exists():
-            met = f"holds {name} already"
-            raise InputError(folder, met, "Name a new folder: ovek init FOLDER")
+            problem = f"holds {name} already"
+            raise InputError(folder, problem, "Name a new folder: ovek init FOLDER")
     if folder.exists() and not folder.is_dir():
         raise InputError(folder, "is no folder", "Name a new folder: ovek init FOLDER")
 
 
 def _asked(what: str) -> str:
-    told: str = click.prompt(what, default="", show_default=False, err=True)
-    return told.strip()
+    answer: str = click.prompt(what, default="", show_default=False, err=True)
+    return answer.strip()
 
 
 def _asked_path(what: str) -> Path | None:
-    told = _asked(what)
-    return Path(told) if told else None
+    answer = _asked(what)
+    return Path(answer) if answer else None
 
 
 def _sessions(folder: Path) -> dict[str, Path]:
     """The saved sessions of a folder by the device that each is of. Raises InputError."""
     if not folder.is_dir():
         raise InputError(folder, "is no folder", "Name the folder in which saved sessions lie")
-    found: dict[str, Path] = {}
+    by_device: dict[str, Path] = {}
     for file in sorted(folder.iterdir()):
         if not file.is_file() or file.name.startswith("."):
             continue
-        if not is_plain(file.stem) or file.stem in found:
+        if not is_plain(file.stem) or file.stem in by_device:
             tell(f"{file.name} is left out: name it as its device, in letters, digits and dashes")
             continue
         read_capture(file)  # what is no text is refused
-        found[file.stem] = file
-    if not found:
+        by_device[file.stem] = file
+    if not by_device:
         raise InputError(folder, "holds no saved session", "Save one as NAME.txt of its device")
-    return found
+    return by_device
 
 
 def _with_sessions(hosts: Hosts, sessions: Mapping[str, Path]) -> Hosts:
     """The devices, each read from its saved session where there is one; listed where none is."""
-    found = {each["name"]: each for each in hosts.devices}
-    if not found:
-        found = {name: {"name": name} for name in sessions}
+    devices = {each["name"]: each for each in hosts.devices}
+    if not devices:
+        devices = {name: {"name": name} for name in sessions}
     for name in sessions:
-        if name in found:
-            found[name] = {**found[name], "ways": "capture", "capture": f"sessions/{name}.txt"}
+        if name in devices:
+            devices[name] = {**devices[name], "ways": "capture", "capture": f"sessions/{name}.txt"}
         else:
             tell(f"{name}.txt is of no device in the list")
-    return Hosts(tuple(found.values()), hosts.left_out)
+    return Hosts(tuple(devices.values()), hosts.left_out)
 
 
 def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
@@ -150,9 +150,9 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
         return []
     names = [each["name"] for each in hosts.devices if "sheet" not in each]
     if names and sheet is None:
-        met = f"does not say which kind of device {names[0]!r} is"
+        problem = f"does not say which kind of device {names[0]!r} is"
         do = "Give it a column sheet, or add --sheet NAME; a sheet may be learned later"
-        raise InputError(file, met, do)
+        raise InputError(file, problem, do)
     for each in hosts.devices:
         try:
             lists: dict[str, object] = {
@@ -161,8 +161,8 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
             plain: dict[str, object] = {"sheet": sheet} | each | lists
             msgspec.convert(plain, FleetDevice, strict=False)
         except msgspec.ValidationError as error:
-            told = str(error).replace("`", "").replace(" - at $.", " at ")
-            raise InputError(file, f"the device {each['name']!r}: {told}", "Mend that") from None
+            reason = str(error).replace("`", "").replace(" - at $.", " at ")
+            raise InputError(file, f"the device {each['name']!r}: {reason}", "Mend that") from None
     known = sheet_names(Path())
     unknown = sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known))
     for kind in unknown:
@@ -170,8 +170,8 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
         meant = f"; did you mean {near[0]!r}?" if near else "; it is learned of a saved session"
         tell(f"there is no sheet {kind!r} yet{meant}")
     if hosts.left_out:
-        told = ", ".join(hosts.left_out[:10])
-        tell(f"not understood, and left out: {told}")
+        reason = ", ".join(hosts.left_out[:10])
+        tell(f"not understood, and left out: {reason}")
     return unknown
 
 
@@ -201,7 +201,7 @@ def _start(name: str, title: str, hosts: Hosts) -> bytes:
 def _next(folder: Path, hosts: Hosts, unknown: Sequence[str], sessions: Mapping[str, Path]) -> None:
     """Say what was written, and the next commands in the order in which they work."""
     number = len(hosts.devices)
-    told = f"{number} device{'s' if number != 1 else ''}" if number else "no device yet"
+    devices = f"{number} device{'s' if number != 1 else ''}" if number else "no device yet"
     where = f"--site {typed(str(folder), 'FOLDER')}"
     first = next(iter(sessions), None)
     session = folder / f"sessions/{first}.txt" if first is not None else "a saved session"
@@ -219,4 +219,4 @@ def _next(folder: Path, hosts: Hosts, unknown: Sequence[str], sessions: Mapping[
     lines = []
     for line, why in steps:
         lines += [f"  {line}", *([f"    ({why})"] if why else [])]
-    write_lines([f"{folder} is a site, with {told}. Next:", *lines])
+    write_lines([f"{folder} is a site, with {devices}. Next:", *lines])

@@ -161,18 +161,18 @@ def _jobs(selected: Selection, as_: str | None) -> tuple[list[Job], list[Surveye
     if not fleet:
         do = "List a device there: ovek init --help says how; then run ovek survey again"
         raise InputError(site.folder / "fleet.toml", "lists no device", do)
-    found = named_devices(selected.names, fleet, site.folder / "fleet.toml")
+    devices = named_devices(selected.names, fleet, site.folder / "fleet.toml")
     if selected.where:
         read = any((site.folder / "snapshots").glob("*.jsonl"))
         state = site.state() if read else State(site.folder / "fleet.toml", [], {})
         chosen = set(selected.of(state).names)
-        found = [one for one in found if one.name in chosen]
+        devices = [one for one in devices if one.name in chosen]
     if as_ is not None:
         name = _findable(site, as_)
-        found = [replace(one, sheet=name) for one in found]
+        devices = [replace(one, sheet=name) for one in devices]
     sheets: dict[str, Sheet] = {}
     unknown: dict[str, InputError] = {}
-    for one in found:
+    for one in devices:
         if one.sheet not in sheets and one.sheet not in unknown:
             sheet = site.sheet(one.sheet)
             if sheet is None:
@@ -186,18 +186,18 @@ def _jobs(selected: Selection, as_: str | None) -> tuple[list[Job], list[Surveye
         raise ManyInputError(list(unknown.values()))
     for error in unknown.values():
         tell(str(error))
-    left = [_not_asked(one, unknown[one.sheet]) for one in found if one.sheet in unknown]
-    return [(one, sheets[one.sheet]) for one in found if one.sheet in sheets], left
+    left = [_not_asked(one, unknown[one.sheet]) for one in devices if one.sheet in unknown]
+    return [(one, sheets[one.sheet]) for one in devices if one.sheet in sheets], left
 
 
 def _no_sheet(site: Site, device: FleetDevice) -> InputError:
     """That a device names a sheet which is not there: where it does, and what to do."""
     file, line = listed_at(site.folder, site.fleet, device.name)
-    met = f"the device {device.name!r} has the sheet {device.sheet!r}, and there is none"
+    problem = f"the device {device.name!r} has the sheet {device.sheet!r}, and there is none"
     near = get_close_matches(device.sheet, sheet_names(site.folder), n=1)
     do = f"Did you mean {near[0]!r}? " if near else ""
     do += f"Learn it of a saved session: ovek sheet learn {typed(device.sheet, 'NAME')} SESSION"
-    return InputError(file, met, do, line=line)
+    return InputError(file, problem, do, line=line)
 
 
 def _not_asked(device: FleetDevice, error: InputError) -> Surveyed:

@@ -138,16 +138,16 @@ class _Answers:
             seen = set[Slot]()
             for mark, slot in marks:
                 if slot in seen:
-                    met = f"{mark.shown} marks {slot[1]} a second time in its line"
+                    problem = f"{mark.shown} marks {slot[1]} a second time in its line"
                     line = self.exchanges[at].at[mark.line] + 1
-                    raise MarkError(line, met, "Mark each field once in a line")
+                    raise MarkError(line, problem, "Mark each field once in a line")
                 seen.add(slot)
 
     def _refused(self, exchange: Exchange) -> bool:
-        told = [line for line in exchange.lines if line.strip()]
+        shown = [line for line in exchange.lines if line.strip()]
         if any(mark.name == "error" for mark in exchange.marks):
             return True
-        return not exchange.marks and len(told) == 1 and REFUSES.search(told[0]) is not None
+        return not exchange.marks and len(shown) == 1 and REFUSES.search(shown[0]) is not None
 
     def rules(self) -> Rules:
         """All that was found."""
@@ -178,10 +178,10 @@ class _Answers:
     # -- what is marked
 
     def _marked(self, at: int) -> dict[int, list[tuple[Mark, Slot]]]:
-        found: dict[int, list[tuple[Mark, Slot]]] = {}
+        by_line: dict[int, list[tuple[Mark, Slot]]] = {}
         for mark, slot in self._slots[at].items():
-            found.setdefault(mark.line, []).append((mark, slot))
-        return {line: sorted(each, key=lambda one: one[0].start) for line, each in found.items()}
+            by_line.setdefault(mark.line, []).append((mark, slot))
+        return {line: sorted(each, key=lambda one: one[0].start) for line, each in by_line.items()}
 
     def _read_marks(self) -> None:
         for at, exchange in enumerate(self.exchanges):
@@ -330,9 +330,9 @@ class _Answers:
         self._rules += [(rule, True) for rule in rules]
 
     def _ambiguous(self, at: int, line: int, text: str) -> MarkError:
-        met = f"its table cannot be told apart by its blanks: {text.strip()[:60]!r}"
+        problem = f"its table cannot be told apart by its blanks: {text.strip()[:60]!r}"
         do = "Mark a row in which every cell is filled"
-        wrong = MarkError(self.exchanges[at].at[line] + 1, met, do)
+        wrong = MarkError(self.exchanges[at].at[line] + 1, problem, do)
         wrong.session = self.exchanges[at].session
         return wrong
 
@@ -386,7 +386,7 @@ class _Answers:
 
     def _above(self, at: int, line: int, table: Table) -> list[str]:
         """The headings above a row, the nearest first; a ruler between is none."""
-        found, lines = [], self.exchanges[at].lines
+        heads, lines = [], self.exchanges[at].lines
         marked = self._marked(at)
         ruler = False
         for number in range(line - 1, -1, -1):
@@ -400,15 +400,15 @@ class _Answers:
                 break
             if len(text.split()) < 2 and not ruler:
                 break
-            found.append(text)
+            heads.append(text)
             if ruler:
                 break
         # Rows that nobody marked stand above the marked one as well as headings do.
-        if any(re.search(r"\d", text) for text in found) and not ruler:
+        if any(re.search(r"\d", text) for text in heads) and not ruler:
             return []
-        if found and not ruler and not self._heads_well(found[0], table):
+        if heads and not ruler and not self._heads_well(heads[0], table):
             return []
-        return found[:2]
+        return heads[:2]
 
     def _heads_well(self, text: str, table: Table) -> bool:
         """Whether a line has a word for about each column, and is no sentence."""
@@ -446,13 +446,13 @@ class _Answers:
 
     def _runs(self, lines: Sequence[str]) -> list[list[int]]:
         """The numbers of lines that stand together without a blank one between."""
-        found: list[list[int]] = [[]]
+        runs: list[list[int]] = [[]]
         for number, line in enumerate(lines):
             if line.strip():
-                found[-1].append(number)
-            elif found[-1]:
-                found.append([])
-        return [run for run in found if run]
+                runs[-1].append(number)
+            elif runs[-1]:
+                runs.append([])
+        return [run for run in runs if run]
 
     def _units_of(self, table: Table, heads: Sequence[str]) -> None:
         """The units that a heading names above a column."""
@@ -505,17 +505,17 @@ class _Answers:
         It may say that those below are of another list or volume. A line that is told to say so
         parts them, and what stands beside it may mean nothing.
         """
-        found, since = set[int](), None
+        between, since = set[int](), None
         for number, line in enumerate(lines):
             rule = self._rule_of(line)
             if rule is None:
                 continue
             if any(slot[0] in ("order", "file") and self._is_key(slot) for slot in rule.slots):
-                found |= set(range(since + 1, number)) if since is not None else set()
+                between |= set(range(since + 1, number)) if since is not None else set()
                 since = number
             elif any(slot[1] in WHICH for slot in rule.slots):
                 since = None
-        return found
+        return between
 
     def _skipped(self) -> list[re.Pattern[str]]:
         """The shapes of lines that a person said to mean nothing.

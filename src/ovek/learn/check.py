@@ -38,10 +38,10 @@ def lost_mark(
             rows.setdefault(question.fills, []).append({**question.fixed, **named})
     for mark, (fills, field) in slots.items():
         beside = [one for one, slot in slots.items() if one.line == mark.line and slot[0] == fills]
-        met = _wrong(mark, {one: slots[one][1] for one in beside}, fills, rows.get(fills, ()))
-        if met is not None:
+        problem = _wrong(mark, {one: slots[one][1] for one in beside}, fills, rows.get(fills, ()))
+        if problem is not None:
             do = f"Mark the line otherwise, or more of it, or <<skip=…>> what is read as {field}"
-            return Lost(exchange.session, exchange.at[mark.line], f"{mark.shown} {met}", do)
+            return Lost(exchange.session, exchange.at[mark.line], f"{mark.shown} {problem}", do)
     return None
 
 

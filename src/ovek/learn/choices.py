@@ -38,9 +38,11 @@ def choices_of(lesson: Lesson, layout: str, chosen: Mapping[str, str] = {}) -> t
     ]
     volumes = lesson.volumes
     if layout == "files" and volumes:
-        found = {each: f"a name alone, and what is first found, are on {each}" for each in volumes}
-        first = lesson.default_volume if lesson.default_volume in found else volumes[0]
-        asked.append(("default_volume", "Where does it look by itself?", found, first or ""))
+        by_volume = {
+            each: f"a name alone, and what is first found, are on {each}" for each in volumes
+        }
+        first = lesson.default_volume if lesson.default_volume in by_volume else volumes[0]
+        asked.append(("default_volume", "Where does it look by itself?", by_volume, first or ""))
     if any("config.unsaved_changes" in question.fields for question in lesson.questions):
         what = "Of what does it speak, when it says that changes are not saved?"
         asked.append(("unsaved_covers", what, _COVERS, "both"))

@@ -80,14 +80,14 @@ def _wrapped(mark: Mark, lines: Sequence[str]) -> Iterator[Mark]:
     """The rest of a digest that goes on in the lines below its mark."""
     lengths = {str(algorithm): length for algorithm, length in LENGTHS.items()}
     length = lengths.get(mark.name.rpartition(".")[2], 0)
-    told = len(mark.value)
+    known = len(mark.value)
     for number in range(mark.line + 1, len(lines)):
         rest = lines[number].strip()
-        if told + len(rest) > length or not re.fullmatch(r"[0-9a-fA-F]+", rest):
+        if known + len(rest) > length or not re.fullmatch(r"[0-9a-fA-F]+", rest):
             return
         start = lines[number].index(rest)
         yield Mark(number, start, start + len(rest), mark.name, rest, mark.means)
-        told += len(rest)
+        known += len(rest)
 
 
 def _pager(raw: str) -> str | None:

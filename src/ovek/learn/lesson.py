@@ -212,11 +212,11 @@ class _Learning:
 
     def _grouped(self) -> dict[tuple[str, ...], list[Exchange]]:
         """The exchanges by what was typed, with placeholders for the names of things."""
-        found: dict[tuple[str, ...], list[Exchange]] = {}
+        grouped: dict[tuple[str, ...], list[Exchange]] = {}
         for each in self.exchanges:
             typed = tuple(self._skeleton(step, at) for at, step in enumerate(each.typed))
-            found.setdefault(typed, []).append(each)
-        return self._likewise(found)
+            grouped.setdefault(typed, []).append(each)
+        return self._likewise(grouped)
 
     def _likewise(
         self, grouped: dict[tuple[str, ...], list[Exchange]]
@@ -466,19 +466,19 @@ class _Learning:
             *self.values.get("boot.once", ()),
         ]
         started = [place.rpartition(":")[2].rpartition("/")[2] for place in places]
-        found: dict[str, None] = {}
+        patterns: dict[str, None] = {}
         for name in started:
             if version is not None and version in name:
-                found[_image_pattern(name, version)] = None
+                patterns[_image_pattern(name, version)] = None
         left = [
             name for name in started
-            if name and not any(re.fullmatch(each, name) for each in found)
+            if name and not any(re.fullmatch(each, name) for each in patterns)
         ]  # fmt: skip
         for name in dict.fromkeys(left):
             what = f"that {name!r}, which starts, is an image, and where its version stands"
             mark = "<<running.version=…>> where the device tells the version that is in its name"
             self.unsettled.append(Unsettled(what, mark))
-        return tuple(found)
+        return tuple(patterns)
 
 
 def _image_pattern(name: str, version: str) -> str:

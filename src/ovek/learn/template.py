@@ -70,19 +70,19 @@ class _Template:
         """All of it."""
         head = [self._column(slot, name) for slot, name in self.names.items()]
         parts = _parts(self.made)
-        body, told = list[str](), dict[str, str]()  # the latter with the part that has the line
+        body, in_parts = list[str](), dict[str, str]()  # the latter with the part that has the line
         for rule, _ in self.made.rules:
             mine = {slot: self.names[slot] for slot in rule.slots if slot[0] == self.fills}
             line = _line(_shown(self.made, rule, mine), self._then(rule, mine))
             if rule in parts and mine:
-                told[line] = parts[rule]
+                in_parts[line] = parts[rule]
             elif rule not in parts:
                 body.append(line)
-        passed = {_line(_in_template(told)): line for told, line in self.made.passed.items()}
+        passed = {_line(_in_template(p)): line for p, line in self.made.passed.items()}
         # What is passed over and would be taken for a row stands before the rows.
-        first = [told for told, line in passed.items() if self._like_row(line)]
+        first = [pattern for pattern, line in passed.items() if self._like_row(line)]
         whole = [*first, *self._heads(), *self._ends(), *body, *self._numbers(), *passed]
-        return "\n".join([*head, "", *_states(list(dict.fromkeys(whole)), told)])
+        return "\n".join([*head, "", *_states(list(dict.fromkeys(whole)), in_parts)])
 
     def _column(self, slot: Slot, name: str) -> str:
         option = ""
@@ -133,13 +133,13 @@ def _line(pattern: str, then: str = "") -> str:
     return f"  ^{pattern}$${then}"
 
 
-def _states(body: Sequence[str], told: Mapping[str, str]) -> list[str]:
+def _states(body: Sequence[str], in_parts: Mapping[str, str]) -> list[str]:
     """The states of a template: one, or one for each part of the answer that is told apart."""
-    names = {line: f"Part{at + 1}" for at, line in enumerate(dict.fromkeys(told.values()))}
+    names = {line: f"Part{at + 1}" for at, line in enumerate(dict.fromkeys(in_parts.values()))}
     goes = [_line(_in_template(line), f" -> {name}") for line, name in names.items()]
     lines = ["Start", *goes, *body, ""]
     for line, name in names.items():
-        own = [shown for shown, part in told.items() if part == line]
+        own = [shown for shown, part in in_parts.items() if part == line]
         lines += [name, *goes, *own, *body, ""]
     return lines
 
@@ -181,7 +181,7 @@ def _stands_above(made: Rules, slot: Slot, keyed: Sequence[Rule]) -> bool:
 
     Raises MarkError where it is now so and now so.
     """
-    told = set[bool]()
+    ways = set[bool]()
     session, where = 0, 0
     for exchange in made.exchanges:
         rules = [made.rule_of(line) for line in exchange.lines]
@@ -189,16 +189,16 @@ def _stands_above(made: Rules, slot: Slot, keyed: Sequence[Rule]) -> bool:
         rows = [n for n, rule in enumerate(rules) if rule in keyed]
         if says and rows:
             below = rows[0] < says[0] and rows[-1] < says[-1]
-            told.add(not below)
+            ways.add(not below)
             if (says[0] < rows[0]) == below:
-                told.add(below)
+                ways.add(below)
             session, where = exchange.session, exchange.at[says[0]]
-    if len(told) > 1:
-        met = f"some rows stand above the line that says which {slot[1]}, and others below it"
-        wrong = MarkError(where + 1, met, f"Mark the {slot[1]} beside each row, or not at all")
+    if len(ways) > 1:
+        problem = f"some rows stand above the line that says which {slot[1]}, and others below it"
+        wrong = MarkError(where + 1, problem, f"Mark the {slot[1]} beside each row, or not at all")
         wrong.session = session
         raise wrong
-    return told != {False}
+    return ways != {False}
 
 
 def _listed(made: Rules, fills: Fills) -> set[Slot]:
@@ -217,8 +217,8 @@ def _listed(made: Rules, fills: Fills) -> set[Slot]:
 
 def _head(text: str, words: Iterable[str]) -> str:
     """A heading as a pattern: its words, however far they are apart."""
-    told = " +".join(sentence(word, words) for word in text.split())
-    return f" *{told}" if text[:1] == " " else told
+    pattern = " +".join(sentence(word, words) for word in text.split())
+    return f" *{pattern}" if text[:1] == " " else pattern
 
 
 def _shown(made: Rules, rule: Rule, mine: Mapping[Slot, str]) -> str:

@@ -72,16 +72,16 @@ def dates_of(texts: Iterable[str]) -> list[str]:
     >>> dates_of(["18 October 2025, 07:45:00"]), dates_of(["03/04/2026"])
     (['%d %B %Y, %H:%M:%S'], ['%d/%m/%Y', '%m/%d/%Y'])
     """
-    told = [text for text in dict.fromkeys(texts) if text.lower() not in NOTHING]
-    if not told:
+    times = [text for text in dict.fromkeys(texts) if text.lower() not in NOTHING]
+    if not times:
         return []
-    found = [way for way in _ways().get(_shape(told[0]), ()) if _times(told, way)]
+    ways = [way for way in _ways().get(_shape(times[0]), ()) if _times(times, way)]
     # What reads the same days is one way: the abbreviated and the whole name of May, say.
-    made: dict[tuple[datetime, ...], str] = {}
-    for way in found:
-        if _has_year(way) or not any(map(_has_year, found)):
-            made.setdefault(_times(told, way), way)
-    return list(made.values())
+    by_times: dict[tuple[datetime, ...], str] = {}
+    for way in ways:
+        if _has_year(way) or not any(map(_has_year, ways)):
+            by_times.setdefault(_times(times, way), way)
+    return list(by_times.values())
 
 
 def _has_year(way: str) -> bool:
@@ -112,11 +112,11 @@ def unit_of(text: str, *, beside: bool = False) -> Unit | None:
     >>> unit_of("Free (KB)"), unit_of(" bytes, written").name, unit_of("Block")
     (Unit(name='KiB', exact=False), 'B', None)
     """
-    found = _UNIT.search(text)
-    if found is None or (beside and text[: found.start()].strip(" (")):
+    unit = _UNIT.search(text)
+    if unit is None or (beside and text[: unit.start()].strip(" (")):
         return None
-    name = _UNITS[found[1].lower()]
-    return Unit(name, name == "B" or "ib" in found[1].lower())
+    name = _UNITS[unit[1].lower()]
+    return Unit(name, name == "B" or "ib" in unit[1].lower())
 
 
 def pattern_of(field: str, texts: Sequence[str], *, ends: bool, glued: bool) -> str:
@@ -124,11 +124,11 @@ def pattern_of(field: str, texts: Sequence[str], *, ends: bool, glued: bool) -> 
 
     `ends` is whether it ends its line, `glued` whether text follows it without a blank.
     """
-    told = [text for text in texts if text.lower() not in NOTHING] or list(texts)
-    nothing = sorted({text for text in texts if text not in told})
-    found = _pattern(field, told, ends=ends, glued=glued)
-    covered = all(re.fullmatch(found, text) for text in nothing)
-    return found if covered else "|".join([found, *map(escaped, nothing)])
+    values = [text for text in texts if text.lower() not in NOTHING] or list(texts)
+    nothing = sorted({text for text in texts if text not in values})
+    pattern = _pattern(field, values, ends=ends, glued=glued)
+    covered = all(re.fullmatch(pattern, text) for text in nothing)
+    return pattern if covered else "|".join([pattern, *map(escaped, nothing)])
 
 
 def _pattern(field: str, told: Sequence[str], *, ends: bool, glued: bool) -> str:
@@ -169,7 +169,7 @@ def _dated(text: str) -> str:
     >>> _dated("3 March 2026, 14:02")
     '\\\\d+ +[A-Za-z]+ +\\\\d+, +\\\\d+:\\\\d+'
     """
-    found = re.sub(r"([\\.^$*+?{}\[\]|()])", r"\\\1", text)
-    found = re.sub(r"\d+", "\0", re.sub(r"[A-Za-z]+", "\1", found))
-    found = re.sub(r" +", " +", found)
-    return found.replace("\0", r"\d+").replace("\1", "[A-Za-z]+")
+    pattern = re.sub(r"([\\.^$*+?{}\[\]|()])", r"\\\1", text)
+    pattern = re.sub(r"\d+", "\0", re.sub(r"[A-Za-z]+", "\1", pattern))
+    pattern = re.sub(r" +", " +", pattern)
+    return pattern.replace("\0", r"\d+").replace("\1", "[A-Za-z]+")

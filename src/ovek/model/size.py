@@ -51,8 +51,8 @@ def typed_size(text: str) -> int:
     size = parse_size(text)
     if size and text.strip().replace(".", "").isdigit():
         near = "KiB" if size >= 10**5 else "MiB"
-        told = text.strip()
-        raise SizeError(f"{told!r} has no unit; {told} {near}? (in bytes: {told}B)")
+        number = text.strip()
+        raise SizeError(f"{number!r} has no unit; {number} {near}? (in bytes: {number}B)")
     return size
 
 

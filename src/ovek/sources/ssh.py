@@ -201,15 +201,15 @@ def _refused(login: Login, where: str, client: _Client) -> ReadProblem:
     """That nobody is let in: who asked, by whose word, and by what the device lets anybody in."""
     source = "user in fleet.toml" if login.user is not None else "your own name on this machine"
     user = login.user if login.user is not None else getpass.getuser()
-    met = f"{where} refuses the user {user!r} ({source})"
+    problem = f"{where} refuses the user {user!r} ({source})"
     if client.offered:
-        met += f"; it takes {' or '.join(client.offered)}"
+        problem += f"; it takes {' or '.join(client.offered)}"
     asks_password = any("password" in each for each in client.offered)
     if asks_password and not client.had_secret:
         do = "There is no password: set OVEK_PASSWORD, or add --ask-password"
     else:
         do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
-    return ReadProblem("logging in", met, do)
+    return ReadProblem("logging in", problem, do)
 
 
 @asynccontextmanager
@@ -247,12 +247,12 @@ async def terminal(
 
 def _no_prompt(last: str, limit: float) -> ReadProblem:
     """That no prompt of the sheet came, with the end of what came; it would come again."""
-    met = f"no prompt in {limit:g} s"
+    problem = f"no prompt in {limit:g} s"
     if not last:
         do = "Log in by hand and see"
-        return ReadProblem("waiting for the prompt", f"{met}: nothing came", do, passing=True)
+        return ReadProblem("waiting for the prompt", f"{problem}: nothing came", do, passing=True)
     do = "Mend prompt in the sheet, so that it fits that"
-    return ReadProblem("waiting for the prompt", f"{met}; the last that came is {last!r}", do)
+    return ReadProblem("waiting for the prompt", f"{problem}; the last that came is {last!r}", do)
 
 
 async def _process(

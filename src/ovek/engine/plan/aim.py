@@ -148,8 +148,8 @@ def _none_recommended(now: Situation) -> Barred:
     else:
         why = "catalog/ names none for it"
         words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
-    told = f"which release is recommended for it is not known: {why}"
-    return Barred(part="target", member=None, unknown=True, why=told, words=words)
+    reason = f"which release is recommended for it is not known: {why}"
+    return Barred(part="target", member=None, unknown=True, why=reason, words=words)
 
 
 def _no_release(now: Situation, member: str) -> Barred:
