@@ -67,12 +67,14 @@ def _sessions(told: Learned) -> Iterator[Line]:
 
 def _choices(told: Learned) -> Iterator[Line]:
     """What no session tells, and what follows of each answer."""
-    if told.choices:
+    open_ = [choice for choice in told.choices if len(choice.follows) > 1]
+    if open_:
         yield from ("", Text("NO SESSION TELLS: see the manual of the device", "bold"))
-    for choice in told.choices:
-        yield from hanging("  ", f"{choice.asks} Now: {choice.key} = {choice.value!r}", indent=4)
+    for choice in open_:
+        yield from hanging("  ", choice.asks, indent=2)
         for value, follows in choice.follows.items():
-            yield from hanging(f"    {value}: ", follows, indent=6)
+            now = " (so it says now)" if value == choice.value else ""
+            yield from hanging(f'    {choice.key} = "{value}": ', f"{follows}{now}", indent=6)
 
 
 def _first(told: Learned) -> str:
