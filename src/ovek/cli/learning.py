@@ -108,19 +108,29 @@ def take(sessions: Sequence[Session], which: str) -> list[str]:
             there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
             raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
         chosen = [int(each) for each in told]
-    left = list[str]()
-    for number in dict.fromkeys(chosen):
-        guess = offers[number - 1]
-        session = sessions[guess.session]
-        before, learned = session.text, _lesson(sessions) is not None
-        marked(session, guess.mark)
-        try:
-            lesson_of(sessions)
-        except InputError as wrong:
-            if learned or (len(chosen) > 1 and wrong.line is not None):
-                session.text = before
-                left.append(f"guess {number} is not taken: {wrong}")
-    return left
+    left = dict.fromkeys(chosen, "")
+    for _ in range(2):  # what is refused may be understood beside those that come after it
+        for number in list(left):
+            refused = _taken(sessions, offers[number - 1])
+            if refused is None:
+                del left[number]
+            else:
+                left[number] = f"guess {number} is not taken: {refused}"
+    return list(left.values())
+
+
+def _taken(sessions: Sequence[Session], guess: Guess) -> InputError | None:
+    """Put a guess in; or why it cannot be learned beside what is marked, and it stays out."""
+    session = sessions[guess.session]
+    before, learned = session.text, _lesson(sessions) is not None
+    marked(session, guess.mark)
+    try:
+        lesson_of(sessions)
+    except InputError as wrong:
+        if learned or wrong.line is not None:
+            session.text = before
+            return wrong
+    return None
 
 
 def _lesson(sessions: Sequence[Session]) -> Lesson | None:
