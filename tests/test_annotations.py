@@ -190,7 +190,7 @@ def test_a_size_is_said_of_one_file(ovek):
     ovek.write("more.txt", f"{'c' * 64}  sw-3.0.img\n{'d' * 64}  sw-3.1.img\n")
     ovek("catalog", "import", "more.txt")
     told = ovek("catalog", "annotate", "sw-3.*", "--size", "5", exits=2).stderr
-    assert "--size is of one file" in told
+    assert "--size is for one file" in told
     ovek("catalog", "annotate", "sw-3.1.img", "--size", "4096")
     (one,) = [each for each in ovek.json("catalog", "list")["releases"]
               if each["file"] == "sw-3.1.img"]  # fmt: skip

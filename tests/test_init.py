@@ -3,7 +3,9 @@
 import csv
 
 import pytest
+from click.testing import CliRunner
 
+from ovek.cli import init
 from ovek.files.site import Site
 
 
@@ -128,7 +130,7 @@ def test_what_is_there_is_never_written_over(here):
 def test_a_sheet_that_is_not_there_yet_is_told_with_how_to_start_it(here):
     here.write("a.csv", "name,sheet\nx,my-kind\n")
     done = here("init", "net", "--devices", "a.csv")
-    assert "there is no sheet 'my-kind' yet; it is learned of a saved session" in done.stderr
+    assert "the sheet 'my-kind' does not exist yet; learn it from a saved session" in done.stderr
     assert "  ovek sheet learn my-kind COPY --site net" in done.stdout
     here.write("b.csv", "name\nx\n")
     assert "add --sheet NAME" in here.refuses("init", "other", "--devices", "b.csv")
@@ -145,3 +147,33 @@ def test_a_cell_that_a_spreadsheet_would_run_stays_text(here):
 def test_a_folder_of_any_name_is_a_site(here, name):
     here("init", name)
     assert "is sound" in here("policy", "check", "--site", name).stdout
+
+
+def test_saved_sessions_make_devices_and_what_is_none_is_told(here):
+    here.write("saved/a1.txt", "a1> about\nX\n")
+    here.write("saved/no name.txt", "b> about\n")
+    done = here("init", "net", "--sessions", "saved", "--sheet", "my-kind")
+    assert "no name.txt is skipped" in done.stderr
+    found = devices(here)
+    assert found["a1"].capture == ("sessions/a1.txt",)
+    assert (here.folder / "net/sessions/a1.txt").read_text() == "a1> about\nX\n"
+    assert "--take-new-keys" not in done.stdout  # no device is reached
+    here.write("list.csv", "name\na2\n")
+    done = here("init", "other", "--devices", "list.csv", "--sessions", "saved", "--sheet", "k")
+    assert "a1.txt is skipped: the list has no device 'a1'" in done.stderr
+    assert "is not a folder" in here.refuses("init", "third", "--sessions", "nowhere")
+    (here.folder / "empty").mkdir()
+    assert "has no saved sessions" in here.refuses("init", "third", "--sessions", "empty")
+    assert not (here.folder / "third").exists()
+
+
+def test_in_a_terminal_it_asks_for_what_was_not_given(here, monkeypatch):
+    here.write("saved/a1.txt", "a1> about\nX\n")
+    monkeypatch.chdir(here.folder)
+    monkeypatch.setattr(init, "_in_terminal", lambda: True)
+    done = CliRunner().invoke(init.command, ["net"], input="\nsaved\nmy-kind\n")
+    assert done.exit_code == 0, done.output
+    assert "A list of your devices" in done.output
+    assert devices(here)["a1"].sheet == "my-kind"
+    done = CliRunner().invoke(init.command, ["bare"], input="\n\n")
+    assert "bare is a site, with no device yet" in done.output

@@ -229,7 +229,7 @@ def test_a_public_key_means_the_private_one_that_the_agent_has(tmp_path, monkeyp
             assert run() == (0, b"7.4\n", "")
             (tmp_path / "other.pub").write_bytes(other.export_public_key())
             _, run = reach(tmp_path, key="other.pub", trusted=key)
-            with pytest.raises(ReadProblem, match=r"refuses the user .*it takes a key"):
+            with pytest.raises(ReadProblem, match=r"refuses the user .*it accepts a key"):
                 run()
         finally:
             agent.terminate()

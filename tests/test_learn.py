@@ -302,7 +302,7 @@ def guided(ovek, text, answers):
 def test_one_line_at_a_time_offers_guesses_and_asks_about_what_is_open(ovek):
     text = marked("harrock").replace("  old notes.txt", "  old notes.txt\nlost+found/core.hri")
     done = guided(ovek, text, ["y", *[""] * 6, "nonsense=3", "skip", "next", "sink", "q"])
-    assert "What does it do at an image that it cannot start?" in done.output
+    assert "What does the device do at an image that it cannot boot?" in done.output
     assert "Write one of: none, first-found" in done.output
     assert 'on_bad_image = "next"' in (ovek.folder / "sheets/g.toml").read_text()
     assert "Is that <<hardware.revision=C4>>?" in done.output
@@ -783,7 +783,7 @@ def test_a_session_of_another_kind_and_what_is_no_text_are_refused(ovek):
     told = ovek.refuses("sheet", "learn", "q", "other.txt")
     assert "other.txt: nothing in it was understood" in told
     ovek.write("noise.txt", bytes(range(1, 32)) * 40)
-    assert "noise.txt: is no text" in ovek.refuses("sheet", "learn", "q", "noise.txt")
+    assert "noise.txt: is not a text file" in ovek.refuses("sheet", "learn", "q", "noise.txt")
     assert (ovek.folder / "sheets/q.toml").read_bytes() == before
     shown = ovek("sheet", "try", "q", "other.txt", exits=1).stdout
     assert shown.startswith("q: nothing in it was understood")
@@ -862,7 +862,7 @@ def test_two_answers_that_each_tell_a_boot_order_are_told_apart_by_a_mark_in_wha
         "nand:q2-2.8.bin>>\nq2> startup kept\n<<place=nand:q2-2.8.bin>>\n")  # fmt: skip
     ovek.write("s.txt", both)
     shown = ovek("sheet", "learn", "q", "s.txt", exits=1).stdout
-    assert "which boot order 'startup now' tells" in " ".join(shown.split())
+    assert "whether 'startup now' shows the live or the saved boot order" in " ".join(shown.split())
     told = both.replace("startup now", "startup <<list(live)=now>>")
     ovek.write("s.txt", told.replace("startup kept", "startup <<list(saved)=kept>>"))
     ovek("sheet", "learn", "q", "s.txt")
@@ -896,7 +896,7 @@ def test_a_mark_that_says_only_which_volume_cannot_be_read_asks_which_can(ovek):
     )
     ovek.write("s.txt", front + rows + behind)
     shown = " ".join(ovek("sheet", "learn", "q", "s.txt", exits=1).stdout.split())
-    assert "which volumes can be read, as a mark says only which cannot" in shown
+    assert "which volumes can be read (a mark says only which cannot)" in shown
     rows = rows.replace("it is sound", "it is <<state(ok)=sound>>")
     ovek.write("s.txt", front + rows + behind)
     ovek("sheet", "learn", "q", "s.txt", exits=None)
@@ -912,3 +912,17 @@ def test_a_line_that_may_part_two_lists_is_asked_about_with_the_mark_that_says_w
     # What stands above the first entry, or below the last one, parts nothing.
     ovek.write("t.txt", BOX.replace("q2> startup\n", "q2> startup\nIn turn\n") + "That is all.\n")
     ovek("sheet", "learn", "q4", "t.txt")
+
+
+def test_a_prompt_that_the_sheet_does_not_know_is_shown_after_one_try(ovek, monkeypatch):
+    learned(ovek, "corrie")
+    file = ovek.folder / "sheets/corrie.toml"
+    file.write_text(re.sub(r"(?m)^prompt = .*$", 'prompt = "nobody> "', file.read_text()))
+    device = Served(MAKERS["corrie"])
+    monkeypatch.setenv("OVEK_PASSWORD", "a secret")
+    fleet_of(ovek, "corrie", host="127.0.0.1", port=device.port, user="reader")
+    asked = ("survey", "--take-new-keys", "--login-limit", "1", "--format", "json")
+    (one,) = json.loads(ovek(*asked, exits=3).stdout)["devices"]
+    assert "no prompt in 1 s; the last text received is '" in one["problem"]
+    assert one["tries"] == 1
+    assert one["do"] == "Fix prompt in the sheet so that it matches this text"

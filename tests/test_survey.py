@@ -418,8 +418,12 @@ def test_a_sheet_that_is_not_there_costs_its_own_devices_and_is_told_with_its_li
     assert "fleet.toml, line 8" in done.stderr
     assert "Did you mean 'switch'?" in done.stderr
     assert done.stdout.startswith("0 of 3 devices read")
+    # Each says of its own sheet, there and in what the audit says later.
+    why = {one["device"]: one["why"] for one in ovek.json("audit", exits=3)["not_read"]}
+    assert why["one"] == "the sheet 'nobody-1' does not exist"
+    assert why["two"] == "the sheet 'swich' does not exist"
     ovek.write("fleet.toml", 'name = "T"\n[[device]]\nname = "two"\nsheet = "swich"\n')
-    assert "the sheet 'swich', and there is none" in ovek.refuses("survey")
+    assert "the sheet 'swich', which does not exist" in ovek.refuses("survey")
 
 
 def test_a_survey_that_was_refused_before_it_began_leaves_nothing_to_resume(ovek):

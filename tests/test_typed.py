@@ -11,26 +11,7 @@ from builders import MIB, NOW, POLICY, audit, device, flash, image, judged, memb
 from ovek.engine import change_text
 from ovek.engine.cleanup import plan_device, with_deletions
 from ovek.engine.plan.choices import Asked
-from ovek.model.change import (
-    BackUp,
-    BootByHand,
-    CheckDigest,
-    Commit,
-    Content,
-    Copy,
-    CopyBank,
-    Delete,
-    HeedConfig,
-    LoadComponent,
-    Reload,
-    Save,
-    SetComponent,
-    SetDefault,
-    SetMode,
-    SetOnce,
-    SetOrder,
-    WriteBank,
-)
+from ovek.model import change as do
 from ovek.model.context import Context
 from ovek.model.place import Place
 from ovek.model.plan import Room
@@ -118,19 +99,20 @@ def test_a_wording_with_a_line_break_is_refused(ovek):
 
 
 PATH, BANK = Place("flash", "a.img", "1"), Place("bank", "A", "1")
-NEW, DIGESTS = Content(name="b.img", version="2.0"), (("md5", "a" * 32),)
+NEW, DIGESTS = do.Content(name="b.img", version="2.0"), (("md5", "a" * 32),)
 CHANGES = [
-    CheckDigest(place=PATH, digests=DIGESTS), CheckDigest(place=BANK, digests=DIGESTS),
-    BackUp(), BackUp(place=PATH), BackUp(place=BANK), Delete(place=PATH),
-    Copy(place=PATH, content=NEW), Copy(place=PATH, content=NEW, source=PATH),
-    WriteBank(member="1", bank="A", content=NEW), CopyBank(member="1", source="A", bank="B"),
-    LoadComponent(member="1", component="boot", version="2", slot="1", image="c.img"),
-    SetComponent(member="1", component="boot", place=PATH), BootByHand(places=(PATH, BANK)),
-    SetOrder(member="1", entries=()), SetMode(member="1", mode="listed"),
-    SetDefault(member="1", bank="A"), SetOnce(member="1", entry=None),
-    SetOnce(member="1", entry=BootEntry(place="bank:A")),
-    SetOnce(member="1", entry=BootEntry(place="flash:a.img")),
-    HeedConfig(member="1"), Save(member="1"), Save(member=None), Commit(member="1"), Reload(),
+    do.CheckDigest(place=PATH, digests=DIGESTS), do.CheckDigest(place=BANK, digests=DIGESTS),
+    do.BackUp(), do.BackUp(place=PATH), do.BackUp(place=BANK), do.Delete(place=PATH),
+    do.Copy(place=PATH, content=NEW), do.Copy(place=PATH, content=NEW, source=PATH),
+    do.WriteBank(member="1", bank="A", content=NEW), do.CopyBank(member="1", source="A", bank="B"),
+    do.LoadComponent(member="1", component="boot", version="2", slot="1", image="c.img"),
+    do.SetComponent(member="1", component="boot", place=PATH), do.BootByHand(places=(PATH, BANK)),
+    do.SetOrder(member="1", entries=()), do.SetMode(member="1", mode="listed"),
+    do.SetDefault(member="1", bank="A"), do.SetOnce(member="1", entry=None),
+    do.SetOnce(member="1", entry=BootEntry(place="bank:A")),
+    do.SetOnce(member="1", entry=BootEntry(place="flash:a.img")),
+    do.HeedConfig(member="1"), do.Save(member="1"), do.Save(member=None), do.Commit(member="1"),
+    do.Reload(),
 ]  # fmt: skip
 
 

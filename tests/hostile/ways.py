@@ -105,7 +105,8 @@ def main():
     names = [*GOOD, *AGENTS, *SERVERS, *HOSTILE]
     runs, slowest, grew, bad, good = Counter(), {}, 0, 0, 0.0
     with tempfile.TemporaryDirectory() as folder:
-        for _ in range(rounds):
+        for number in range(1, rounds + 1):
+            print(f"round {number} of {rounds}", file=sys.stderr, flush=True)
             found, took, more = survey_beside(Path(folder), names)
             grew += more
             for name, one in found.items():

@@ -178,7 +178,7 @@ def _made(data: object, decode: Callable[[Raw], T]) -> Made[T]:
             return answer.done, decode(answer.made)
     except (DecodeError, ValidationError) as error:
         problem = f"a worker sent an answer that cannot be read ({error})"
-        raise InputError("cluster", problem, "Look at who runs the workers") from None
+        raise InputError("cluster", problem, "Check who runs the workers") from None
     file, problem, do, line, key = answer.refused
     raise InputError(file, problem, do, line=line, key=key)
 
@@ -194,8 +194,10 @@ def _taken(address: str, future: Any) -> Any:
     except dask.KilledWorker:
         problem = "lost every worker that tried a part"
         raise InputError(address, problem, "See why they died; then run that again") from None
-    except TypeError:  # Dask refuses to decode it
-        return None
+    except TypeError:
+        if future.status == "error":  # of the work itself: a defect
+            raise
+        return None  # Dask refuses to decode it
 
 
 def _carried(bundle: Bundle) -> Bundle:

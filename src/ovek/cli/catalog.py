@@ -320,7 +320,7 @@ def annotate_command(
         do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
         raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
     if size is not None and len({one.file for one in files}) > 1:
-        raise click.UsageError(f"--size is of one file, and {glob} names {len(files)}")
+        raise click.UsageError(f"--size is for one file, and {glob} matches {len(files)}")
     annotation = Annotation(
         files=glob,
         hardware=hardware or None,

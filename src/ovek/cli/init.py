@@ -62,17 +62,17 @@ def command(
 ) -> None:
     """Write a site of one's own to FOLDER (default: my-network), and say what comes next.
 
-    At a terminal it asks for what is not said: the list of devices, their kind (the name of a
+    In a terminal it asks for what was not given: the list of devices, their kind (the name of a
     sheet, which may be learned later), and where saved sessions lie. The files have comments and
     work as they are: fleet.toml (the devices), policy.toml (what is wanted), and folders for
     sheets, catalog and snapshots. What is there already is never written over.
     """
     _check_free(folder)
-    if devices_file is None and sheet is None and sessions_folder is None and sys.stdin.isatty():
+    if not (devices_file or sheet or sessions_folder) and _in_terminal():
         devices_file = _asked_path("A list of your devices (CSV, INI or YAML; Enter: none yet)")
         sessions_folder = _asked_path("A folder with saved sessions (Enter: none yet)")
         if devices_file is not None or sessions_folder is not None:
-            sheet = _asked("Their kind, where none is told: the name of a sheet") or None
+            sheet = _asked("The sheet of the devices for which the list names none") or None
     hosts = read_hosts(devices_file, groups) if devices_file is not None else Hosts((), ())
     sessions = _sessions(sessions_folder) if sessions_folder is not None else {}
     hosts = _with_sessions(hosts, sessions)
@@ -103,6 +103,10 @@ def _check_free(folder: Path) -> None:
         raise InputError(folder, "is no folder", "Name a new folder: ovek init FOLDER")
 
 
+def _in_terminal() -> bool:
+    return sys.stdin.isatty()
+
+
 def _asked(what: str) -> str:
     answer: str = click.prompt(what, default="", show_default=False, err=True)
     return answer.strip()
@@ -116,18 +120,21 @@ def _asked_path(what: str) -> Path | None:
 def _sessions(folder: Path) -> dict[str, Path]:
     """The saved sessions of a folder by the device that each is of. Raises InputError."""
     if not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name the folder in which saved sessions lie")
+        raise InputError(folder, "is not a folder", "Name the folder that has the saved sessions")
     by_device: dict[str, Path] = {}
     for file in sorted(folder.iterdir()):
         if not file.is_file() or file.name.startswith("."):
             continue
         if not is_plain(file.stem) or file.stem in by_device:
-            tell(f"{file.name} is left out: name it as its device, in letters, digits and dashes")
+            allowed = "letters, digits, dashes"
+            tell(f"{file.name} is skipped: its name has to be that of a device ({allowed})")
             continue
         read_capture(file)  # what is no text is refused
         by_device[file.stem] = file
     if not by_device:
-        raise InputError(folder, "holds no saved session", "Save one as NAME.txt of its device")
+        raise InputError(
+            folder, "has no saved sessions", "Save each as NAME.txt, NAME being the device"
+        )
     return by_device
 
 
@@ -140,7 +147,7 @@ def _with_sessions(hosts: Hosts, sessions: Mapping[str, Path]) -> Hosts:
         if name in devices:
             devices[name] = {**devices[name], "ways": "capture", "capture": f"sessions/{name}.txt"}
         else:
-            tell(f"{name}.txt is of no device in the list")
+            tell(f"{name}.txt is skipped: the list has no device {name!r}")
     return Hosts(tuple(devices.values()), hosts.left_out)
 
 
@@ -167,8 +174,8 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
     unknown = sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known))
     for kind in unknown:
         near = get_close_matches(kind, known, n=1)
-        meant = f"; did you mean {near[0]!r}?" if near else "; it is learned of a saved session"
-        tell(f"there is no sheet {kind!r} yet{meant}")
+        meant = f"; did you mean {near[0]!r}?" if near else "; learn it from a saved session"
+        tell(f"the sheet {kind!r} does not exist yet{meant}")
     if hosts.left_out:
         reason = ", ".join(hosts.left_out[:10])
         tell(f"not understood, and left out: {reason}")
@@ -208,7 +215,10 @@ def _next(folder: Path, hosts: Hosts, unknown: Sequence[str], sessions: Mapping[
     asked = any("capture" not in each for each in hosts.devices)
     keys = " --take-new-keys" if asked or not hosts.devices else ""
     steps = [
-        (f"ovek sheet learn {typed(kind, 'NAME')} COPY {where}", f"a copy of {session}, marked")
+        (
+            f"ovek sheet learn {typed(kind, 'NAME')} COPY {where}",
+            f"COPY: a copy of {session} with marks in it",
+        )
         for kind in unknown
     ]
     steps += [

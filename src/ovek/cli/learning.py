@@ -99,7 +99,8 @@ def take(sessions: Sequence[Session], which: str) -> list[str]:
 
     One that cannot be learned beside the others is left out; returned is what to say of those.
     """
-    offers = guesses_of(sessions, _lesson(sessions))
+    before = _lesson(sessions)
+    offers = guesses_of(sessions, before)
     numbers = range(1, len(offers) + 1)
     chosen = list(numbers)
     if which != "all":
@@ -108,27 +109,31 @@ def take(sessions: Sequence[Session], which: str) -> list[str]:
             there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
             raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
         chosen = [int(each) for each in told]
-    left = dict.fromkeys(chosen, "")
+    left, learned = dict.fromkeys(chosen, ""), before is not None
     for _ in range(2):  # what is refused may be understood beside those that come after it
         for number in list(left):
-            refused = _taken(sessions, offers[number - 1])
+            refused = _put_in(sessions, offers[number - 1], learned=learned)
             if refused is None:
+                learned = True
                 del left[number]
             else:
-                left[number] = f"guess {number} is not taken: {refused}"
+                left[number] = f"guess {number} is not used: {refused}"
     return list(left.values())
 
 
-def _taken(sessions: Sequence[Session], guess: Guess) -> InputError | None:
-    """Put a guess in; or why it cannot be learned beside what is marked, and it stays out."""
+def _put_in(sessions: Sequence[Session], guess: Guess, *, learned: bool) -> InputError | None:
+    """Put a guess in; or why it cannot be learned beside what is marked, and it stays out.
+
+    `learned` is whether the sessions teach something without it.
+    """
     session = sessions[guess.session]
-    before, learned = session.text, _lesson(sessions) is not None
+    text = session.text
     marked(session, guess.mark)
     try:
         lesson_of(sessions)
     except InputError as wrong:
         if learned or wrong.line is not None:
-            session.text = before
+            session.text = text
             return wrong
     return None
 
@@ -203,7 +208,7 @@ def check_understood(trials: Sequence[Tested], sessions: Sequence[Session]) -> N
     """Raise InputError where nothing of a session is understood, as of another kind of device."""
     for trial, session in zip(trials, sessions, strict=True):
         if not trial.facts:
-            do = "Learn another kind of device under a name of its own; nothing was written"
+            do = "If it is another kind of device, learn it under another name; nothing was written"
             raise InputError(session.file, "nothing in it was understood", do)
 
 

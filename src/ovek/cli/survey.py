@@ -113,7 +113,7 @@ def command(selected: Selection, **options: Any) -> None:
     if options["replay"]:
         snapshot, results = _replay(site, jobs)
     else:
-        snapshot, results = _survey(site, jobs, options)
+        snapshot, results = _survey(site, jobs, options, unknown)
     results += unknown
     with suppress(InputError):
         state_of(site.folder / "snapshots")  # so that whoever asks next need not look
@@ -193,17 +193,17 @@ def _jobs(selected: Selection, as_: str | None) -> tuple[list[Job], list[Surveye
 def _no_sheet(site: Site, device: FleetDevice) -> InputError:
     """That a device names a sheet which is not there: where it does, and what to do."""
     file, line = listed_at(site.folder, site.fleet, device.name)
-    problem = f"the device {device.name!r} has the sheet {device.sheet!r}, and there is none"
+    problem = f"the device {device.name!r} has the sheet {device.sheet!r}, which does not exist"
     near = get_close_matches(device.sheet, sheet_names(site.folder), n=1)
     do = f"Did you mean {near[0]!r}? " if near else ""
-    do += f"Learn it of a saved session: ovek sheet learn {typed(device.sheet, 'NAME')} SESSION"
+    do += f"Learn it from a saved session: ovek sheet learn {typed(device.sheet, 'NAME')} SESSION"
     return InputError(file, problem, do, line=line)
 
 
 def _not_asked(device: FleetDevice, error: InputError) -> Surveyed:
     return Surveyed(
-        device=device.name, result="not read", problem=error.met, do=error.do, missing=(), lost=(),
-        notes=(), tries=0, seconds=0.0,
+        device=device.name, result="not read", problem=f"the sheet {device.sheet!r} does not exist",
+        do=error.do, missing=(), lost=(), notes=(), tries=0, seconds=0.0,
     )  # fmt: skip
 
 
@@ -219,18 +219,25 @@ def _findable(site: Site, sheet: str) -> str:
     return file.stem
 
 
-def _survey(site: Site, jobs: list[Job], options: dict[str, Any]) -> tuple[Path, list[Surveyed]]:
+def _survey(
+    site: Site, jobs: list[Job], options: dict[str, Any], unknown: list[Surveyed]
+) -> tuple[Path, list[Surveyed]]:
+    """Read devices; `unknown` are those that cannot be, which the record beside it names, too."""
     from ovek.app.history import claims_of
 
     with (
         locked(site.folder / "snapshots" / LOCK, "a survey of this site"),
         claims_of(site) as claims,
     ):
-        return _locked_survey(site, jobs, options, claims)
+        return _locked_survey(site, jobs, options, claims, unknown)
 
 
 def _locked_survey(
-    site: Site, jobs: list[Job], options: dict[str, Any], claims: "Claims | None"
+    site: Site,
+    jobs: list[Job],
+    options: dict[str, Any],
+    claims: "Claims | None",
+    unknown: list[Surveyed],
 ) -> tuple[Path, list[Surveyed]]:
     from ovek.sources import trust
     from ovek.sources.survey import Outcome, survey
@@ -269,7 +276,7 @@ def _locked_survey(
         except KeyboardInterrupt:
             journal.close()
             keys.save()
-            _leave(snapshot, began, results)
+            _leave(snapshot, began, [*results, *unknown])
             left = len(todo) - len(results)
             say(
                 f"\novek: stopped; {len(results)} done, {left} left. What is finished is kept in "
@@ -281,7 +288,7 @@ def _locked_survey(
         journal.finish(one.name for one in site.fleet.device)
     finally:
         keys.save()
-    _leave(snapshot, began, results)
+    _leave(snapshot, began, [*results, *unknown])
     order = {device.name: at for at, (device, _) in enumerate(todo)}
     results.sort(key=lambda one: order[one.device])
     return snapshot, results

@@ -94,7 +94,7 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
         return f"the capacity of {name}: is not known, so a share of it is not known either"
     if release is not None and not release.sizes:
         told = f"the size of {release.file} is not published, and no proven copy tells it"
-        return f"{told} (ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES does)"
+        return f"{told} (add it: ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES)"
     least = release.needs.volume if release is not None else None
     if release is not None and least and volume.capacity is not None and volume.capacity < least:
         told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"

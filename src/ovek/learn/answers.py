@@ -70,11 +70,11 @@ class Rules(Struct, frozen=True, kw_only=True):
     @property
     def things(self) -> list[Fills]:
         """What the answers tell of."""
-        return list(dict.fromkeys(fills for fills, _ in self.values))
+        return _things(self.values)
 
     def rule_of(self, line: str) -> Rule | None:
         """The rule that takes a line."""
-        return next((r for r, _ in self.rules if r.found(line, self.patterns) is not None), None)
+        return _rule_of(line, self.rules, self.patterns)
 
 
 def rules_of(
@@ -166,14 +166,6 @@ class _Answers:
             open=tuple(self.open),
             words=self._words,
         )
-
-    def _rule_of(self, line: str) -> Rule | None:
-        return next((r for r, _ in self._rules if r.found(line, self.patterns) is not None), None)
-
-    @property
-    def things(self) -> list[Fills]:
-        """What its answers tell of."""
-        return list(dict.fromkeys(fills for fills, _ in self.values))
 
     # -- what is marked
 
@@ -495,7 +487,8 @@ class _Answers:
                         continue
                     if told is None:
                         where = (exchange.session, exchange.at[line])
-                        self.open.append(Open(*where, text, tuple(self.things), line in parting))
+                        things = tuple(_things(self.values))
+                        self.open.append(Open(*where, text, things, line in parting))
                     else:
                         self.passed.setdefault(told, text)
 
@@ -507,7 +500,7 @@ class _Answers:
         """
         between, since = set[int](), None
         for number, line in enumerate(lines):
-            rule = self._rule_of(line)
+            rule = _rule_of(line, self._rules, self.patterns)
             if rule is None:
                 continue
             if any(slot[0] in ("order", "file") and self._is_key(slot) for slot in rule.slots):
@@ -586,7 +579,7 @@ class _Answers:
 
     def _may_name(self, words: Sequence[str]) -> bool:
         """Whether a line may name a file, where files or what starts are told."""
-        if not {"file", "order", "set", "component"} & set(self.things):
+        if not {"file", "order", "set", "component"} & set(_things(self.values)):
             return False
         return any(_FILE.fullmatch(word.strip(".,;()[]'\"")) for word in words)
 
@@ -594,3 +587,13 @@ class _Answers:
 def _words(line: str) -> str:
     """A line by its words, however far they are apart."""
     return " ".join(line.split())
+
+
+def _things(slots: Iterable[Slot]) -> list[Fills]:
+    return list(dict.fromkeys(fills for fills, _ in slots))
+
+
+def _rule_of(
+    line: str, rules: Iterable[tuple[Rule, bool]], patterns: Mapping[Slot, str]
+) -> Rule | None:
+    return next((rule for rule, _ in rules if rule.found(line, patterns) is not None), None)

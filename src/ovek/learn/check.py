@@ -40,7 +40,8 @@ def lost_mark(
         beside = [one for one, slot in slots.items() if one.line == mark.line and slot[0] == fills]
         problem = _wrong(mark, {one: slots[one][1] for one in beside}, fills, rows.get(fills, ()))
         if problem is not None:
-            do = f"Mark the line otherwise, or more of it, or <<skip=…>> what is read as {field}"
+            skip = f"mark with <<skip=…>> the lines that are read as {field} instead"
+            do = f"Mark more of this line, or {skip}"
             return Lost(exchange.session, exchange.at[mark.line], f"{mark.shown} {problem}", do)
     return None
 
@@ -57,7 +58,7 @@ def _wrong(mark: Mark, beside: Mapping[Mark, str], fills: Fills, rows: Sequence[
     if key is None or key in beside.values():
         return None
     if field in WHICH and any(not row.get(field) for row in rows):
-        return f"says the {field} of some rows only: others would have none"
+        return f"names the {field} of some rows only; other rows would have none"
     return None
 
 

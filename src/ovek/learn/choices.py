@@ -6,23 +6,23 @@ from ovek.learn.lesson import Lesson
 from ovek.model.learned import Choice
 
 _BAD = {
-    "halt": "the walk ends at such an image: the device waits at its boot loader",
-    "next": "the walk goes on to the next entry",
+    "halt": "the boot walk stops there: the device waits at its boot loader",
+    "next": "the boot walk continues with the next entry",
 }
 _FALLBACK = {
     "files": {
-        "none": "the walk ends: the device waits at its boot loader",
-        "first-found": "the walk goes on to the images of default_volume, in the order listed",
+        "none": "the boot walk stops: the device waits at its boot loader",
+        "first-found": "the boot walk tries the images on default_volume, in the order listed",
     },
     "banks": {
-        "none": "the walk ends: the device waits at its boot loader",
-        "other-bank": "the walk goes on to the other bank",
+        "none": "the boot walk stops: the device waits at its boot loader",
+        "other-bank": "the boot walk tries the other bank",
     },
 }
 _COVERS = {
-    "configuration": "boot settings count as saved, whatever it says",
-    "boot-settings": "with unsaved changes the saved boot order is not known",
-    "both": "with unsaved changes the saved boot order is not known",
+    "configuration": "boot settings count as saved",
+    "boot-settings": "with unsaved changes, the saved boot order is unknown",
+    "both": "with unsaved changes, the saved boot order is unknown",
 }
 
 
@@ -33,18 +33,28 @@ def choices_of(lesson: Lesson, layout: str, chosen: Mapping[str, str] = {}) -> t
     """
     kind = "files" if layout == "files" else "banks"
     asked: list[tuple[str, str, dict[str, str], str]] = [
-        ("on_bad_image", "What does it do at an image that it cannot start?", _BAD, "halt"),
-        ("fallback", "What does it do once all that is set has failed?", _FALLBACK[kind], "none"),
+        ("on_bad_image", "What does the device do at an image that it cannot boot?", _BAD, "halt"),
+        (
+            "fallback",
+            "What does it do when every configured entry has failed?",
+            _FALLBACK[kind],
+            "none",
+        ),
     ]
     volumes = lesson.volumes
     if layout == "files" and volumes:
-        by_volume = {
-            each: f"a name alone, and what is first found, are on {each}" for each in volumes
-        }
+        by_volume = {each: f"a bare file name, and first-found, mean {each}" for each in volumes}
         first = lesson.default_volume if lesson.default_volume in by_volume else volumes[0]
-        asked.append(("default_volume", "Where does it look by itself?", by_volume, first or ""))
+        asked.append(
+            (
+                "default_volume",
+                "On which volume does it look for images by itself?",
+                by_volume,
+                first or "",
+            )
+        )
     if any("config.unsaved_changes" in question.fields for question in lesson.questions):
-        what = "Of what does it speak, when it says that changes are not saved?"
+        what = "When it reports unsaved changes, which settings does it mean?"
         asked.append(("unsaved_covers", what, _COVERS, "both"))
     return tuple(
         Choice(key=key, asks=asks, value=chosen.get(key, value), follows=follows)

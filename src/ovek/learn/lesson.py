@@ -170,7 +170,8 @@ class _Learning:
             q for q in questions if q.fills == "order" and "list" not in {*q.fields, *q.fixed}
         ]
         for question in orders if len(orders) > 1 else ():
-            what = f"which boot order {question.ask!r} tells, as another answer tells one, too"
+            what = f"whether {question.ask!r} shows the live or the saved boot order"
+            what += ", as two answers show one"
             mark = (
                 f"<<list(live)={question.ask.split()[-1]}>> or <<list(saved)=…>> where it is typed"
             )
@@ -342,7 +343,7 @@ class _Learning:
             self.taken.append("a volume that is listed is one that can be read (state ok)")
         states = {*found.values.get("state", ()), *found.means.get("state", {}).values()}
         if found.fills == "volume" and states and "ok" not in states:
-            what = "which volumes can be read, as a mark says only which cannot"
+            what = "which volumes can be read (a mark says only which cannot)"
             mark = "<<volume.state(ok)=…>> where one says what it is"
             self.unsettled.append(Unsettled(what, mark))
         if found.fills == "bank" and "state" not in found.columns.values():

@@ -22,7 +22,7 @@ def fields(
             yield from hanging(f"  {name}".ljust(width), text, indent=width)
     if wording:
         yield from ([""] if things else [])
-        yield Text("WORDING: what a person types for a step, and what the line may name", "bold")
+        yield Text("WORDING: the line a person types for a step, and its placeholders", "bold")
         width = max(map(len, wording)) + 4
         for name, words in wording.items():
             yield from hanging(f"  {name}".ljust(width), _named(words), indent=width)

@@ -18,8 +18,9 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
         kept = f"; the sessions are kept in {told.kept} as its tests" if told.kept else ""
         yield from hanging("", f"{told.written} is written{kept}.", indent=0)
         if told.choices:
-            do = f"say how it starts, under [start] in {told.written}, and what files are for"
-            yield from hanging("Next: ", f"{do}, under [roles].", indent=6)
+            parts = "[start] (how it boots) and [roles] (what files are for)"
+            do = f"complete {parts} in {told.written}"
+            yield from hanging("Next: ", f"{do}.", indent=6)
     if told.open:
         yield from ("", Text("NOT UNDERSTOOD", "bold"))
         for line in told.open:
@@ -69,11 +70,11 @@ def _choices(told: Learned) -> Iterator[Line]:
     """What no session tells, and what follows of each answer."""
     open_ = [choice for choice in told.choices if len(choice.follows) > 1]
     if open_:
-        yield from ("", Text("NO SESSION TELLS: see the manual of the device", "bold"))
+        yield from ("", Text("NOT IN ANY SESSION: see the manual of the device", "bold"))
     for choice in open_:
         yield from hanging("  ", choice.asks, indent=2)
         for value, follows in choice.follows.items():
-            now = " (so it says now)" if value == choice.value else ""
+            now = " (the sheet's value now)" if value == choice.value else ""
             yield from hanging(f'    {choice.key} = "{value}": ', f"{follows}{now}", indent=6)
 
 

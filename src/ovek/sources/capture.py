@@ -29,7 +29,7 @@ def read_capture(file: Path) -> str:
         raise InputError(file, "is empty", "Save the terminal session again")
     strange = len(_NO_TEXT.findall(text[:_LOOKED_AT]))
     if strange * 10 > min(len(text), _LOOKED_AT):
-        raise InputError(file, "is no text", "Save the terminal session as text")
+        raise InputError(file, "is not a text file", "Save the terminal session as plain text")
     return text
 
 

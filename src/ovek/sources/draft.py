@@ -334,8 +334,8 @@ class Draft:
             for name in sorted(self._both):
                 self.member(name)["boot"]["order"].pop("saved", None)
                 self.problems.append(
-                    f"member {name}: it has unsaved changes, which may be of its boot settings, so "
-                    "the saved boot order is not known"
+                    f"member {name}: its unsaved changes may include boot settings, so the saved "
+                    "boot order is unknown"
                 )
 
     def _settle(self, member: Plain) -> None:

@@ -199,11 +199,11 @@ async def _connect(
 
 def _refused(login: Login, where: str, client: _Client) -> ReadProblem:
     """That nobody is let in: who asked, by whose word, and by what the device lets anybody in."""
-    source = "user in fleet.toml" if login.user is not None else "your own name on this machine"
+    source = "user in fleet.toml" if login.user is not None else "your user name on this machine"
     user = login.user if login.user is not None else getpass.getuser()
     problem = f"{where} refuses the user {user!r} ({source})"
     if client.offered:
-        problem += f"; it takes {' or '.join(client.offered)}"
+        problem += f"; it accepts {' or '.join(client.offered)}"
     asks_password = any("password" in each for each in client.offered)
     if asks_password and not client.had_secret:
         do = "There is no password: set OVEK_PASSWORD, or add --ask-password"
@@ -250,9 +250,11 @@ def _no_prompt(last: str, limit: float) -> ReadProblem:
     problem = f"no prompt in {limit:g} s"
     if not last:
         do = "Log in by hand and see"
-        return ReadProblem("waiting for the prompt", f"{problem}: nothing came", do, passing=True)
-    do = "Mend prompt in the sheet, so that it fits that"
-    return ReadProblem("waiting for the prompt", f"{problem}; the last that came is {last!r}", do)
+        return ReadProblem("waiting for the prompt", f"{problem}, and no text", do, passing=True)
+    do = "Fix prompt in the sheet so that it matches this text"
+    return ReadProblem(
+        "waiting for the prompt", f"{problem}; the last text received is {last!r}", do
+    )
 
 
 async def _process(

@@ -143,8 +143,8 @@ def _none_recommended(now: Situation) -> Barred:
         words = "Read its model (ovek survey), or name a target in policy.toml"
     elif unversioned:
         file = unversioned[0].file
-        why = f"{file} is recommended for it, and its version is not told"
-        words = f"Say it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
+        why = f"{file} is recommended for it, and its version is unknown"
+        words = f"Add it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
     else:
         why = "catalog/ names none for it"
         words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"

@@ -197,12 +197,19 @@ def facts_missing(subject: Subject) -> Iterator[Said]:
                 member=member.id,
                 place=None,
                 saw="not known: " + "; ".join(told for told, _ in missing),
-                do=_how(subject, fields) if fields else _SAY,
+                do=_how(subject, fields) if fields else _of_catalog(subject),
                 severity=None if member.walk.outcome == "unknown" else "note",
             )
 
 
-_SAY = "Say it in catalog/: ovek catalog annotate FILE --status recommended --version VERSION"
+def _of_catalog(subject: Subject) -> str:
+    """How to say which release is recommended."""
+    models = [member.one.hardware.model for member in subject.members]
+    unversioned = subject.judged.judge.releases.without_version(models)
+    if unversioned:
+        file = typed(unversioned[0].file, "FILE")
+        return f"Add it: ovek catalog annotate {file} --version VERSION"
+    return "Add it: ovek catalog annotate FILE --status recommended --version VERSION"
 
 
 def _how(subject: Subject, fields: tuple[str, ...]) -> str:
@@ -256,7 +263,7 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
         unversioned = subject.judged.judge.releases.without_version(models)
         told = "catalog/ names none"
         if unversioned:
-            told = f"{unversioned[0].file} is, and its version is not told"
+            told = f"{unversioned[0].file} is, and its version is unknown"
         yield f"which release is recommended for it ({told})", ()
     elif wanted.asks_recommended and wanted.target is None:
         yield "which release is recommended for it, since its model is not known", ()
