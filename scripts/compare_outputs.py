@@ -1,7 +1,7 @@
 """Which outputs on the sample differ from those of another checkout?
 
-`python scripts/compare_outputs.py CHECKOUT`: runs each example of each command there and here, on
-the sample of each, and shows what differs. Nothing may, where code is only moved.
+`python scripts/compare_outputs.py CHECKOUT`: runs each example of each command, and others, there
+and here, on the sample of each, and shows what differs. Nothing may, where code is only moved.
 """
 
 import argparse
@@ -12,6 +12,7 @@ import re
 import subprocess
 import sys
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 # What tells the time at which it was asked, or a folder that has another name each time.
@@ -35,6 +36,113 @@ from pathlib import Path
 from ovek.demo import write_site
 write_site(Path(sys.argv[1]))
 """
+# Beside the examples: forms, what goes into files, and what is refused.
+_MORE = (
+    "audit -v",
+    "audit 'arle-*' --on nowhere:1",
+    *(f"audit --format {form}" for form in ("json", "jsonl", "csv", "markdown", "junit")),
+    "audit --format csv --rows devices",
+    "audit --group-by rule",
+    "audit --group-by image --format markdown",
+    "audit --only no-such",
+    "audit --group-by rule --format json",
+    "audit --where answer=no-go --fail-on never",
+    "audit --where site=Nowhere",
+    "audit --where colour=red",
+    "audit nobody",
+    "audit arle-quay --as-of 2026-03-01 --knowing now",
+    *(f"bootwalk{more}" for more in ("", " -v", " --format json", " --format jsonl")),
+    "bootwalk arle-quay --if-missing flash:none",
+    "bootwalk --if-bad flash:",
+    "bootwalk 'arle-*' --if-bad flash:ox40-full-7.4.2.img --format json",
+    *(f"runbook --format {form}" for form in ("json", "jsonl", "csv", "markdown")),
+    "runbook -v",
+    "runbook --for 9.9",
+    "runbook --for 7.4.2",
+    "runbook --into lists && cat lists/*",
+    "runbook --confirm snapshots/*.jsonl",
+    "runbook --confirm snapshots/*.jsonl --format json",
+    "runbook --confirm snapshots/*.jsonl --format csv",
+    "runbook --figure waves.svg",
+    "cleanup",
+    "cleanup --free 20% --format json",
+    "cleanup --free 60MiB -v",
+    "cleanup --sweep 6",
+    "cleanup --sweep 3 --format markdown",
+    "cleanup --sweep 2 --into goes && cat goes/*",
+    "cleanup --room-for 7.4.2 --format jsonl",
+    "cleanup --room-for nothing.img",
+    "cleanup arle-core --room-for target --confirm snapshots/*.jsonl",
+    "cleanup --room-for target --confirm snapshots/*.jsonl --format json",
+    "cleanup --whole-fleet --free 30%",
+    "cleanup --whole-fleet --free 30% --format json",
+    "cleanup --whole-fleet --free 30% --format jsonl",
+    "cleanup --whole-fleet --free 30% --format markdown",
+    "cleanup gannet-bridge --free 900GiB",
+    "compare",
+    "compare before-7.4.2 --format json",
+    "compare before-7.4.2 --format jsonl",
+    "compare before-7.4.2 --expect recommended -v",
+    "compare before-7.4.2 --to nowhere",
+    "compare --baseline now",
+    "compare --baseline now2 --format json",
+    "compare --baseline ../now",
+    "custody",
+    "custody --format json",
+    "custody nothing.img",
+    "where 7.4.2 --format json",
+    "where nothing.img --format csv",
+    "rules",
+    "rules --format json",
+    "rules no-such",
+    "policy check --format json",
+    "shelf --format json",
+    "shelf --format jsonl -v",
+    "shelf nowhere",
+    "shelf --fits arle-core --format json",
+    "shelf shelf --write-list list.sha256 && cat list.sha256",
+    "shelf shelf --write-list list.txt",
+    "shelf --expect 12 fleet.toml",
+    *(f"chart {figure}" for figure in ("flash", "versions", "verdicts", "waves", "trend")),
+    "chart flash --ascii",
+    "chart walk",
+    "chart walk arle-quay --if-saved",
+    "chart walk arle-quay --if-bad flash:none",
+    "chart flash -o flash.gif",
+    "chart versions -o versions.svg && cat versions.svg",
+    "history trend --format json",
+    "history trend --format csv",
+    "history trend --last never",
+    "history add --format json",
+    "history device arle-core --format json",
+    "history device arle-core --format csv",
+    "history device nobody",
+    "history image 7.4.2 --format json",
+    "history image nothing",
+    "history finding no-fallback --format json",
+    "history finding no-fallback --format csv",
+    "history purge",
+    "catalog list --format json",
+    "catalog show nothing.img",
+    "catalog check --format jsonl",
+    "catalog path 7.2.5 --to 7.4.2 --format json",
+    "catalog path arle-core --to 7.4.2 --format json",
+    "catalog path arle-core --to 9",
+    "catalog pick arle-core --format json",
+    "catalog find 7.4.2 --format json",
+    "report --format markdown",
+    "report",
+    "report -o pages/ && cat pages/index.html",
+    "report -o page.html && cat page.html",
+    "sheet check --format json",
+    "sheet fields --format json",
+    "sheet show oxwick-40",
+    "survey nobody",
+    "survey --prune 1d --format json",
+    "survey --replay",
+    "survey --capture fleet.toml",
+    "init new --sheet oxwick-40 && cat new/*.toml",
+)
 # What serves until it is stopped, asks, or starts a sample of its own.
 _NOT = ("standin", "demo", "completion", "init", "survey")
 
@@ -69,9 +177,14 @@ def main() -> None:
         capture_output=True, encoding="utf-8", check=True,
     )  # fmt: skip
     lines = [line for line in json.loads(listed.stdout) if not line.startswith(_NOT)]
+    lines += [line for line in _MORE if line not in lines]
     with tempfile.TemporaryDirectory() as top:
-        before = outputs(there, Path(top) / "there", lines)
-        after = outputs(here, Path(top) / "here", lines)
+        with ThreadPoolExecutor() as pool:
+            asked = [
+                pool.submit(outputs, source, Path(top) / name, lines)
+                for source, name in ((there, "there"), (here, "here"))
+            ]
+        before, after = (each.result() for each in asked)
     differing = [line for line in lines if before[line] != after[line]]
     for line in differing:
         print(f"== ovek {line}")
