@@ -5,9 +5,9 @@ import pytest
 from ovek.demo import write_site
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture
 def sample(tmp_path_factory):
-    """A folder with the sample site in it."""
+    """A folder with the sample site in it, as it is at first."""
     folder = tmp_path_factory.mktemp("sample")
     write_site(folder / "skerrow-ferries")
     return folder

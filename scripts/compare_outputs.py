@@ -39,6 +39,18 @@ write_site(Path(sys.argv[1]))
 # Beside the examples: forms, what goes into files, and what is refused.
 _MORE = (
     "audit -v",
+    "audit --color always",
+    "runbook --color always",
+    "cleanup --whole-fleet --free 30% --color always",
+    "compare before-7.4.2 --color always",
+    "catalog list --color always",
+    "where 7.4.2 --color always",
+    "shelf --color always",
+    "rules --color always",
+    "history image 7.4.2 --color always",
+    "history finding no-fallback --color always",
+    "shelf --fits arle-core --color always",
+    "survey --replay --color always",
     "audit 'arle-*' --on nowhere:1",
     *(f"audit --format {form}" for form in ("json", "jsonl", "csv", "markdown", "junit")),
     "audit --format csv --rows devices",

@@ -27,10 +27,10 @@ from builders import (
 from builders.chance import cases
 from conftest import TIMES
 from ovek.app.again import basis_of
+from ovek.app.audit import _AUDIT
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
 from ovek.app.shelves import shelf_facts
-from ovek.cli.audit import Auditing
 from ovek.engine.audit import Terms, audit_within
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.times import Times
@@ -135,7 +135,8 @@ def audited(folder, now, *, again):
     devices = Devices(site, site.state(), releases=ReleaseIndex(site.releases))
     shelf = shelf_facts(site, devices.releases, devices.state.names)
     basis = basis_of(devices, shelf) if again else None
-    parts = list(each_part(devices, Auditing, now, shelf, frozenset(), False, basis))
+    nothing = frozenset()
+    parts = list(each_part(devices, _AUDIT, now, shelf, nothing, basis, nothing, None))
     fresh = [row for part in parts for row in part.fresh]
     if basis is not None:
         keep(basis.file, fresh, devices.state.names)

@@ -9,12 +9,20 @@ import pytest
 from msgspec.structs import replace
 
 from builders import NOW, device, flash, image, member, plain
+from builders.results import VIEW, result
 from ovek.demo import write_site
 from ovek.engine.history import open_on
 from ovek.model.charted import Charted, ChartedImage
 from ovek.model.finding import AuditedStart
 from ovek.model.flash import Share, VolumeUse
 from ovek.model.history import Day, Fact, OpenOn, Span
+from ovek.model.results.figures import (
+    FlashFigure,
+    VerdictsFigure,
+    VersionsFigure,
+    WalkFigure,
+)
+from ovek.model.results.histories import Trend
 from ovek.model.walk import Candidate, DeviceWalk, MemberWalk, Started
 from ovek.render.charts import bar, plot, trend, verdicts, versions, walk
 from ovek.render.charts import flash as room
@@ -83,12 +91,30 @@ def days(number):
     ]
 
 
+def draw(module, drawn):
+    """Draw it as PNG."""
+    return b"".join(module.draw(drawn, VIEW, "png"))
+
+
+def trended(number):
+    """So many days."""
+    told, opened = days(number)
+    return result(Trend, days=told, opened=opened, caption="from")
+
+
+def figure(kind, number):
+    """A figure of so many devices."""
+    return kind(devices=charted(number), caption="from")
+
+
 FIGURES = {
-    **{f"flash {n}": lambda n=n: room.draw("png", charted(n), "from") for n in (1, 5, 40, 400)},
-    **{f"versions {n}": lambda n=n: versions.draw("png", charted(n), "from") for n in (1, 5, 400)},
-    **{f"verdicts {n}": lambda n=n: verdicts.draw("png", charted(n), "from") for n in (5, 40, 400)},
-    **{f"walk {n}": lambda n=n: walk.draw("png", walks(n), "from") for n in (1, 2)},
-    **{f"trend {n}": lambda n=n: trend.draw("png", *days(n), "from") for n in (2, 40, 400)},
+    **{f"flash {n}": lambda n=n: draw(room, figure(FlashFigure, n)) for n in (1, 5, 40, 400)},
+    **{f"versions {n}": lambda n=n: draw(versions, figure(VersionsFigure, n)) for n in (1, 5, 400)},
+    **{f"verdicts {n}": lambda n=n: draw(verdicts, figure(VerdictsFigure, n))
+       for n in (5, 40, 400)},
+    **{f"walk {n}": lambda n=n: draw(walk, WalkFigure(walks=walks(n), caption="from"))
+       for n in (1, 2)},
+    **{f"trend {n}": lambda n=n: draw(trend, trended(n)) for n in (2, 40, 400)},
 }  # fmt: skip
 
 

@@ -6,15 +6,16 @@ import json
 import pytest
 from msgspec.structs import replace
 
-from builders import NOW, bank, device, digest, image, judged, member, published, release, sheet
+from builders import bank, device, digest, image, judged, member, published, release, sheet
+from builders.results import VIEW, result
 from ovek.engine import custody
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.catalog import Contained, Origin, Published
 from ovek.model.custody import Sighting
 from ovek.model.digest import Digests
+from ovek.model.results.copies import FleetCustody
 from ovek.render.custody import answer
 from ovek.render.custody import custody as lines
-from ovek.render.unread import Unreads
 
 RELEASES = ReleaseIndex(published(release("1.0")))
 RIGHT, BAD, WORSE = (Digests(md5=digest(text)) for text in ("sw-1.0.img", "bad", "worse"))
@@ -118,7 +119,7 @@ def test_digests_stand_below_each_other_and_are_marked_from_where_they_differ():
     one = custody.follow(ReleaseIndex(published(release("1.0", digests=Digests(sha512=good)))), [
         seen("shelf", "s", Digests(sha512=good)), seen("flash", "f", Digests(sha512=bad)),
     ])[0]  # fmt: skip
-    shown = [str(line) for line in lines([one], Unreads([], NOW), verbose=False)]
+    shown = [str(line) for line in lines(result(FleetCustody, images=[one]), VIEW)]
     at = shown.index(f"     {bad[64:]}")
     assert shown[at + 1] == "     " + " " * 36 + "^" * 28
     assert f"     {good[:64]}" in shown

@@ -59,10 +59,10 @@ def test_every_public_function_has_an_example():
     for name in ovek_package.__all__:
         one = getattr(ovek_package, name)
         assert one.__doc__, name
-        if not isinstance(one, type):
+        if callable(one) and not isinstance(one, type):
             assert ">>>" in one.__doc__, name
             functions.append(name)
-    assert len(functions) == 7
+    assert len(functions) == 23
 
 
 def test_the_ways_and_shelves_that_the_pages_show_are_right(ovek):

@@ -9,7 +9,7 @@ import pytest
 
 from builders import NOW, device, image, member
 from ovek.app import runner
-from ovek.app.answering import Answering
+from ovek.app.answering import ANSWERS
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
 from ovek.app.work import Work
@@ -81,18 +81,11 @@ def test_only_and_device_narrow_an_audit(troubled):
     )
 
 
-class Names(Work[list[str]]):
-    """A work that only takes names down."""
+def _naming(devices, front):
+    return lambda lines: [front + one.device.device for one in lines]
 
-    def __init__(self, devices, front):
-        self.front, self.names = front, []
 
-    def take(self, device, judge):
-        self.names.append(self.front + device.device)
-
-    def result(self):
-        done, self.names = self.names, []
-        return done
+NAMES = Work(_naming, list[str])
 
 
 def test_a_large_snapshot_is_worked_on_in_parts_and_comes_back_in_order(ovek, monkeypatch):
@@ -105,7 +98,7 @@ def test_a_large_snapshot_is_worked_on_in_parts_and_comes_back_in_order(ovek, mo
     monkeypatch.setattr(runner, "_PART", 4096)
     for large in (2**40, 1):
         monkeypatch.setattr(runner, "_LARGE", large)
-        parts = list(each_part(Devices(site, state), Names, "x"))
+        parts = list(each_part(Devices(site, state), NAMES, "x"))
         assert [name for part in parts for name in part] == [f"x{name}" for name in names]
         assert len(parts) > 1
 
@@ -118,7 +111,7 @@ def test_who_was_not_read_is_known_in_a_process_of_its_own(ovek, monkeypatch):
     site = Site(ovek.folder)
     monkeypatch.setattr(runner, "_LARGE", 1)
     devices = Devices(site, site.state())
-    found = [one for part in each_part(devices, Answering, NOW, None) for one in part]
+    found = [one for part in each_part(devices, ANSWERS, NOW, None) for one in part]
     assert [(one.device, one.answer) for one in found] == [("a", "go"), ("b", "unclear")]
 
 
@@ -128,4 +121,4 @@ def test_bad_input_in_a_process_of_its_own_is_told_as_anywhere(ovek, monkeypatch
     file.write_bytes(b"?" * file.stat().st_size)
     monkeypatch.setattr(runner, "_LARGE", 1)
     with pytest.raises(Exception, match="is not JSON"):
-        list(each_part(Devices(Site(ovek.folder), state), Names, "x"))
+        list(each_part(Devices(Site(ovek.folder), state), NAMES, "x"))

@@ -170,7 +170,7 @@ def test_saved_sessions_make_devices_and_what_is_none_is_told(here):
 def test_in_a_terminal_it_asks_for_what_was_not_given(here, monkeypatch):
     here.write("saved/a1.txt", "a1> about\nX\n")
     monkeypatch.chdir(here.folder)
-    monkeypatch.setattr(init, "_in_terminal", lambda: True)
+    monkeypatch.setattr(init, "_at_terminal", lambda: True)
     done = CliRunner().invoke(init.command, ["net"], input="\nsaved\nmy-kind\n")
     assert done.exit_code == 0, done.output
     assert "A list of your devices" in done.output

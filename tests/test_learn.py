@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from languages import LANGUAGES, MAKERS, marked, other, plain
 from languages.spoken import Held, Served, session
-from ovek.cli import learning
+from ovek.app import learning
 from ovek.files.marks import MarkError, fields_named, unmarked, with_mark, without_marks
 from ovek.learn.answers import rules_of
 from ovek.learn.dialogue import Exchange, taken_apart
@@ -314,26 +314,25 @@ def test_one_line_at_a_time_offers_guesses_and_asks_about_what_is_open(ovek):
 def test_one_line_at_a_time_takes_a_field_and_refuses_what_is_none(ovek):
     text = marked("harrock").replace("  old notes.txt", "  old notes.txt\n77 odd/core.hri")
     ovek.write("s.txt", text)
-    from ovek.cli import learning
+    from ovek.app import learning
 
     (one,) = learning.sessions_of(ovek.folder / "sheets/g.toml", [ovek.folder / "s.txt"])
     (line,) = learning.lesson_of([one]).open
     told = iter(["bogus=77", "size=78", "size=77"])
 
-    said = []
+    asked = []
 
-    def answer(prompt):
-        said.append(prompt)
-        return next(told)
+    class Person:
+        def say(self, text):
+            """Nobody listens."""
 
-    before = learning._answer
-    learning._answer = answer
-    try:
-        assert learning._ask_line(one, line)
-    finally:
-        learning._answer = before
+        def answer(self, prompt):
+            asked.append(prompt)
+            return next(told)
+
+    assert learning._ask_line(one, line, Person())
     assert "<<size=77>> odd/core.hri" in one.text
-    assert len(said) == 3
+    assert len(asked) == 3
 
 
 def dated(first, second):

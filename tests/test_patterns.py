@@ -60,8 +60,8 @@ CLASSES = "each part ends where a character comes that it cannot hold, so nothin
 OURS = "texts of this program, or of a person at the keyboard"
 LEARNED = "a session that a person learns from: lines of 4,096 characters at most"
 WHY = {
-    "app/again.py": CLASSES, "cli/cleanup.py": OURS, "cli/completing.py": CLASSES,
-    "cli/options.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
+    "app/again.py": CLASSES, "app/completion.py": CLASSES, "cli/cleanup.py": OURS,
+    "cli/show.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
     "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,
     "files/bootenv.py": CLASSES, "files/importers/digestlist.py": CLASSES,
     "files/importers/metalink.py": CLASSES, "files/importers/pasted.py": CLASSES,
@@ -74,7 +74,7 @@ WHY = {
     "model/typed.py": CLASSES, "model/version.py": CLASSES, "render/markdown.py": CLASSES,
     "render/runbook.py": CLASSES, "sources/capture.py": CLASSES, "sources/clean.py": CLASSES,
     "sources/draft.py": CLASSES, "sources/interview.py": CLASSES,
-    "cli/learning.py": LEARNED, "learn/answers.py": LEARNED, "learn/dialogue.py": LEARNED,
+    "app/learning.py": LEARNED, "learn/answers.py": LEARNED, "learn/dialogue.py": LEARNED,
     "learn/guesses.py": LEARNED, "learn/lesson.py": LEARNED,
     "files/marks.py": CLASSES, "learn/shapes.py": LEARNED,
     "learn/values.py": LEARNED, "learn/writing.py": OURS,

@@ -13,6 +13,7 @@ from click.testing import CliRunner
 from msgspec.structs import replace
 
 from builders import NOW, device, flash, image, member, plain
+from ovek.app import report as room
 from ovek.cli import report
 from ovek.demo import write_site
 from ovek.engine.news import news
@@ -233,7 +234,7 @@ def test_a_page_needs_a_place(fleet):
 
 
 def test_a_folder_gets_a_page_for_each_part_of_the_fleet(fleet, monkeypatch):
-    monkeypatch.setattr(report, "_ON_A_PAGE", 4)
+    monkeypatch.setattr(room, "ON_A_PAGE", 4)
     names = [f"sw-{at}" for at in range(5)]
     fleet.snapshot(*(sw(name) for name in names))
     many = CliRunner().invoke(report.command, ["-o", "fleet.html", "--site", str(fleet.folder)])
@@ -253,7 +254,7 @@ def test_a_folder_gets_a_page_for_each_part_of_the_fleet(fleet, monkeypatch):
 
 
 def test_pages_of_an_earlier_and_larger_fleet_do_not_stay(fleet, monkeypatch):
-    monkeypatch.setattr(report, "_ON_A_PAGE", 4)
+    monkeypatch.setattr(room, "ON_A_PAGE", 4)
     folder = fleet.folder / "pages"
     asked = ["-o", f"{folder}/", "--site", str(fleet.folder)]
     for number, left in ((5, 3), (2, 1)):

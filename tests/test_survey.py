@@ -182,6 +182,20 @@ def test_the_evidence_is_kept_raw_with_its_sha256_in_the_snapshot(surveyed):
     assert b"harbour" not in snapshot.read_bytes()
 
 
+def test_a_log_tells_what_was_done_and_no_secret_and_changes_no_output(ovek):
+    site_of(ovek, standin(switch("sw1")), standin(switch("sw2"), fault="refuse"))
+    with served(ovek.folder):
+        done = ovek("survey", "--log", "log.txt", "-vv", exits=None)
+    log = (ovek.folder / "log.txt").read_text()
+    assert "ovek.sources.survey: sw1: read" in log
+    assert "ovek.sources.interview: sw1: " in log
+    assert "ovek.files.whole" in log
+    assert "sw1: reading by ssh, try 1" in done.stderr
+    assert "harbour" not in log + done.stderr
+    assert ovek("where", "1.0", exits=None).stdout == ovek("where", "1.0", "-vv", exits=None).stdout
+    assert "cannot be written" in ovek.refuses("where", "1.0", "--log", "no/such/log.txt")
+
+
 def asked(record: Path) -> str:
     text = "".join(json.loads(line)["received"] for line in record.read_text().splitlines())
     record.write_text("")

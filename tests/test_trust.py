@@ -10,11 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import NOW
+from builders.results import result
 from ovek.files.sheets import find_sheet
 from ovek.files.site import read_sheet
+from ovek.model.results.surveys import SurveyResult
 from ovek.model.surveyed import Surveyed
 from ovek.render.lines import width
 from ovek.render.survey import answer, progress_note, survey
+from ovek.render.view import View
 from ovek.sources.capture import answers_of
 from ovek.sources.draft import Draft
 from ovek.sources.interview import Answer, Interview, Wanted
@@ -193,7 +196,8 @@ def surveyed(name="sw", result="read", **more):
 
 
 def shown(*results, verbose=False):
-    return [str(each) for each in survey(results, ["Snapshot: x"], verbose=verbose)]
+    told = result(SurveyResult, snapshot="x", began=NOW, devices=results)
+    return [str(each) for each in survey(told, View(verbose=verbose))]
 
 
 def test_the_first_line_of_a_survey_is_the_answer():

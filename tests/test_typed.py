@@ -7,14 +7,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from builders import MIB, NOW, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from builders import MIB, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from builders.results import ALL, result
 from ovek.engine import change_text
 from ovek.engine.cleanup import plan_device, with_deletions
 from ovek.engine.plan.choices import Asked
 from ovek.model import change as do
-from ovek.model.context import Context
 from ovek.model.place import Place
 from ovek.model.plan import Room
+from ovek.model.results.cleanup import CleanupPlans
 from ovek.model.sheet import WORDING
 from ovek.model.snapshot import BootEntry
 from ovek.model.typed import is_plain
@@ -52,8 +53,9 @@ def plans(name):
 
 
 def shown(name):
-    text = "\n".join(str(line) for line in cleanup(plans(name), verbose=True))
-    return text, checklist(plans(name), Context(site="Test", as_of=NOW)).decode()
+    planned = result(CleanupPlans, plans=plans(name), caption="")
+    text = "\n".join(str(line) for line in cleanup(planned, ALL))
+    return text, b"".join(checklist(planned, ALL)).decode()
 
 
 @pytest.mark.parametrize("name", HOSTILE)

@@ -5,15 +5,21 @@ from datetime import datetime
 import pytest
 from msgspec.structs import replace
 
+from builders.results import VIEW, reloads
 from ovek.engine.waves import next_time, waves
 from ovek.model.do import Do
 from ovek.model.policy import Policy, Window
 from ovek.model.runbook import Runbook, RunbookStep, Waves
 from ovek.render.calendar import calendar
-from ovek.render.charts.waves import draw_waves
+from ovek.render.charts.waves import draw
 
 NOW = datetime(2026, 11, 26, 12, 0)
 SATURDAYS = Window(site="Port", days="sat", from_="01:00", to="02:00")
+
+
+def _calendar(planned, name):
+    """The waves as a calendar."""
+    return b"".join(calendar(reloads(planned, site=name), VIEW))
 
 
 def book(name: str, minutes: int | None = 10, site: str = "Port", reloads: int = 1) -> Runbook:
@@ -94,28 +100,28 @@ def test_a_wave_behind_one_without_a_date_says_so():
 
 def test_an_event_ends_with_its_window_also_where_it_begins_in_its_middle():
     policy = Policy(reload_in=(SATURDAYS,), at_once=1)
-    text = calendar(waves([book("a"), book("b")], policy, NOW), "Port", NOW).decode()
+    text = _calendar(waves([book("a"), book("b")], policy, NOW), "Port").decode()
     assert "DTSTART:20261128T011000\r\nDTEND:20261128T020000\r\n" in text
 
 
 def test_a_device_with_danger_is_marked_in_its_wave_and_in_the_calendar():
     found = waves([replace(book("a"), danger=(1,)), book("b")], Policy(reload_in=(SATURDAYS,)), NOW)
     assert found.waves[0].danger == ("a",)
-    text = calendar(found, "Port", NOW).decode().replace("\r\n ", "")
+    text = _calendar(found, "Port").decode().replace("\r\n ", "")
     assert "SUMMARY:DANGER: Wave 1" in text and "must not fail on a" in text
-    calm = calendar(waves([book("b")], Policy(reload_in=(SATURDAYS,)), NOW), "Port", NOW)
+    calm = _calendar(waves([book("b")], Policy(reload_in=(SATURDAYS,)), NOW), "Port")
     assert b"DANGER" not in calm
 
 
 def test_a_length_that_is_not_known_is_no_length():
     found = waves([book("a", None)], Policy(reload_in=(SATURDAYS,)), NOW)
-    assert "Of unknown length" in calendar(found, "Port", NOW).decode()
+    assert "Of unknown length" in _calendar(found, "Port").decode()
 
 
 def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():
     policy = Policy(reload_in=(SATURDAYS,))
     names = [f"a-long-name-{number};{number}" for number in range(20)]
-    text = calendar(waves([book(name) for name in names], policy, NOW), "Port, ours", NOW).decode()
+    text = _calendar(waves([book(name) for name in names], policy, NOW), "Port, ours").decode()
     assert text.count("BEGIN:VEVENT\r\n") == 1
     assert "DTSTART:20261128T010000\r\nDTEND:20261128T020000\r\n" in text
     assert max(len(line.encode()) for line in text.split("\r\n")) <= 75
@@ -169,7 +175,7 @@ def test_the_waves_are_drawn(kind):
     found = waves(
         [book(f"a{number}$x$", None if number else 9) for number in range(45)], policy, NOW
     )
-    drawn = draw_waves(kind, found, "Test")
+    (drawn,) = draw(reloads(found), VIEW, kind)
     assert drawn.startswith(b"\x89PNG" if kind == "png" else b"<?xml")
     if kind == "svg":
         assert b"5 of them not drawn" in drawn.replace(b"\n", b" ") or b"<path" in drawn

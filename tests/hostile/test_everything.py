@@ -47,6 +47,7 @@ READERS = {
     "reports": "tests/test_report: a page that is none",
     "shelves": ["records of shelves"],
     "sheets": ["sheets"],
+    "tried": "tests/test_survey: one that cannot be read counts as none",
     "site": ["fleet", "policy", "waivers", "sheets"],
     "snapshot": ["snapshots"],
     "spool": "of its own making, in a folder of its own",

@@ -182,8 +182,9 @@ def test_nothing_is_written_but_through_the_one_function_that_makes_it_visible()
     assert found == {
         ("say.py", 'click.echo(f"ovek: {visible(text)}", err=True)'),
         ("completion.py", "click.echo(kind(cli, {}, \"ovek\", COMPLETE).source())"),
-        ("options.py", 'sys.stdout.write("\\n")'),
-        ("options.py", 'sys.stdout.write("".join(f"{each.rstrip()}\\n" for each in drawn))'),
+        ("logs.py", "click.echo(self.format(record), err=True)"),  # as _Line makes it
+        ("show.py", 'sys.stdout.write("\\n")'),
+        ("show.py", 'sys.stdout.write("".join(f"{each.rstrip()}\\n" for each in drawn))'),
     }  # fmt: skip
 
 
@@ -205,12 +206,12 @@ def test_what_is_drawn_is_made_visible_whoever_forgot_to(monkeypatch, capsys, te
     from rich.table import Table
     from rich.text import Text
 
-    from ovek.cli.options import write_lines
+    from ovek.cli.show import write_lines
 
     table = Table()
     table.add_column(EVIL)
     table.add_row(EVIL)
-    monkeypatch.setattr("ovek.cli.options.colour", lambda: "always" if terminal else "never")
+    monkeypatch.setattr("ovek.cli.show.colour", lambda: "always" if terminal else "never")
     write_lines([EVIL, Text(EVIL, style="bold"), table])
     shown = re.sub(r"\x1b\[[0-9;]*m", "", capsys.readouterr().out)
     assert "\\x1b[2J" in shown

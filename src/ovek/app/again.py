@@ -107,7 +107,11 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     """What audits of a site rest on now; None where none are kept. Raises InputError."""
     site = devices.site
     file = kept_file(site.folder)
-    if file is None or site.until is not None or devices.on is not None:
+    if (
+        file is None
+        or site.until is not None
+        or (devices.runner is not None and devices.runner.elsewhere)
+    ):
         return None
     if (why := distrusted(file)) is not None:
         _LOG.warning("the audit cache is not used: %s. %s.", why, DISTRUST)

@@ -8,26 +8,24 @@ from msgspec.structs import replace
 
 from ovek.app.devices import Devices
 from ovek.app.policy import contradiction, wants_of
-from ovek.app.work import Work
+from ovek.app.work import Part, Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import Terms, answer_of
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.times import times_of
-from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
+from ovek.engine.verdicts import JudgedDevice
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.state import digest_rates
-from ovek.model.answer import Answered, Tally
+from ovek.model.answer import Answered
 from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
 
 
-class Answering(Work[list[Answered]]):
+class Answering:
     """Finds the answer for the devices of a site, one by one."""
-
-    makes = list[Answered]
 
     def __init__(
         self,
@@ -42,7 +40,6 @@ class Answering(Work[list[Answered]]):
             now=now, shelf=shelf, waivers=devices.site.waivers, plans=plans, may_drop=may_drop
         )
         self.wants = wants_of(devices.site)
-        self.made: list[Answered] = []
 
     def terms_of(self, name: str) -> Terms:
         """What one device is audited by."""
@@ -105,24 +102,16 @@ class Answering(Work[list[Answered]]):
         except ContradictionError as error:
             raise contradiction(self.devices.site, error) from None
 
-    def take(self, device: Device, judge: Judge) -> None:
-        """Find the answer for one device."""
-        self.made.append(self.answer(judge_device(device, judge)))
 
-    def result(self) -> list[Answered]:
-        """The answers for the devices taken since the last call."""
-        made, self.made = self.made, []
-        return made
+def _answers(devices: Devices, now: datetime, shelf: ShelfFacts | None) -> Part[list[Answered]]:
+    answering = Answering(devices, now, shelf)
+    return lambda lines: [answering.answer(one.judged()) for one in lines]
+
+
+# The answers for the devices of a site, at a time and by what lies on its shelf.
+ANSWERS = Work(_answers, list[Answered])
 
 
 def with_unread(devices: Devices, found: Iterable[Answered]) -> list[Answered]:
     """These answers, and those for the devices of which nothing is known."""
     return [*found, *(unread(one) for one in devices.not_read if one.last_read is None)]
-
-
-def tally_of(found: Iterable[Answered]) -> Tally:
-    """Count answers."""
-    tally = Tally()
-    for one in found:
-        tally.add(one)
-    return tally

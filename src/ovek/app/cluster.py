@@ -23,7 +23,7 @@ from msgspec.msgpack import Decoder, encode
 
 from ovek import __version__
 from ovek.app.devices import Devices
-from ovek.app.work import Lines, Made, Make, worked
+from ovek.app.work import Lines, Made, Work, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.errors import InputError
 from ovek.files.site import Site
@@ -67,14 +67,13 @@ class _Sent(State):
 
 
 def spread(
-    address: str, devices: Devices, parts: Iterator[Lines], make: Make[Any], args: tuple[Any, ...]
+    address: str, devices: Devices, parts: Iterator[Lines], work: Work[Any], args: tuple[Any, ...]
 ) -> Iterator[Made[Any]]:
     """Work on the workers at an address; results come in the order of the parts.
 
     Raises InputError where there is nobody, or a worker has another version of this package.
     """
-    kind: Any = make
-    site, decode = devices.site, Decoder(kind.makes).decode
+    site, decode = devices.site, Decoder(work.makes).decode
     names = [file.name for file in devices.state.files]
     bundle = Bundle(__version__, site.known_files(), names, devices.stale)
     with _client(address) as client:
@@ -85,7 +84,7 @@ def spread(
         for lines in parts:
             texts = {name: text for name, _, text in devices.state.texts(lines)}
             waiting.append(
-                client.submit(_part, whole, make, args, lines, texts, pure=False, retries=_TRIES)
+                client.submit(_part, whole, work, args, lines, texts, pure=False, retries=_TRIES)
             )
             if len(waiting) > ahead:
                 yield _made(_taken(address, waiting.popleft()), decode)
@@ -210,18 +209,18 @@ _HERE: dict[str, tuple[Site, ReleaseIndex]] = {}
 
 
 def _part(
-    bundle: Bundle, make: Make[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
+    bundle: Bundle, work: Work[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
 ) -> bytes:
     """What comes of some lines of a snapshot, as a worker sends it."""
 
-    def work() -> Made[Any]:
+    def answer() -> Made[Any]:
         site, releases = _unpacked(bundle)
         files = [Path("snapshots", name) for name in bundle.snapshots]
         devices = Devices(site, _Sent(files, texts), releases=releases)
         devices.stale = bundle.stale
-        return worked(devices, make(devices, *args), lines)
+        return worked(devices, work.prepare(devices, *args), lines)
 
-    return _answered(bundle.version, work)
+    return _answered(bundle.version, answer)
 
 
 def _unpacked(bundle: Bundle) -> tuple[Site, ReleaseIndex]:

@@ -3,50 +3,50 @@
 from collections.abc import Iterable
 from pathlib import Path
 
+from msgspec.structs import asdict
+
 from ovek.app.devices import Devices
-from ovek.app.progress import Bar
 from ovek.app.runner import each_part
+from ovek.app.selection import now_of
 from ovek.app.shelves import judged_shelves
-from ovek.app.work import Work
+from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine import custody as engine
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.verdicts import Judge, judge_device
 from ovek.engine.where import Sought, on_device, on_shelf
 from ovek.files.shelves import records
 from ovek.files.site import Site
-from ovek.model.custody import Custody, Sighting
-from ovek.model.snapshot import Device
+from ovek.model.custody import Sighting
+from ovek.model.results.copies import FleetCustody, Located
 from ovek.model.where import Holding
 
 
-def locate(
-    devices: Devices, sought: str, shelves: Iterable[Path] = (), *, bar: Bar | None = None
-) -> list[Holding]:
+def locate(devices: Devices, sought: str, shelves: Iterable[Path] = ()) -> Located:
     """Where an image, version or digest is: on devices, on the site's shelves and on others.
 
     A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
     or its first six characters or more, whatever has it. Raises InputError.
 
     >>> from ovek import locate, open_site, select
-    >>> holdings = locate(select(open_site("skerrow-ferries"), ["arle-core"]), "7.4.2")
-    >>> holdings[0].device, holdings[0].verdict
+    >>> located = locate(select(open_site("skerrow-ferries"), ["arle-core"]), "7.4.2")
+    >>> located.copies[0].device, located.copies[0].verdict
     ('arle-core', 'proven')
     """
     wanted = Sought(sought)
-    holdings = [one for part in each_part(devices, Seeking, sought, bar=bar) for one in part]
-    judged = judged_shelves(devices.site, devices.releases, shelves, wanted.algorithms, bar)
+    holdings = [one for part in each_part(devices, _SEEKING, sought) for one in part]
+    judged = judged_shelves(devices.site, devices.releases, shelves, wanted.algorithms, devices.bar)
     for name, files, seen in judged:
         holdings += on_shelf(name, files, wanted, seen)
-    return holdings
+    return Located(
+        **asdict(devices.context(now_of(devices.site))),
+        not_read=devices.not_read,
+        sought=sought,
+        copies=holdings,
+    )
 
 
 def custody(
-    devices: Devices,
-    image: str | None = None,
-    shelves: Iterable[Path] = (),
-    *,
-    bar: Bar | None = None,
-) -> list[Custody]:
+    devices: Devices, image: str | None = None, shelves: Iterable[Path] = ()
+) -> FleetCustody:
     """Each image (or one) followed from the catalog over the shelves, in turn, to every flash.
 
     Its copies are put together by equal digest; `first_wrong` is the first hop with another one.
@@ -54,17 +54,21 @@ def custody(
 
     >>> from ovek import custody, open_site, select
     >>> devices = select(open_site("skerrow-ferries"))
-    >>> any(one.first_wrong is not None for one in custody(devices))
+    >>> any(one.first_wrong is not None for one in custody(devices).images)
     True
     """
     site = devices.site
-    copies = [copy for part in each_part(devices, Following, bar=bar) for copy in part]
+    copies = [copy for part in each_part(devices, _FOLLOWING) for copy in part]
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    judged = judged_shelves(site, devices.releases, shelves, measured, bar)
+    judged = judged_shelves(site, devices.releases, shelves, measured, devices.bar)
     for order, (name, files, seen) in enumerate(judged):
         copies += engine.on_shelf(files, name, order, seen)
     followed = engine.follow(devices.releases, copies, unread=_some_unread(site))
-    return [one for one in followed if image is None or engine.matches(one, image)]
+    return FleetCustody(
+        **asdict(devices.context(now_of(site))),
+        not_read=devices.not_read,
+        images=[one for one in followed if image is None or engine.matches(one, image)],
+    )
 
 
 def _some_unread(site: Site) -> bool:
@@ -73,38 +77,22 @@ def _some_unread(site: Site) -> bool:
     return any(not shelf.is_local and shelf.at not in known for shelf in site.fleet.shelf)
 
 
-class Seeking(Work[list[Holding]]):
-    """Looks for something on the devices of a site."""
-
-    makes = list[Holding]
-
-    def __init__(self, devices: Devices, sought: str) -> None:
-        self.sought, self.found = Sought(sought), list[Holding]()
-
-    def take(self, device: Device, judge: Judge) -> None:
-        """Look on one device."""
-        judged = judge_device(device, judge)
-        self.found += on_device(judged, walk_device(judged), self.sought)
-
-    def result(self) -> list[Holding]:
-        """What was found on the devices taken since the last call."""
-        found, self.found = self.found, []
-        return found
+Sightings = list[tuple[str | None, Sighting]]
 
 
-class Following(Work[list[tuple[str | None, Sighting]]]):
-    """Finds the copies on the devices of a site."""
+def _seeking(devices: Devices, sought: str) -> Part[list[Holding]]:
+    wanted = Sought(sought)
 
-    makes = list[tuple[str | None, Sighting]]
+    def seek(lines: Iterable[DeviceLine]) -> list[Holding]:
+        judged = (one.judged() for one in lines)
+        return [held for one in judged for held in on_device(one, walk_device(one), wanted)]
 
-    def __init__(self, devices: Devices) -> None:
-        self.found: list[tuple[str | None, Sighting]] = []
+    return seek
 
-    def take(self, device: Device, judge: Judge) -> None:
-        """Find those on one device."""
-        self.found += engine.on_flash(judge_device(device, judge))
 
-    def result(self) -> list[tuple[str | None, Sighting]]:
-        """The copies on the devices taken since the last call."""
-        found, self.found = self.found, []
-        return found
+def _following(devices: Devices) -> Part[Sightings]:
+    return lambda lines: [copy for one in lines for copy in engine.on_flash(one.judged())]
+
+
+_SEEKING = Work(_seeking, list[Holding])
+_FOLLOWING = Work(_following, Sightings)

@@ -12,8 +12,9 @@ from typing import TypeVar
 
 from msgspec.structs import replace
 
+from ovek.app.means import Bar, Runner
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import Judge, judge_for
+from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.state import Facts, Line, State
@@ -47,6 +48,8 @@ class Devices:
     `named` are names and globs of them; none is all. `names` are the devices that are looked at,
     `state` tells where the line of each stands, and `chosen` are those lines. `releases` are what
     the catalog tells, where it was read already; what it leaves out is told where it is read here.
+    `runner` is where work on them is done (None: where it pays), `bar` shows how far that is, and
+    `selected` says in words which they are, empty for all.
     """
 
     def __init__(
@@ -56,6 +59,8 @@ class Devices:
         named: Iterable[str] = (),
         *,
         releases: ReleaseIndex | None = None,
+        runner: Runner | None = None,
+        bar: Bar | None = None,
     ) -> None:
         self.site, self.state = site, state
         self.named = dict.fromkeys(named)
@@ -67,14 +72,16 @@ class Devices:
         self.names = [name for name in known if self._named(name)]
         wanted = set(self.names)
         self.chosen = state.only(name for name in state.names if name in wanted)
-        self.on: str | None = None  # the cluster that works on them, where one is named
+        self.runner, self.bar = runner, bar
+        self.newest = True  # whether they are in the newest state, not in one that was named
+        self.selected = " ".join(self.named)
 
     @property
     def file(self) -> Path:
         """Where the devices come from, for messages: a folder of snapshots, or one of them."""
         return self.state.root
 
-    def context(self, now: datetime, selected: str = "") -> Context:
+    def context(self, now: datetime) -> Context:
         """Where what is told of the devices comes from."""
         lines = self.chosen.lines.values()
         used = []
@@ -94,7 +101,7 @@ class Devices:
         if self.site.until is not None:
             knowing = "now" if self.site.lies == self.site.folder else "then"
         return Context(
-            site=name, as_of=now, snapshots=tuple(used), selected=selected, knowing=knowing
+            site=name, as_of=now, snapshots=tuple(used), selected=self.selected, knowing=knowing
         )
 
     def _named_file(self, at: int) -> str:
@@ -102,6 +109,11 @@ class Devices:
         file = self.state.files[at]
         several = len({each.parent for each in self.state.files}) > 1
         return str(file) if several else file.name
+
+    @property
+    def by_name(self) -> bool:
+        """Whether devices were named, each by its name."""
+        return bool(self.named) and not self._globs
 
     @property
     def label(self) -> str:
@@ -118,6 +130,10 @@ class Devices:
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
         for device in self.read(self.chosen.lines.items()):
             yield device, self.judge(device)
+
+    def judged(self) -> Iterator[JudgedDevice]:
+        """Go through the devices with their images judged. Raises InputError."""
+        return (judge_device(device, judge) for device, judge in self)
 
     def read(self, lines: Iterable[tuple[str, Line]]) -> Iterator[Device]:
         """Go through the devices of some lines; where each stands is what the fleet file says."""

@@ -11,8 +11,8 @@ from pathlib import Path
 
 from ovek.app.answering import Answering
 from ovek.app.devices import Devices, releases_of
+from ovek.app.means import Bar, shown
 from ovek.app.policy import contradiction
-from ovek.app.progress import Bar, shown
 from ovek.engine.audit import audit_judged
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device

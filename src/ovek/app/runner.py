@@ -1,4 +1,4 @@
-"""Work on every device of a fleet, on all cores where that pays.
+"""Work on every device of a fleet: here, by processes of this machine, or by a cluster.
 
 A snapshot is a line a device, so that a fleet falls into parts by itself. Small ones are worked on
 here; large ones by processes of their own, each with its own site, a part at a time; or by the
@@ -6,57 +6,126 @@ workers of a cluster, where one is named. Parts come back in the order of the de
 few are held at once.
 """
 
+import logging
 import os
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import Any, TypeVar
 
+from msgspec import Struct
+
 from ovek.app.devices import Devices
-from ovek.app.progress import Bar, shown
-from ovek.app.work import Lines, Made, Make, Work, worked
+from ovek.app.means import Bar, Calls, Runner, shown
+from ovek.app.work import Lines, Made, Part, Work, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.site import Site
 from ovek.files.state import State
 
 T = TypeVar("T")
+_LOG = logging.getLogger(__name__)
 _PART = 2**20
 _LARGE = 16 * _PART
 
 
-def each_part(devices: Devices, make: Make[T], *args: Any, bar: Bar | None = None) -> Iterator[T]:
-    """Go through what comes of each part of a fleet; `make(devices, *args)` makes the work.
+class Here(Struct, frozen=True):
+    """Work is done in this process."""
 
-    `make` and `args` go to other processes, so that they have to pickle; `bar` shows how far a
+    elsewhere = False
+
+    def run(
+        self, devices: Devices, parts: Iterator[Lines], work: Work[T], args: tuple[Any, ...]
+    ) -> Iterator[Made[T]]:
+        """Go through what comes of each part, in their order. Raises InputError."""
+        prepared = work.prepare(devices, *args)
+        return (worked(devices, prepared, part) for part in parts)
+
+    def calls(self) -> AbstractContextManager[Calls]:
+        """Nothing takes calls."""
+        return nullcontext((None, None))
+
+
+class Processes(Struct, frozen=True):
+    """Work is done by so many processes of this machine (0: one a core)."""
+
+    number: int = 0
+    elsewhere = False
+
+    def run(
+        self, devices: Devices, parts: Iterator[Lines], work: Work[T], args: tuple[Any, ...]
+    ) -> Iterator[Made[T]]:
+        """Go through what comes of each part, in their order. Raises InputError."""
+        return _spread(devices, parts, self.number or _cores(), work, args)
+
+    def calls(self) -> AbstractContextManager[Calls]:
+        """Nothing takes calls."""
+        return nullcontext((None, None))
+
+
+class Dask(Struct, frozen=True):
+    """Work is done by the Dask workers of a scheduler, by its address."""
+
+    address: str
+    elsewhere = True
+
+    def run(
+        self, devices: Devices, parts: Iterator[Lines], work: Work[T], args: tuple[Any, ...]
+    ) -> Iterator[Made[T]]:
+        """Go through what comes of each part, in their order. Raises InputError."""
+        from ovek.app.cluster import spread
+
+        return spread(self.address, devices, parts, work, args)
+
+    def calls(self) -> AbstractContextManager[Calls]:
+        """The workers take calls."""
+        from ovek.app.cluster import calls
+
+        return calls(self.address)
+
+
+here, processes = Here(), Processes()
+
+
+def dask(address: str) -> Dask:
+    """The Dask workers of the scheduler at an address, such as `tls://host:8786`.
+
+    >>> from ovek import dask, open_site, select
+    >>> select(open_site("skerrow-ferries"), runner=dask("tls://host:8786")).runner.address
+    'tls://host:8786'
+    """
+    return Dask(address)
+
+
+def each_part(devices: Devices, work: Work[T], *args: Any, bar: Bar | None = None) -> Iterator[T]:
+    """Go through what comes of each part of a fleet, done where `devices.runner` says.
+
+    `work` and `args` go to other processes, so that they have to pickle; `bar` shows how far a
     large fleet is. Raises InputError.
     """
     devices.check()
     lines = list(devices.chosen.lines.items())
     size = sum(line.length for _, line in lines)
-    workers = _workers(size)
-    parts = _parts(lines)
-    made: Iterator[Made[T]]
-    if devices.on is not None:
-        from ovek.app.cluster import spread
-
-        made = spread(devices.on, devices, parts, make, args)
-    elif workers < 2:
-        work = make(devices, *args)
-        made = (worked(devices, work, part) for part in parts)
-    else:
-        made = _spread(devices, parts, workers, make, args)
-    slow = workers > 1 or devices.on is not None
-    with shown(bar if slow else None, size) as advance:
-        for done, result in made:
+    runner: Runner = devices.runner or _fitting(size)
+    bar = bar or devices.bar
+    where = type(runner).__name__.lower()
+    _LOG.info("%d devices, %d bytes, worked on by: %s", len(lines), size, where)
+    with shown(None if runner == here else bar, size) as advance:
+        for done, result in runner.run(devices, _parts(lines), work, args):
             advance(done)
             yield result
 
 
-def _workers(size: int) -> int:
-    """How many processes pay for lines of so many bytes in all."""
+def _fitting(size: int) -> Runner:
+    """Where work on lines of so many bytes pays."""
+    cores = _cores() if size >= _LARGE else 1
+    return Processes(cores) if cores > 1 else here
+
+
+def _cores() -> int:
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
-    return min(cores or 1, 16) if size >= _LARGE else 1
+    return min(cores or 1, 16)
 
 
 def _parts(lines: Lines) -> Iterator[Lines]:
@@ -74,11 +143,11 @@ def _parts(lines: Lines) -> Iterator[Lines]:
 
 
 def _spread(
-    devices: Devices, parts: Iterator[Lines], workers: int, make: Make[T], args: tuple[Any, ...]
+    devices: Devices, parts: Iterator[Lines], workers: int, work: Work[T], args: tuple[Any, ...]
 ) -> Iterator[Made[T]]:
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
     start = (
-        devices.site.folder, devices.state.root, devices.state.files, devices.stale, make, args,
+        devices.site.folder, devices.state.root, devices.state.files, devices.stale, work, args,
     )  # fmt: skip
     _FORKED[:] = [devices]
     with ProcessPoolExecutor(workers, initializer=_start, initargs=start) as pool:
@@ -98,7 +167,7 @@ def _spread(
 # What was read of the site before: a process that is forked has it, and does not read it again.
 _FORKED: list[Devices] = []
 # What a process of its own works with; set once when it starts.
-_OWN: list[tuple[Devices, Work[Any]]] = []
+_OWN: list[tuple[Devices, Part[Any]]] = []
 
 
 def _start(
@@ -106,16 +175,16 @@ def _start(
     root: Path,
     files: list[Path],
     stale: dict[str, str],
-    make: Make[Any],
+    work: Work[Any],
     args: tuple[Any, ...],
 ) -> None:
     site = _FORKED[0].site if _FORKED else Site(folder)
     releases = _FORKED[0].releases if _FORKED else ReleaseIndex(site.releases)
     devices = Devices(site, State(root, files, {}), releases=releases)
     devices.stale = stale
-    _OWN[:] = [(devices, make(devices, *args))]
+    _OWN[:] = [(devices, work.prepare(devices, *args))]
 
 
 def _part(lines: Lines) -> Made[Any]:
-    devices, work = _OWN[0]
-    return worked(devices, work, lines)
+    devices, part = _OWN[0]
+    return worked(devices, part, lines)

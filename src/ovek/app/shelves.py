@@ -9,7 +9,8 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from ovek.app.devices import Devices
-from ovek.app.progress import Bar, shown
+from ovek.app.means import Bar, Runner, shown
+from ovek.app.runner import here
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
@@ -138,6 +139,11 @@ def shelf_facts(
     )
 
 
+def shelf_of(devices: Devices) -> ShelfFacts | None:
+    """What the shelves of the devices' site hold, and whose backup is there. Raises InputError."""
+    return shelf_facts(devices.site, devices.releases, devices.state.lines.keys(), devices.bar)
+
+
 def _namings(site: Site) -> list[Naming]:
     sheets = (site.sheet(name) for name in site.sheet_names)
     return [Naming(sheet) for sheet in sheets if sheet is not None]
@@ -165,11 +171,11 @@ def files_in_folder(
     bar: Bar | None = None,
     *,
     fresh: bool = False,
-    on: str | None = None,
+    runner: Runner = here,
 ) -> list[ShelfFile]:
     """Digest a folder; `bar` shows how far that is, `fresh` digests again what is known.
 
-    `on` are the workers that do it, where some do. Raises InputError.
+    `runner` is where that is done. Raises InputError.
     """
     from ovek.files.kept import cache_folder
     from ovek.sources.shelf import Cache, files_of, read_shelf
@@ -179,11 +185,7 @@ def files_in_folder(
     with ExitStack() as stack:
         size = sum(file.lstat().st_size for file in files_of(resolved))
         advance = stack.enter_context(shown(bar, size))
-        number, elsewhere = None, None
-        if on is not None:
-            from ovek.app.cluster import calls
-
-            number, elsewhere = stack.enter_context(calls(on))
+        number, elsewhere = stack.enter_context(runner.calls())
         files = read_shelf(resolved, algorithms, cache, advance, number, elsewhere)
     if (told := cache.save()) is not None:
         _LOG.warning("%s", told)

@@ -1,47 +1,59 @@
 """What is done with each device of a fleet, wherever that is done."""
 
-from collections.abc import Callable
-from typing import Any, ClassVar, Protocol, TypeVar
+from collections.abc import Callable, Iterable
+from typing import Any, Generic, NamedTuple, TypeVar
 
 from ovek.app.devices import Devices
-from ovek.engine.verdicts import Judge
+from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
 from ovek.files.state import Line
 from ovek.model.snapshot import Device
 
 T = TypeVar("T")
-T_co = TypeVar("T_co", covariant=True)
-
-
-class Work(Protocol[T_co]):
-    """What is done with each device, and what comes of those that were taken since last asked."""
-
-    # The type of what comes of them, as it is read when it comes from another machine.
-    makes: ClassVar[Any]
-
-    def knows(self, name: str, line: Line, text: bytes) -> bool:
-        """Whether what comes of a device is known, and taken in, from its line alone."""
-        return False
-
-    def take(self, device: Device, judge: Judge) -> None:
-        """Work on one device."""
-
-    def result(self) -> T_co:
-        """What came of the devices taken since the last call."""
-
 
 # Where the lines of some devices stand, each in a file told by its number. Whoever works on them
 # reads them, one at a time, so that no line is held twice.
 Lines = list[tuple[str, Line]]
 Made = tuple[int, T]
 
-# A class of work, made of the devices of a site and what else it needs.
-Make = Callable[..., Work[T]]
+
+class DeviceLine(NamedTuple):
+    """One device by its line in a snapshot, which is decoded only where it is asked for."""
+
+    devices: Devices
+    name: str
+    line: Line
+    text: bytes
+
+    @property
+    def device(self) -> Device:
+        """The device as it was read. Raises InputError where the line cannot be."""
+        return self.devices.standing(self.devices.state.device(self.name, self.line, self.text))
+
+    def judged(self) -> JudgedDevice:
+        """The device with its images judged. Raises InputError."""
+        device = self.device
+        judge: Judge = self.devices.judge(device)
+        return judge_device(device, judge)
 
 
-def worked(devices: Devices, work: Work[T], lines: Lines) -> Made[T]:
+# What is done with some devices, a part of a fleet.
+Part = Callable[[Iterable[DeviceLine]], T]
+
+
+class Work(NamedTuple, Generic[T]):
+    """What is done with the devices of a fleet, a part at a time.
+
+    `prepare` is called once by each process, with the devices and what else it needs, and gives
+    what is done with each part. `makes` is the type of what comes of a part, as it is read when it
+    comes from another machine.
+    """
+
+    prepare: Callable[..., Part[T]]
+    makes: Any
+
+
+def worked(devices: Devices, part: Part[T], lines: Lines) -> Made[T]:
     """Work on the devices of some lines: how many bytes those are, and what came of them."""
-    for name, line, text in devices.state.texts(lines):
-        if not work.knows(name, line, text):
-            device = devices.standing(devices.state.device(name, line, text))
-            work.take(device, devices.judge(device))
-    return sum(line.length for _, line in lines), work.result()
+    texts = devices.state.texts(lines)
+    made = part(DeviceLine(devices, name, line, text) for name, line, text in texts)
+    return sum(line.length for _, line in lines), made

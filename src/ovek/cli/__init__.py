@@ -128,7 +128,7 @@ def main() -> None:
             stream.reconfigure(errors="backslashreplace")
     # What is read of a site stays as long as the command: looking for waste in it finds none.
     gc.set_threshold(50_000, 20, 100)
-    from ovek.files.errors import InputError, ManyInputError
+    from ovek.app.errors import InputError, ManyInputError
     from ovek.render.extra import NoExtraError
 
     try:

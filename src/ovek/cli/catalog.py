@@ -1,42 +1,24 @@
 """`ovek catalog`: what was released, for which hardware, reached how?"""
 
 import sys
-from collections.abc import Callable, Iterable
-from datetime import UTC, datetime
-from difflib import get_close_matches
-from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, get_args
+from typing import Any, get_args
 
 import click
 
-from ovek.app.devices import Devices, releases_of, site_context
-from ovek.app.marking import mark_changes
-from ovek.app.policy import contradiction, wants_of
+from ovek.app import catalog
+from ovek.app.asking import open_site
+from ovek.app.catalog import COLUMNS
 from ovek.cli.command import Group, OneOf
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
-from ovek.cli.options import FORMAT, SITE, snapshot_options, write_json, write_lines
-from ovek.cli.say import say, tell
-from ovek.engine import catalog
-from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
-from ovek.engine.wanted import ContradictionError
-from ovek.files.annotations import annotate
-from ovek.files.catalog import read_catalog, sorted_out, write_catalog
-from ovek.files.errors import InputError
-from ovek.files.importers import importer_of, table
-from ovek.files.importers.interface import Importer
-from ovek.files.names import shown_name
-from ovek.files.site import Site
+from ovek.cli.options import A_PATH, FORMAT, SITE, exit_code, snapshot_options
+from ovek.cli.say import say
+from ovek.cli.show import show, write_lines
 from ovek.model.annotation import Annotation
-from ovek.model.catalog import Origin, Published, Status, Track
-from ovek.model.choice import CatalogMistake, Pick
+from ovek.model.catalog import Status, Track
 from ovek.model.digest import LENGTHS
-from ovek.model.naming import Naming
-from ovek.model.snapshot import Device
-
-if TYPE_CHECKING:
-    from rich.console import RenderableType
+from ovek.render.lines import count, hanging
 
 
 @click.group("catalog", cls=Group)
@@ -48,8 +30,8 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     said = {}
     for value in values:
         meaning, equals, title = value.partition("=")
-        if not equals or meaning not in table.MEANINGS:
-            known = ", ".join(table.MEANINGS)
+        if not equals or meaning not in COLUMNS:
+            known = ", ".join(COLUMNS)
             raise click.BadParameter(f"{value!r} is not MEANING=TITLE; meanings are: {known}")
         said[meaning] = title
     return said
@@ -62,7 +44,7 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
         "catalog import catalog/stick.md5 --name sticks --own",
     ),
 )
-@click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("file", nargs=-1, required=True, type=A_PATH)
 @click.option("--name", help="The catalog to write (default: the first file's name).")
 @click.option("--publisher", help="Who published what the files list.")
 @click.option(
@@ -99,110 +81,46 @@ def import_command(
     was understood is shown first; a table or pasted text is taken only with a yes. With --own it is
     a list of your own copies: what equals one is `matched`, and policy says whether that counts.
     """
-    site = Site(site_folder)
-    name = name or shown_name(file[0]).partition(".")[0]
-    if Path(name).name != name or name.startswith(".") or not name.isprintable():
-        raise click.UsageError(f"{name!r} cannot be the name of a catalog")
-    target = site.folder / "catalog" / f"{name}.json"
-    if target.exists() and not look:
-        raise InputError(target, "is there already", "Give another --name, or remove it")
-    entries: list[Published] = []
-    guessed = False
-    for each in file:
-        importer = None if each.suffix == ".json" else importer_of(each)
-        said = {**column, **({"algorithm": algorithm} if algorithm is not None else {})}
-        lines = read_catalog(each) if importer is None else importer.read(each, said)
-        found, bad = sorted_out(lines)
-        for error in bad:
-            tell(f"{error!s} That line is left out.")
-        guessed = guessed or (importer is not None and importer.guessed)
-        _show_understood(each, found, importer, column)
-        entries += found
-    if look:
-        return
-    if guessed and not yes and not _agreed():
-        raise InputError(file[0], "had to be guessed", "Look it over, then add --yes")
-    kept = _merged(entries)
-    today = datetime.now(UTC).date()
-    source = f"{', '.join(map(shown_name, file))}, imported {today}"
-    publishers = {entry.publisher for entry in kept} - {None}
-    told = publisher or (publishers.pop() if len(publishers) == 1 else None)
-    write_catalog(target, kept, source, told, today, "own" if own else "publisher")
-    mark_changes(Site(site_folder))
-    say(f"{target} is written. See: ovek catalog check")
-
-
-def _show_understood(
-    file: Path, found: list[Published], importer: Importer | None, column: dict[str, str]
-) -> None:
-    from ovek.render.catalog import understood
-    from ovek.render.lines import hanging
-
-    write_lines(hanging("", f"{file}:", indent=0))
-    if importer is not None and (told := importer.understood(file, column)):
-        write_lines(hanging("Columns:", told, indent=9))
-    write_lines(understood(found, importer.kind if importer is not None else "ovek.catalog/1"))
+    target = catalog.import_catalog(
+        open_site(site_folder),
+        file,
+        name=name,
+        publisher=publisher,
+        columns=column,
+        own=own,
+        algorithm=algorithm,
+        look=look,
+        understood=show,
+        agreed=lambda: yes or _agreed(),
+    )
+    if target is not None:
+        say(f"{target} is written. See: ovek catalog check")
 
 
 def _agreed() -> bool:
     return sys.stdin.isatty() and click.confirm("Is that right?", err=True)
 
 
-def _merged(entries: list[Published]) -> list[Published]:
-    """Leave out what is said twice over: the same release with the same facts."""
-    seen: dict[tuple[Any, str | None], Published] = {}
-    for entry in entries:
-        seen.setdefault((repr(entry.release), entry.publisher), entry)
-    return list(seen.values())
-
-
-def _answer(
-    format_: str,
-    lists: str,
-    as_json: Callable[[], dict[str, Any]],
-    lines: Callable[[], "Iterable[RenderableType]"],
-) -> None:
-    """Write a result in the form that was asked for; `lists` is its list in JSON."""
-    if format_ in ("json", "jsonl"):
-        write_json(as_json(), format_, lists)
-    else:
-        write_lines(lines())
-
-
 @command.command("list", examples=("catalog list", "catalog list --format jsonl"))
 @SITE
 @FORMAT
-def list_command(site_folder: Path, format_: str) -> None:
+def list_command(site_folder: Path, form: str) -> None:
     """List every known release."""
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    found = releases_of(site).releases
-    context = site_context(site)
-    told = lambda: json.releases(context, found)  # noqa: E731
-    _answer(format_, "releases", told, lambda: render.listing(found))
+    show(catalog.list_releases(open_site(site_folder)), form)
 
 
 @command.command("find", examples=("catalog find 7.4.2", "catalog find OX40-24F"))
 @click.argument("text", shell_complete=images)
 @SITE
 @FORMAT
-def find_command(text: str, site_folder: Path, format_: str) -> None:
+def find_command(text: str, site_folder: Path, form: str) -> None:
     """Find releases by name, version, hardware model, or a digest or its beginning.
 
     Exit code 1 where there is none.
     """
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    found = catalog.find(releases_of(site), text)
-    context = site_context(site)
-    told = lambda: json.releases(context, found)  # noqa: E731
-    _answer(format_, "releases", told, lambda: render.listing(found))
-    if not found:
-        sys.exit(1)
+    result = catalog.find_releases(open_site(site_folder), text)
+    show(result, form)
+    exit_code(not result.releases)
 
 
 @command.command(
@@ -212,57 +130,19 @@ def find_command(text: str, site_folder: Path, format_: str) -> None:
 @click.argument("file", shell_complete=images)
 @SITE
 @FORMAT
-def show_command(file: str, site_folder: Path, format_: str) -> None:
+def show_command(file: str, site_folder: Path, form: str) -> None:
     """Show all that is known of the release FILE, and who told it."""
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    releases = releases_of(site)
-    found = [*releases.named(file, case_blind=True)]
-    found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
-    if not found:
-        met = f"no source there tells of {file!r}"
-        near = get_close_matches(file, releases.by_name, n=1)
-        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog find TEXT"
-        raise InputError(site.folder / "catalog", met, do)
-    _answer(
-        format_,
-        "releases",
-        lambda: json.releases(site_context(site), found),
-        lambda: (line for one in found for line in render.whole(one)),
-    )
+    show(catalog.show_release(open_site(site_folder), file), form)
 
 
 @command.command("check", examples=("catalog check", "catalog check --format json"))
 @SITE
 @FORMAT
-def check_command(site_folder: Path, format_: str) -> None:
+def check_command(site_folder: Path, form: str) -> None:
     """What is wrong in the catalog? Exit code 1 where something is."""
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    releases = releases_of(site)
-    sheets = (site.sheet(name) for name in site.sheet_names)
-    namings = [Naming(sheet) for sheet in sheets if sheet is not None]
-    today = datetime.now(UTC).date()
-    found = list(catalog.mistakes(releases, today, namings, site.releases))
-    found += list(catalog.unused(site.annotations, releases))
-    found += [_dropped(error) for error in site.left_out]
-    number = len(releases.releases)
-    told = lambda: json.catalog_check(site_context(site), found)  # noqa: E731
-    _answer(format_, "mistakes", told, lambda: render.check(found, number))
-    if found:
-        sys.exit(1)
-
-
-def _dropped(error: InputError) -> CatalogMistake:
-    """A line of a list that could not be read, as a mistake."""
-    name, line = Path(error.file).name, error.line or 1
-    return CatalogMistake(
-        kind="line-left-out", file=name, origins=(Origin(name, line),), saw=error.met, do=error.do
-    )
+    result = catalog.check_catalog(open_site(site_folder))
+    show(result, form)
+    exit_code(bool(result.mistakes))
 
 
 def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
@@ -292,15 +172,7 @@ def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str
 @click.option("--look", is_flag=True, help="Only show which releases it is for; write nothing.")
 @SITE
 def annotate_command(
-    glob: str,
-    hardware: tuple[str, ...],
-    version: str | None,
-    variant: str | None,
-    status: Status | None,
-    track: Track | None,
-    size: int | None,
-    look: bool,
-    site_folder: Path,
+    glob: str, hardware: tuple[str, ...], look: bool, site_folder: Path, **what: Any
 ) -> None:
     """Say what a list does not: for which hardware the files of GLOB are, their version or size.
 
@@ -308,37 +180,16 @@ def annotate_command(
     imported again. What is said here counts before what a list says. What was said of the same
     GLOB before stays, unless it is said anew.
     """
-    site = Site(site_folder)
-    if not (hardware or version or variant or status or track or size):
+    if not hardware and not any(what.values()):
         raise click.UsageError(
             "give at least one of --hardware, --version, --variant, --status, --track, --size"
         )
-    releases = releases_of(site)
-    files = [one for one in (*releases.releases, *releases.ours) if fnmatchcase(one.file, glob)]
-    if not files:
-        near = get_close_matches(glob, releases.by_name, n=1)
-        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
-        raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
-    if size is not None and len({one.file for one in files}) > 1:
-        raise click.UsageError(f"--size is for one file, and {glob} matches {len(files)}")
-    annotation = Annotation(
-        files=glob,
-        hardware=hardware or None,
-        version=version,
-        variant=variant,
-        status=status,
-        track=track,
-        size=size,
-    )
-    from ovek.render.lines import count, hanging
-
+    annotation = Annotation(files=glob, hardware=hardware or None, **what)
+    files, target = catalog.annotate(open_site(site_folder), annotation, look=look)
     names = ", ".join(dict.fromkeys(one.file for one in files))
     write_lines(hanging(f"{glob} is {count(len(files), 'release')}: ", names, indent=2))
-    if look:
-        return
-    target = annotate(site.folder / "catalog", annotation)
-    mark_changes(site)
-    say(f"{target} is written. See: ovek catalog list")
+    if target is not None:
+        say(f"{target} is written. See: ovek catalog list")
 
 
 @command.command(
@@ -348,45 +199,15 @@ def annotate_command(
 @click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
 @snapshot_options()
 def path_command(
-    start: str, target: str, site_folder: Path, snapshot_file: str | None, format_: str
+    start: str, target: str, site_folder: Path, snapshot_file: str | None, form: str
 ) -> None:
     """Name the shortest chain of direct upgrades from a device's version, or a version.
 
     Exit code 1 where there is none; it says which link is missing.
     """
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    releases = releases_of(site).releases
-    if any(device.name == start for device in site.fleet.device):
-        devices = Devices(site, site.state(snapshot_file), [start])
-        device, judge = _one(devices)
-        if device.running.version is None:
-            met = f"does not know which version {start!r} runs"
-            raise InputError(devices.file, met, "Give the version instead of the device")
-        judged = judge_device(device, judge)
-        try:
-            way = catalog.way(judged, target, wants_of(site).of(judged))
-        except ContradictionError as error:
-            raise contradiction(site, error) from None
-        except catalog.NoSuchVersionError as error:
-            raise _no_such_version(site, error) from None
-    else:
-        try:
-            way = catalog.path(releases, start, target)
-        except catalog.NoSuchVersionError as error:
-            raise _no_such_version(site, error) from None
-    told = lambda: json.upgrade_path(site_context(site), way)  # noqa: E731
-    _answer(format_, "hops", told, lambda: render.upgrade_path(way))
-    if way.steps is None:
-        sys.exit(1)
-
-
-def _no_such_version(site: Site, error: catalog.NoSuchVersionError) -> InputError:
-    """The error that no source lists a version."""
-    do = f"Did you mean {' or '.join(error.near)}?" if error.near else "See: ovek catalog list"
-    return InputError(site.folder / "catalog", f"no source lists version {error.version!r}", do)
+    result = catalog.upgrade_path(open_site(site_folder), start, target, snapshot_file)
+    show(result, form)
+    exit_code(result.route.steps is None)
 
 
 @command.command(
@@ -394,39 +215,12 @@ def _no_such_version(site: Site, error: catalog.NoSuchVersionError) -> InputErro
 )
 @click.argument("device", shell_complete=complete_devices)
 @snapshot_options()
-def pick_command(device: str, site_folder: Path, snapshot_file: str | None, format_: str) -> None:
+def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form: str) -> None:
     """Which release is the one for DEVICE, why are the others not, and which parts go with it?
 
     Exit code 1 where no release is, or no way to it is known.
     """
-    from ovek.render import catalog as render
-    from ovek.render import json
-
-    site = Site(site_folder)
-    _, found = chosen_for(site, device, snapshot_file)
-    told = lambda: json.pick(site_context(site), found)  # noqa: E731
-    _answer(format_, "others", told, lambda: render.pick(found))
-    if found.chosen is None or found.path is None or found.path.hops is None:
-        sys.exit(1)
-
-
-def chosen_for(
-    site: Site, device: str, snapshot_file: str | None = None
-) -> tuple[JudgedDevice, Pick]:
-    """The release for a device of a snapshot, the newest by default, as policy wants it."""
-    devices = Devices(site, site.state(snapshot_file), [device])
-    one, judge = _one(devices)
-    judged = judge_device(one, judge)
-    try:
-        wanted = wants_of(site).of(judged)
-    except ContradictionError as error:
-        raise contradiction(site, error) from None
-    return judged, catalog.pick(judged, wanted)
-
-
-def _one(devices: Devices) -> tuple[Device, Judge]:
-    """The one device that was named; raise InputError where it was never read."""
-    for device, judge in devices:
-        return device, judge
-    unread = devices.not_read[0]
-    raise InputError(devices.file, f"holds no line of {unread.device}: {unread.why}", unread.do)
+    result = catalog.pick(open_site(site_folder), device, snapshot_file)
+    show(result, form)
+    path = result.pick.path
+    exit_code(result.pick.chosen is None or path is None or path.hops is None)

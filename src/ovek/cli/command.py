@@ -1,10 +1,12 @@
 """What all commands have in common: `-h`, examples at the end of their help, colour, near names."""
 
 from collections.abc import Sequence
-from difflib import get_close_matches
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 import click
+
+from ovek.model.usage import near_to
 
 Colour = Literal["auto", "always", "never"]
 COLOURS: tuple[Colour, ...] = ("auto", "always", "never")
@@ -36,18 +38,8 @@ class OneOf(_Choice):
         known = [str(each) for each in self.choices]
         if value in known:
             return str(value)
-        meant = nearest(str(value), known)
+        meant = near_to(str(value), known)
         raise click.BadParameter(f"{value!r} is none of {', '.join(known)}{meant}", ctx, param)
-
-
-def nearest(word: str, known: Sequence[str]) -> str:
-    """The hint that another word may be meant, to put behind a message; empty where none is near.
-
-    >>> nearest("tabel", ["table", "json"])
-    "; did you mean 'table'?"
-    """
-    near = get_close_matches(word, known, n=1)
-    return f"; did you mean {near[0]!r}?" if near else ""
 
 
 class _Colour(click.Option):
@@ -62,6 +54,24 @@ class _Colour(click.Option):
         )
 
 
+class _Log(click.Option):
+    def __init__(self) -> None:
+        super().__init__(
+            ["--log"],
+            type=click.Path(path_type=Path),
+            expose_value=False,
+            callback=_take_log,
+            is_eager=True,
+            metavar="FILE",
+            help="Log what is done into this file; -vv logs to standard error.",
+        )
+
+
+def _take_log(ctx: click.Context, param: click.Parameter, value: Path | None) -> None:
+    ctx.meta[_LOG_FILE] = value
+
+
+_LOG_FILE, _WATCHED = "ovek.log", "ovek.watched"
 _HELP = {"help_option_names": ["-h", "--help"]}
 
 
@@ -72,11 +82,27 @@ class Command(click.Command):
         more["context_settings"] = {**_HELP, **(more.get("context_settings") or {})}
         super().__init__(*args, **more)
         self.examples = tuple(examples)
-        self.params.append(_Colour())
+        self.params += [_Colour(), _Log()]
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Take in what was typed; -vv is -v, where the command has it, and logging."""
+        end = args.index("--") if "--" in args else len(args)
+        if "-vv" in args[:end]:
+            ctx.meta[_WATCHED] = True
+            has = any("-v" in param.opts for param in self.params)
+            args = [*(["-v"] if has else []), *(each for each in args if each != "-vv")]
+        return super().parse_args(ctx, args)
 
     def invoke(self, ctx: click.Context) -> Any:
+        """Do it, and log what is done."""
+        from ovek.cli.logs import logged
+
+        with logged(ctx.meta.get(_LOG_FILE), watched=ctx.meta.get(_WATCHED, False)):
+            return self._invoke(ctx)
+
+    def _invoke(self, ctx: click.Context) -> Any:
         """Do it; where a file that Ovek keeps for itself turns out damaged, once more without."""
-        from ovek.files.errors import DamagedError
+        from ovek.app.errors import DamagedError, UsageError
 
         try:
             return super().invoke(ctx)
@@ -85,6 +111,10 @@ class Command(click.Command):
 
             tell(f"{damaged.put_aside()}.")
             return super().invoke(ctx)
+        except UsageError as error:
+            if error.option is None:
+                raise click.UsageError(str(error), ctx) from None
+            raise click.BadParameter(str(error), ctx, param_hint=error.option) from None
 
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the examples."""
@@ -110,6 +140,6 @@ class Group(click.Group):
         name = args[0]
         if self.get_command(ctx, name) is None and not name.startswith("-"):
             known = self.list_commands(ctx)
-            told = f"there is no command {name!r}{nearest(name, known)}"
+            told = f"there is no command {name!r}{near_to(name, known)}"
             ctx.fail(f"{told} Commands are: {', '.join(known)}".replace("' C", "'. C"))
         return super().resolve_command(ctx, args)

@@ -8,11 +8,11 @@ from ovek.app.copies import custody
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.options import exit_code, write_json, write_lines
-from ovek.cli.progress import bytes_bar
+from ovek.cli.options import exit_code, verbose_option
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES
-from ovek.render.unread import Unreads
+from ovek.cli.show import show
+from ovek.render.view import View
 
 
 @click.command(
@@ -24,7 +24,7 @@ from ovek.render.unread import Unreads
     "image", required=False, metavar="[IMAGE|VERSION|DIGEST|GLOB]", shell_complete=images
 )
 @SHELVES
-@click.option("-v", "--verbose", is_flag=True, help="Show images without a wrong copy, too.")
+@verbose_option("Show images without a wrong copy, too.")
 @as_of_options
 @on_option
 @device_options()
@@ -33,7 +33,7 @@ def command(
     shelves: tuple[Path, ...],
     verbose: bool,
     selected: Selection,
-    format_: str,
+    form: str,
 ) -> None:
     """Where did this image go wrong? (default: all images)
 
@@ -42,16 +42,8 @@ def command(
     wrong one. What no source lists is compared with its other copies. Exit code 1 where a copy is
     wrong.
     """
-    devices, now = selected.devices(), selected.now
-    followed = custody(devices, image, shelves, bar=bytes_bar)
-    if format_ in ("json", "jsonl"):
-        from ovek.render import json
-
-        context = devices.context(now, selected.told())
-        write_json(json.custody(context, followed, devices.not_read), format_, "images")
-    else:
-        from ovek.render.custody import custody as lines
-
-        write_lines(lines(followed, Unreads(devices.not_read, now), verbose=verbose))
-    wrong = any(one.first_wrong is not None for one in followed)
-    exit_code(wrong or (image is not None and not followed), devices)
+    devices = selected.devices()
+    result = custody(devices, image, shelves)
+    show(result, form, View(verbose=verbose))
+    wrong = any(one.first_wrong is not None for one in result.images)
+    exit_code(wrong or (image is not None and not result.images), devices)

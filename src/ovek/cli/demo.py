@@ -10,11 +10,11 @@ from pathlib import Path
 import click
 
 from ovek.cli.command import Command
-from ovek.cli.options import write_lines
 from ovek.cli.say import say
+from ovek.cli.show import write_lines
 from ovek.demo import TOUR, write_site
+from ovek.model.fleet import PASSWORD
 from ovek.render.lines import STYLES, hanging
-from ovek.sources.trust import PASSWORD
 
 _OVEK = (sys.executable, "-m", "ovek")
 

@@ -21,9 +21,9 @@ def outline_of(command: click.Command, ctx: click.Context) -> dict[str, Any]:
             name: outline_of(one, ctx) for name, one in inside.items() if one is not None
         }
     if command.name == "cli":
-        from ovek.engine.rules.every import RULES
+        from ovek.app.wanted import rules
 
-        told["rules"] = list(RULES)
+        told["rules"] = [card.slug for card in rules().rules]
     told["params"] = [_outline_of(param) for param in command.params]
     return told
 

@@ -1,4 +1,4 @@
-"""A progress bar of bytes, with rate and time left, on standard error; silent elsewhere."""
+"""Progress bars, with rate and time left, on standard error; silent elsewhere."""
 
 import sys
 import time
@@ -47,3 +47,46 @@ def bytes_bar(total: int) -> Iterator[Callable[[int], None]]:
                 shown = time.monotonic()
 
         yield advance
+
+
+class SurveyBar:
+    """A bar on standard error with rate and time left; silent where that is no terminal."""
+
+    def __init__(self, total: int) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+        console = Console(stderr=True)
+        self._shown = console.is_terminal
+        self._bar = Progress(
+            TextColumn("{task.completed} of {task.total} devices"),
+            BarColumn(complete_style="green"),
+            TextColumn("{task.fields[rate]}"),
+            TimeRemainingColumn(),
+            TextColumn("left"),
+            console=console,
+            disable=not self._shown,
+            transient=True,
+        )
+        self._task = self._bar.add_task("", total=total, rate="")
+
+    def __enter__(self) -> "SurveyBar":
+        self._bar.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._bar.stop()
+
+    def advance(self) -> None:
+        """One device is done."""
+        self._bar.advance(self._task)
+        speed = self._bar.tasks[0].speed
+        self._bar.update(self._task, rate=f"{speed:.1f} a second" if speed else "")
+
+    def expects(self, device: str, number: int, seconds: float, rate: int | None) -> None:
+        """Say how long a device's digests may take, where it is long enough to wonder."""
+        from ovek.cli.say import Shown
+        from ovek.render.survey import progress_note
+
+        if self._shown and seconds >= 10:
+            self._bar.console.print(Shown(progress_note(device, number, seconds, rate)))

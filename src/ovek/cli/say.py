@@ -3,7 +3,6 @@
 So nobody who makes a line or a message has to think of it, and nobody can forget to.
 """
 
-import logging
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -24,14 +23,6 @@ def say(text: str = "", *, err: bool = False, bold: bool = False) -> None:
 def tell(text: str) -> None:
     """Write a message of this program's to standard error: one line, whatever is in it."""
     click.echo(f"ovek: {visible(text)}", err=True)
-
-
-class Told(logging.Handler):
-    """What a use case has to tell by the way, on standard error."""
-
-    def emit(self, record: logging.LogRecord) -> None:
-        """Tell it."""
-        tell(record.getMessage())
 
 
 def shown(text: str) -> str:

@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ovek.app.output import write_file
 from ovek.cli.command import Group
 from ovek.cli.options import SITE
 from ovek.cli.say import say
-from ovek.files.whole import write_whole
 
 if TYPE_CHECKING:
     from ovek.standin.serve import Obeying, Record
@@ -91,8 +91,8 @@ async def _serve(
     for one in serving:
         writer.writerow([one.standin.device.device, LOOPBACK, one.port, one.standin.user])
     hosts = "".join(f"{one.known_host}\n" for one in serving)
-    write_whole(site_folder / "addresses.csv", [rows.getvalue().encode()])
-    write_whole(site_folder / "known_hosts", [hosts.encode()])
+    write_file(site_folder / "addresses.csv", [rows.getvalue().encode()])
+    write_file(site_folder / "known_hosts", [hosts.encode()])
     say(f"{len(serving)} stand-ins are served on {LOOPBACK}; Ctrl-C ends them.")
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):

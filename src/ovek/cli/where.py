@@ -8,11 +8,10 @@ from ovek.app.copies import locate
 from ovek.cli.asof import as_of_options
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.options import exit_code, write_bytes, write_json, write_lines
-from ovek.cli.progress import bytes_bar
+from ovek.cli.options import exit_code
 from ovek.cli.selection import Selection, device_options, on_option
 from ovek.cli.shelf import SHELVES
-from ovek.render.unread import Unreads
+from ovek.cli.show import show
 
 
 @click.command(
@@ -25,25 +24,13 @@ from ovek.render.unread import Unreads
 @as_of_options
 @on_option
 @device_options("csv")
-def command(sought: str, shelves: tuple[Path, ...], selected: Selection, format_: str) -> None:
+def command(sought: str, shelves: tuple[Path, ...], selected: Selection, form: str) -> None:
     """Which devices (all, or each DEVICE) and shelf folders hold this image, version or digest?
 
     A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
     or its first six characters or more, whatever has it. Exit code 1 where nothing does.
     """
-    devices, now = selected.devices(), selected.now
-    context = devices.context(now, selected.told())
-    found = locate(devices, sought, shelves, bar=bytes_bar)
-    if format_ in ("json", "jsonl"):
-        from ovek.render import json
-
-        write_json(json.where(context, sought, found, devices.not_read), format_, "copies")
-    elif format_ == "csv":
-        from ovek.render.where import as_csv
-
-        write_bytes(as_csv(found, context))
-    else:
-        from ovek.render.where import where
-
-        write_lines(where(sought, found, Unreads(devices.not_read, now)))
-    exit_code(not found, devices)
+    devices = selected.devices()
+    result = locate(devices, sought, shelves)
+    show(result, form)
+    exit_code(not result.copies, devices)

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from ovek.files.errors import InputError
-from ovek.files.whole import write_whole
+from ovek.app.errors import InputError
+from ovek.app.output import write_file
 
 
 class Stop(Struct, frozen=True):
@@ -111,7 +111,7 @@ def write_site(folder: Path) -> None:
             made = Path(beside) / "site"
             for file in sorted(source.rglob("*")):
                 if file.is_file():
-                    write_whole(made / file.relative_to(source), [file.read_bytes()])
+                    write_file(made / file.relative_to(source), [file.read_bytes()])
             made.replace(folder)
     except OSError as error:
         reason = (error.strerror or str(error)).lower()

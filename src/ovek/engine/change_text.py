@@ -52,9 +52,8 @@ def told(dos: Sequence[Do]) -> str:
         parts.append(_words(one, before))
     if len(parts) > _MANY:
         left = len(parts) - _MANY + 1
-        parts = [*parts[: _MANY - 1], f"then {left} more steps"]
+        parts = [*parts[: _MANY - 1], f"{left} more steps"]
     text = ", ".join(parts[:-1]) + (", then " if len(parts) > 1 else "") + parts[-1]
-    text = text.replace(", then then ", ", then ")
     harm = [number for number, one in enumerate(dos, 1) if one.harm]
     if harm:
         first, last = harm[0], harm[-1]

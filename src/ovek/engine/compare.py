@@ -5,8 +5,10 @@ or not, at the next reload, and its components are new enough for what runs. Wha
 not done. What is not known on one side is told as that, never as a removal, nor as something new.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Literal
+
+from msgspec import Struct
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.runs import Runs, runs_of
@@ -26,19 +28,41 @@ _FREE_MATTERS = 2**20
 _UNKNOWN = "\0"
 
 
+class _Shown(Struct, frozen=True):
+    """A fact as it is told: in brief, what more there is, and whether it is a proven image."""
+
+    brief: str
+    more: str = ""
+    proven: bool = False
+
+    def __str__(self) -> str:
+        return self.brief + self.more
+
+
+_Fact = _Shown | str | None
+
+
+class _Difference(Struct, frozen=True):
+    """A change; `lost` is what is there now, in brief, of an image that was proven and is not."""
+
+    change: Change
+    lost: str = ""
+
+
 def compare_device(
     old: JudgedDevice | None, new: JudgedDevice | None, expect: str | None = None
 ) -> DeviceCompare:
     """Hold a device in the new snapshot against itself in the old one; either may lack it."""
     before = walk_device(old) if old is not None else None
     after = walk_device(new) if new is not None else None
-    changes = tuple(_changes(old, new)) if old is not None and new is not None else ()
+    found = list(_changes(old, new)) if old is not None and new is not None else []
+    changes = tuple(one.change for one in found)
     there = new if new is not None else old
     assert there is not None
     outcome = "changed" if changes else "same"
     members = tuple(_done(new, after, expect)) if new and after and expect is not None else ()
     answers = {member.done for member in members} if members else {None}
-    lost = tuple(_lost_proofs(changes))
+    lost = [one for one in found if one.lost]
     return DeviceCompare(
         **of_device(there.device),
         outcome="new" if old is None else "gone" if new is None else outcome,  # type: ignore[arg-type]
@@ -46,7 +70,7 @@ def compare_device(
         reload_after=after.reload if after is not None else None,
         changes=changes,
         expected=expect,
-        no_longer_proven=lost,
+        no_longer_proven=tuple(one.change for one in lost),
         unasked=tuple(_unasked(before, after, lost)),
         done=False if False in answers else None if None in answers else True,
         members=members,
@@ -54,7 +78,7 @@ def compare_device(
 
 
 def _unasked(
-    before: DeviceWalk | None, after: DeviceWalk | None, lost: tuple[Change, ...]
+    before: DeviceWalk | None, after: DeviceWalk | None, lost: Iterable[_Difference]
 ) -> Iterator[str]:
     """What got worse though nobody asks for that: a start, then images."""
     if before is not None and after is not None:
@@ -63,22 +87,10 @@ def _unasked(
             yield "it would no longer start"
         elif now < was:
             yield f"its next start was {before.reload} and is {after.reload}"
-    for change in lost:
-        verdict = (change.now or "").partition(" (")[0]
+    for one in lost:
+        change = one.change
         front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
-        yield f"{front}{change.what} is no longer proven: {verdict}"
-
-
-def _lost_proofs(changes: tuple[Change, ...]) -> Iterator[Change]:
-    """The images and banks that were proven, are still there, and are something else."""
-    for change in changes:
-        was, now = change.was or "", change.now or ""
-        if change.topic in ("image", "bank") and now and _is_proven(was) and not _is_proven(now):
-            yield change
-
-
-def _is_proven(told: str) -> bool:
-    return told.partition(" (")[0].rpartition(", ")[2] == "proven"
+        yield f"{front}{change.what} is no longer proven: {one.lost}"
 
 
 def on_target(judged: JudgedDevice, walk: DeviceWalk, target: str | None) -> bool | None:
@@ -156,7 +168,7 @@ def _lags_behind(
     return None if unknown is None else (None, unknown)
 
 
-def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
+def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[_Difference]:
     was, now = old.device.running, new.device.running
     before = {one.member.id: one for one in old.members or ()}
     after = {one.member.id: one for one in new.members or ()}
@@ -184,13 +196,14 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[Change]:
         front = name if several else None
         if name not in before or name not in after:
             there = "there"
-            yield Change(
+            change = Change(
                 topic="member",
                 member=name,
                 what=f"member {name}",
                 was=there if name in before else None,
                 now=there if name in after else None,
             )
+            yield _Difference(change)
         else:
             if several:
                 versions = [_known(_runs(device, name)) for device in (old, new)]
@@ -216,7 +229,7 @@ def _bank(name: str | None) -> str | None:
     return None if name is None else f"bank:{name}"
 
 
-def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Iterator[Change]:
+def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Iterator[_Difference]:
     was, now = old.member, new.member
     yield from _differing("image", front, _image_pairs(old, new))
     yield from _differing("volume", front, _listings(was, now))
@@ -242,11 +255,11 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
         yield from _differing("component", front, known)
 
 
-_Pairs = dict[str, tuple[str | None, str | None]]
+_Pairs = dict[str, tuple[_Fact, _Fact]]
 
 
 def _known_on_both(
-    old: Mapping[str, str | None] | None, new: Mapping[str, str | None] | None, what: str
+    old: Mapping[str, _Fact] | None, new: Mapping[str, _Fact] | None, what: str
 ) -> _Pairs:
     """Pairs of what is known on both sides; else one of the whole, of which one is not known."""
     if old is None or new is None:
@@ -271,14 +284,14 @@ def _image_pairs(old: JudgedMember, new: JudgedMember) -> _Pairs:
         images |= {place: image for place, image in one.sets.items() if place.volume in listed}
         sides.append(images)
     names = _whole_names(*sides)
-    told: list[dict[str, str | None]] = [
+    told: list[dict[str, _Fact]] = [
         {names.get(p, str(p)): _judged(i, p) for p, i in side.items()} for side in sides
     ]
     for side, other, one in ((told[0], sides[1], old), (told[1], sides[0], new)):
         for place in other:
             name = names.get(place, str(place))
             if name not in side and find_file(place, one.member) is not None:
-                side[name] = "no image that is known"
+                side[name] = _Shown("no image that is known")
     return _pairs(told[0], told[1])
 
 
@@ -318,15 +331,13 @@ def _listings(was: Member, now: Member) -> _Pairs:
     return told
 
 
-def _pairs(
-    old: Mapping[str, str | None], new: Mapping[str, str | None]
-) -> dict[str, tuple[str | None, str | None]]:
+def _pairs(old: Mapping[str, _Fact], new: Mapping[str, _Fact]) -> _Pairs:
     return {name: (old.get(name), new.get(name)) for name in dict.fromkeys([*old, *new])}
 
 
 def _differing(
-    topic: Topic, member: str | None, told: Mapping[str, tuple[str | None, str | None]]
-) -> Iterator[Change]:
+    topic: Topic, member: str | None, told: Mapping[str, tuple[_Fact, _Fact]]
+) -> Iterator[_Difference]:
     for what, (was, now) in told.items():
         if was == now:
             continue
@@ -335,30 +346,42 @@ def _differing(
             unknown, was = "was", None
         elif now == _UNKNOWN:
             unknown, now = "now", None
-        yield Change(topic=topic, member=member, what=what, was=was, now=now, unknown=unknown)
+        texts = [None if one is None else str(one) for one in (was, now)]
+        change = Change(
+            topic=topic, member=member, what=what, was=texts[0], now=texts[1], unknown=unknown
+        )
+        lost = now is not None and _is_proven(was) and not _is_proven(now)
+        yield _Difference(change, now.brief if isinstance(now, _Shown) and lost else "")
 
 
-def _judged(image: Image, place: Place) -> str:
+def _is_proven(fact: _Fact) -> bool:
+    return isinstance(fact, _Shown) and fact.proven
+
+
+def _judged(image: Image, place: Place) -> _Shown:
     """The verdict of an image, and what tells two contents of one name apart."""
-    judgement, told = image.judgement, image.judgement.verdict
+    judgement = image.judgement
+    proven = judgement.verdict == "proven"
     cut = image.file is not None and image.file.path_cut
     if judgement.release is not None and judgement.release.file != place.name and not cut:
-        return f"{told} ({judgement.release.file})"
-    if judgement.verdict == "proven" or image.file is None:
-        return told
+        return _Shown(judgement.verdict, f" ({judgement.release.file})", proven)
+    if proven or image.file is None:
+        return _Shown(judgement.verdict, proven=proven)
     digest = next((value for _, value in image.file.digests or ()), None)
-    return told + (f" ({digest})" if digest else "")
+    return _Shown(judgement.verdict, f" ({digest})" if digest else "")
 
 
-def _banks(one: JudgedMember) -> dict[str, str | None] | None:
+def _banks(one: JudgedMember) -> dict[str, _Fact] | None:
     if one.member.banks is None:
         return None
-    found: dict[str, str | None] = {}
+    found: dict[str, _Fact] = {}
     for bank in one.member.banks or ():
         image = one.banks.get(bank.name)
-        state: str = bank.state or _UNKNOWN
+        state: _Fact = _Shown(bank.state) if bank.state is not None else _UNKNOWN
         if image is not None:
-            state = f"{image.version or 'version not known'}, {image.judgement.verdict}"
+            verdict = image.judgement.verdict
+            told = f"{image.version or 'version not known'}, {verdict}"
+            state = _Shown(told, proven=verdict == "proven")
         found[f"bank:{bank.name}"] = state
     return found
 
@@ -381,19 +404,26 @@ def _settings(member: Member) -> dict[str, str | None] | None:
     return told
 
 
-def _both_halves(
-    pairs: dict[str, tuple[str | None, str | None]],
-) -> dict[str, tuple[str | None, str | None]]:
+# Of a setting that has halves: the name of its other half, and of both together.
+_HALVES = {
+    f"{half} {setting}": (f"{other} {setting}", f"{setting}, live and saved,")
+    for setting in (
+        "boot mode",
+        "default bank",
+        "boot order",
+        "ignoring of the saved configuration",
+    )
+    for half, other in (("live", "saved"), ("saved", "live"))
+}
+
+
+def _both_halves(pairs: _Pairs) -> _Pairs:
     """Settings whose live and saved halves changed alike, told as one."""
-    told = {}
+    shown: _Pairs = {}
     for name, pair in pairs.items():
-        half, _, setting = name.partition(" ")
-        other = pairs.get(f"{'saved' if half == 'live' else 'live'} {setting}")
-        if half in ("live", "saved") and other == pair:
-            told[f"{setting}, live and saved,"] = pair
-        else:
-            told[name] = pair
-    return told
+        other, together = _HALVES.get(name, (None, name))
+        shown[together if other is not None and pairs.get(other) == pair else name] = pair
+    return shown
 
 
 def _states(member: Member) -> dict[str, str | None] | None:
@@ -402,16 +432,17 @@ def _states(member: Member) -> dict[str, str | None] | None:
     return {f"{volume.name}:": _known(volume.state) for volume in member.volumes}
 
 
-def _free(was: Member, now: Member, front: str | None) -> Iterator[Change]:
+def _free(was: Member, now: Member, front: str | None) -> Iterator[_Difference]:
     for volume in now.volumes or ():
         old = was.volume(volume.name)
         if old is None or old.free is None or volume.free is None:
             continue
         if abs(old.free - volume.free) >= _FREE_MATTERS:
-            yield Change(
+            change = Change(
                 topic="volume",
                 member=front,
                 what=f"free on {volume.name}:",
                 was=show_mib(old.free),
                 now=show_mib(volume.free),
             )
+            yield _Difference(change)

@@ -17,9 +17,7 @@ from fnmatch import fnmatchcase
 from msgspec import Struct
 
 from ovek.model.policy import DAYS, Policy, Window
-from ovek.model.runbook import Misfit, Runbook, RunbookStep, Wave, Waves
-
-_ANY = "any time"
+from ovek.model.runbook import ANY_TIME, Misfit, Runbook, RunbookStep, Wave, Waves
 
 
 class _Going(Struct, frozen=True):
@@ -129,9 +127,7 @@ def _wave(last: Wave | None, group: Sequence[_Going], after: datetime) -> Wave:
     if last is not None:
         number = last.number + 1
         before = f"every device of wave {last.number} runs what is wanted, proven, on every member"
-        if last.begins is None and last.window != _ANY:
-            before += f"; wave {last.number} has no date ({last.window}), so a date of this wave "
-            before += "holds only if that was by then"
+        before += f"; {last.no_date}" if last.no_date else ""
     begins = None if first.window is None else next_time(first.window, after, minutes)
     into = 0
     if begins is not None and first.window is not None:
@@ -139,7 +135,7 @@ def _wave(last: Wave | None, group: Sequence[_Going], after: datetime) -> Wave:
     return Wave(
         number=number,
         group="canaries" if first.canary else "rest",
-        window=_ANY if first.window is None else first.window.shown,
+        window=ANY_TIME if first.window is None else first.window.shown,
         devices=tuple(one.book.device for one in group),
         minutes=minutes,
         untimed=any(one.untimed for one in group),

@@ -10,7 +10,6 @@ A place without a member is meant on every member that has it.
 from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.changes import effect, refusal
@@ -20,6 +19,7 @@ from ovek.model.place import BANK, Place, PlaceError, parse_place
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, Judgement
+from ovek.model.whatif import WhatIf
 
 _BAD = Judgement(verdict="altered", why="taken to be bad")
 
@@ -30,20 +30,6 @@ class NoSuchPlaceError(Exception):
     def __init__(self, place: str, near: str | None) -> None:
         super().__init__(place)
         self.place, self.near = place, near
-
-
-class WhatIf(Struct, frozen=True, kw_only=True):
-    """What is taken to be so, as it was typed."""
-
-    missing: tuple[str, ...] = ()
-    bad: tuple[str, ...] = ()
-    saved: bool = False
-
-    def told(self) -> list[str]:
-        """What is taken to be so, in words."""
-        told = [f"{place} were missing" for place in self.missing]
-        told += [f"{place} were bad" for place in self.bad]
-        return told + (["the live boot settings were saved"] if self.saved else [])
 
 
 def suppose(judged: JudgedDevice, what: WhatIf) -> JudgedDevice:

@@ -1,5 +1,6 @@
 """Writing a file whole or not at all."""
 
+import logging
 import os
 import stat
 import tempfile
@@ -8,6 +9,8 @@ from pathlib import Path
 
 from ovek.files.errors import InputError
 from ovek.files.regular import refuse_leaving, special
+
+_LOG = logging.getLogger(__name__)
 
 
 def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
@@ -31,6 +34,7 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
                 os.fsync(stream.fileno())
             beside.chmod(mode)
             beside.replace(file)
+            _LOG.debug("%s is written", file)
         except BaseException:
             beside.unlink(missing_ok=True)
             raise

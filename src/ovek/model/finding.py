@@ -16,6 +16,17 @@ Severity = Literal["critical", "warning", "note"]
 SEVEREST_FIRST: tuple[Severity, ...] = ("critical", "warning", "note")
 
 
+def reaches(severity: Severity | None, threshold: str) -> bool:
+    """Whether a severity is at or above a threshold; `never` is above all.
+
+    >>> reaches("warning", "note"), reaches("warning", "critical"), reaches("critical", "never")
+    (True, False, False)
+    """
+    if severity is None or threshold == "never":
+        return False
+    return SEVEREST_FIRST.index(severity) <= SEVEREST_FIRST.index(threshold)
+
+
 class Finding(Struct, frozen=True, kw_only=True):
     """One thing a rule has to say: where, what was seen, what to do.
 

@@ -12,6 +12,7 @@ from ovek.model.size import parse_size
 from ovek.model.snapshot import Name
 
 FORMAT = "ovek.fleet/1"
+PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
 
 # Every way to reach a device, and the key of the fleet file that it needs. What each does is the
 # module of its name in `ovek.sources.ways`.

@@ -2,6 +2,8 @@
 
 from msgspec import Struct
 
+from ovek.model.result import Result
+
 
 class Asks(Struct, frozen=True, kw_only=True):
     """One question that was learned: what is typed, for what, and the fields that it tells."""
@@ -68,8 +70,11 @@ class Tested(Struct, frozen=True, kw_only=True):
         return self.facts > 0 and not self.strange and not self.wrong
 
 
-class Learned(Struct, frozen=True, kw_only=True):
+class Learned(Result, frozen=True, kw_only=True):
     """All of it. `written` is the sheet's file, None where nothing was written."""
+
+    FORMAT = "ovek.learned/1"
+    LIST = "asks"
 
     sheet: str
     written: str | None

@@ -30,6 +30,7 @@ STAGES: tuple[Stage, ...] = get_args(Stage)
 """In the order in which engineers work."""
 
 AimKind = Literal["all", "start", "target", "fallback", "tidy"]
+AIMS: tuple[AimKind, ...] = get_args(AimKind)
 
 
 class Cut(Struct, frozen=True, kw_only=True):
@@ -124,6 +125,9 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     copies: int = 0
 
 
+ANY_TIME = "any time"
+
+
 class Wave(Struct, frozen=True, kw_only=True):
     """Devices that reload together in one window, once what `before` says is so.
 
@@ -145,6 +149,14 @@ class Wave(Struct, frozen=True, kw_only=True):
     into: int = 0
     before: str
     danger: tuple[str, ...] = ()
+
+    @property
+    def no_date(self) -> str:
+        """What to say of the date of the next wave where this one has none; else empty."""
+        if self.begins is not None or self.window == ANY_TIME:
+            return ""
+        told = f"wave {self.number} has no date ({self.window}), so a date of this wave "
+        return told + "holds only if that was by then"
 
 
 class Misfit(Struct, frozen=True, kw_only=True):

@@ -4,6 +4,8 @@ from typing import Any
 
 from msgspec import Struct
 
+from ovek.model.result import Result
+
 
 class TriedQuestion(Struct, frozen=True, kw_only=True):
     """One question tried: the rows its template made, the fields they fill, what was left over.
@@ -28,11 +30,14 @@ class TriedQuestion(Struct, frozen=True, kw_only=True):
         return sum(value not in ("", []) for row in self.rows for value in row.values())
 
 
-class SheetTrial(Struct, frozen=True, kw_only=True):
+class SheetTrial(Result, frozen=True, kw_only=True):
     """A sheet tried on a saved session: its questions, and the facts that are still missing.
 
     `lost` are the values that a snapshot would refuse, `problems` all that was met on the way.
     """
+
+    FORMAT = "ovek.sheet-trial/1"
+    LIST = "questions"
 
     sheet: str
     questions: tuple[TriedQuestion, ...]

@@ -1,49 +1,84 @@
 """The audit, for a terminal: the answer, one line a device, then the findings by device."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import timedelta
 
 import msgspec
 from msgspec import Struct
 from rich.text import Span, Text
 
+from ovek.model.age import show_age
 from ovek.model.answer import ANSWERS_WORST_FIRST, Answer, Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
+from ovek.model.results.audit import FleetAudit
 from ovek.model.size import show_mib, show_share
 from ovek.model.typed import typed
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.answer import answers, of_one, tonight, when
+from ovek.render.cells import (
+    UNKNOWN,
+    least_free,
+    next_boot,
+    open_severities,
+    proven_of,
+    running,
+    worst_of,
+)
 from ovek.render.context import told
-from ovek.render.forms import AuditResult
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, plain
+from ovek.render.lines import STYLES, Columns, Line, Toned, count, hanging, plain
 from ovek.render.steps import which_of
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
+_DEVICE = "device"  # of a line that names one
+_TELLING = timedelta(days=2)  # an age of a proof that is worth a line
 TITLES = (
     "DEVICE", "RUNS", "STARTS NEXT", "ANSWER", "RELOAD", "PROVEN", "FREE", "FINDINGS",
 )  # fmt: skip
 
 
 class AuditRow(Struct, frozen=True):
-    """What the table shows of one device: its line, and the lines of its findings."""
+    """What the table shows of one device: its line, and the lines of its findings.
+
+    `reload` and `worst` are what the cells of those columns say, as values; a line of a finding
+    is of a severity, or of none.
+    """
 
     answer: Answer
+    reload: str
+    worst: str
     cells: tuple[str, ...]
-    findings: tuple[str, ...]
+    findings: tuple[tuple[str, str], ...]
+
+    @property
+    def toned(self) -> tuple[str, ...]:
+        """The cells, with their colours."""
+        values = {3: self.answer, 4: self.reload, 7: self.worst}
+        return tuple(
+            Toned(cell, values[at]) if at in values else cell for at, cell in enumerate(self.cells)
+        )
 
 
 class RowMaker:
     """Makes rows and measures them: what can be done device by device, wherever that is."""
 
     def __init__(self) -> None:
-        self.columns = _columns()
+        self._columns = _columns()
+
+    @property
+    def widths(self) -> list[int]:
+        """How wide the columns of the rows are."""
+        return self._columns.widths
 
     def row(self, audit: DeviceAudit) -> AuditRow:
         """The row of one device."""
         shown = cells(audit)
-        self.columns.measure(shown)
-        return AuditRow(audit.answer, shown, tuple(_findings(audit)))
+        self._columns.measure(shown)
+        found = open_severities(audit.findings)
+        worst = found[0] if found else "waived" if audit.findings else ""
+        return AuditRow(audit.answer, _reload(audit), worst, shown, tuple(_findings(audit)))
 
 
 def _columns() -> Columns:
@@ -52,13 +87,14 @@ def _columns() -> Columns:
     )
 
 
-def audit_table(result: AuditResult, widths: Iterable[Iterable[int]]) -> Iterator[Line]:
-    """Go through the lines. The audits are AuditRows; `widths` are what they were measured to have.
+def by_device(result: FleetAudit, view: View) -> Iterator[Line]:
+    """Go through the lines; what is shaped are AuditRows, as a RowMaker makes them.
 
     They are gone through for the table, then for the findings: those of `no-go` devices first.
     """
-    unread = Unreads(result.not_read, result.context.as_of)
-    yield from heading(result)
+    unread = Unreads(result.not_read, result.as_of)
+    shaped, widths = _shaped(result)
+    yield from heading(result, view)
     yield ""
     table = _columns()
     for measured in widths:
@@ -70,25 +106,34 @@ def audit_table(result: AuditResult, widths: Iterable[Iterable[int]]) -> Iterato
     decode = msgspec.json.Decoder(AuditRow).decode
     if result.summary.devices:
         yield table.head()
-    for row in map(decode, result.lines()):
-        yield from table.rows(row.cells)
+    for row in map(decode, shaped()):
+        yield from table.rows(row.toned)
     for cells_ in never:
         yield from table.rows(cells_)
     yield from unread.lines()
     found = False
     for answer in ANSWERS_WORST_FIRST:
-        for row in map(decode, result.lines()):
+        for row in map(decode, shaped()):
             if row.findings and row.answer == answer:
                 if not found:
                     yield from ("", Text("FINDINGS", "bold"))
                 found = True
-                yield from map(_coloured, row.findings)
+                yield from (_coloured(line, severity) for line, severity in row.findings)
 
 
-def heading(result: AuditResult) -> Iterator[Line]:
+def _shaped(result: FleetAudit) -> tuple[Callable[[], Iterable[bytes]], Iterable[Sequence[int]]]:
+    """The rows as JSON, and how wide their columns are: made now where they were not before."""
+    if result.shaped is not None:
+        return result.shaped.lines, result.widths
+    maker = RowMaker()
+    rows = [msgspec.json.encode(maker.row(one)) for one in result.devices]
+    return lambda: rows, [maker.widths]
+
+
+def heading(result: FleetAudit, view: View) -> Iterator[Line]:
     """Go through the first lines: the answer, who is held back, the totals, where it is from."""
     summary = result.summary
-    yield from answers(first(result), held(result), whole=result.verbose)
+    yield from answers(first(result), held(result), whole=view.verbose)
     if result.only:
         yield from hanging("", only(result), indent=0)
     reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]
@@ -99,29 +144,37 @@ def heading(result: AuditResult) -> Iterator[Line]:
         yield from hanging("", line, indent=0)
 
 
-def first(result: AuditResult) -> str:
+def first(result: FleetAudit) -> str:
     """The first line: how many go; of one device, whether it does, and why not."""
-    night = when(result.context)
+    night = when(result)
     return of_one(result.one, night) if result.one is not None else tonight(result.tally, night)
 
 
-def held(result: AuditResult) -> Sequence[Answered]:
+def held(result: FleetAudit) -> Sequence[Answered]:
     """Who is held back, where there are several devices."""
-    return result.held if result.one is None else ()
+    return result.answered if result.one is None else ()
 
 
-def only(result: AuditResult) -> str:
+def only(result: FleetAudit) -> str:
     """Which devices are shown, where only some rules were asked for."""
-    number = sum(1 for _ in result.lines())
+    shown = result.devices if result.shaped is None else result.shaped
+    number = sum(1 for _ in shown.lines())
     have = "has" if number == 1 else "have"
     told = f"Shown: the {count(number, 'device')} of {result.summary.devices} that {have} "
     return told + f"{' or '.join(result.only)}; all others are left out."
 
 
-def about(result: AuditResult) -> list[str]:
+def about(result: FleetAudit) -> list[str]:
     """Where the facts come from, how old they are, and which waivers were of no use."""
-    lines = [told(result.context), *map(visible, result.about)]
-    for waiver in result.unused:
+    lines = [told(result), f"Held against {count(result.releases, 'release')}"]
+    summary = result.summary
+    if summary.oldest_proof is not None and result.as_of - summary.oldest_proof >= _TELLING:
+        age, whose = (
+            show_age(result.as_of - summary.oldest_proof),
+            visible(summary.oldest_proven or ""),
+        )
+        lines.append(f"The oldest proof was measured {age} ago: {whose}")
+    for waiver in result.unused_waivers:
         where = f" at {waiver.place}" if waiver.place else ""
         lines.append(
             f"A waiver of no use: {waiver.rule} on {waiver.device}{where}, by {waiver.by} until "
@@ -133,7 +186,8 @@ def about(result: AuditResult) -> list[str]:
 def _never(one: Unread) -> tuple[str, ...]:
     """The row of a device of which nothing is known."""
     return (
-        visible(one.device), "not known", "not known", "unclear: not read", "not read", "-", "-",
+        visible(one.device), "not known", "not known", Toned("unclear: not read", "unclear"),
+        Toned("not read"), "-", "-",
         "-",
     )  # fmt: skip
 
@@ -150,74 +204,62 @@ def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
 
 def cells(audit: DeviceAudit) -> tuple[str, ...]:
     """What the table shows of one device, in the order of TITLES."""
-    needed = [image for image in audit.images if image.needed]
-    proven = sum(image.verdict == "proven" for image in needed)
     return (
         visible(audit.device),
-        _several(start.runs or "not known" for start in audit.starts) or "not known",
-        _several(_next(start.version, start.place, audit.reload) for start in audit.starts)
-        or "not known",
+        visible(running(audit.starts)),
+        visible(next_boot(audit.starts, audit.reload)),
         f"{audit.answer}: {visible(audit.reason)}" if audit.reason else audit.answer,
-        audit.reload if audit.not_read is None else "not read",
-        f"{proven} of {len(needed)}" if needed else "-",
+        _reload(audit),
+        proven_of(audit.images),
         _free(audit),
         _worst(audit),
     )
 
 
+def _reload(audit: DeviceAudit) -> str:
+    return audit.reload if audit.not_read is None else "not read"
+
+
 def _worst(audit: DeviceAudit) -> str:
-    """How many findings are of the severest kind, and how many more there are."""
-    found = [finding.severity for finding in audit.findings if finding.waived is None]
+    """How many findings are of the severest kind, how many more there are, how many waived."""
+    found = open_severities(audit.findings)
     waived = len(audit.findings) - len(found)
-    told = f"{waived} waived" if waived else ""
-    if not found:
-        return told or "none"
-    worst = found.count(found[0])
-    more = len(found) - worst
-    return f"{worst} {found[0]}" + (f" + {more}" if more else "") + (told and f", {told}")
-
-
-def _next(version: str | None, place: str | None, reload: str) -> str:
-    if version is not None or place is not None:
-        return version or place or ""
-    return "nothing" if reload == "stranded" else "not known"
-
-
-def _several(values: Iterable[str]) -> str:
-    """The values of all members; one where they are the same."""
-    return " / ".join(dict.fromkeys(visible(value) for value in values))
+    parts = [worst_of(found), f"{waived} waived" if waived else ""]
+    return ", ".join(filter(None, parts)) or "none"
 
 
 def _free(audit: DeviceAudit) -> str:
     """The free space of the member that has least."""
-    if not audit.space:
-        return "-"
-    known = [space for space in audit.space if space.free is not None]
-    if len(known) < len(audit.space):
-        return "not known"
-    least = min(known, key=lambda space: space.free or 0)
+    least = least_free(audit.space)
+    if least is None or any(space.free is None for space in audit.space):
+        return UNKNOWN if audit.space else "-"
     free, capacity = least.free or 0, least.capacity
     return show_mib(free) + (f", {show_share(free, capacity)}" if capacity else "")
 
 
-def _findings(audit: DeviceAudit) -> Iterator[str]:
-    """The lines of the findings of one device, still without colour."""
+def _findings(audit: DeviceAudit) -> Iterator[tuple[str, str]]:
+    """The lines of the findings of one device, each with what gives it a colour."""
     if audit.findings:
-        yield visible(audit.device)
+        yield visible(audit.device), _DEVICE
     for finding in audit.findings:
         place = f"  {visible(finding.place)}" if finding.place else ""
         head = finding.severity if finding.waived is None else "waived"
-        yield f"  {head:<8}  {finding.rule}{place}"
-        yield from plain("            seen:", finding.saw, indent=18)
+        yield f"  {head:<8}  {finding.rule}{place}", head
+        yield from _quiet(plain("            seen:", finding.saw, indent=18))
         if finding.fixed_after is not None:
             after = f"after step {finding.fixed_after} of the plan below"
-            yield from plain("            gone:", after, indent=18)
+            yield from _quiet(plain("            gone:", after, indent=18))
         else:
-            yield from plain("            do:", finding.words, indent=18)
+            yield from _quiet(plain("            do:", finding.words, indent=18))
         if finding.waived is not None:
-            yield from plain("            waived:", finding.waived, indent=20)
+            yield from _quiet(plain("            waived:", finding.waived, indent=20))
     if audit.steps:
-        yield from plain("  plan:", plan_of(audit), indent=10)
+        yield from _quiet(plain("  plan:", plan_of(audit), indent=10))
+
+
+def _quiet(lines: Iterable[str]) -> Iterator[tuple[str, str]]:
+    """Lines without a colour."""
+    return ((line, "") for line in lines)
 
 
 _SHOWN = 4  # steps that the audit names; of more it names the first ones
@@ -234,9 +276,9 @@ def plan_of(audit: DeviceAudit) -> str:
     return f"DANGER in {which_of(danger)}: {told}" if danger else told
 
 
-def _coloured(line: str) -> Line:
+def _coloured(line: str, value: str) -> Line:
     """A line of findings: a device is bold, a severity has its colour."""
-    if not line.startswith(" "):
+    if value == _DEVICE:
         return Text(line, "bold")
-    style = STYLES.get(line[2:10].rstrip())
+    style = STYLES.get(value)
     return line if style is None else Text(line, spans=[Span(2, 10, style)])

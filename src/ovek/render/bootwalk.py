@@ -1,52 +1,41 @@
 """The boot walk, for a terminal: the answer, then a tree of candidates for each device."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from rich.console import RenderableType
 from rich.text import Text
 from rich.tree import Tree
 
-from ovek.model.answer import Answered
 from ovek.model.digest import TITLES
+from ovek.model.results.figures import WalkFigure
+from ovek.model.results.walks import FleetWalks
 from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
-from ovek.render.answer import answers, first_line
+from ovek.render.answer import answers, first_line, when
 from ovek.render.lines import STYLES
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def bootwalk(
-    walks: Sequence[DeviceWalk],
-    found: Sequence[Answered],
-    supposed: Sequence[str] = (),
-    before: Sequence[DeviceWalk] = (),
-    unread: Unreads | None = None,
-    *,
-    night: str = "Tonight",
-    whole: bool = False,
-) -> Iterator[RenderableType]:
-    """Go through what is to be shown: the answer, then a tree a device, then who was not read.
-
-    `found` are the answers, `supposed` is what is taken to be so; `before` are the walks of the
-    same devices as they are; `night` is which one it is about. All that are held back are named
-    where the `whole` is asked for.
-    """
+def bootwalk(result: FleetWalks, view: View) -> Iterator[RenderableType]:
+    """Go through what is to be shown: the answer, then a tree a device, then who was not read."""
+    supposed, answered = result.supposed, result.answered
     front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
-    told = () if len(found) == 1 else found
-    yield from answers(front + first_line(found, night), told, whole=whole)
-    as_is = {walk.device: walk for walk in before}
-    for walk in walks:
+    held = () if len(answered) == 1 else answered
+    yield from answers(front + first_line(answered, when(result)), held, whole=view.verbose)
+    as_is = {walk.device: walk for walk in result.as_it_is}
+    for walk in result.devices:
         yield Text()
         yield _tree(walk, as_is.get(walk.device))
-    if unread is not None:
-        yield from unread.lines()
+    yield from Unreads(result.not_read, result.as_of).lines()
 
 
-def path(told: str, walk: DeviceWalk) -> Iterator[RenderableType]:
-    """Go through the lines of one walk, with what is taken to be so above it."""
-    yield Text(f"{visible(walk.device)}, {visible(told)}:", "bold")
-    yield _tree(walk, None)
-    yield ""
+def paths(figure: WalkFigure, view: View) -> Iterator[RenderableType]:
+    """Go through the lines of some walks, each with what is taken to be so above it."""
+    for supposed, walk in figure.walks:
+        yield Text(f"{visible(walk.device)}, {visible(supposed)}:", "bold")
+        yield _tree(walk, None)
+        yield ""
 
 
 def summary_of(walk: DeviceWalk) -> str:

@@ -3,18 +3,20 @@
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
-from ovek.model.runbook import Wave, Waves
+from ovek.model.results.runbooks import FleetRunbooks
+from ovek.model.runbook import Wave
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def calendar(found: Waves, name: str, now: datetime) -> bytes:
-    """Write the waves of which it is known when they are; `now` in UTC."""
+def calendar(result: FleetRunbooks, view: View) -> Iterator[bytes]:
+    """Write the waves of which it is known when they are."""
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Ovek//waves//EN"]
-    for wave in found.waves:
+    for wave in result.waves:
         if wave.begins is not None:
-            lines += _event(wave, wave.begins, name, now)
+            lines += _event(wave, wave.begins, result.site, result.as_of)
     lines.append("END:VCALENDAR")
-    return "".join(f"{part}\r\n" for line in lines for part in _folded(line)).encode()
+    yield "".join(f"{part}\r\n" for line in lines for part in _folded(line)).encode()
 
 
 def _event(wave: Wave, begins: datetime, name: str, now: datetime) -> list[str]:

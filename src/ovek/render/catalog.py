@@ -1,21 +1,29 @@
 """The catalog, for a terminal: releases, mistakes, ways from one version to another, picks."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from rich.text import Text
 
-from ovek.model.catalog import Published
-from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.digest import TITLES
 from ovek.model.fit import Route
+from ovek.model.results.catalog import (
+    CatalogCheck,
+    PickedFor,
+    Releases,
+    Understood,
+    UpgradePath,
+    WholeReleases,
+)
 from ovek.model.size import show_size
 from ovek.model.verdict import KnownRelease
-from ovek.render.lines import STYLES, Columns, Line, count, hanging, table
+from ovek.render.lines import STYLES, Columns, Line, Toned, count, hanging, table
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def listing(found: Sequence[KnownRelease]) -> Iterator[Line]:
+def listing(result: Releases, view: View) -> Iterator[Line]:
     """One line a release."""
+    found = result.releases
     disputed = sum(bool(one.disputed) for one in found)
     told = f"{count(len(found), 'release')}"
     yield told + (f", {disputed} of them disputed." if disputed else ".")
@@ -41,12 +49,18 @@ def _cells(one: KnownRelease) -> tuple[str, ...]:
         visible(one.version or "-"),
         " or ".join(show_size(size) for size in sorted(one.sizes)) or "-",
         visible(" ".join(one.fits or ()) or "not told"),
-        one.status or "-",
+        Toned(one.status or "-"),
         digests or "none",
     )
 
 
-def whole(one: KnownRelease) -> Iterator[Line]:
+def whole(result: WholeReleases, view: View) -> Iterator[Line]:
+    """All that is known of each release."""
+    for one in result.releases:
+        yield from _whole(one)
+
+
+def _whole(one: KnownRelease) -> Iterator[Line]:
     """All that is known of one release, its digests whole and each source named."""
     yield Text(visible(one.file), "bold")
     for doubt in _doubts(one):
@@ -110,8 +124,9 @@ def _doubts(one: KnownRelease) -> Iterator[str]:
         yield "only an MD5 is known, which tells damage and not forgery"
 
 
-def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:
+def check(result: CatalogCheck, view: View) -> Iterator[Line]:
     """The answer, then each mistake."""
+    found, releases = result.mistakes, result.number
     if not found:
         yield f"Nothing is wrong with {count(releases, 'release')}."
         return
@@ -125,7 +140,12 @@ def check(found: Sequence[CatalogMistake], releases: int) -> Iterator[Line]:
         yield from hanging("  told by", ", ".join(map(str, one.origins)), indent=10)
 
 
-def upgrade_path(found: Route) -> Iterator[Line]:
+def upgrade_path(result: UpgradePath, view: View) -> Iterator[Line]:
+    """The chain of installs, a line a hop."""
+    return _route(result.route)
+
+
+def _route(found: Route) -> Iterator[Line]:
     """The chain of installs, a line a hop."""
     front = f"{visible(found.start or 'not known')} → {visible(found.target)}"
     whom = " ".join(found.hardware) or "any hardware"
@@ -148,11 +168,12 @@ def upgrade_path(found: Route) -> Iterator[Line]:
         yield f"  {number}. {visible(cell)}  {visible(one.file)}"
     for other in found.also:
         yield ""
-        yield from upgrade_path(other)
+        yield from _route(other)
 
 
-def pick(found: Pick) -> Iterator[Line]:
+def pick(result: PickedFor, view: View) -> Iterator[Line]:
     """Which release is the one, why the others are not, and what goes with it."""
+    found = result.pick
     if found.chosen is None:
         yield from hanging("", f"{found.device}: no known release is for it.", indent=0)
     elif found.by_member:
@@ -169,7 +190,7 @@ def pick(found: Pick) -> Iterator[Line]:
         yield from hanging("  not known: ", told, indent=13)
     if found.path is not None:
         yield ""
-        yield from upgrade_path(found.path)
+        yield from _route(found.path)
     if found.parts:
         yield ""
         yield from hanging("Component images: ", ", ".join(p.file for p in found.parts), indent=18)
@@ -179,9 +200,13 @@ def pick(found: Pick) -> Iterator[Line]:
         yield from table(("  FILE", "WHY NOT"), rows, wrap={0: 24, 1: 30})
 
 
-def understood(entries: Sequence[Published], kind: str) -> Iterator[Line]:
+def understood(result: Understood, view: View) -> Iterator[Line]:
     """What an import made of a file, before it is written."""
-    yield f"Understood as {kind}: {count(len(entries), 'release')}."
+    entries = result.entries
+    yield from hanging("", f"{result.file}:", indent=0)
+    if result.columns:
+        yield from hanging("Columns:", result.columns, indent=9)
+    yield f"Understood as {result.kind}: {count(len(entries), 'release')}."
     columns = Columns(("LINE", "FILE", "VERSION", "BYTES"), right=(0, 3), wrap={2: 7})
     rows = [
         (

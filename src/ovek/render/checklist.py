@@ -1,9 +1,8 @@
 """Cleanup plans as checklists in Markdown: one box a step, what to type, what to expect."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator
 
-from ovek.model.context import Context
-from ovek.model.plan import CleanupPlan
+from ovek.model.results.cleanup import CleanupPlans
 from ovek.model.size import show_mib
 from ovek.render.cleanup import names_of, power_cut, verdict_of
 from ovek.render.context import of_device
@@ -11,14 +10,14 @@ from ovek.render.context import told as told_context
 from ovek.render.markdown import escaped
 from ovek.render.runbook import box
 from ovek.render.steps import lost_of
-from ovek.render.unread import Unreads, why
+from ovek.render.unread import why
+from ovek.render.view import View
 
 
-def checklist(
-    plans: Sequence[CleanupPlan], context: Context, unread: Unreads | None = None
-) -> bytes:
+def checklist(result: CleanupPlans, view: View) -> Iterator[bytes]:
     """Write every plan, and which devices have none since they were not read."""
-    lines = ["# Cleanup checklist", "", f"{escaped(told_context(context))}.", ""]
+    plans, unread = result.plans, result.not_read
+    lines = ["# Cleanup checklist", "", f"{escaped(told_context(result))}.", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += ["expected, read the device again, and plan again.", ""]
     for plan, name in zip(plans, names_of(plans), strict=True):
@@ -41,5 +40,5 @@ def checklist(
         lines += [""]
     if unread:
         lines += ["## Not read", ""]
-        lines += [f"- {escaped(f'{o.device}: {why(o, unread.now)}')}" for o in unread.devices]
-    return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
+        lines += [f"- {escaped(f'{one.device}: {why(one, result.as_of)}')}" for one in unread]
+    yield ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")

@@ -1,23 +1,33 @@
 """Cleanup plans, for a terminal: the answer, what goes, what stays and why; a fleet's in lines."""
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
+from msgspec import Struct
 from rich.text import Text
 
-from ovek.model.context import Context
-from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Keep
+from ovek.model.plan import LOCKED, TIERS, CleanupPlan, Confirmed, Keep
+from ovek.model.results.cleanup import CleanupConfirmed, CleanupPlans, FleetCleanup
 from ovek.model.size import show_mib
 from ovek.model.typed import typed
 from ovek.render.context import told as told_context
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, table
 from ovek.render.runbook import details
 from ovek.render.steps import danger_of, lost_of, need_of
+from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def cleanup(plans: Sequence[CleanupPlan], *, verbose: bool) -> Iterator[Line]:
-    """Go through the lines; `verbose` names every file that stays."""
+def cleanup(result: CleanupPlans, view: View) -> Iterator[Line]:
+    """Go through the lines, then those that were not read; `verbose` names all that stays."""
+    unread = Unreads(result.not_read, result.as_of)
+    yield from _plans(result.plans, verbose=view.verbose) if result.plans else [unread.summary()]
+    yield from unread.lines()
+
+
+def _plans(plans: Sequence[CleanupPlan], *, verbose: bool) -> Iterator[Line]:
     names = names_of(plans)
     if len(plans) != 1:
         yield from hanging("", _answer(plans, names), indent=0)
@@ -199,15 +209,29 @@ def _stay(keep: Keep) -> tuple[str, str, str]:
 TITLES = ("DEVICE", "VOLUME", "FREE", "WANTED", "AFTER", "GOES", "PLAN")
 
 
+def _fleet_columns() -> Columns:
+    return Columns(TITLES, right=(2, 3, 4, 5), wrap={6: 30}, whole=(1,), least=(4, 5, 2))
+
+
+class FleetRow(Struct, frozen=True):
+    """What the table shows of one plan; `short` is whether it lacks room, or is none."""
+
+    cells: tuple[str, ...]
+    short: bool
+
+
 class FleetRows:
     """Makes and measures the rows of a fleet's table, wherever the plans are made."""
 
     def __init__(self) -> None:
-        self.columns = Columns(
-            TITLES, right=(2, 3, 4, 5), wrap={6: 30}, whole=(1,), least=(4, 5, 2)
-        )
+        self._columns = _fleet_columns()
 
-    def cells(self, plan: CleanupPlan, members: int) -> tuple[str, ...]:
+    @property
+    def widths(self) -> list[int]:
+        """How wide the columns of the rows are."""
+        return self._columns.widths
+
+    def row(self, plan: CleanupPlan, members: int) -> FleetRow:
         """What the table shows of one plan of a device with so many members."""
         front = f"{visible(plan.member)}/" if members > 1 else ""
         volume = f"{visible(plan.volume)}:" if plan.volume is not None else "banks"
@@ -221,8 +245,12 @@ class FleetRows:
             str(files) if files else "-",
             _fleet_answer(plan),
         )
-        self.columns.measure(row)
-        return row
+        self._columns.measure(row)
+        return FleetRow(row, short=_lacks_room(plan))
+
+
+def _lacks_room(plan: CleanupPlan) -> bool:
+    return not plan.enough and (plan.short_by is None or not (plan.holds or plan.fits))
 
 
 def _fleet_answer(plan: CleanupPlan) -> str:
@@ -248,16 +276,12 @@ def _fleet_answer(plan: CleanupPlan) -> str:
     return f"short by {show_mib(plan.short_by)}{hint}"
 
 
-def fleet(
-    totals: CleanupTotals,
-    rows: Callable[[], Iterable[bytes]],
-    widths: Iterable[Sequence[int]],
-    context: Context,
-) -> Iterator[Line]:
+def fleet(result: FleetCleanup, view: View) -> Iterator[Line]:
     """Go through the lines of a fleet's plans: the answer, the totals, then one line each.
 
-    `rows` are cells as JSON, `widths` those that they were measured to have.
+    What is shaped are rows, as FleetRows makes them.
     """
+    totals, (rows, widths) = result.totals, _shaped(result)
     able = totals.fit + sum(totals.after.values())
     have, all_of = "has" if able == 1 else "have", count(totals.plans, "volume")
     told = f"{able} of {all_of} {have} room or can make it"
@@ -275,21 +299,30 @@ def fleet(
     parts += [f"{number} after tier {tier}" for tier, number in sorted(totals.after.items())]
     frees = f"; what goes frees {show_mib(totals.frees)}" if totals.frees else ""
     yield from hanging("", f"Room: {' · '.join(parts)}{frees}", indent=0)
-    yield from hanging("", told_context(context), indent=0)
+    yield from hanging("", told_context(result), indent=0)
     yield ""
-    columns = FleetRows().columns
+    columns = _fleet_columns()
     for measured in widths:
         columns.widen(measured)
     columns.fit()
     yield columns.head()
-    decode = msgspec.json.Decoder(tuple[str, ...]).decode
-    for row in map(decode, rows()):
-        style = "yellow" if row[-1].startswith(("short", "no plan")) else ""
-        yield from columns.rows(row, style)
+    for row in map(msgspec.json.Decoder(FleetRow).decode, rows()):
+        yield from columns.rows(row.cells, "yellow" if row.short else "")
+    yield from Unreads(result.not_read, result.as_of).lines()
 
 
-def confirmed(found: Sequence[Confirmed], snapshot: str) -> Iterator[Line]:
+def _shaped(result: FleetCleanup) -> tuple[Callable[[], Iterable[bytes]], Iterable[Sequence[int]]]:
+    """The rows as JSON, and how wide their columns are: made now where they were not before."""
+    if result.shaped is not None:
+        return result.shaped.lines, result.widths
+    maker, members = FleetRows(), Counter(plan.device for plan in result.plans)
+    rows = [msgspec.json.encode(maker.row(one, members[one.device])) for one in result.plans]
+    return lambda: rows, [maker.widths]
+
+
+def confirmed(result: CleanupConfirmed, view: View) -> Iterator[Line]:
     """Go through the lines of plans that are held against a later snapshot."""
+    found, snapshot = result.plans, result.snapshot
     right = sum(not one.not_done and not one.too_much and one.enough is not False for one in found)
     yield f"{right} of {count(len(found), 'plan')} done as planned, by {visible(snapshot)}."
     members: dict[str, int] = {}

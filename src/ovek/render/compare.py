@@ -5,30 +5,24 @@ from itertools import islice
 
 from rich.text import Text
 
-from ovek.model.answer import Answered
 from ovek.model.compare import Change, DeviceCompare
-from ovek.model.context import Context
+from ovek.model.results.compared import FleetCompare, KeptBaseline
 from ovek.render.answer import answers, first_line
 from ovek.render.context import told as context
 from ovek.render.lines import STYLES, Line, count, hanging, listed, shortened
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def compare(
-    found: Sequence[DeviceCompare],
-    answers_: Sequence[Answered],
-    states: tuple[Context, Context],
-    expect: str | None,
-    unread: Unreads,
-    *,
-    whole: bool = False,
-) -> Iterator[Line]:
+def compare(result: FleetCompare, view: View) -> Iterator[Line]:
     """Go through the lines: the answer, then each device that is not as it was.
 
-    What nobody asked for comes first. `answers_` are those of now, `states` tell where the two
-    states come from. Devices that were read on one side only are named before others.
+    What nobody asked for comes first. Devices that were read on one side only are named before
+    others.
     """
+    found, answers_, expect = result.devices, result.answered, result.expect
+    unread = Unreads(result.not_read, result.as_of)
     told = () if len(answers_) == 1 else answers_
     front = "; ".join([*_unasked(found), *_done(found)])
     yield from hanging("", f"{front}. {first_line(answers_)}", indent=0)
@@ -39,13 +33,13 @@ def compare(
             front = f"  {'worse':<7}  {name:<{longest}}  "
             yield from hanging(front, what, indent=longest + 13, style=STYLES["critical"])
     if told:
-        yield from islice(answers("", told, whole=whole), 1, None)
+        yield from islice(answers("", told, whole=view.verbose), 1, None)
     if any(one.members for one in found):
         yield from hanging("", _wanted(expect), indent=0)
     yield from _not_done(found, expect)
     told_ = f": {totals}" if (totals := _totals(found)) else ""
-    yield from hanging("From ", context(states[0]), indent=5)
-    yield from hanging("to ", f"{context(states[1])}{told_}", indent=5)
+    yield from hanging("From ", context(result.earlier), indent=5)
+    yield from hanging("to ", f"{context(result)}{told_}", indent=5)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     for one in sorted(found, key=lambda one: one.outcome not in ("new", "gone")):
@@ -53,6 +47,12 @@ def compare(
         if shown:
             yield ""
             yield from _device(one, expect)
+
+
+def kept(result: KeptBaseline, view: View) -> Iterator[Line]:
+    """Say what was kept, and what comes next."""
+    yield f"Kept {result.label} ({count(result.devices, 'device')}) as {result.name!r}."
+    yield f"After the change: ovek survey, then ovek compare {result.name}"
 
 
 def _unasked(found: Sequence[DeviceCompare]) -> Iterator[str]:

@@ -7,10 +7,12 @@ from collections.abc import Iterable, Iterator
 from ovek.model.context import Context
 from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.ofdevice import OfDevice
-from ovek.model.runbook import Runbook
+from ovek.model.results.audit import FleetAudit
+from ovek.model.results.runbooks import FleetRunbooks
 from ovek.model.unread import Unread
-from ovek.render.forms import AuditResult
+from ovek.render.cells import least_free, of_members, open_severities, proven, running
 from ovek.render.unread import why
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 PLACED = ("network", "site", "role", "sheet", "model", "taken_at")
@@ -22,24 +24,24 @@ DEVICES = (
 _RUN = ("=", "+", "-", "@", "\t", "\r")
 
 
-def write_audit(result: AuditResult) -> Iterator[bytes]:
+def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     """Write a header, then a row for each finding, or for each device.
 
     Of the findings, those devices have a row without one that have none to tell, and so have
     those that were not read.
     """
-    if result.rows == "devices":
+    if view.rows == "devices":
         yield from _devices(result)
         return
     yield row((*FINDINGS, *PLACED))
-    context, old = result.context, {one.device for one in result.not_read}
-    for audit in result.audits:
-        reload = audit.reload if audit.not_read is None else "not read"
-        for one in audit.findings:
+    old = {one.device for one in result.not_read}
+    for device in result.devices:
+        reload = device.reload if device.not_read is None else "not read"
+        for one in device.findings:
             yield row(
                 (
-                    audit.device,
-                    audit.answer,
+                    device.device,
+                    device.answer,
                     reload,
                     one.severity,
                     one.rule,
@@ -47,54 +49,50 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
                     one.saw,
                     one.words,
                     one.waived or "",
-                    *placed(audit, context),
+                    *placed(device, result),
                 )
             )
-        if not audit.findings and audit.device not in old:
-            yield row((audit.device, audit.answer, reload, *[""] * 6, *placed(audit, context)))
+        if not device.findings and device.device not in old:
+            yield row((device.device, device.answer, reload, *[""] * 6, *placed(device, result)))
     for unread in result.not_read:
-        told = why(unread, context.as_of)
+        told = why(unread, result.as_of)
         yield row(
             (
                 unread.device, "unclear", "not read", "", "", "", told, unread.do, "",
-                *unread_placed(unread, context),
+                *unread_placed(unread, result),
             )
         )  # fmt: skip
 
 
-def _devices(result: AuditResult) -> Iterator[bytes]:
+def _devices(result: FleetAudit) -> Iterator[bytes]:
     """A row for each device."""
     yield row((*DEVICES, *PLACED))
-    context = result.context
-    for audit in result.audits:
-        needed = [image for image in audit.images if image.needed]
-        proven = sum(image.verdict == "proven" for image in needed)
-        space = [one for one in audit.space if one.free is not None]
-        least = min(space, key=lambda one: one.free or 0) if space else None
-        open_ = [one.severity for one in audit.findings if one.waived is None]
+    for device in result.devices:
+        number, needed = proven(device.images)
+        least, open_ = least_free(device.space), open_severities(device.findings)
         yield row(
             (
-                audit.device,
-                audit.answer,
-                audit.why,
-                audit.reload,
-                " / ".join(dict.fromkeys(one.runs or "" for one in audit.starts)),
-                " / ".join(dict.fromkeys(one.version or "" for one in audit.starts)),
-                str(proven),
-                str(len(needed)),
+                device.device,
+                device.answer,
+                device.why,
+                device.reload,
+                running(device.starts, unknown=""),
+                of_members(one.version or "" for one in device.starts),
+                str(number),
+                str(needed),
                 "" if least is None else str(least.free),
                 "" if least is None or least.capacity is None else str(least.capacity),
                 *(str(open_.count(one)) for one in SEVEREST_FIRST),
-                str(len(audit.findings) - len(open_)),
-                audit.not_read or "",
-                *placed(audit, context),
+                str(len(device.findings) - len(open_)),
+                device.not_read or "",
+                *placed(device, result),
             )
         )
     for unread in result.not_read:
         if unread.last_read is None:
-            told = why(unread, context.as_of)
+            told = why(unread, result.as_of)
             yield row((unread.device, "unclear", "not read", *[""] * 11, told,
-                       *unread_placed(unread, context)))  # fmt: skip
+                       *unread_placed(unread, result)))  # fmt: skip
 
 
 def placed(one: OfDevice, context: Context) -> tuple[str, ...]:
@@ -128,13 +126,13 @@ STEPS = (
 )
 
 
-def write_runbooks(found: Iterable[Runbook], context: Context) -> Iterator[bytes]:
+def runbooks(result: FleetRunbooks, view: View) -> Iterator[bytes]:
     """Write a header, then a row for each change, or for what has to be found out."""
     yield row((*STEPS, *PLACED))
-    for one in found:
+    for one in result.devices:
         for told in one.find_out:
             head = (one.device, one.answer or "", "", "find out", "", told, "", "", one.reload, "")
-            yield row((*head, *placed(one, context)))
+            yield row((*head, *placed(one, result)))
         for number, step in enumerate(one.steps, 1):
             do = step.do
             minutes = "" if do.minutes is None else str(do.minutes)
@@ -150,7 +148,7 @@ def write_runbooks(found: Iterable[Runbook], context: Context) -> Iterator[bytes
                     minutes,
                     do.reload,
                     do.starts or "",
-                    *placed(one, context),
+                    *placed(one, result),
                 )
             )
 

@@ -8,9 +8,11 @@ from rich.text import Text
 from ovek.model.age import show_age
 from ovek.model.custody import CopyGroup, Custody
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm
+from ovek.model.results.copies import FleetCustody
 from ovek.model.size import show_size
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _WIDTH = 64  # characters of a digest on one line
@@ -18,8 +20,9 @@ _MOST = 5  # images that are told of one by one
 _TELLING = timedelta(days=2)  # an age of a digest that is worth telling
 
 
-def custody(found: Sequence[Custody], unread: Unreads, *, verbose: bool) -> Iterator[Line]:
+def custody(result: FleetCustody, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` shows images whose every copy is right, too."""
+    found, unread = result.images, Unreads(result.not_read, result.as_of)
     yield from hanging("", answer(found), indent=0)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
@@ -29,7 +32,13 @@ def custody(found: Sequence[Custody], unread: Unreads, *, verbose: bool) -> Iter
         yield from hanging("Runs and is nowhere on the shelf: ", told, indent=4)
     yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
-        if verbose or len(found) == 1 or one.first_wrong is not None or one.odd or one.disputed:
+        if (
+            view.verbose
+            or len(found) == 1
+            or one.first_wrong is not None
+            or one.odd
+            or one.disputed
+        ):
             yield ""
             yield from _image(one, unread.now)
 

@@ -1,27 +1,30 @@
 """The fields of each thing that a sheet can fill, for a terminal and for Markdown."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import groupby
 
 from rich.text import Text
 
 from ovek.model.fields import Field, Fills
+from ovek.model.results.sheets import SheetFields
 from ovek.render.lines import Line, hanging
+from ovek.render.view import View
 
 
-def fields(
-    things: Mapping[Fills, Mapping[str, Field]], wording: Mapping[str, Sequence[str]]
-) -> Iterator[Line]:
+def fields(result: SheetFields, view: View) -> Iterator[Line]:
     """Go through the lines, each thing under its name; then what each line to type may name."""
-    for number, (thing, told) in enumerate(things.items()):
+    wording = result.wording
+    for number, (thing, inside) in enumerate(groupby(result.fields, lambda one: one.thing)):
         if number:
             yield ""
         yield Text(thing.upper(), "bold")
-        width = max(map(len, told)) + 4
-        for name, field in told.items():
-            text = f"{field.tells}; {field.unit}; such as {field.example}"
-            yield from hanging(f"  {name}".ljust(width), text, indent=width)
+        ours = list(inside)
+        width = max(len(one.field) for one in ours) + 4
+        for one in ours:
+            text = f"{one.tells}; {one.unit}; such as {one.example}"
+            yield from hanging(f"  {one.field}".ljust(width), text, indent=width)
     if wording:
-        yield from ([""] if things else [])
+        yield from ([""] if result.fields else [])
         yield Text("WORDING: the line a person types for a step, and its placeholders", "bold")
         width = max(map(len, wording)) + 4
         for name, words in wording.items():

@@ -10,11 +10,12 @@ from rich.text import Text
 
 from ovek.model.finding import SEVEREST_FIRST, DeviceAudit, Finding, RuleCard
 from ovek.model.place import parse_place
+from ovek.model.results.audit import FleetAudit
 from ovek.model.verdict import WORST_FIRST
-from ovek.render.audit import heading
-from ovek.render.forms import AuditResult
+from ovek.render.audit import by_device, heading
 from ovek.render.lines import STYLES, Line, count, hanging, listed
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
@@ -89,10 +90,15 @@ def _name(place: str) -> str:
         return place
 
 
-def grouped(result: AuditResult) -> Iterator[Line]:
+def audit(result: FleetAudit, view: View) -> Iterator[Line]:
+    """Go through the lines: device by device, or put together by rule or image."""
+    return by_device(result, view) if view.group_by == "device" else grouped(result, view)
+
+
+def grouped(result: FleetAudit, view: View) -> Iterator[Line]:
     """Go through the lines: the answer, each group with its devices, then who was not read."""
-    yield from heading(result)
-    put = list(groups(result.audits, result.group_by, result.cards))
+    yield from heading(result, view)
+    put = list(groups(result.devices, view.group_by, result.cards))
     if not put:
         yield "No finding to group."
     for group in put:
@@ -113,4 +119,4 @@ def grouped(result: AuditResult) -> Iterator[Line]:
             yield from hanging(
                 f"    {visible(device)}{place}: ", f"{rule}{one.saw}{waived}", indent=8
             )
-    yield from Unreads(result.not_read, result.context.as_of).lines()
+    yield from Unreads(result.not_read, result.as_of).lines()

@@ -1,31 +1,40 @@
 """What was, for a terminal and as CSV: a device, an image, a finding, the days of a fleet."""
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from ovek.model.age import show_age
-from ovek.model.history import Day, Event, Held, Opened, StoreState, Vouched
+from ovek.model.history import Day, Event, Held
+from ovek.model.results.histories import (
+    DeviceHistory,
+    FindingHistory,
+    HistoryAdded,
+    ImageHistory,
+    Purged,
+    Trend,
+)
 from ovek.render.csv import row
-from ovek.render.lines import STYLES, Line, count, hanging, listed, table
+from ovek.render.lines import STYLES, Line, Toned, count, hanging, listed, table
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def added(found: Sequence[tuple[Path, int]], state: StoreState) -> Iterator[Line]:
+def added(result: HistoryAdded, view: View) -> Iterator[Line]:
     """Go through the lines: what was taken in, and what the history holds now."""
-    new = [(file, number) for file, number in found if number]
-    told = f"{count(len(new), 'snapshot')} added, {len(found) - len(new)} were there already"
+    state, new = result.store, [one for one in result.added if one.readings]
+    told = f"{count(len(new), 'snapshot')} added, {len(result.added) - len(new)} were there already"
     yield f"{told}; {count(state.readings, 'reading')} of {count(state.devices, 'device')} in all."
     if state.first is not None and state.last is not None:
         yield f"From {_day(state.first)} to {_day(state.last)}, in {visible(state.where)}"
-    for file, number in new:
-        yield f"  {visible(file.name)}: {count(number, 'reading')}"
+    for one in new:
+        yield f"  {visible(one.file)}: {count(one.readings, 'reading')}"
 
 
-def life(
-    device: str, readings: Sequence[datetime], events: Sequence[Event], left_out: int
-) -> Iterator[Line]:
-    """Go through the lines of one device's life, the newest last."""
+def life(result: DeviceHistory, view: View) -> Iterator[Line]:
+    """Go through the lines of one device's life, the newest last; `verbose` has notes, too."""
+    device, readings = result.device, result.readings
+    events = [one for one in result.events if view.verbose or not _is_note(one)]
+    left_out = len(result.events) - len(events)
     changes = [one for one in events if not one.first]
     severe = sum(one.severe for one in changes)
     number = count(len(changes), "change") + (f", {severe} of them severe" if severe else "")
@@ -45,6 +54,10 @@ def life(
         yield from ("", f"{count(left_out, 'change')} of notes more (-v)")
 
 
+def _is_note(one: Event) -> bool:
+    return {one.was, one.now} - {None} == {"note"}
+
+
 def event(one: Event) -> str:
     """One event in words."""
     member = f"member {one.member} " if one.member is not None and one.place is None else ""
@@ -59,28 +72,20 @@ def event(one: Event) -> str:
     return f"{front}: {one.was} → {one.now}"
 
 
-def life_csv(device: str, events: Sequence[Event]) -> Iterator[bytes]:
+def life_csv(result: DeviceHistory, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     yield row(("device", "at", "what", "member", "place", "was", "now", "severe"))
-    for one in events:
+    for one in result.events:
         yield row(
-            (device, _z(one.at), one.what, one.member or "", one.place or "", one.was or "",
+            (result.device, _z(one.at), one.what, one.member or "", one.place or "", one.was or "",
              one.now or "", "yes" if one.severe else "no")
         )  # fmt: skip
 
 
-def image(
-    text: str,
-    copies: Sequence[Held],
-    ran: Sequence[Held],
-    vouched: Sequence[Vouched],
-    several: Collection[str],
-    seen: Mapping[str, datetime],
-) -> Iterator[Line]:
-    """Go through the lines: who has it, who had it, who ran it, who vouches for it.
-
-    `several` are the devices with several members, `seen` tells when each was read last.
-    """
+def image(result: ImageHistory, view: View) -> Iterator[Line]:
+    """Go through the lines: who has it, who had it, who ran it, who vouches for it."""
+    text, copies, ran, vouched = result.image, result.copies, result.ran, result.vouched
+    several, seen = result.several, result.seen
     now = {one.device for one in copies if one.last is None}
     ever = {one.device for one in copies}
     if not copies and not ran:
@@ -99,7 +104,7 @@ def image(
             (
                 visible(one.device),
                 (f"{one.member}/" if one.device in several else "") + visible(one.place),
-                one.verdict,
+                Toned(one.verdict),
                 _day(one.first),
                 _until(one, seen),
             )
@@ -133,20 +138,21 @@ def _until(one: Held, seen: Mapping[str, datetime]) -> str:
     return "last seen" if last_read is None else f"last seen {_day(last_read)}"
 
 
-def copies_csv(copies: Sequence[Held]) -> Iterator[bytes]:
+def copies_csv(result: ImageHistory, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     yield row(
         ("device", "member", "place", "verdict", "release", "digest", "first", "last", "runs")
     )
-    for one in copies:
+    for one in (*result.copies, *result.ran):
         yield row(
             (one.device, one.member, one.place, one.verdict, one.release or "", one.digest or "",
              _z(one.first), _z(one.last), "yes" if one.runs else "no")
         )  # fmt: skip
 
 
-def finding(rule: str, found: Sequence[Opened], now: datetime) -> Iterator[Line]:
+def finding(result: FindingHistory, view: View) -> Iterator[Line]:
     """Go through the lines: how many are open, how long they take, who had it."""
+    rule, found, now = result.rule, result.findings, result.as_of
     open_ = [one for one in found if one.last is None]
     closed = [one for one in found if one.last is not None]
     back = sum(one.times > 1 for one in found)
@@ -172,7 +178,7 @@ def finding(rule: str, found: Sequence[Opened], now: datetime) -> Iterator[Line]
         (
             visible(one.device),
             visible(one.place or "-"),
-            one.severity,
+            Toned(one.severity),
             _day(one.first),
             _day(one.closed) if one.closed is not None else "open",
             show_age((one.closed or now) - one.first),
@@ -184,20 +190,21 @@ def finding(rule: str, found: Sequence[Opened], now: datetime) -> Iterator[Line]
     yield from table(titles, rows, right=(6,), whole=(2, 3, 4, 5), least=(6, 2))
 
 
-def findings_csv(found: Sequence[Opened]) -> Iterator[bytes]:
+def findings_csv(result: FindingHistory, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     yield row(
         ("device", "site", "role", "rule", "place", "severity", "first", "last", "closed", "times")
     )
-    for one in found:
+    for one in result.findings:
         yield row(
             (one.device, one.site or "", one.role or "", one.rule, one.place or "", one.severity,
              _z(one.first), _z(one.last), _z(one.closed), str(one.times))
         )  # fmt: skip
 
 
-def trend(found: Sequence[Day]) -> Iterator[Line]:
+def trend(result: Trend, view: View) -> Iterator[Line]:
     """Go through the lines: how it stands against the first day, then a line a day."""
+    found = result.days
     first, last = found[0], found[-1]
     told = f"{last.day}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; {last.proven} "
     told += f"start proven, {last.on_target} of {last.with_target} on their target."
@@ -219,21 +226,20 @@ def trend(found: Sequence[Day]) -> Iterator[Line]:
     yield from table(titles, rows, right=(1, 2, 3, 4, 5, 6), whole=(0,))
 
 
-def days_csv(found: Sequence[Day]) -> Iterator[bytes]:
+def days_csv(result: Trend, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     names = Day.__struct_fields__
     yield row(names)
-    for one in found:
+    for one in result.days:
         yield row(tuple(str(getattr(one, name)) for name in names))
 
 
-def purged(readings: int, spans: int, limit: datetime, *, done: bool) -> Iterator[Line]:
+def purged(result: Purged, view: View) -> Iterator[Line]:
     """What was forgotten, or would be."""
-    verb = "are forgotten" if done else "would go"
-    told = (
-        f"{count(readings, 'reading')} and {count(spans, 'span')} that ended before {_day(limit)}"
-    )
-    yield f"{told} {verb}." + ("" if done else " Nothing was removed; add --yes.")
+    verb = "are forgotten" if result.done else "would go"
+    told = f"{count(result.readings, 'reading')} and {count(result.spans, 'span')}"
+    told += f" that ended before {_day(result.limit)}"
+    yield f"{told} {verb}." + ("" if result.done else " Nothing was removed; add --yes.")
 
 
 def _day(at: datetime) -> str:

@@ -8,42 +8,43 @@ sees one case change. The properties say where the results come from.
 from collections.abc import Iterator
 from xml.sax.saxutils import quoteattr
 
-from ovek.model.finding import DeviceAudit, Finding, Severity
+from ovek.model.finding import DeviceAudit, Finding
 from ovek.model.ofdevice import OfDevice
+from ovek.model.results.audit import FleetAudit
 from ovek.model.unread import Unread
 from ovek.render.context import told
-from ovek.render.forms import AuditResult
 from ovek.render.unread import why
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def write_audit(result: AuditResult) -> Iterator[bytes]:
-    """Write the suites; a finding that `fails` is a failure, a waived one is skipped."""
-    as_of = result.context.as_of
+def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
+    """Write the suites; a finding that fails is a failure, a waived one is skipped."""
+    as_of = result.as_of
     unread = {one.device: one for one in result.not_read}
-    fails, failures, tests, errors = result.fails, 0, 0, 0
-    for audit in result.audits:
-        tests += len(audit.findings) + 1
-        failures += _failures(audit, result)
-        errors += audit.device in unread
+    failures, tests, errors = 0, 0, 0
+    for device in result.devices:
+        tests += len(device.findings) + 1
+        failures += _failures(device, view)
+        errors += device.device in unread
     alone = [one for one in result.not_read if one.last_read is None]
     yield b'<?xml version="1.0" encoding="UTF-8"?>\n'
     yield _line(
-        f"<testsuites name={_quoted(f'ovek audit: {result.context.site}')} "
+        f"<testsuites name={_quoted(f'ovek audit: {result.site}')} "
         f'tests="{tests + len(alone)}" failures="{failures}" errors="{errors + len(alone)}" '
         f'time="0">'
     )
-    for audit in result.audits:
-        waived = sum(one.waived is not None for one in audit.findings)
-        lost = unread.get(audit.device)
-        counts = (len(audit.findings) + 1, _failures(audit, result), int(lost is not None), waived)
-        yield from _head(audit, counts, result)
+    for device in result.devices:
+        waived = sum(one.waived is not None for one in device.findings)
+        lost = unread.get(device.device)
+        counts = (len(device.findings) + 1, _failures(device, view), int(lost is not None), waived)
+        yield from _head(device, counts, result)
         if lost is not None:
-            yield _line(_error(audit.device, why(lost, as_of)))
+            yield _line(_error(device.device, why(lost, as_of)))
         else:
-            yield _line(_answer(audit, failed=_answer_fails(audit, result)))
-        for one in audit.findings:
-            yield _line(_case(audit.device, one, failed=fails(one.severity)))
+            yield _line(_answer(device, failed=_answer_fails(device, view)))
+        for one in device.findings:
+            yield _line(_case(device.device, one, failed=view.fails(one.severity)))
         yield _line(" </testsuite>")
     for lost in alone:
         yield from _head(_of(lost), (1, 0, 1, 0), result)
@@ -52,38 +53,37 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
     yield _line("</testsuites>")
 
 
-def _failing(audit: DeviceAudit, result: AuditResult) -> int:
+def _failing(device: DeviceAudit, view: View) -> int:
     """How many findings of a device fail."""
-    return sum(one.waived is None and result.fails(one.severity) for one in audit.findings)
+    return sum(one.waived is None and view.fails(one.severity) for one in device.findings)
 
 
-def _failures(audit: DeviceAudit, result: AuditResult) -> int:
+def _failures(device: DeviceAudit, view: View) -> int:
     """How many cases of a device fail."""
-    return _failing(audit, result) + _answer_fails(audit, result)
+    return _failing(device, view) + _answer_fails(device, view)
 
 
-def _answer_fails(audit: DeviceAudit, result: AuditResult) -> bool:
-    severe: Severity = "critical"
-    return audit.answer == "no-go" and result.fails(severe)
+def _answer_fails(device: DeviceAudit, view: View) -> bool:
+    return device.answer == "no-go" and view.fails("critical")
 
 
 def _of(one: Unread) -> OfDevice:
     return OfDevice(device=one.device, site=one.site, role=one.role, sheet=one.sheet)
 
 
-def _head(one: OfDevice, counts: tuple[int, ...], result: AuditResult) -> Iterator[bytes]:
+def _head(one: OfDevice, counts: tuple[int, ...], result: FleetAudit) -> Iterator[bytes]:
     """The head of a suite: its counts, when it was made, and where it is from."""
     numbers = zip(("tests", "failures", "errors", "skipped"), counts, strict=True)
     told_ = " ".join(f'{name}="{number}"' for name, number in numbers)
-    stamp = f"{result.context.as_of:%Y-%m-%dT%H:%M:%S}"
+    stamp = f"{result.as_of:%Y-%m-%dT%H:%M:%S}"
     yield _line(
         f' <testsuite name={_quoted(one.device)} {told_} time="0" '
         f'hostname={_quoted(one.device)} timestamp="{stamp}">'
     )
     taken = one.taken_at.isoformat().replace("+00:00", "Z") if one.taken_at is not None else None
     properties = {
-        "network": result.context.site,
-        "source": told(result.context),
+        "network": result.site,
+        "source": told(result),
         "site": one.site,
         "role": one.role,
         "sheet": one.sheet,
@@ -97,13 +97,13 @@ def _head(one: OfDevice, counts: tuple[int, ...], result: AuditResult) -> Iterat
     yield _line("  </properties>")
 
 
-def _answer(audit: DeviceAudit, *, failed: bool) -> str:
+def _answer(device: DeviceAudit, *, failed: bool) -> str:
     """The case of the answer."""
-    head = f'  <testcase classname={_quoted(audit.device)} name="answer" time="0">'
-    summary = f"answer: {audit.answer}; reload: {audit.reload}"
+    head = f'  <testcase classname={_quoted(device.device)} name="answer" time="0">'
+    summary = f"answer: {device.answer}; reload: {device.reload}"
     inside = f"<system-out>{_quoted(summary)[1:-1]}</system-out>"
     if failed:
-        inside = f'<failure type="no-go" message={_quoted(audit.why)}/>' + inside
+        inside = f'<failure type="no-go" message={_quoted(device.why)}/>' + inside
     return f"{head}{inside}</testcase>"
 
 

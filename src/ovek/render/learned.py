@@ -6,12 +6,13 @@ from rich.text import Text
 
 from ovek.model.learned import Learned, LineOf
 from ovek.render.lines import Line, count, hanging
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _SHOWN = 8
 
 
-def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
+def learned(told: Learned, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` names every line that is passed over."""
     yield from hanging("", _first(told), indent=0)
     if told.written is not None:
@@ -48,7 +49,7 @@ def learned(told: Learned, *, verbose: bool) -> Iterator[Line]:
         yield from ("", Text("TAKEN WITHOUT A MARK", "bold"))
         for text in told.taken:
             yield from hanging("  ", text, indent=4)
-    yield from _rest(told, verbose)
+    yield from _rest(told, view.verbose)
 
 
 def _sessions(told: Learned) -> Iterator[Line]:

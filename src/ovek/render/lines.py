@@ -52,6 +52,19 @@ STYLES = {
 }
 
 
+class Toned(str):
+    """A cell that says a value which has a colour: `value` is one of STYLES, or has none."""
+
+    __slots__ = ("value",)
+    value: str
+
+    def __new__(cls, text: str, value: str | None = None) -> "Toned":
+        """Make it; by default the text is the value."""
+        made = super().__new__(cls, text)
+        made.value = text if value is None else value
+        return made
+
+
 _NAME = 20  # columns that a name keeps before another column is left out
 
 
@@ -125,7 +138,7 @@ class Columns:
         return sum(self.widths[at] for at in self.shown) + 2 * (len(self.shown) - 1)
 
     def rows(self, cells: Sequence[str], style: str = "") -> Iterator[Text]:
-        """Lay out one row, over several lines where a cell wraps; words get their colours."""
+        """Lay out one row, over several lines where a cell wraps; toned cells get their colours."""
         pieces = {
             at: _wrapped(cells[at], self.widths[at])
             for at in self._wrap
@@ -140,7 +153,7 @@ class Columns:
             yield self.row(now, style)
 
     def row(self, cells: Sequence[str], style: str = "") -> Text:
-        """Lay out one row; words that have a colour of their own get it."""
+        """Lay out one row; cells that have a colour of their own get it."""
         spans: list[Span] = []
         return Text(self.line(cells, spans), style=style, spans=spans)
 
@@ -149,6 +162,7 @@ class Columns:
         line, last = "", self.shown[-1]
         for at in self.shown:
             cell = cells[at]
+            style = STYLES.get(cell.value) if isinstance(cell, Toned) else None
             long = len(cell) if cell.isascii() else cell_len(cell)
             if long > self.widths[at] and at not in self._whole:
                 cell = shortened(cell, self.widths[at])
@@ -156,11 +170,8 @@ class Columns:
             pad = " " * (self.widths[at] - long)
             if at in self._right:
                 line += pad
-            # The first thing that a cell counts or says: "1 critical, 2 note", "ready".
-            if spans is not None:
-                said = _style(cell)
-                if said is not None:
-                    spans.append(Span(len(line), len(line) + len(cell), said))
+            if spans is not None and style is not None:
+                spans.append(Span(len(line), len(line) + len(cell), style))
             line += cell
             if at != last:
                 line += "  " if at in self._right else f"{pad}  "
@@ -169,12 +180,6 @@ class Columns:
     def head(self) -> Text:
         """Lay out the titles."""
         return self.row(self.titles, "bold")
-
-
-def _style(cell: str) -> str | None:
-    """The colour of what a cell says first: "1 critical + 2", "no-go: nothing starts"."""
-    front = cell.partition(",")[0].partition(":")[0].partition(" +")[0]
-    return STYLES.get(front) or STYLES.get(front.rpartition(" ")[2])
 
 
 def shortened(text: str, columns: int) -> str:
@@ -193,7 +198,9 @@ def shortened(text: str, columns: int) -> str:
 
 
 def _wrapped(text: str, columns: int) -> list[str]:
-    return textwrap.wrap(text, columns, break_on_hyphens=False) or [""]
+    """A text in pieces; the first has its colour."""
+    first, *rest = textwrap.wrap(text, columns, break_on_hyphens=False) or [""]
+    return [Toned(first, text.value) if isinstance(text, Toned) else first, *rest]
 
 
 Line = Text | str

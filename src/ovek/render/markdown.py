@@ -6,20 +6,21 @@ from collections.abc import Iterable, Iterator, Sequence
 from ovek.model.answer import ANSWERS_WORST_FIRST
 from ovek.model.finding import Finding
 from ovek.model.ofdevice import OfDevice
+from ovek.model.results.audit import FleetAudit
 from ovek.render.answer import held_back
 from ovek.render.audit import TITLES, about, cells, first, held, only
-from ovek.render.forms import AuditResult
 from ovek.render.groups import groups
 from ovek.render.lines import count
 from ovek.render.unread import why
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _MARKS = re.compile(r"([\\`*_{}\[\]<>#|~])")
 
 
-def write_audit(result: AuditResult) -> Iterator[bytes]:
+def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     """Write the answer, a table of the devices, then the findings."""
-    audits, group_by = list(result.audits), result.group_by
+    audits, group_by = list(result.devices), view.group_by
     lines = [f"# {escaped(first(result))}", ""]
     lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
               for one in held_back(held(result))]  # fmt: skip
@@ -41,9 +42,7 @@ def write_audit(result: AuditResult) -> Iterator[bytes]:
     if result.not_read:
         lines += ["", "## Not read", ""]
         for unread in result.not_read:
-            lines.append(
-                f"- **{escaped(unread.device)}**: {escaped(why(unread, result.context.as_of))}"
-            )
+            lines.append(f"- **{escaped(unread.device)}**: {escaped(why(unread, result.as_of))}")
             lines.append(f"  - do: {escaped(unread.do)}")
     yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
 

@@ -1,18 +1,18 @@
 """A sound policy, for a terminal: what is wanted of whom."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-from ovek.model.fleet import Fleet
 from ovek.model.policy import BACKUP_AGE, SNAPSHOT_AGE, WANTED, Policy, Want
-from ovek.model.waiver import Waiver
+from ovek.model.results.sheets import PolicyCheck
 from ovek.render.lines import Line, count, hanging
+from ovek.render.view import View
 
 
-def policy(
-    wanted: Policy, waivers: Sequence[Waiver], fleet: Fleet, marks: Sequence[str | None]
-) -> Iterator[Line]:
-    """Go through the lines; `marks` say which waivers are expired or unused."""
-    headline = f"The policy of {fleet.name} is sound: {count(len(wanted.want), 'want')}, "
+def policy(result: PolicyCheck, view: View) -> Iterator[Line]:
+    """Go through the lines; a waiver that is expired or unused is marked."""
+    wanted, waivers = result.policy, result.waivers
+    marks = [waiver.mark for waiver in waivers]
+    headline = f"The policy of {result.fleet.name} is sound: {count(len(wanted.want), 'want')}, "
     headline += count(len(waivers), "waiver")
     wrong = [f"{marks.count(mark)} {mark}" for mark in ("expired", "unused") if mark in marks]
     yield headline + (f" ({', '.join(wrong)})." if wrong else ".")
@@ -31,10 +31,10 @@ def policy(
         yield from hanging("  pinned:", ", ".join(wanted.pinned), indent=indent)
     for slug, severity in wanted.severity.items():
         yield from hanging("  severity:", f"{slug} is {severity}", indent=indent)
-    for waiver, mark in zip(waivers, marks, strict=True):
+    for waiver in waivers:
         where = f" at {waiver.place}" if waiver.place else ""
         headline = f"{waiver.rule} on {waiver.device}{where} until {waiver.until}, by {waiver.by}"
-        front = f"{mark.upper()}: " if mark else ""
+        front = f"{waiver.mark.upper()}: " if waiver.mark else ""
         yield from hanging("  waived:", f"{front}{headline}: {waiver.why}", indent=indent)
 
 

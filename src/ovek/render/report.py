@@ -25,23 +25,23 @@ from ovek.model.answer import (
     UNPROVEN,
     UNREAD,
     UNWANTED,
-    Answered,
     Tally,
 )
-from ovek.model.context import Context
 from ovek.model.custody import Custody
 from ovek.model.digest import TITLES
-from ovek.model.finding import SEVEREST_FIRST, AuditedStart, RuleCard
+from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.flash import CONTENTS, VolumeUse
 from ovek.model.history import Day
 from ovek.model.packing import packed
 from ovek.model.report import News, ReportDevice, ReportImage
+from ovek.model.results.report import FleetReport
 from ovek.model.runbook import Runbook
 from ovek.model.size import show_mib, show_share
 from ovek.model.unread import Unread
 from ovek.model.walk import Candidate, MemberWalk
 from ovek.render.answer import held_back, tonight, when
 from ovek.render.bootwalk import falls, result_of, starts_of, summary_of
+from ovek.render.cells import next_boot, open_severities, proven, proven_of, running, worst_of
 from ovek.render.context import of_device
 from ovek.render.context import told as told_context
 from ovek.render.extra import NoExtraError
@@ -50,6 +50,7 @@ from ovek.render.markdown import escaped, table
 from ovek.render.runbook import details, headline, safe, stands
 from ovek.render.steps import danger_of
 from ovek.render.unread import why
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _MOST = 60  # lines of a list that a page shows
@@ -57,39 +58,9 @@ MARKS = {"go": "✓", "no-go": "✗", "unclear": "?"}
 Table = tuple[Sequence[str], Sequence[Sequence[Any]]]
 
 
-class Report(Struct, frozen=True, kw_only=True):
-    """All that there is to write of a report.
-
-    `devices`, so many, can be gone through again and again; `remembered` is what the page holds for
-    the next report, packed. `answers` are of all that were asked about.
-    `sources` are the files that it was made of: name, size in bytes, SHA-256. `days` are none where
-    there is no history, `news` None where there is no earlier report.
-    """
-
-    context: Context
-    answers: Sequence[Answered]
-    devices: Iterable[ReportDevice]
-    number: int
-    cards: Sequence[RuleCard]
-    news: News | None
-    images: Sequence[Custody]
-    sources: Sequence[tuple[str, int, str]]
-    not_read: Sequence[Unread]
-    days: Sequence[Day]
-    remembered: str
-
-    @property
-    def tally(self) -> Tally:
-        """How many devices have which answer."""
-        tally = Tally()
-        for one in self.answers:
-            tally.add(one)
-        return tally
-
-    @property
-    def headline(self) -> str:
-        """The first line."""
-        return tonight(self.tally, when(self.context))
+def headline_of(report: FleetReport) -> str:
+    """The first line."""
+    return tonight(report.tally, when(report))
 
 
 # What the answers that are no rule's mean, for who does not work with it every day.
@@ -113,13 +84,13 @@ class Obstacle(Struct, frozen=True):
     devices: tuple[str, ...]
 
 
-def obstacles(report: Report) -> list[Obstacle]:
+def obstacles(report: FleetReport) -> list[Obstacle]:
     """What stands in the way, of most devices first, `no-go` before `unclear`."""
     reasons = _REASONS | {card.slug: card.reason for card in report.cards}
     found: dict[tuple[str, str], list[str]] = {}
-    for one in held_back(report.answers):
+    for one in held_back(report.answered):
         if one.answer != "go":
-            what = one.why.partition(" at ")[0] or one.detail
+            what = one.why or one.detail
             found.setdefault((one.answer, what), []).append(one.device)
     made = [
         Obstacle(answer, what, reasons.get(what, ""), tuple(names))
@@ -150,16 +121,16 @@ def _read(name: str) -> str:
     return resources.files("ovek.render").joinpath("page", name).read_text()
 
 
-def whole_page(report: Report) -> Iterator[bytes]:
+def whole(report: FleetReport, view: View) -> Iterator[bytes]:
     """Go through the page about all of a fleet."""
     yield from _page(report, report.devices, {"whole": True})
 
 
-def pages(report: Report, most: int) -> Iterator[tuple[str, Iterator[bytes]]]:
+def pages(report: FleetReport, most: int) -> Iterator[tuple[str, Iterator[bytes]]]:
     """Go through a folder of pages: the name of each, and what it holds; the first leads to all."""
     parts = [
-        (f"part-{number:03}.html", first, min(first + most, report.number))
-        for number, first in enumerate(range(0, report.number, most), 1)
+        (f"part-{number:03}.html", first, min(first + most, report.devices.number))
+        for number, first in enumerate(range(0, report.devices.number, most), 1)
     ]
     names = [one.device for one in report.devices] if parts else []
     links = [
@@ -177,31 +148,32 @@ def pages(report: Report, most: int) -> Iterator[tuple[str, Iterator[bytes]]]:
             waiting = []
 
 
-def _page(report: Report, devices: Iterable[ReportDevice], more: dict[str, Any]) -> Iterator[bytes]:
+def _page(
+    report: FleetReport, devices: Iterable[ReportDevice], more: dict[str, Any]
+) -> Iterator[bytes]:
     """Go through one page; `more` says whether it is the whole, and which pages it leads to."""
     rows, drawn = [], []
     for number, one in enumerate(devices):
         rows.append(_row(number, one))
-        drawn.append(_plain(_drawn(one, report.context.as_of)))
+        drawn.append(_plain(_drawn(one, report.as_of)))
     never = [one for one in report.not_read if one.last_read is None]
     if rows and more["whole"]:
         rows += map(_never, never)
-    context = report.context
     told = {
-        "headline": report.headline,
-        "site": context.site,
-        "told": told_context(context),
-        "as_of": f"{context.as_of:%Y-%m-%d %H:%M} UTC",
+        "headline": headline_of(report),
+        "site": report.site,
+        "told": told_context(report),
+        "as_of": f"{report.as_of:%Y-%m-%d %H:%M} UTC",
         "tally": [(name, _number(report.tally, name), MARKS[name]) for name in MARKS],
         "number": report.tally.devices,
         "obstacles": obstacles(report),
-        "waived": [one for one in held_back(report.answers) if one.answer == "go"],
+        "waived": [one for one in held_back(report.answered) if one.answer == "go"],
         "groups": _groups(report) if more["whole"] else [],
         "news": _news(report.news) if report.news is not None else None,
         "since": f"{report.news.since:%Y-%m-%d %H:%M} UTC" if report.news is not None else "",
         "images": sorted(map(_custody, report.images), key=lambda one: not one["wrong"]),
         "sources": report.sources,
-        "not_read": [(one.device, why(one, context.as_of), one.do) for one in report.not_read],
+        "not_read": [(one.device, why(one, report.as_of), one.do) for one in report.not_read],
         "days": report.days,
         "chart": _chart(report.days),
         "unknown": _unknown(report) if more["whole"] else [],
@@ -239,27 +211,23 @@ def _number(tally: Tally, answer: str) -> int:
 
 def _row(number: int, one: ReportDevice) -> dict[str, Any]:
     """What the table shows of one device."""
-    needed = [image for image in one.images if image.needed]
-    proven = sum(image.verdict == "proven" for image in needed)
-    found = [each.severity for each in one.findings if each.waived is None]
-    worst = found[0] if found else None
-    most = found.count(worst) if worst is not None else 0
-    more = f" + {len(found) - most}" if len(found) > most else ""
+    proven_, needed = proven(one.images)
+    found = open_severities(one.findings)
     return {
         "number": number,
         "device": one.device,
         "site": one.site or "",
         "role": one.role or "",
         "model": one.model or "not known",
-        "runs": _several(each.runs or "not known" for each in one.starts) or "not known",
-        "starts": _several(_next(each, one.reload) for each in one.starts) or "not known",
+        "runs": running(one.starts),
+        "starts": next_boot(one.starts, one.reload),
         "wants": one.wants or "",
         "answer": one.answer,
         "reason": one.reason,
-        "proven": f"{proven} of {len(needed)}" if needed else "-",
-        "unproven": len(needed) - proven,
-        "findings": f"{most} {worst}{more}" if worst is not None else "none",
-        "rank": f"{SEVEREST_FIRST.index(worst)}.{9999 - len(found)}" if worst is not None else "9",
+        "proven": proven_of(one.images),
+        "unproven": needed - proven_,
+        "findings": worst_of(found) or "none",
+        "rank": f"{SEVEREST_FIRST.index(found[0])}.{9999 - len(found)}" if found else "9",
         "not_read": one.not_read is not None,
     }
 
@@ -274,18 +242,9 @@ def _never(one: Unread) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _next(one: AuditedStart, reload: str) -> str:
-    """What a member starts next."""
-    return one.version or one.place or ("nothing" if reload == "stranded" else "not known")
-
-
-def _several(values: Iterable[str]) -> str:
-    return " / ".join(dict.fromkeys(values))
-
-
-def _groups(report: Report) -> list[dict[str, Any]]:
+def _groups(report: FleetReport) -> list[dict[str, Any]]:
     """How many devices go by site, and by role."""
-    answers = {one.device: one.answer for one in report.answers}
+    answers = {one.device: one.answer for one in report.answered}
     found: dict[str, dict[str, Counter[str]]] = {"site": {}, "role": {}}
     standing: list[tuple[str, str | None, str | None, bool]] = [
         (one.device, one.site, one.role, _on_target(one)) for one in report.devices
@@ -363,7 +322,7 @@ def _custody(one: Custody) -> dict[str, Any]:
     }
 
 
-def _unknown(report: Report) -> list[tuple[str, str]]:
+def _unknown(report: FleetReport) -> list[tuple[str, str]]:
     """What is not known, device by device."""
     return [
         (one.device, each.saw)
@@ -489,9 +448,9 @@ def _book(one: Runbook) -> dict[str, Any]:
 # ---- the short form, and what the terminal says --------------------------------------------------
 
 
-def short(report: Report) -> bytes:
+def short(report: FleetReport, view: View) -> Iterator[bytes]:
     """The short form for a ticket: the answer, what stands in the way, by site, the news."""
-    lines = [f"# {escaped(report.headline)}", "", escaped(told_context(report.context)), ""]
+    lines = [f"# {escaped(headline_of(report))}", "", escaped(told_context(report)), ""]
     for one in obstacles(report):
         told = f"{one.what}: {count(len(one.devices), 'device')}: {listed(one.devices, most=12)}"
         lines.append(f"- **{one.answer}** {escaped(told)}")
@@ -518,13 +477,14 @@ def short(report: Report) -> bytes:
     if report.not_read:
         lines += ["", "## Not read", ""]
         for unread in report.not_read:
-            told = f"{unread.device}: {why(unread, report.context.as_of)}; {unread.do}"
+            told = f"{unread.device}: {why(unread, report.as_of)}; {unread.do}"
             lines.append(f"- {escaped(told)}")
-    return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+    yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
 
 
-def written(report: Report, file: str) -> Iterator[str]:
+def summary(report: FleetReport, view: View) -> Iterator[str]:
     """What the terminal says of a page that was written."""
-    yield report.headline
+    yield headline_of(report)
     news = "" if report.news is None else f"; news since {report.news.since:%Y-%m-%d %H:%M} UTC"
-    yield f"Written: {visible(file)} ({count(report.tally.devices, 'device')}{news})"
+    number = count(report.tally.devices, "device")
+    yield f"Written: {visible(report.written or '')} ({number}{news})"

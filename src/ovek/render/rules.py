@@ -7,12 +7,15 @@ from itertools import groupby
 from rich.text import Text
 
 from ovek.model.finding import RuleCard
-from ovek.render.lines import STYLES, USUAL, Columns, Line, count, hanging
+from ovek.model.results.sheets import Rules
+from ovek.render.lines import STYLES, USUAL, Columns, Line, Toned, count, hanging
+from ovek.render.view import View
 
 
-def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
-    """Go through the lines: one a rule, or all about each where `whole`."""
-    if whole:
+def rules(result: Rules, view: View) -> Iterator[Line]:
+    """Go through the lines: one a rule, or all about each where that was asked for."""
+    cards = result.rules
+    if result.whole:
         for at, card in enumerate(cards):
             if at:
                 yield ""
@@ -26,7 +29,7 @@ def rules(cards: Sequence[RuleCard], *, whole: bool) -> Iterator[Line]:
     for group, inside in groupby(cards, key=lambda card: card.group):
         yield from ("", Text(group.upper(), "bold"))
         for card in inside:
-            yield from columns.rows((f"  {card.slug}", card.severity, card.looks_for))
+            yield from columns.rows((f"  {card.slug}", Toned(card.severity), card.looks_for))
 
 
 def _whole(card: RuleCard) -> Iterator[Line]:

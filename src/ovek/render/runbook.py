@@ -1,24 +1,25 @@
 """Runbooks in a terminal, and as checklists in Markdown: one box a change."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
 from ovek.model.age import show_minutes
 from ovek.model.answer import Answered
 from ovek.model.change import ChangeKind
-from ovek.model.context import Context
 from ovek.model.digest import TITLES
-from ovek.model.runbook import Followed, Runbook, RunbookStep, Wave, Waves
+from ovek.model.results.runbooks import FleetRunbooks, RunbooksFollowed, SharedLink
+from ovek.model.runbook import Runbook, RunbookStep, Wave, Waves
 from ovek.model.size import show_mib
 from ovek.render.answer import first_line, first_lines, held_back, of_one
 from ovek.render.context import of_device
 from ovek.render.context import told as told_context
-from ovek.render.lines import Line, count, hanging, table
+from ovek.render.lines import Line, Toned, count, hanging, table
 from ovek.render.markdown import escaped
 from ovek.render.steps import danger_of, which_of
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
@@ -67,10 +68,13 @@ def stands(one: Runbook) -> str:
     return f"{wants}{now}; in the end: {one.starts_after or 'nothing'} ({one.reload_after})"
 
 
-def runbook(one: Runbook, answer: Answered) -> Iterator[Line]:
-    """Go through one device, change by change; the answer is as it stands."""
-    yield from hanging("", of_one(answer), indent=0)
-    yield from _runbook(one)
+def runbooks(result: FleetRunbooks, view: View) -> Iterator[Line]:
+    """Go through one device, change by change; of many a line each."""
+    if len(result.devices) == len(result.answered) == 1:
+        yield from hanging("", of_one(result.answered[0]), indent=0)
+        yield from _runbook(result.devices[0])
+    else:
+        yield from _fleet(result, whole=view.verbose)
 
 
 def _runbook(one: Runbook) -> Iterator[Line]:
@@ -144,17 +148,10 @@ def _no_undo(step: RunbookStep) -> str:
     return _NO_UNDO.get(step.do.change, "nothing undoes it")
 
 
-def fleet(
-    found: Sequence[Runbook],
-    answers: Sequence[Answered],
-    waves: Waves,
-    links: Sequence[str],
-    unread: Unreads,
-    *,
-    whole: bool = False,
-) -> Iterator[Line]:
+def _fleet(result: FleetRunbooks, *, whole: bool) -> Iterator[Line]:
     """Go through many devices, a line each; change by change where the `whole` is asked for."""
-    yield from first_lines(answers, whole=whole)
+    found, unread = result.devices, Unreads(result.not_read, result.as_of)
+    yield from first_lines(result.answered, whole=whole)
     yield from hanging("", summary(found, unread), indent=0)
     if found:
         yield ""
@@ -166,14 +163,20 @@ def fleet(
             whole=(1, 3, 6),
             least=(3, 5, 6),
         )
-    yield from _waves(waves)
-    for told in links:
-        yield from hanging("   - ", told, indent=6)
+    yield from _waves(result.planned)
+    for link in result.links:
+        yield from hanging("   - ", _link(link), indent=6)
     yield from unread.lines()
     for one in found if whole else ():
         yield ""
         yield from hanging("", of_one(_answer(one)), indent=0)
         yield from _runbook(one)
+
+
+def _link(link: SharedLink) -> str:
+    """What is to be copied over a link that several devices share takes how long."""
+    shared = f"the link of {link.name} is shared by {link.devices} devices"
+    return f"{shared}: their copies take {show_minutes(link.minutes)}"
 
 
 def _answer(one: Runbook) -> Answered:
@@ -189,12 +192,12 @@ def _waves(waves: Waves) -> Iterator[Line]:
         told += "runs what is wanted, proven; the way back: put what ran first again, and reload."
         yield from hanging("  ", told, indent=2)
     for wave in waves.waves if len(waves.waves) > 1 or waves.misfits else ():
-        yield from hanging(f"  {wave.number:>2}. ", told_wave(wave), indent=6)
+        yield from hanging(f"  {wave.number:>2}. ", told_wave(wave, waves.waves), indent=6)
     for one in waves.misfits:
         yield from hanging("   - ", f"{one.device} fits into no wave: {one.why}", indent=6)
 
 
-def told_wave(wave: Wave) -> str:
+def told_wave(wave: Wave, waves: Sequence[Wave]) -> str:
     """One wave in a sentence: when, how long, who."""
     begins = f", first on {wave.begins:%a %Y-%m-%d %H:%M}" if wave.begins is not None else ""
     more = " and more" if wave.untimed else ""
@@ -207,7 +210,8 @@ def told_wave(wave: Wave) -> str:
     )
     if wave.danger:
         told += f"; DANGER on {', '.join(visible(name) for name in wave.danger)}"
-    return told + ("; " + wave.before.partition("; ")[2] if "; " in wave.before else "")
+    last = next((one for one in waves if one.number == wave.number - 1), None)
+    return told + (f"; {last.no_date}" if last is not None and last.no_date else "")
 
 
 def summary(found: Sequence[Runbook], unread: Unreads) -> str:
@@ -225,7 +229,7 @@ def summary(found: Sequence[Runbook], unread: Unreads) -> str:
 def _row(one: Runbook) -> tuple[str, ...]:
     number = len(one.done) + len(one.left)
     stages = f"{len(one.done)} of {number}" if number else "-"
-    front = (visible(one.device), one.answer or "unclear", one.wants or "-")
+    front = (visible(one.device), Toned(one.answer or "unclear"), one.wants or "-")
     if one.find_out and not one.steps:
         return (*front, "-", "-", "-", "-", "find out what boots next")
     if not one.steps:
@@ -238,23 +242,23 @@ def _row(one: Runbook) -> tuple[str, ...]:
     return (*row, takes, visible(one.steps[0].words) + warning)
 
 
-def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = None) -> bytes:
+def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
     """Write runbooks as a checklist: the answer, the waves, then a device after another."""
-    found = list(found)
+    found, waves = result.devices, result.planned
     answers = [_answer(one) for one in found]
     lines = ["# Runbook", "", f"**{escaped(first_line(answers))}**", ""]
     lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
               for one in (held_back(answers) if len(answers) > 1 else ())]  # fmt: skip
-    lines += ["", f"{escaped(told_context(context))}.", ""]
+    lines += ["", f"{escaped(told_context(result))}.", ""]
     lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += [
         "expected, read the device again, and ask again: what is done is not asked twice.",
         "",
     ]
-    if waves is not None and (len(waves.waves) > 1 or waves.misfits):
+    if len(waves.waves) > 1 or waves.misfits:
         lines += ["## Waves", ""]
         for wave in waves.waves:
-            lines += [f"- [ ] {wave.number}. {escaped(told_wave(wave))}"]
+            lines += [f"- [ ] {wave.number}. {escaped(told_wave(wave, waves.waves))}"]
             lines += [f"  - before it: {escaped(wave.before)}"]
         for each in waves.misfits:
             lines.append(f"- fits into no wave: {escaped(f'{each.device}: {each.why}')}")
@@ -274,7 +278,7 @@ def checklist(found: Iterable[Runbook], context: Context, waves: Waves | None = 
             f"- {each.rule}: {escaped(each.saw)} — {escaped(each.words)}" for each in one.open
         ]
         lines.append("")
-    return ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
+    yield ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
 
 
 def box(step: RunbookStep) -> list[str]:
@@ -295,9 +299,9 @@ def _typed(line: str) -> list[str]:
     return ["", f"  {fence}", f"  {visible(line)}", f"  {fence}", ""]
 
 
-def followed(found: Sequence[Followed], gone: Sequence[str]) -> Iterator[Line]:
+def followed(result: RunbooksFollowed, view: View) -> Iterator[Line]:
     """Go through what was done of each runbook, what was not, and what nobody asked for."""
-    for one in found:
+    for one in result.devices:
         number = len(one.done) + len(one.not_done)
         told = f"{len(one.done)} of {number} changes done, {len(one.not_done)} not done"
         told += ", and something that nobody asked for" if one.too_much else ""
@@ -305,5 +309,5 @@ def followed(found: Sequence[Followed], gone: Sequence[str]) -> Iterator[Line]:
         for mark, lines in (("done", one.done), ("NOT", one.not_done), ("TOO MUCH", one.too_much)):
             for line in lines:
                 yield from hanging(f"  {mark:<9} ", line, indent=12)
-    for name in gone:
+    for name in result.not_there:
         yield f"{visible(name)}: it is not in the later snapshot"

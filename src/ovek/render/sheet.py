@@ -4,14 +4,32 @@ from collections.abc import Iterator
 
 from rich.text import Text
 
+from ovek.model.results.sheets import SheetCheck
 from ovek.model.trial import SheetTrial, TriedQuestion
+from ovek.model.typed import typed
 from ovek.render.lines import Line, count, hanging
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _SHOWN = 6
 
 
-def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
+def check(result: SheetCheck, view: View) -> Iterator[Line]:
+    """Go through the lines: that it is right, and which kept sessions it does not understand."""
+    asked = f"{result.questions} questions by {result.by}" if result.questions else "nothing"
+    yield f"{result.name} is right: {result.title}, layout {result.layout}, asks {asked}."
+    failed = [one for one in result.kept if not one.whole]
+    if result.kept:
+        understood = f"{len(result.kept) - len(failed)} of its {len(result.kept)} kept sessions"
+        yield f"It understands {understood}: {count(result.facts, 'fact')}."
+    for one in failed:
+        problems = [] if one.facts else ["nothing in it was understood"]
+        problems += [count(one.strange, "line") + " not understood"] if one.strange else []
+        do = f"ovek sheet try {typed(one.sheet, 'FILE')} {typed(one.file, 'CAPTURE')}"
+        yield f"  {one.name}: {', '.join([*problems, *one.wrong])}; {do}"
+
+
+def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` shows every row."""
     unanswered = [one for one in tried.questions if not one.answered]
     strange = sum(len(one.strange) for one in tried.questions)
@@ -30,7 +48,7 @@ def trial(tried: SheetTrial, *, verbose: bool) -> Iterator[Line]:
     yield from hanging("", first, indent=0)
     for one in tried.questions:
         yield ""
-        yield from _question(one, verbose)
+        yield from _question(one, view.verbose)
     told = {line for one in tried.questions for line in one.lost}
     refused = [line for line in tried.problems if line not in told]
     if refused:

@@ -4,16 +4,25 @@ from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
-from ovek.model.digest import TITLES, Algorithm
+from ovek.model.digest import TITLES
+from ovek.model.results.shelves import Expectation, ShelfLook
 from ovek.model.shelf import Look, Offer, ShelfVerdict
 from ovek.model.size import show_size
 from ovek.model.verdict import WORST_FIRST
-from ovek.render.lines import STYLES, Line, count, hanging, listed, table
+from ovek.render.lines import STYLES, Line, Toned, count, hanging, listed, table
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def shelves(looks: Sequence[Look], *, verbose: bool) -> Iterator[Line]:
-    """The answer of all shelves, then each under its name; of one alone, that one."""
+def shelves(result: ShelfLook, view: View) -> Iterator[Line]:
+    """The answer of all shelves, then each under its name; of one alone, that one.
+
+    Where it was asked for a device, what they have for that.
+    """
+    if result.offer is not None:
+        yield from offer(result.offer)
+        return
+    looks, verbose = result.looks, view.verbose
     if len(looks) > 1:
         every = [one for look in looks for one in look.files]
         unread = sum(look.problem is not None for look in looks)
@@ -90,7 +99,7 @@ def offer(found: Offer) -> Iterator[Line]:
         yield ""
         yield from table(
             ("FILE", "VERDICT", f"FOR {device}"),
-            [(visible(one.path), one.verdict, one.use) for one in rows],
+            [(visible(one.path), Toned(one.verdict), one.use) for one in rows],
         )
         yield ""
     for one in rows:
@@ -127,15 +136,16 @@ def _cells(one: ShelfVerdict) -> tuple[str, ...]:
     return (
         visible(one.path),
         show_size(one.size) if one.size is not None else "-",
-        f"{verdict} {TITLES[one.by]}" if one.by and one.verdict == "proven" else verdict,
+        f"{verdict} {TITLES[one.by]}" if one.by and one.verdict == "proven" else Toned(verdict),
         inside,
         visible(" ".join(one.fits)) or "-",
         listed([visible(name) for name in one.used_by], most=2) or "-",
     )
 
 
-def expectation(path: str, algorithm: Algorithm, wanted: str, made: str) -> Iterator[Line]:
+def expectation(result: Expectation, view: View) -> Iterator[Line]:
     """Hold a file's digest against a pasted one, both in full, the first difference marked."""
+    path, algorithm, wanted, made = result.file, result.algorithm, result.wanted, result.made
     if wanted == made:
         yield Text(f"{visible(path)} has this {TITLES[algorithm]}.", STYLES["proven"])
         yield f"  {made}"

@@ -4,17 +4,20 @@ from collections.abc import Iterator, Sequence
 
 from rich.text import Text
 
+from ovek.model.results.surveys import Pruned, SurveyResult
 from ovek.model.size import show_size
 from ovek.model.surveyed import WORST_READ_FIRST, Surveyed
-from ovek.render.lines import Columns, Line, count, hanging, listed
+from ovek.render.lines import Columns, Line, Toned, count, hanging, listed
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 
-def survey(results: Sequence[Surveyed], about: Sequence[str], *, verbose: bool) -> Iterator[Line]:
+def survey(result: SurveyResult, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` adds the devices that were read and what was met."""
+    results, verbose = result.devices, view.verbose
     yield from hanging("", answer(results), indent=0)
-    for line in about:
-        yield from hanging("", line, indent=0)
+    if result.written:
+        yield from hanging("", f"Snapshot: {result.snapshot}", indent=0)
     shown = [one for one in results if verbose or one.result != "read" or one.lost]
     if not shown:
         return
@@ -60,7 +63,8 @@ def _row(one: Surveyed) -> tuple[str, ...]:
     why = [one.problem] if one.problem is not None else []
     if one.missing:
         why.append(f"not known: {'; '.join(one.missing)}")
-    return visible(one.device), one.result, str(one.tries), f"{one.seconds:.1f}", "; ".join(why)
+    numbers = str(one.tries), f"{one.seconds:.1f}"
+    return visible(one.device), Toned(one.result), *numbers, "; ".join(why)
 
 
 def progress_note(device: str, number: int, seconds: float, rate: int | None = None) -> Text:
@@ -70,8 +74,9 @@ def progress_note(device: str, number: int, seconds: float, rate: int | None = N
     return Text(f"{visible(device)}: {count(number, 'digest')}{how}, about {long}", "dim")
 
 
-def pruned(gone: Sequence[str], kept: Sequence[str]) -> Iterator[Line]:
+def pruned(result: Pruned, view: View) -> Iterator[Line]:
     """Say which snapshots were removed, and which old ones stay since some device has no newer."""
+    gone, kept = result.removed, result.kept
     if gone:
         yield from hanging("", f"{count(len(gone), 'snapshot')} removed: {listed(gone)}.", indent=0)
     else:

@@ -3,12 +3,13 @@
 from collections.abc import Iterator, Sequence
 
 from ovek.model.age import show_age
-from ovek.model.context import Context
+from ovek.model.results.copies import Located
 from ovek.model.size import show_size
 from ovek.model.where import Holding
 from ovek.render.csv import PLACED, row
-from ovek.render.lines import Line, count, hanging, table
+from ovek.render.lines import Line, Toned, count, hanging, table
 from ovek.render.unread import Unreads
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _COLUMNS = (
@@ -17,9 +18,10 @@ _COLUMNS = (
 )  # fmt: skip
 
 
-def where(text: str, found: Sequence[Holding], unread: Unreads) -> Iterator[Line]:
+def where(result: Located, view: View) -> Iterator[Line]:
     """Go through the lines."""
-    yield from hanging("", answer(text, found), indent=0)
+    found, unread = result.copies, Unreads(result.not_read, result.as_of)
+    yield from hanging("", answer(result.sought, found), indent=0)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     if not found:
@@ -69,7 +71,7 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
         visible(one.device or "shelf"),
         visible(one.place),
         *((visible(one.version or "-"),) if versions else ()),
-        one.verdict or ("-" if one.runs and one.version else "no image"),
+        Toned(one.verdict or ("-" if one.runs and one.version else "no image")),
         _use(one) or "-",
         show_size(one.size) if one.size is not None else "-",
         age,
@@ -84,10 +86,10 @@ def _use(one: Holding) -> str:
     return ", ".join(told)
 
 
-def as_csv(found: Sequence[Holding], context: Context) -> Iterator[bytes]:
+def as_csv(result: Located, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first; sizes are bytes, times RFC 3339."""
     yield row(_COLUMNS)
-    for one in found:
+    for one in result.copies:
         digest = next((value for _, value in one.digests), "")
         yield row(
             (
@@ -101,7 +103,7 @@ def as_csv(found: Sequence[Holding], context: Context) -> Iterator[bytes]:
                 _told(one.runs),
                 _told(one.starts),
                 "" if one.known_at is None else one.known_at.isoformat(),
-                context.site,
+                result.site,
                 one.site or "",
                 one.role or "",
                 one.sheet or "",

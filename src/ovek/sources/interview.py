@@ -4,6 +4,7 @@ Whoever answers (a terminal, a program over an exec channel, a saved session) is
 question to its text. Only what the sheet's questions make of names that are safe to send is sent.
 """
 
+import logging
 import re
 import time
 from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping
@@ -29,6 +30,7 @@ from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
 
+_LOG = logging.getLogger(__name__)
 Ask = Callable[[Question, str, float], Awaitable[str]]
 # Told before digests are made: the device, how many, the seconds they may take, and where files are
 # read through for them, at how many bytes a second.
@@ -231,8 +233,12 @@ class Interview:
                 expected = self.expected_seconds(context)
                 await self.seat.work(expected)
                 began = time.monotonic()
-                self._said[asked] = await ask(question, asked, expected)
-                self._measure(question, context, time.monotonic() - began)
+                text = await ask(question, asked, expected)
+                seconds = time.monotonic() - began
+                self._said[asked] = text
+                told = (self.name, question.name, len(text), seconds)
+                _LOG.debug("%s: %s: %d characters after %.2f s", *told)
+                self._measure(question, context, seconds)
         except NoAnswerError as none:
             self.draft.problems.append(f"{question.name}: {none}")
             return

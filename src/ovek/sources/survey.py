@@ -6,6 +6,7 @@ known.
 """
 
 import asyncio
+import logging
 import random
 import time
 from collections.abc import Callable, Iterable
@@ -22,6 +23,7 @@ from ovek.files.errors import InputError
 from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
+from ovek.model.surveyed import ReadResult
 from ovek.sources.away import Stop, away, hush
 from ovek.sources.clean import plain
 from ovek.sources.draft import missing_facts
@@ -31,6 +33,7 @@ from ovek.sources.problem import ReadProblem
 from ovek.sources.ways import way_of
 from ovek.sources.ways.interface import Door, Setup
 
+_LOG = logging.getLogger(__name__)
 _CLOSING = 5.0  # seconds for a connection that was cut to be gone
 
 
@@ -57,7 +60,7 @@ class Outcome(Struct, frozen=True, kw_only=True):
     digest_rate: int | None = None
 
     @property
-    def result(self) -> str:
+    def result(self) -> ReadResult:
         """`read`, `half` (kept, with facts missing) or `not read`."""
         if self.device is None:
             return "not read"
@@ -158,12 +161,16 @@ async def read_device(
         problem = _defect(defect)
         outcome = Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
     masked = setup.secrets.masked
-    return msgspec.structs.replace(
+    outcome = msgspec.structs.replace(
         outcome,
         problem=None if outcome.problem is None else masked(outcome.problem),
         lost=tuple(map(masked, outcome.lost)),
         notes=tuple(map(masked, outcome.notes)),
     )
+    why = f": {outcome.problem}" if outcome.problem is not None else ""
+    told = (device.name, outcome.result, outcome.tries, outcome.seconds, why)
+    _LOG.info("%s: %s after %d tries, %.1f s%s", *told)
+    return outcome
 
 
 async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> Outcome:
@@ -174,6 +181,7 @@ async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> 
     tried = 0
     while tried < setup.tries:
         tried += 1
+        _LOG.info("%s: reading by %s, try %d", device.name, "+".join(ways_of(device, sheet)), tried)
         interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.expects, seat)
         left = setup.limits.device - (time.monotonic() - began - seat.in_line())
         problem = await _try(device, interview, setup, halves, max(left, 0.0))

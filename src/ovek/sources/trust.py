@@ -15,9 +15,9 @@ import asyncssh
 from ovek.files.errors import InputError
 from ovek.files.typed import read_bytes, text_of
 from ovek.files.whole import write_whole
+from ovek.model.fleet import PASSWORD
 from ovek.sources.problem import ReadProblem
 
-PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
 PASSPHRASE = "OVEK_KEY_PASSPHRASE"  # noqa: S105 - likewise
 SERVICE = "ovek"
 _SHORTEST = 4  # characters of a secret that is looked for: a shorter one is part of many words

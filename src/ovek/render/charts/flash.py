@@ -7,6 +7,7 @@ from msgspec import Struct
 
 from ovek.model.charted import Charted
 from ovek.model.flash import CONTENTS, Content, VolumeUse
+from ovek.model.results.figures import FlashFigure
 from ovek.model.size import show_mib, show_share
 from ovek.render.charts import (
     BAD,
@@ -20,7 +21,8 @@ from ovek.render.charts import (
     fitted,
     label_rows,
 )
-from ovek.render.lines import count
+from ovek.render.lines import count, width
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 # Lightness tells them apart, and hatching those that nobody needs.
@@ -80,8 +82,9 @@ def headline(devices: Sequence[Charted]) -> str:
     return f"The target is still to be brought to {count(len(wanted), 'volume')}: {told}."
 
 
-def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
+def draw(result: FlashFigure, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`; a volume of which the size is not known is not drawn."""
+    devices = result.devices
     found = rows_of(devices)
     rows = found[:MOST]
     figure, axes = canvas(len(rows))
@@ -93,7 +96,7 @@ def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
     more = f"; {len(found) - len(rows)} volumes more are not drawn" if len(found) > MOST else ""
     axes.set_title(f"{headline(devices)}{more}", loc="left")
     legend(axes)
-    return finished(figure, kind, caption)
+    yield finished(figure, kind, result.caption)
 
 
 def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
@@ -139,8 +142,9 @@ def keys(line: str, missed: str, *, hatched: bool = True) -> list[Any]:
     return found
 
 
-def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
+def text(result: FlashFigure, view: View) -> Iterator[str]:
     """Go through the lines: a bar a volume, what is used of it, and what the target needs."""
+    devices, wide, plain = result.devices, width(), view.plain
     yield headline(devices)
     rows = rows_of(devices)
     yield "What is used of each volume, the fullest first, and what the target takes there yet:"

@@ -1,21 +1,24 @@
 """What a cleanup would do to each flash: what stays, what goes, and the line to reach."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator
 from typing import Any
 
 from ovek.model.flash import CONTENTS, Content, content_of
 from ovek.model.plan import CleanupPlan
+from ovek.model.results.cleanup import CleanupPlans, FleetCleanup
 from ovek.model.size import show_mib
 from ovek.render.charts import BAD, GOOD, MOST, beneath, canvas, finished, label_rows
 from ovek.render.charts.flash import COLOURS, FREE, keys
 from ovek.render.cleanup import names_of
+from ovek.render.view import View
 
 _GOES = "////"
 _AT = 0.62  # how high a bar is, where each has a label
 
 
-def draw(kind: str, plans: Sequence[CleanupPlan], caption: str) -> bytes:
+def draw(result: CleanupPlans | FleetCleanup, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`, the fullest first; a volume without a plan is not drawn."""
+    plans = list(result.plans)
     named = list(zip(names_of(plans), plans, strict=True))
     known = [(name, plan) for name, plan in named if plan.capacity and plan.short_by is not None]
     known.sort(key=lambda pair: (pair[1].free or 0) / (pair[1].capacity or 1))
@@ -33,7 +36,7 @@ def draw(kind: str, plans: Sequence[CleanupPlan], caption: str) -> bytes:
     wrong = f"; short of room: {short}" if short else ""
     axes.set_title(f"What is on flash, and what goes: {told}{wrong}{more}", loc="left")
     _legend(axes)
-    return finished(figure, kind, caption)
+    yield finished(figure, kind, result.caption)
 
 
 def _bar(axes: Any, at: int, plan: CleanupPlan) -> None:

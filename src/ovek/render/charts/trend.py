@@ -3,8 +3,11 @@
 from collections.abc import Iterator, Sequence
 from datetime import date
 
-from ovek.model.history import Day, OpenOn
+from ovek.model.history import Day
+from ovek.model.results.histories import Trend
 from ovek.render.charts import BAD, DARK, GOOD, MIDDLE, bar, finished, plot
+from ovek.render.lines import width
+from ovek.render.view import View
 
 _ORANGE = "#b5651d"
 
@@ -18,8 +21,9 @@ def headline(days: Sequence[Day]) -> str:
     return f"{told}; {last.proven} start proven, {last.on_target} of {last.with_target} on target."
 
 
-def draw(kind: str, days: Sequence[Day], found: Sequence[OpenOn], caption: str) -> bytes:
+def draw(result: Trend, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`: devices above, open findings beneath, by day."""
+    days, found = result.days, result.opened
     pyplot = plot.pyplot()
     figure, (above, below) = pyplot.subplots(2, 1, figsize=(12.8, 7.2), dpi=100, sharex=True)
     x = [date.fromisoformat(day.day) for day in days]
@@ -51,11 +55,12 @@ def draw(kind: str, days: Sequence[Day], found: Sequence[OpenOn], caption: str) 
     below.set_xlabel("day (UTC)")
     figure.autofmt_xdate()
     above.set_title(headline(days), loc="left")
-    return finished(figure, kind, caption)
+    yield finished(figure, kind, result.caption)
 
 
-def text(days: Sequence[Day], found: Sequence[OpenOn], wide: int, *, plain: bool) -> Iterator[str]:
+def text(result: Trend, view: View) -> Iterator[str]:
     """Go through the lines: a day each, the newest first; the share that goes, and what is open."""
+    days, found, wide, plain = result.days, result.opened, width(), view.plain
     yield headline(days)
     long = max(10, min(40, wide - 62))
     for day, open_ in zip(reversed(days), reversed(found), strict=True):

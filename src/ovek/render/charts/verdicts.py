@@ -5,9 +5,11 @@ from collections.abc import Iterator, Sequence
 from typing import get_args
 
 from ovek.model.charted import Charted
+from ovek.model.results.figures import VerdictsFigure
 from ovek.model.verdict import Verdict
 from ovek.render.charts import LABELLED, MOST, bar, canvas, finished, fitted, label_rows
 from ovek.render.lines import count, shortened
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _COLUMNS = 40
@@ -41,8 +43,9 @@ def _cells(one: Charted) -> dict[str, Verdict]:
     return found
 
 
-def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
+def draw(result: VerdictsFigure, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`: a row a device, a column an image, those on most first."""
+    devices = result.devices
     from matplotlib.colors import BoundaryNorm, ListedColormap
     from matplotlib.patches import Patch
 
@@ -86,11 +89,12 @@ def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
     ]
     axes.legend(handles=handles, loc="upper left", bbox_to_anchor=(1.005, 1), frameon=False,
                 fontsize=8.5)  # fmt: skip
-    return finished(figure, kind, caption)
+    yield finished(figure, kind, result.caption)
 
 
-def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
+def text(result: VerdictsFigure, view: View) -> Iterator[str]:
     """Go through the lines: an image each, those with a wrong copy first."""
+    devices, plain = result.devices, view.plain
     yield headline(devices)
     found: dict[str, Counter[Verdict]] = {}
     for one in devices:

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from typing import Literal
 
 from ovek.model.charted import Charted
+from ovek.model.results.figures import VersionsFigure
 from ovek.render.charts import (
     DARK,
     EDGE,
@@ -17,7 +18,8 @@ from ovek.render.charts import (
     finished,
     fitted,
 )
-from ovek.render.lines import count, shortened
+from ovek.render.lines import count, shortened, width
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 State = Literal["on target", "another", "no target"]
@@ -62,8 +64,9 @@ def headline(devices: Sequence[Charted]) -> str:
     return headline + (f"; {states['no target']} have none." if states["no target"] else ".")
 
 
-def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
+def draw(result: VersionsFigure, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`."""
+    devices = result.devices
     from matplotlib.patches import Patch
 
     found = list(by_site(devices).items())[:MOST]
@@ -101,11 +104,12 @@ def draw(kind: str, devices: Sequence[Charted], caption: str) -> bytes:
         for state, (colour, hatch) in _LOOKS.items()
     ]  # fmt: skip
     beneath(axes, handles, 3)
-    return finished(figure, kind, caption)
+    yield finished(figure, kind, result.caption)
 
 
-def text(devices: Sequence[Charted], wide: int, *, plain: bool) -> Iterator[str]:
+def text(result: VersionsFigure, view: View) -> Iterator[str]:
     """Go through the lines: a site each, what share of it is on target, and its versions."""
+    devices, wide, plain = result.devices, width(), view.plain
     yield headline(devices)
     found = by_site(devices)
     name = min(max((len(visible(site)) for site in found), default=0), 24)

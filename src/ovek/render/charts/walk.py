@@ -1,21 +1,24 @@
 """The boot walk of one device as a drawn path, with what-ifs beside it."""
 
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator
 from typing import Any
 
-from ovek.model.walk import DeviceWalk, MemberWalk
+from ovek.model.results.figures import WalkFigure
+from ovek.model.walk import MemberWalk
 from ovek.render.bootwalk import falls, result_of, starts_of
 from ovek.render.charts import BAD, GOOD, plot
 from ovek.render.lines import shortened
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 _WIDE, _HIGH, _GAP = 3.9, 0.62, 0.34  # inches of a box, and between two
 _UNSURE = "#8a5a00"
 
 
-def draw(kind: str, walks: Sequence[tuple[str, DeviceWalk]], caption: str) -> bytes:
+def draw(result: WalkFigure, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`; each walk with what is taken to be so, one beside the other."""
+    walks = result.walks
     paths = [
         (told if len(walk.members) == 1 else f"{told}: member {member.member}", member)
         for told, walk in walks
@@ -33,8 +36,8 @@ def draw(kind: str, walks: Sequence[tuple[str, DeviceWalk]], caption: str) -> by
         _path(axes, 0.3 + at * (_WIDE + 0.4), told, member)
     device = visible(walks[0][1].device) if walks else ""
     axes.text(0.3, 0.3, f"What a reload of {device} starts", fontsize=12, va="center")
-    figure.text(0.02, 0.012, visible(caption), fontsize=8, color="#555555")
-    return plot.saved(figure, kind, bbox_inches="tight")
+    figure.text(0.02, 0.012, visible(result.caption), fontsize=8, color="#555555")
+    yield plot.saved(figure, kind, bbox_inches="tight")
 
 
 def _path(axes: Any, x: float, told: str, member: MemberWalk) -> None:

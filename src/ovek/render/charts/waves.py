@@ -8,17 +8,19 @@ of which nobody knows how long it takes is hatched.
 from collections.abc import Iterator
 from typing import Any
 
-from ovek.model.runbook import Wave, Waves
+from ovek.model.results.runbooks import FleetRunbooks
+from ovek.model.runbook import Wave
 from ovek.render.charts import bar, plot
-from ovek.render.lines import count, listed
+from ovek.render.lines import count, listed, width
+from ovek.render.view import View
 from ovek.render.visible import visible
 
 MOST = 40
 _DARK, _LIGHT, _EDGE = "#1b4965", "#dfe6ec", "#9aa7b3"
 
 
-def draw_waves(kind: str, found: Waves, source: str) -> bytes:
-    """The figure as `png` or `svg`; `source` says where the facts come from."""
+def draw(found: FleetRunbooks, view: View, kind: str) -> Iterator[bytes]:
+    """The figure as `png` or `svg`."""
     pyplot = plot.pyplot()
     shown = found.waves[:MOST]
     figure, axes = pyplot.subplots(figsize=(12.8, max(3.0, 1.9 + 0.5 * len(shown))), dpi=100)
@@ -35,16 +37,17 @@ def draw_waves(kind: str, found: Waves, source: str) -> bytes:
     names = listed([visible(one.device) for one in found.misfits], most=4)
     told += f"; in none: {names}" if found.misfits else ""
     axes.set_title(told, loc="left")
-    figure.text(0.01, 0.005, visible(source), fontsize=8, color="#555555")
+    figure.text(0.01, 0.005, visible(found.caption), fontsize=8, color="#555555")
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)
     figure.tight_layout(rect=(0, 0.03, 1, 1))
-    return plot.saved(figure, kind, bbox_inches="tight")
+    yield plot.saved(figure, kind, bbox_inches="tight")
 
 
-def text(found: Waves, wide: int, *, plain: bool) -> Iterator[str]:
+def text(found: FleetRunbooks, view: View) -> Iterator[str]:
     """Go through the lines: a wave each, how much of its window it takes, and who."""
+    wide, plain = width(), view.plain
     yield f"Reloads in {count(len(found.waves), 'wave')}."
     name = max((len(_when(wave)) for wave in found.waves), default=0)
     for wave in found.waves:

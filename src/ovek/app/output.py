@@ -1,15 +1,19 @@
-"""Checklists, one file a device, into a folder."""
+"""What is written for whoever asked: a file whole or not at all, a checklist for each device."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
-from ovek.cli.say import say
 from ovek.files.errors import InputError
 from ovek.files.whole import write_whole
 
 
-def write_checklists(folder: Path, of: Mapping[str, bytes]) -> None:
-    """Write the checklist of each device, by its name. Raises InputError."""
+def write_file(file: Path, chunks: Iterable[bytes]) -> None:
+    """Write a file whole, or leave what was there. Raises InputError."""
+    write_whole(file, chunks)
+
+
+def write_checklists(folder: Path, of: Mapping[str, bytes]) -> int:
+    """Write the checklist of each device, by its name; how many they are. Raises InputError."""
     if folder.exists() and not folder.is_dir():
         raise InputError(folder, "is no folder", "Name a folder for the checklists")
     folder.mkdir(parents=True, exist_ok=True)
@@ -21,4 +25,4 @@ def write_checklists(folder: Path, of: Mapping[str, bytes]) -> None:
         names[name] = device
     for name, device in names.items():
         write_whole(folder / f"{name}.md", [of[device]])
-    say(f"{len(names)} checklist{'s' if len(names) != 1 else ''} in {folder}", err=True)
+    return len(names)

@@ -1,15 +1,17 @@
-"""`ovek sheet learn`: from marked sessions to a sheet, its kept sessions, and what is left open."""
+"""Learn a sheet from marked sessions: its kept sessions, and what is left open."""
 
+import logging
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Protocol
 
-import click
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ovek.cli.say import say, tell
+from ovek.app.sheets import check_questions, plain_session, sheet_file, tested
 from ovek.files.errors import InputError
 from ovek.files.marks import Mark, MarkError, unmarked, with_mark
 from ovek.files.regular import bytes_of
@@ -25,12 +27,22 @@ from ovek.learn.things import KEYS
 from ovek.learn.writing import head_of, learned_of, parts_of, whole
 from ovek.model.learned import Asks, Learned, LineOf, Offer, Settles, Tested
 from ovek.model.sheet import Sheet
-from ovek.render.visible import visible
+from ovek.model.usage import UsageError
 from ovek.sources.capture import read_capture
 from ovek.sources.clean import plain
-from ovek.sources.trial import try_sheet
 
+_LOG = logging.getLogger(__name__)
 _MOST_LINES = 100_000
+
+
+class Person(Protocol):
+    """Somebody who can be asked."""
+
+    def say(self, text: str) -> None:
+        """Tell something."""
+
+    def answer(self, prompt: str) -> str:
+        """Ask for a line."""
 
 
 class Session(Struct):
@@ -40,10 +52,55 @@ class Session(Struct):
     name: str
     text: str
 
-    @property
-    def plain(self) -> str:
-        """The session without its marks. Raises MarkError."""
-        return unmarked(plain(self.text))[0]
+
+def learn_sheet(
+    folder: Path,
+    name: str,
+    files: Sequence[Path] = (),
+    *,
+    take: str | None = None,
+    person: Person | None = None,
+    layout: str | None = None,
+    over: bool = False,
+    dry_run: bool = False,
+) -> Learned:
+    """Write the sheet sheets/NAME.toml of a site from saved sessions with marks in them.
+
+    The sessions that are kept with it count, too. `take` puts guesses in as marks (their numbers,
+    or `all`), `person` is asked about one line at a time, `layout` is how a new one finds its
+    image, `over` writes over what was changed by hand, `dry_run` writes nothing. Raises InputError,
+    UsageError.
+
+    >>> from pathlib import Path
+    >>> from ovek import learn_sheet
+    >>> session = Path("skerrow-ferries/sessions/arle-core-marked.txt")
+    >>> learn_sheet(Path("skerrow-ferries"), "my-core", [session], dry_run=True).marks > 0
+    True
+    """
+    file = sheet_file(folder, name)
+    sessions = sessions_of(file, files)
+    if not sessions:
+        raise UsageError("name a saved session with marks in it: ovek sheet learn NAME FILE")
+    if person is not None:
+        ask_about(sessions, person)
+    for refused in put_in(sessions, take) if take is not None else ():
+        _LOG.warning("%s", refused)
+    lesson, new = lesson_of(sessions), not file.exists()
+    chosen = ask_choices(lesson, layout, person) if person is not None and new else {}
+    text = sheet_text(file, lesson, layout, chosen, over=over)
+    sheet = sheet_in(file, text)
+    check_questions(file, sheet, "Please report it")
+    trials = _tested(sheet, sessions)
+    check_understood(trials, sessions)
+    if not over:
+        check_not_worse(file, trials, sessions)
+    learned = told(name, lesson, sessions, trials, guesses_of(sessions, lesson))
+    if dry_run:
+        return learned
+    beside = kept(file, sessions)
+    write_whole(file, [text.encode()])
+    choices = choices_of(lesson, sheet.start.layout, chosen) if new else ()
+    return replace(learned, written=str(file), kept=str(beside), choices=tuple(choices))
 
 
 def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
@@ -69,10 +126,7 @@ def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
 
 
 def _plain(session: Session) -> str:
-    try:
-        return session.plain
-    except MarkError as wrong:
-        raise InputError(session.file, wrong.met, wrong.do, line=wrong.line) from None
+    return plain_session(session.file, session.text)
 
 
 def lesson_of(sessions: Sequence[Session]) -> Lesson:
@@ -94,8 +148,8 @@ def guesses_of(sessions: Sequence[Session], lesson: Lesson | None) -> list[Guess
     return guesses([one.text for one in sessions], known)
 
 
-def take(sessions: Sequence[Session], which: str) -> list[str]:
-    """Put guesses into sessions as marks: their numbers, or all. Raises BadParameter.
+def put_in(sessions: Sequence[Session], which: str) -> list[str]:
+    """Put guesses into sessions as marks: their numbers, or all. Raises UsageError.
 
     One that cannot be learned beside the others is left out; returned is what to say of those.
     """
@@ -107,7 +161,7 @@ def take(sessions: Sequence[Session], which: str) -> list[str]:
         told = [each.strip() for each in which.split(",")]
         if not all(each.isdigit() and int(each) in numbers for each in told):
             there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
-            raise click.BadParameter(f"{which!r}: there are {there}", param_hint="--take")
+            raise UsageError(f"{which!r}: there are {there}", "--take")
         chosen = [int(each) for each in told]
     left, learned = dict.fromkeys(chosen, ""), before is not None
     for _ in range(2):  # what is refused may be understood beside those that come after it
@@ -184,24 +238,8 @@ def sheet_in(file: Path, text: str) -> Sheet:
         raise InputError(file, f"would not be right: {wrong}", do) from None
 
 
-def tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
-    """The sheet tried on each session: what of it is not understood, and what it does not tell.
-
-    A session need not hold every answer; what none of them holds is missing in each.
-    """
-    trials = [try_sheet(sheet, [_plain(session)]) for session in sessions]
-    answered = {one.name for tried in trials for one in tried.questions if one.answered}
-    never = [f"an answer to {q.name!r}" for q in sheet.reading.question if q.name not in answered]
-    return tuple(
-        Tested(
-            session=session.name,
-            facts=tried.facts,
-            missing=(*tried.missing, *never),
-            wrong=(*tried.lost, *(one.problem for one in tried.questions if one.problem)),
-            strange=sum(len(one.strange) for one in tried.questions),
-        )
-        for session, tried in zip(sessions, trials, strict=True)
-    )
+def _tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
+    return tested(sheet, [(one.name, one.file, one.text) for one in sessions])
 
 
 def check_understood(trials: Sequence[Tested], sessions: Sequence[Session]) -> None:
@@ -217,7 +255,7 @@ def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Sessio
     if not file.exists():
         return
     try:
-        before = tested(sheet_in(file, text_of(file, read_bytes(file))), sessions)
+        before = _tested(sheet_in(file, text_of(file, read_bytes(file))), sessions)
     except InputError:
         return
     for earlier, later in zip(before, now, strict=True):
@@ -312,7 +350,7 @@ def suggested(line: Open) -> tuple[str, ...]:
     return (*found[:2], f"<<skip={line.text.strip()}>>")
 
 
-def ask_about(sessions: Sequence[Session]) -> None:
+def ask_about(sessions: Sequence[Session], person: Person) -> None:
     """Ask a person about one line at a time, until nothing is open; marks go into the sessions."""
     asked: set[tuple[int, int, str]] = set()
     while True:
@@ -321,16 +359,14 @@ def ask_about(sessions: Sequence[Session]) -> None:
             lines = list(lesson.open)
         except InputError as wrong:
             if not asked:
-                tell(str(wrong))
+                _LOG.warning("%s", wrong)
             lesson, lines = None, []
         for guess in guesses_of(sessions, lesson):
             key = (guess.session, guess.mark.line, guess.mark.name)
             if key not in asked:
                 asked.add(key)
-                _show(sessions[guess.session], guess.mark.line)
-                answer = _answer(
-                    f"Is that {visible(guess.mark.shown)}? [y, Enter for no, q to end]"
-                )
+                _show(sessions[guess.session], guess.mark.line, person)
+                answer = person.answer(f"Is that {guess.mark.shown}? [y, Enter for no, q to end]")
                 if answer == "q":
                     return
                 if answer.lower() in ("y", "yes"):
@@ -341,34 +377,34 @@ def ask_about(sessions: Sequence[Session]) -> None:
             if not left:
                 return
             asked.add((left[0].session, left[0].line, ""))
-            if not _ask_line(sessions[left[0].session], left[0]):
+            if not _ask_line(sessions[left[0].session], left[0], person):
                 return
 
 
-def ask_choices(lesson: Lesson, layout: str | None) -> dict[str, str]:
+def ask_choices(lesson: Lesson, layout: str | None, person: Person) -> dict[str, str]:
     """Ask a person what no session tells; the answers by their key."""
     chosen = dict[str, str]()
     for choice in choices_of(lesson, layout or lesson.layout):
-        say(f"\n{choice.asks}", err=True)
+        person.say(f"\n{choice.asks}")
         for value, follows in choice.follows.items():
-            say(f"  {value}: {follows}", err=True)
-        while (answer := _answer(f"Which? [Enter for {choice.value}, q to end]")) not in (
+            person.say(f"  {value}: {follows}")
+        while (answer := person.answer(f"Which? [Enter for {choice.value}, q to end]")) not in (
             *("", "q"),
             *choice.follows,
         ):
-            say(f"Write one of: {', '.join(choice.follows)}", err=True)
+            person.say(f"Write one of: {', '.join(choice.follows)}")
         if answer == "q":
             break
         chosen[choice.key] = answer or choice.value
     return chosen
 
 
-def _ask_line(session: Session, line: Open) -> bool:
+def _ask_line(session: Session, line: Open, person: Person) -> bool:
     """Ask what one line tells; False where nobody wants to go on."""
-    _show(session, line.line)
+    _show(session, line.line, person)
     while True:
         prompt = "What tells it? [FIELD=TEXT OF IT, skip, Enter to leave it, q to end]"
-        answer = _answer(prompt)
+        answer = person.answer(prompt)
         if answer in ("", "q"):
             return answer == ""
         if answer == "skip":
@@ -381,21 +417,16 @@ def _ask_line(session: Session, line: Open) -> bool:
         try:
             unmarked(f"<<{name}={value}>>")
         except MarkError as wrong:
-            say(f"{wrong.met}. {wrong.do}", err=True)
+            person.say(f"{wrong.met}. {wrong.do}")
             continue
         if start < 0:
-            say("That text does not stand in the line.", err=True)
+            person.say("That text does not stand in the line.")
             continue
         marked(session, Mark(line.line, start, start + len(value), name, value))
         return True
 
 
-def _show(session: Session, number: int) -> None:
+def _show(session: Session, number: int, person: Person) -> None:
     """Show one line of a session, and which it is."""
     text = unmarked(plain(session.text.split("\n")[number]))[0].strip()
-    say(f"\n{session.name}, line {number + 1}: {text}", err=True)
-
-
-def _answer(prompt: str) -> str:
-    text: str = click.prompt(prompt, default="", show_default=False, err=True)
-    return text.strip()
+    person.say(f"\n{session.name}, line {number + 1}: {text}")

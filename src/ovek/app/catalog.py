@@ -1,0 +1,237 @@
+"""What was released: take it in, look it up, check it, and choose for a device."""
+
+import logging
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
+from difflib import get_close_matches
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import Any
+
+from msgspec.structs import asdict
+
+from ovek.app.devices import Devices, releases_of, site_context
+from ovek.app.marking import mark_changes
+from ovek.app.policy import contradiction, wants_of
+from ovek.engine import catalog
+from ovek.engine.verdicts import JudgedDevice
+from ovek.engine.wanted import ContradictionError
+from ovek.files.annotations import annotate as write_annotation
+from ovek.files.catalog import read_catalog, sorted_out, write_catalog
+from ovek.files.errors import InputError
+from ovek.files.importers import importer_of
+from ovek.files.importers.table import MEANINGS as COLUMNS
+from ovek.files.names import shown_name
+from ovek.files.site import Site
+from ovek.model.annotation import Annotation
+from ovek.model.catalog import Origin, Published
+from ovek.model.choice import CatalogMistake, Pick
+from ovek.model.naming import Naming
+from ovek.model.results.catalog import (
+    CatalogCheck,
+    PickedFor,
+    Releases,
+    Understood,
+    UpgradePath,
+    WholeReleases,
+)
+from ovek.model.usage import UsageError
+from ovek.model.verdict import KnownRelease
+
+__all__ = ["COLUMNS"]
+_LOG = logging.getLogger(__name__)
+
+
+def import_catalog(
+    site: Site,
+    files: Sequence[Path],
+    *,
+    name: str | None = None,
+    publisher: str | None = None,
+    columns: Mapping[str, str] | None = None,
+    own: bool = False,
+    algorithm: str | None = None,
+    look: bool = False,
+    understood: Callable[[Understood], None] | None = None,
+    agreed: Callable[[], bool] | None = None,
+) -> Path | None:
+    """Take releases from files into catalog/NAME.json of a site; the file, None for a `look`.
+
+    `columns` says which column of a CSV file means what, `own` that it is a list of own copies,
+    `algorithm` what digests are where nothing tells. `understood` is called with what each file is
+    understood as, `agreed` asked whether what had to be guessed is right (by default it is not).
+    Raises InputError, UsageError.
+
+    >>> from pathlib import Path
+    >>> from ovek import import_catalog, open_site
+    >>> site, told = open_site("skerrow-ferries"), []
+    >>> import_catalog(site, [Path("skerrow-ferries/catalog/stick.md5")], look=True,
+    ...                understood=told.append)
+    >>> told[0].kind
+    'digest list'
+    """
+    name = name or shown_name(files[0]).partition(".")[0]
+    if Path(name).name != name or name.startswith(".") or not name.isprintable():
+        raise UsageError(f"{name!r} cannot be the name of a catalog")
+    target = site.folder / "catalog" / f"{name}.json"
+    if target.exists() and not look:
+        raise InputError(target, "is there already", "Give another --name, or remove it")
+    entries: list[Published] = []
+    guessed = False
+    for file in files:
+        importer = None if file.suffix == ".json" else importer_of(file)
+        said = {**(columns or {}), **({"algorithm": algorithm} if algorithm is not None else {})}
+        lines = read_catalog(file) if importer is None else importer.read(file, said)
+        found, bad = sorted_out(lines)
+        for error in bad:
+            _LOG.warning("%s That line is left out.", error)
+        guessed = guessed or (importer is not None and importer.guessed)
+        if understood is not None:
+            understood(
+                Understood(
+                    file=str(file),
+                    kind=importer.kind if importer is not None else "ovek.catalog/1",
+                    columns=importer.understood(file, dict(columns or {})) if importer else "",
+                    entries=found,
+                )
+            )
+        entries += found
+    if look:
+        return None
+    if guessed and not (agreed is not None and agreed()):
+        raise InputError(files[0], "had to be guessed", "Look it over, then add --yes")
+    kept = _merged(entries)
+    today = datetime.now(UTC).date()
+    source = f"{', '.join(map(shown_name, files))}, imported {today}"
+    publishers = {entry.publisher for entry in kept} - {None}
+    whose = publisher or (publishers.pop() if len(publishers) == 1 else None)
+    write_catalog(target, kept, source, whose, today, "own" if own else "publisher")
+    mark_changes(Site(site.folder))
+    return target
+
+
+def _merged(entries: list[Published]) -> list[Published]:
+    """Leave out what is said twice over: the same release with the same facts."""
+    seen: dict[tuple[Any, str | None], Published] = {}
+    for entry in entries:
+        seen.setdefault((repr(entry.release), entry.publisher), entry)
+    return list(seen.values())
+
+
+def list_releases(site: Site) -> Releases:
+    """Every known release. Raises InputError."""
+    return Releases(**asdict(site_context(site)), releases=releases_of(site).releases)
+
+
+def find_releases(site: Site, text: str) -> Releases:
+    """Releases by name, version, hardware model, or a digest or its beginning."""
+    found = catalog.find(releases_of(site), text)
+    return Releases(**asdict(site_context(site)), releases=found)
+
+
+def show_release(site: Site, file: str) -> WholeReleases:
+    """All that is known of a release. Raises InputError where no source tells of it."""
+    releases = releases_of(site)
+    found = [*releases.named(file, case_blind=True)]
+    found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
+    if not found:
+        met = f"no source there tells of {file!r}"
+        near = get_close_matches(file, releases.by_name, n=1)
+        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog find TEXT"
+        raise InputError(site.folder / "catalog", met, do)
+    return WholeReleases(**asdict(site_context(site)), releases=found)
+
+
+def check_catalog(site: Site) -> CatalogCheck:
+    """What is wrong in the catalog. Raises InputError."""
+    releases = releases_of(site)
+    sheets = (site.sheet(name) for name in site.sheet_names)
+    namings = [Naming(sheet) for sheet in sheets if sheet is not None]
+    today = datetime.now(UTC).date()
+    found = list(catalog.mistakes(releases, today, namings, site.releases))
+    found += list(catalog.unused(site.annotations, releases))
+    found += [_dropped(error) for error in site.left_out]
+    number = len(releases.releases)
+    return CatalogCheck(**asdict(site_context(site)), mistakes=found, number=number)
+
+
+def _dropped(error: InputError) -> CatalogMistake:
+    """A line of a list that could not be read, as a mistake."""
+    name, line = Path(error.file).name, error.line or 1
+    return CatalogMistake(
+        kind="line-left-out", file=name, origins=(Origin(name, line),), saw=error.met, do=error.do
+    )
+
+
+def annotate(
+    site: Site, annotation: Annotation, *, look: bool = False
+) -> tuple[list[KnownRelease], Path | None]:
+    """Say of files what a list does not: the releases that it is for, and what was written.
+
+    Raises InputError, UsageError.
+    """
+    releases, glob = releases_of(site), annotation.files
+    files = [one for one in (*releases.releases, *releases.ours) if fnmatchcase(one.file, glob)]
+    if not files:
+        near = get_close_matches(glob, releases.by_name, n=1)
+        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
+        raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
+    if annotation.size is not None and len({one.file for one in files}) > 1:
+        raise UsageError(f"--size is for one file, and {glob} matches {len(files)}")
+    if look:
+        return files, None
+    target = write_annotation(site.folder / "catalog", annotation)
+    mark_changes(site)
+    return files, target
+
+
+def upgrade_path(site: Site, start: str, target: str, snapshot: str | None = None) -> UpgradePath:
+    """The shortest chain of direct upgrades from a device's version, or a version.
+
+    Raises InputError.
+    """
+    try:
+        if any(device.name == start for device in site.fleet.device):
+            devices = Devices(site, site.state(snapshot), [start])
+            judged = _one(devices)
+            if judged.device.running.version is None:
+                met = f"does not know which version {start!r} runs"
+                raise InputError(devices.file, met, "Give the version instead of the device")
+            way = catalog.way(judged, target, wants_of(site).of(judged))
+        else:
+            way = catalog.path(releases_of(site).releases, start, target)
+    except ContradictionError as error:
+        raise contradiction(site, error) from None
+    except catalog.NoSuchVersionError as error:
+        raise _no_such_version(site, error) from None
+    return UpgradePath(**asdict(site_context(site)), route=way)
+
+
+def _no_such_version(site: Site, error: catalog.NoSuchVersionError) -> InputError:
+    """The error that no source lists a version."""
+    do = f"Did you mean {' or '.join(error.near)}?" if error.near else "See: ovek catalog list"
+    return InputError(site.folder / "catalog", f"no source lists version {error.version!r}", do)
+
+
+def pick(site: Site, device: str, snapshot: str | None = None) -> PickedFor:
+    """Which release is the one for a device, and why the others are not. Raises InputError."""
+    _, chosen = chosen_for(site, device, snapshot)
+    return PickedFor(**asdict(site_context(site)), pick=chosen)
+
+
+def chosen_for(site: Site, device: str, snapshot: str | None = None) -> tuple[JudgedDevice, Pick]:
+    """The release for a device of a snapshot, the newest by default, as policy wants it."""
+    judged = _one(Devices(site, site.state(snapshot), [device]))
+    try:
+        wanted = wants_of(site).of(judged)
+    except ContradictionError as error:
+        raise contradiction(site, error) from None
+    return judged, catalog.pick(judged, wanted)
+
+
+def _one(devices: Devices) -> JudgedDevice:
+    """The one device that was named; raise InputError where it was never read."""
+    for judged in devices.judged():
+        return judged
+    unread = devices.not_read[0]
+    raise InputError(devices.file, f"holds no line of {unread.device}: {unread.why}", unread.do)

@@ -1,0 +1,203 @@
+"""What changed between two states of a fleet; a state that is kept for that."""
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from pathlib import Path
+
+from msgspec.structs import asdict, replace
+
+from ovek.app.answering import Answering, with_unread
+from ovek.app.devices import Devices
+from ovek.app.means import Bar
+from ovek.app.policy import contradiction, wants_of
+from ovek.app.selection import Condition, now_of, select
+from ovek.app.shelves import shelf_facts
+from ovek.engine.compare import compare_device
+from ovek.engine.verdicts import JudgedDevice, judge_device
+from ovek.engine.wanted import ContradictionError, Wants
+from ovek.files.errors import InputError
+from ovek.files.regular import bytes_of
+from ovek.files.site import Site
+from ovek.files.typed import cannot_read
+from ovek.files.whole import write_whole
+from ovek.model.answer import Answered
+from ovek.model.compare import DeviceCompare, MemberDone
+from ovek.model.policy import RECOMMENDED
+from ovek.model.results import tally_of
+from ovek.model.results.compared import CompareSummary, FleetCompare, KeptBaseline
+from ovek.model.typed import is_plain
+from ovek.model.usage import UsageError
+
+TARGET = "target"
+
+
+def compare(
+    before: Devices, after: Devices, now: datetime | None = None, *, expect: str | None = None
+) -> FleetCompare:
+    """Compare devices as they were with how they are: what changed, what is done, what got worse.
+
+    `expect` is the version that every member should run now, or `target` or `recommended`: each
+    device's own. Of `before` only those count that `after` has, too, or that are gone. Raises
+    InputError.
+
+    >>> from ovek import compare, open_site, select
+    >>> site = open_site("skerrow-ferries")
+    >>> before = select(site, ["arle-*"], snapshot="baselines/before-7.4.2.jsonl")
+    >>> compare(before, select(site, ["arle-*"]), expect="target").summary.changed
+    2
+    """
+    now = now or now_of(after.site)
+    comparing = _Comparing(before, after, now, expect)
+    compared = list(comparing.all())
+    answered = with_unread(after, comparing.answers)
+    earlier = before.context(now)
+    return FleetCompare(
+        **asdict(after.context(now)),
+        not_read=after.not_read,
+        answered=answered,
+        before=earlier.snapshots,
+        expect=expect,
+        summary=_summary(compared),
+        answers=tally_of(answered),
+        devices=compared,
+        earlier=earlier,
+    )
+
+
+def states(
+    site: Site,
+    old: str,
+    new: str | None,
+    names: Iterable[str] = (),
+    where: Iterable[Condition] = (),
+    *,
+    bar: Bar | None = None,
+) -> tuple[Devices, Devices]:
+    """The devices that were asked about, as they were and as they are. Raises InputError."""
+    names, where = list(names), list(where)
+    try:
+        devices = select(site, names, where, snapshot=new, bar=bar)
+    except InputError:
+        there = [name for name in names if (site.folder / "snapshots" / name).exists()]
+        there += [name for name in names if _is_snapshot(site, name)]
+        if there:
+            raise UsageError(f"{there[0]} is a snapshot: write --to {there[0]}") from None
+        raise
+    before = Devices(site, site.state(old), names)
+    before.selected = ""  # it is told of the devices as they are
+    known = set(devices.state.names)
+    # Of what is gone nothing is known by which --where could tell it.
+    gone = [] if where else [name for name in before.names if name not in known]
+    before.keep({*devices.names, *gone})
+    return before, devices
+
+
+def _is_snapshot(site: Site, name: str) -> bool:
+    stem = name.removesuffix(".jsonl")
+    return any(
+        (site.folder / folder / f"{stem}.jsonl").is_file() for folder in ("snapshots", "baselines")
+    )
+
+
+def _summary(compared: Iterable[DeviceCompare]) -> CompareSummary:
+    """How many devices changed how."""
+    devices = list(compared)
+    outcomes = [one.outcome for one in devices]
+    return CompareSummary(
+        changed=outcomes.count("changed"),
+        same=outcomes.count("same"),
+        new=outcomes.count("new"),
+        gone=outcomes.count("gone"),
+        done=sum(one.done is True for one in devices),
+        not_done=sum(one.done is False for one in devices),
+        worse=sum(one.worse for one in devices),
+    )
+
+
+def keep_baseline(site: Site, name: str, old: str | None = None) -> KeptBaseline:
+    """Keep a state under a name, the newest by default; never over another. Raises InputError.
+
+    >>> from ovek import keep_baseline, open_site
+    >>> keep_baseline(open_site("skerrow-ferries"), "before-the-storm").devices
+    35
+    """
+    if not is_plain(name) or Path(name).name != name or name.startswith("."):
+        raise UsageError(f"{name!r} is no plain name", "--baseline")
+    devices, file = Devices(site, site.state(old)), site.folder / "baselines" / f"{name}.jsonl"
+    lines = list(devices.state.lines_of())
+    if not lines:
+        raise InputError(devices.file, "holds no device", "Read the fleet first: ovek survey")
+    try:
+        if file.exists() and bytes_of(file) != b"".join(lines):
+            met = "is there already, of another snapshot"
+            raise InputError(file, met, "Choose another name, or remove it first")
+    except OSError as error:
+        raise cannot_read(file, error) from None
+    write_whole(file, lines)
+    context = asdict(devices.context(now_of(site)))
+    return KeptBaseline(**context, name=name, devices=len(lines), label=devices.label)
+
+
+class _Comparing:
+    """Holds the devices of one state against those of another; gathers the answers now."""
+
+    def __init__(
+        self, before: Devices, devices: Devices, now: datetime, expect: str | None
+    ) -> None:
+        self.before, self.devices, self.expect = before, devices, expect
+        shelf = shelf_facts(devices.site, devices.releases, bar=devices.bar)
+        self.answering = Answering(devices, now, shelf)
+        self.wants: Wants = wants_of(devices.site)
+        self.answers: list[Answered] = []
+
+    def all(self) -> Iterator[DeviceCompare]:
+        """Go through the devices that were read last, then those that only the old state has."""
+        seen = set[str]()
+        for device, judge in self.devices:
+            seen.add(device.device)
+            yield self._one(device.device, judge_device(device, judge))
+        never = {one.device for one in self.devices.not_read if one.last_read is None}
+        for name in self.before.chosen.names:
+            if name not in seen and name not in never:
+                gone = self.before.state.read(name)
+                assert gone is not None
+                own = self.expect in (None, TARGET, RECOMMENDED)
+                judged = judge_device(gone, self.before.judge(gone))
+                yield compare_device(judged, None, None if own else self.expect)
+
+    def _one(self, name: str, now: JudgedDevice) -> DeviceCompare:
+        """One device that was read last."""
+        old = self.before.state.read(name)
+        was = judge_device(old, self.before.judge(old)) if old is not None else None
+        version = self._expected(now)
+        found = compare_device(was, now, version)
+        if self.expect is not None and version is None:
+            found = replace(found, members=(_no_target(self.expect),))
+        elif (why := self.devices.stale.get(name)) is not None and version is not None:
+            reason = f"it was not read since ({why}), so whether it is done is not known"
+            members = tuple(replace(one, done=None, why=reason) for one in found.members)
+            found = replace(found, done=None, members=members)
+        answer = self.answering.answer(now)
+        self.answers.append(answer)
+        # How old the older state is, says nothing against it.
+        then = self.answering.at(was).answer if was is not None else None
+        return replace(found, answer=answer.answer, why=answer.detail, answer_before=then)
+
+    def _expected(self, now: JudgedDevice) -> str | None:
+        """The version that a device should run: that which was told, or its own."""
+        if self.expect not in (None, TARGET, RECOMMENDED):
+            return self.expect
+        try:
+            wanted = self.wants.of(now)
+        except ContradictionError as error:
+            raise contradiction(self.devices.site, error) from None
+        if self.expect == RECOMMENDED:
+            return next((each.version for each in wanted.best.values()), None)
+        return wanted.target
+
+
+def _no_target(expect: str | None) -> MemberDone:
+    """What is told of a device of which nothing is wanted, or it is not known what."""
+    what = "no target" if expect == TARGET else "no release"
+    why = f"{what} is named for it, so whether it is done is not known"
+    return MemberDone(member="1", done=None, why=why)
