@@ -26,7 +26,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import content_of, refusal
 from ovek.engine.cleanup import plan_device
 from ovek.engine.confirm import confirm
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named
 from ovek.engine.layouts.interface import Seen
 from ovek.engine.plan.choices import Asked
 from ovek.engine.releases import ReleaseIndex
@@ -266,7 +266,7 @@ def test_the_other_half_of_a_pair_is_a_way_back_only_where_the_loader_goes_on_to
         return {one.rule for one in audit(what, sheet("paired", fallback=fallback)).findings}
 
     assert "no-fallback" not in rules(what, "other-bank")
-    others = layout_of("paired").others
+    others = layout_named("paired").others
     for fallback, number in (("other-bank", 2), ("none", 0)):
         found = judged(what, sheet("paired", fallback=fallback))
         assert len(list(others(Seen(found, found.members[0])))) == number

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from builders import NOW
 from builders.chance import Case, cases
-from ovek.engine.audit import Terms, audit_device
+from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.catalog import pick
 from ovek.engine.cleanup import plan_device
@@ -31,7 +31,7 @@ def block(number: int, size: int, **more) -> Iterator[Case]:
 def audited(case: Case, what: Device | None = None):
     judged = case.judged(what)
     terms = Terms(now=NOW, plans=False)
-    return audit_device(judged.device, judged.judge, Wants(case.policy), terms)
+    return audit_judged(judged, Wants(case.policy), terms)
 
 
 @pytest.mark.parametrize("number", BLOCKS)

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import ovek
+from ovek.cli import COMMANDS
 
 ROOT = Path(ovek.__file__).parent
 EVERYTHING = {
@@ -105,7 +106,7 @@ FLOORS = [
     "roles", "fallback", "hold", "tier", "choose", "units", "wanted", "nearest", "rules",
     "run_rules", "change_text", "plan", "waivers", "runbook", "cleanup",
 ]  # fmt: skip
-# The rooms whose functions stay short.
+# The rooms whose functions stay shorter than all others.
 SHORT = {"runs", "layouts", "bootwalk", "changes", "replay", "room", "fit", "route", "roles",
          "fallback", "hold", "tier", "units", "plan", "runbook", "cleanup"}  # fmt: skip
 
@@ -141,16 +142,46 @@ def test_layouts_are_asked_for_by_name_only():
                     assert each.split(".")[4] in allowed, file
 
 
+def test_a_place_is_parsed_where_it_is_decoded():
+    """In the engine a place is one; only what a person typed is read there."""
+    for _, file in rooms():
+        parses = "parse_place" in {each.rpartition(".")[2] for each in imported(file)}
+        assert parses == (file.name == "whatif.py"), file
+
+
+def functions(file):
+    """Each function of a module: its name, its lines behind its docstring, its arguments."""
+    for node in ast.walk(ast.parse(file.read_text())):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            first, *rest = node.body
+            told = isinstance(first, ast.Expr) and isinstance(first.value, ast.Constant) and rest
+            begins = (rest[0] if told else first).lineno
+            taken = [one.arg for one in node.args.args if one.arg not in ("self", "cls")]
+            yield node.name, node.end_lineno - begins + 1, taken, node.args.kwonlyargs
+
+
 def test_functions_in_the_rooms_stay_short_and_take_few_arguments():
     for name, file in rooms():
-        if name not in SHORT:
-            continue
-        for node in ast.walk(ast.parse(file.read_text())):
-            if isinstance(node, ast.FunctionDef):
-                arguments = [*node.args.args, *node.args.kwonlyargs]
-                taken = [one.arg for one in arguments if one.arg not in ("self", "cls")]
-                assert len(taken) <= 6, (file, node.name)
-                assert node.end_lineno - node.lineno < 48, (file, node.name)
+        if name in SHORT:
+            for function, lines, taken, by_name in functions(file):
+                assert len(taken) + len(by_name) <= 6, (file, function)
+                assert lines < 48, (file, function)
+
+
+def test_functions_everywhere_stay_short_and_take_few_arguments():
+    """A command has an argument for each of its options; what it does is short all the more."""
+    for file in ROOT.rglob("*.py"):
+        for function, lines, taken, _ in functions(file):
+            command = file.parent.name == "cli" and function.endswith("command")
+            assert len(taken) <= 8 or command, (file, function)
+            assert lines < (28 if command else 56), (file, function)
+
+
+def test_the_command_line_stays_thin():
+    sizes = {file.name: len(file.read_text().splitlines()) for file in modules("cli")}
+    assert sum(sizes.values()) < 3_100
+    for name in sizes.keys() & {f"{name}.py" for name in COMMANDS}:
+        assert sizes[name] <= 120, name
 
 
 @pytest.mark.parametrize("name", ["audit", "bootwalk", "cleanup", "runbook", "where", "compare"])

@@ -60,7 +60,7 @@ CLASSES = "each part ends where a character comes that it cannot hold, so nothin
 OURS = "texts of this program, or of a person at the keyboard"
 LEARNED = "a session that a person learns from: lines of 4,096 characters at most"
 WHY = {
-    "app/again.py": CLASSES, "app/completion.py": CLASSES, "cli/cleanup.py": OURS,
+    "app/again.py": CLASSES, "app/completion.py": CLASSES, "cli/options.py": OURS,
     "cli/show.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
     "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,
     "files/bootenv.py": CLASSES, "files/importers/digestlist.py": CLASSES,

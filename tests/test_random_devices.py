@@ -14,7 +14,7 @@ from msgspec.structs import replace
 import plain
 from builders import NOW
 from builders.chance import Case, Chance, cases
-from ovek.engine.audit import Terms, audit_device
+from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import compare_device
@@ -24,7 +24,7 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
 from ovek.engine.units import units_of
-from ovek.engine.verdicts import judge_for
+from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
 from ovek.model.catalog import Origin, Published
 from ovek.model.plan import CleanupPlan, Room
@@ -73,7 +73,7 @@ def offered(case: Case, what: Device | None = None) -> set[tuple[str, str]]:
 def audited(case: Case, what: Device | None = None):
     judged = case.judged(what)
     wants = Wants(case.policy)
-    return audit_device(judged.device, judged.judge, wants, Terms(now=NOW, plans=False))
+    return audit_judged(judged, wants, Terms(now=NOW, plans=False))
 
 
 @pytest.mark.parametrize("number", BLOCKS)
@@ -322,7 +322,7 @@ def test_what_is_said_of_a_device_does_not_depend_on_the_devices_beside_it(numbe
             judge = judge_for(first, ReleaseIndex(catalog))
             wants = Wants(policy)
             terms = Terms(now=NOW, plans=at == 0)
-            return [audit_device(each, judge, wants, terms) for each in devices]
+            return [audit_judged(judge_device(each, judge), wants, terms) for each in devices]
 
         whole = audits(devices)
         assert whole == audits(devices[:3]) + audits(devices[3:])

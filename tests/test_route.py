@@ -9,12 +9,12 @@ from msgspec.structs import replace
 
 from builders import MIB, device, flash, image, judged, member, plain, published, release
 from ovek.engine import catalog
-from ovek.engine.audit import Terms, audit_device
+from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.cleanup import plan_device
 from ovek.engine.fit import Standing, fit, fit_all, standings
 from ovek.engine.plan.choices import Asked
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.route import after, needed, route
+from ovek.engine.route import RouteMemo, after, needed, route
 from ovek.engine.wanted import Wants
 from ovek.model.plan import Room
 from ovek.model.policy import Policy, Want
@@ -239,7 +239,7 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
     wanted = Wants(Policy(want=(wants,), reserve="0%")).of(found)
     picked = catalog.pick(found, wanted)
     assert wanted.release is None or picked.chosen is wanted.release
-    audit = audit_device(what, found.judge, Wants(Policy(want=(wants,))), Terms(now=what.taken_at))
+    audit = audit_judged(found, Wants(Policy(want=(wants,))), Terms(now=what.taken_at))
     said = " ".join(each.saw for each in audit.findings if each.rule == "upgrade-needs-step")
     ours = wanted.goal is not None and picked.chosen is wanted.goal
     if ours and picked.path is not None and len(picked.path.hops or ()) > 1:
@@ -253,19 +253,19 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
 def test_a_search_is_shared_only_by_members_of_which_every_release_asks_the_same():
     middle = release("2.0", needs={"memory": 4 * MIB})
     last = release("3.0", from_=("2.0",))
-    known, searched = index(release("1.0"), middle, last), {}
+    known, memo = index(release("1.0"), middle, last), RouteMemo()
     targets = [one for one in known if one.version == "3.0"]
 
     def hops(memory, **more):
         ours = standing(hardware=Hardware(model="SW-1", memory=memory, **more))
-        asked = route(ours, targets, known, searched, needed(known))
+        asked = route(ours, targets, known, memo, needed(known))
         assert asked == route(ours, targets, known)
         return None if asked.hops is None else len(asked.hops)
 
     assert [hops(8 * MIB), hops(4 * MIB), hops(16 * MIB, serial="S1")] == [2, 2, 2]
-    assert len(searched) == 1
+    assert len(memo.searches) == 1
     assert [hops(4 * MIB - 1), hops(2 * MIB), hops(None)] == [None, None, None]
-    assert len(searched) == 3
+    assert len(memo.searches) == 3
 
 
 def test_what_is_wanted_is_shared_only_by_devices_alike_and_tells_of_each_its_own():

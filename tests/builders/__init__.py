@@ -3,7 +3,7 @@
 import hashlib
 from datetime import UTC, datetime
 
-from ovek.engine.audit import Terms, audit_device
+from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
 from ovek.engine.wanted import Wants
@@ -197,7 +197,7 @@ def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, 
     more.setdefault("plans", False)  # plans take their time
     used = more.pop("used", None)
     terms = Terms(now=now, **{**more, "waivers": tuple(more.get("waivers", ()))})
-    return audit_device(found.device, found.judge, wants, terms, used)
+    return audit_judged(found, wants, terms, used)
 
 
 POLICY = Policy(reserve="0%")

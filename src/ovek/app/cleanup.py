@@ -325,7 +325,7 @@ class Planner:
 
     def bank_rule(self, judged: JudgedDevice) -> BankRule | None:
         """What policy wants of the second bank of a device."""
-        if layout_of(judged.judge.sheet.start.layout).holder == "files":
+        if layout_of(judged).holder == "files":
             return None
         return self.wanted(judged).bank_rule
 

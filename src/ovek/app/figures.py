@@ -14,6 +14,7 @@ from ovek.engine.compare import on_target
 from ovek.engine.flash import flash_of
 from ovek.engine.rules import Subject, subject_of
 from ovek.engine.times import times_of
+from ovek.engine.verdicts import standing_images
 from ovek.engine.wanted import ContradictionError
 from ovek.model.charted import Charted, ChartedImage
 from ovek.model.finding import AuditedStart
@@ -60,14 +61,11 @@ def _charting(devices: Devices, now: datetime) -> Part[list[Charted]]:
 
 
 def _images(subject: Subject) -> Iterator[ChartedImage]:
-    for member in subject.members:
-        needed = member.needed
-        banks = (image for image in member.one.banks.values() if not image.parts)
-        for image in (*member.one.images.values(), *banks):
-            judgement, place = image.judgement, image.place
-            release = judgement.release
-            name = release.file if release is not None else place.path.rpartition("/")[2]
-            yield ChartedImage(name or str(place), judgement.verdict, place in needed)
+    needed = {member.id: member.needed for member in subject.members}
+    for one in standing_images(subject.judged):
+        place = one.image.place
+        name = one.release if one.release is not None else place.path.rpartition("/")[2]
+        yield ChartedImage(name or str(place), one.judgement.verdict, place in needed[one.member])
 
 
 _CHART = Work(_charting, list[Charted])

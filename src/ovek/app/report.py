@@ -26,6 +26,7 @@ from ovek.engine.news import news, standing_of
 from ovek.engine.plan import Asked, plan
 from ovek.engine.rules import Subject
 from ovek.engine.runbook import runbook_of
+from ovek.engine.verdicts import standing_images
 from ovek.files.errors import DamagedError, InputError
 from ovek.files.regular import opened
 from ovek.files.reports import remembered_in, remembering
@@ -183,7 +184,7 @@ def _one(planning: Planning, subject: Subject) -> tuple[DeviceAudit, ReportDevic
         **of_device,
         wants=book.wants,
         walk=subject.walk,
-        images=_images(subject, {one.place: one.needed for one in audit.images}),
+        images=_images(audit, subject),
         flash=flash_of(subject),
         runbook=book,
         evidence=(device.source.evidence or ()) if device.source is not None else (),
@@ -196,31 +197,17 @@ _OF_DEVICE = (
 )  # fmt: skip
 
 
-def _images(subject: Subject, needed: dict[str, bool]) -> tuple[ReportImage, ...]:
-    """The images of a device as an audit names them, each with all of its digests."""
-    several = len(subject.members) > 1
-    found = []
-    for member in subject.members:
-        by_themselves = (image for image in member.one.banks.values() if not image.parts)
-        for image in (*member.one.images.values(), *by_themselves):
-            place = str(image.place.on(member.id if several else None))
-            judgement, file = image.judgement, image.file
-            bank = None if file is not None else member.one.member.bank(image.place.path)
-            digests = file.digests if file is not None else bank.digests if bank else None
-            found.append(
-                ReportImage(
-                    place=place,
-                    verdict=judgement.verdict,
-                    why=judgement.why,
-                    release=judgement.release.file if judgement.release is not None else None,
-                    by=judgement.by,
-                    size=file.size if file is not None else None,
-                    digests=tuple(digests) if digests is not None else (),
-                    measured_at=file.digests_at if file is not None else None,
-                    needed=needed.get(place, False),
-                )
-            )
-    return tuple(found)
+def _images(audit: DeviceAudit, subject: Subject) -> tuple[ReportImage, ...]:
+    """The images of a device as its audit names them, each with all of its digests."""
+    return tuple(
+        ReportImage(
+            **asdict(audited),
+            why=one.judgement.why,
+            size=one.size,
+            digests=tuple(one.digests) if one.digests is not None else (),
+        )
+        for audited, one in zip(audit.images, standing_images(subject.judged), strict=True)
+    )
 
 
 def _followed(devices: Devices, copies: list[tuple[str | None, Sighting]]) -> list[Custody]:

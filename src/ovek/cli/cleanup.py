@@ -1,6 +1,5 @@
 """`ovek cleanup`: what may go to make room?"""
 
-import re
 from pathlib import Path
 
 import click
@@ -9,31 +8,21 @@ from ovek.app.cleanup import CleanupRequest, confirm_cleanup, plan_cleanup, plan
 from ovek.app.devices import Devices
 from ovek.cli.command import Command
 from ovek.cli.completing import images
-from ovek.cli.options import A_PATH, INTO, MAY_DROP, exit_code, figure_option, verbose_option
+from ovek.cli.options import (
+    A_PATH,
+    INTO,
+    MAY_DROP,
+    exit_code,
+    figure_option,
+    size_or_share,
+    verbose_option,
+)
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.show import show, show_checklists, show_into
+from ovek.cli.show import show, show_into, show_or_into
 from ovek.model.plan import Unlock
 from ovek.model.results.cleanup import FleetCleanup
-from ovek.model.size import SizeError, typed_size
 from ovek.render.renderers import shape_for
 from ovek.render.view import View
-
-_SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.ASCII)
-
-
-def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int | float | None:
-    """Read a size into bytes, or a percentage into a share from 0 to 1."""
-    if value is None:
-        return None
-    match = _SHARE.fullmatch(value.strip())
-    if match is not None:
-        if float(match[1]) > 100:
-            raise click.BadParameter(f"{value!r} is more than all of it; at most 100%")
-        return float(match[1]) / 100
-    try:
-        return typed_size(value)
-    except SizeError as error:
-        raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
 
 
 @click.command(
@@ -46,7 +35,7 @@ def _free(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
 )
 @click.option(
     "--free",
-    callback=_free,
+    callback=size_or_share,
     metavar="SIZE|PERCENT",
     help="The free space wanted: 600MiB, or a share of the volume: 20%.",
 )
@@ -116,12 +105,7 @@ def command(
         exit_code(not confirmed.as_planned)
         return
     result = plan_cleanup(devices, asked, steps=not whole_fleet)
-    if figure is not None:
-        show_into(figure, result)
-    if into is not None:
-        show_checklists(into, result)
-    else:
-        show(result, form, View(verbose=verbose))
+    show_or_into(into, result, form, View(verbose=verbose), figure)
     exit_code(not result.enough, devices)
 
 

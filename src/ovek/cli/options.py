@@ -1,5 +1,6 @@
 """What several commands share: options, and how they end."""
 
+import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -14,6 +15,7 @@ from ovek.model.size import SizeError, typed_size
 
 F = TypeVar("F", bound=Callable[..., Any])
 _FIGURES = (".png", ".svg")
+_SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.ASCII)
 A_PATH = click.Path(path_type=Path)
 
 SITE = click.option(
@@ -93,6 +95,23 @@ def _size(ctx: click.Context, param: click.Parameter, value: str | None) -> int 
         return None if value is None else typed_size(value)
     except SizeError as error:
         raise click.BadParameter(str(error)) from None
+
+
+def size_or_share(
+    ctx: click.Context, param: click.Parameter, value: str | None
+) -> int | float | None:
+    """Read a size into bytes, or a percentage into a share from 0 to 1."""
+    if value is None:
+        return None
+    match = _SHARE.fullmatch(value.strip())
+    if match is not None:
+        if float(match[1]) > 100:
+            raise click.BadParameter(f"{value!r} is more than all of it; at most 100%")
+        return float(match[1]) / 100
+    try:
+        return typed_size(value)
+    except SizeError as error:
+        raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
 
 
 def figure_option(does: str) -> Callable[[F], F]:

@@ -10,7 +10,7 @@ from ovek.cli.completing import aims
 from ovek.cli.options import INTO, MAY_DROP, exit_code, figure_option, verbose_option
 from ovek.cli.say import tell
 from ovek.cli.selection import Selection, device_options, on_option
-from ovek.cli.show import show, show_checklists, show_into
+from ovek.cli.show import show, show_or_into
 from ovek.model.plan import Unlock
 from ovek.render.view import View
 
@@ -67,12 +67,7 @@ def command(
         exit_code(not followed.as_planned, devices)
         return
     result = runbooks(devices, aim=aim, may_drop=may_drop)
-    if figure is not None:
-        show_into(figure, result)
-    if into is not None:
-        show_checklists(into, result)
-    else:
-        if form == "ical" and all(wave.begins is None for wave in result.waves):
-            tell("no wave has a time: policy.toml has no window with hours for what reloads")
-        show(result, form, View(verbose=verbose))
+    if into is None and form == "ical" and all(wave.begins is None for wave in result.waves):
+        tell("no wave has a time: policy.toml has no window with hours for what reloads")
+    show_or_into(into, result, form, View(verbose=verbose), figure)
     exit_code(result.something_left, devices)

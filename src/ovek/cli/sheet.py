@@ -5,16 +5,14 @@ from pathlib import Path
 import click
 
 from ovek.app import sheets
-from ovek.app.learning import learn_sheet
 from ovek.cli import completing
 from ovek.cli.command import Group, OneOf
 from ovek.cli.options import A_PATH, FORMAT, SITE, exit_code, verbose_option
 from ovek.cli.say import say
+from ovek.cli.sheet_learn import learn_command
 from ovek.cli.show import show, write_lines
 from ovek.model.fields import OF_THINGS
-from ovek.model.sheet import LAYOUTS
 from ovek.render.view import View
-from ovek.render.visible import visible
 
 
 @click.group("sheet", cls=Group)
@@ -94,66 +92,4 @@ def new_command(name: str, site_folder: Path) -> None:
     say(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
 
 
-class _AtTerminal:
-    """Somebody who can be asked, at a terminal."""
-
-    def say(self, text: str) -> None:
-        """Tell something."""
-        say(text, err=True)
-
-    def answer(self, prompt: str) -> str:
-        """Ask for a line."""
-        answer: str = click.prompt(visible(prompt), default="", show_default=False, err=True)
-        return answer.strip()
-
-
-@command.command(
-    "learn",
-    examples=(
-        "sheet learn my-core sessions/arle-core-marked.txt",
-        "sheet learn my-core sessions/arle-core-marked.txt --take all",
-    ),
-)
-@click.argument("name")
-@click.argument("session", nargs=-1, type=A_PATH)
-@click.option("--take", metavar="WHICH", help="Put guesses in as marks: their numbers, or all.")
-@click.option("--ask", is_flag=True, help="Ask about one line at a time.")
-@click.option(
-    "--layout", type=OneOf(list(LAYOUTS)), help="How it finds its image, where a session misleads."
-)
-@click.option("--over", is_flag=True, help="Write over what was changed by hand.")
-@click.option("--dry-run", is_flag=True, help="Say what would be learned; write nothing.")
-@verbose_option("Name every line that is passed over.")
-@SITE
-@FORMAT
-def learn_command(
-    name: str,
-    session: tuple[Path, ...],
-    take: str | None,
-    ask: bool,
-    layout: str | None,
-    over: bool,
-    dry_run: bool,
-    verbose: bool,
-    site_folder: Path,
-    form: str,
-) -> None:
-    """Write the sheet NAME from saved sessions, each SESSION, with marks in them.
-
-    In a copy of a session, wrap what you know in a mark: <<free=90112>>. The first row of a table
-    is enough. The sheet and its sessions are kept in sheets/ of the site; with another SESSION, or
-    more marks in one, it learns on and stays right for those before. Exit code 1 while a line is
-    not understood or a fact is missing.
-    """
-    result = learn_sheet(
-        site_folder,
-        name,
-        session,
-        take=take,
-        person=_AtTerminal() if ask else None,
-        layout=layout,
-        over=over,
-        dry_run=dry_run,
-    )
-    show(result, form, View(verbose=verbose))
-    exit_code(not result.whole)
+command.add_command(learn_command)

@@ -34,8 +34,19 @@ def show_into(file: Path, result: object, form: str | None = None) -> None:
     write_file(file, rendered(result, form, View()))
 
 
-def show_checklists(folder: Path, result: FleetRunbooks | CleanupPlans) -> None:
-    """Write a checklist for each device into a folder."""
+def show_or_into(
+    folder: Path | None,
+    result: FleetRunbooks | CleanupPlans,
+    form: str,
+    view: View,
+    figure: Path | None = None,
+) -> None:
+    """Show a result, or write a checklist for each device into a folder; draw it on demand."""
+    if figure is not None:
+        show_into(figure, result)
+    if folder is None:
+        show(result, form, view)
+        return
     checklists = {
         device: b"".join(rendered(one, "markdown", View()))
         for device, one in result.by_device().items()

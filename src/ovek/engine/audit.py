@@ -17,7 +17,7 @@ from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.run_rules import Found, findings_of
 from ovek.engine.times import times_of
-from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
+from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants, way_to
 from ovek.model.answer import Answered
@@ -36,7 +36,6 @@ from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
 
 _PLACE_IN_LIST = {slug: at for at, slug in enumerate(RULES)}
@@ -75,21 +74,6 @@ class Terms(Struct, frozen=True, kw_only=True):
     plans: bool = True
     may_drop: frozenset[Unlock] = frozenset()
     rates: Rates = NO_RATES
-
-
-def audit_device(
-    device: Device,
-    judge: Judge,
-    wants: Wants,
-    terms: Terms,
-    used: set[Waiver] | None = None,
-) -> DeviceAudit:
-    """Audit one device; findings come severest first, then by what they stop.
-
-    The waivers that were of use are added to `used`. Raises ContradictionError where two wants
-    contradict each other.
-    """
-    return audit_judged(judge_device(device, judge), wants, terms, used)
 
 
 def audit_judged(
@@ -256,25 +240,18 @@ def _starts(subject: Subject) -> tuple[AuditedStart, ...]:
 
 
 def _images(subject: Subject) -> tuple[AuditedImage, ...]:
-    several = len(subject.members) > 1
-    found = []
-    for member in subject.members:
-        front = member.id if several else None
-        needed = member.needed
-        by_themselves = (image for image in member.one.banks.values() if not image.parts)
-        for image in (*member.one.images.values(), *by_themselves):
-            judgement, file = image.judgement, image.file
-            found.append(
-                AuditedImage(
-                    place=str(image.place.on(front)),
-                    verdict=judgement.verdict,
-                    release=judgement.release.file if judgement.release is not None else None,
-                    by=judgement.by,
-                    measured_at=file.digests_at if file is not None else None,
-                    needed=image.place in needed,
-                )
-            )
-    return tuple(found)
+    needed = {member.id: member.needed for member in subject.members}
+    return tuple(
+        AuditedImage(
+            place=str(one.shown),
+            verdict=one.judgement.verdict,
+            release=one.release,
+            by=one.judgement.by,
+            measured_at=one.image.file.digests_at if one.image.file is not None else None,
+            needed=one.image.place in needed[one.member],
+        )
+        for one in standing_images(subject.judged)
+    )
 
 
 def _space(subject: Subject) -> tuple[Space, ...]:

@@ -74,7 +74,7 @@ def walk_device(judged: JudgedDevice) -> DeviceWalk:
 
 
 def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
-    seen, layout = Seen(judged, one), layout_of(judged.judge.sheet.start.layout)
+    seen, layout = Seen(judged, one), layout_of(judged)
     tried: list[Candidate] = []
     started: Started | None = None
     outcome: Reload = "stranded"
@@ -143,7 +143,7 @@ def cited_candidates(
     """
     if one.member.boot is None:
         return
-    seen, layout = Seen(judged, one), layout_of(judged.judge.sheet.start.layout)
+    seen, layout = Seen(judged, one), layout_of(judged)
     tried = {(candidate.origin, candidate.place): candidate for candidate in walked.tried}
     for attempt in layout.named(seen):
         known = tried.get((attempt.origin, _shown(attempt)))
@@ -170,7 +170,7 @@ def others_that_boot(
         image = judged.image(each.at) if each.result in STARTS and each.at else None
         if image is not None and another(image):
             return True
-    others = layout_of(judged.judge.sheet.start.layout).others(Seen(judged, one))
+    others = layout_of(judged).others(Seen(judged, one))
     return any(map(another, others))
 
 
@@ -180,7 +180,7 @@ def behind(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
     Everything behind it that may start, up to the first that surely does, with the member in front.
     Raises NotKnownError where that needs a fact that nobody knows.
     """
-    seen, layout = Seen(judged, one), layout_of(judged.judge.sheet.start.layout)
+    seen, layout = Seen(judged, one), layout_of(judged)
     for attempt in layout.candidates(seen):
         found = try_it(seen, attempt)
         if found.result == "unknown":

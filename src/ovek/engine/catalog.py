@@ -260,11 +260,11 @@ def path(
         ours = [one for one in ours if one.variant in (None, variant)]
         for hardware in _hardware_of(ours, [one for one in ours if one in targets]):
             family = {
-                id(one): replace(one, fits=None, revisions=None, needs=Needs())
+                one: replace(one, fits=None, revisions=None, needs=Needs())
                 for one in ours
                 if hardware is None or one.fits is None or _covers(one.fits, hardware)
             }
-            goals = [family[id(one)] for one in targets if id(one) in family]
+            goals = [family[one] for one in targets if one in family]
             standing = Standing(
                 hardware=Hardware(), version=start, variant=variant, components=(), scheme=scheme
             )

@@ -29,7 +29,7 @@ from ovek.model.change import (
 )
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
 from ovek.model.do import Do
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.sheet import Sheet, Worded
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
@@ -362,7 +362,7 @@ def _typed(change: Change, sheet: Sheet) -> Iterator[tuple[Worded, dict[str, str
         case SetOnce(member=member, entry=None):
             yield "clear-once", {"member": member}
         case SetOnce(member=member, entry=entry) if entry is not None:
-            at = _at(parse_place(entry.place)) if entry.place is not None else {}
+            at = _at(entry.at) if entry.at is not None else {}
             kind = "set-once" if "set-once" in sheet.wording else "set-boot"
             yield kind, {**at, "member": member}
         case Save(member=None):

@@ -22,7 +22,6 @@ not changed, and `refusal` is how to know beforehand.
 """
 
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from typing import TypeVar
 
 from msgspec import Struct
@@ -54,7 +53,7 @@ from ovek.model.change import (
     WriteBank,
 )
 from ovek.model.digest import Digests
-from ovek.model.place import Place, PlaceError, parse_place
+from ovek.model.place import Place
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import (
     Bank,
@@ -245,9 +244,9 @@ def undoing(change: Change, device: Device) -> tuple[Change, ...]:
 def _set_back(change: SetComponent, member: Member) -> Iterator[SetComponent]:
     """Have a component loaded from the file again that it was loaded from."""
     for each in member.components or ():
-        if (each.component, each.slot) == (change.component, change.slot) and each.loads_from:
-            with suppress(PlaceError):
-                yield replace(change, place=parse_place(each.loads_from).on(change.place.member))
+        same = (each.component, each.slot) == (change.component, change.slot)
+        if same and each.place is not None:
+            yield replace(change, place=each.place.on(change.place.member))
 
 
 def _member(device: Device, name: str) -> Member:
@@ -454,16 +453,15 @@ def _committed(member: Member, sheet: Sheet, *, half: bool) -> Member:
         state = Bank(name=COMMITTED, state="bad") if half else replace(trial, name=COMMITTED)
         banks = tuple(state if each is committed else each for each in member.banks or ())
         return replace(member, banks=banks)
-    front = next((parse_place(text).path.rpartition("/")[0] for text in committed.places or ()), "")
+    front = next((place.path.rpartition("/")[0] for place in committed.files), "")
     files: dict[str, list[File]] = {}
     places = []
-    for text in trial.places:
-        place = parse_place(text).on(None)
+    for place in (named.on(None) for named in trial.files):
         file, path = find_file(place, member), f"{front or COMMITTED}/{place.name}"
         places.append(str(Place(place.volume, path)))
         if file is not None:
             files.setdefault(place.volume, []).append(replace(file, path=path))
-    old = {parse_place(text).path for text in committed.places or ()}
+    old = {place.path for place in committed.files}
     gone = {
         volume.name: {
             volume.folded(path)
@@ -566,9 +564,9 @@ def _no_space_to_commit(member: Member, sheet: Sheet) -> str:
         held = [
             [
                 file
-                for text in bank.places or ()
-                if parse_place(text).volume == volume.name
-                and (file := find_file(parse_place(text).on(None), member)) is not None
+                for place in bank.files
+                if place.volume == volume.name
+                and (file := find_file(place.on(None), member)) is not None
             ]
             for bank in (trial, committed)
         ]

@@ -166,26 +166,59 @@ def _exchanged(sizes: list[int], kinds: list[int], numbers: list[int], least: in
     return [at for chosen, _ in groups for _, at in chosen]
 
 
+class _Table(Struct, frozen=True):
+    """What to choose, and how it is numbered: so many (`numbers`) of each kind of some units.
+
+    A *state* is how many of each kind are taken, as one number with a digit a kind: `radix` says
+    how many values each digit has, `stride` what one more of a kind adds. The sums of a state are
+    bits of one number, counted from its `start`; there are `span` of them.
+    """
+
+    sizes: list[int]
+    kinds: list[int]
+    numbers: list[int]
+    radix: list[int]
+    stride: list[int]
+    start: list[int]
+    span: list[int]
+
+
 def _by_sums(
     sizes: list[int], kinds: list[int], numbers: list[int], least: int, most: int
 ) -> list[int]:
-    """Work over the sets of sums, from `least` to `most`, that so many of each kind can reach.
+    """Choose by the sums, from `least` to `most`, that so many of each kind can reach.
 
-    A state is how many of each kind are taken of the units from the i-th on, as one number with a
-    digit a kind. `reach[i][state]` holds their sums as bits, counted from the start of the state's
-    window. Units come oldest first, so that taking one as soon as it can be taken gives the oldest
-    choice.
+    Two units of kind 0 with 3 and 5 bytes and one of kind 1 with 4, one of each to be taken, and
+    at least 8 bytes: 3 + 4 is too little, so it is 5 + 4.
+
+    >>> _by_sums([3, 5, 4], [0, 0, 1], [1, 1], 8, 12)
+    [1, 2]
     """
     radix = [number + 1 for number in numbers]
     stride = [prod(radix[:kind]) for kind in range(len(radix))]
     start, span = _windows(sizes, kinds, numbers, least, most)
-    mask = [(1 << bits) - 1 for bits in span]
+    table = _Table(sizes, kinds, numbers, radix, stride, start, span)
+    return _oldest(table, _reachable(table))
+
+
+def _reachable(table: _Table) -> list[dict[int, int]]:
+    """For each unit, in their order, the sums that each state can reach with it and those behind.
+
+    It is worked out from the last unit to the first: a state has the sums that it had without the
+    unit, and those of the state with one less of its kind, moved up by the unit's size. Of the
+    example of `_by_sums`, where only sums from 8 to 12 count: behind the last unit there is but
+    the state 0 (nothing taken), with the sum 0; with the 4 bytes of kind 1 there is also state 2
+    (one of kind 1), with the sum 4; with the 5 bytes of kind 0 before it, state 3 (one of each)
+    has the sum 9; the 3 bytes in front would add the sum 7, which is below the window.
+    """
+    kinds, numbers, stride, start = table.kinds, table.numbers, table.stride, table.start
+    mask = [(1 << bits) - 1 for bits in table.span]
     reach = [{0: 1}]
     before = [kinds.count(kind) for kind in range(len(numbers))]
     left = [0] * len(numbers)
-    for at in range(len(sizes) - 1, -1, -1):
-        size, step = sizes[at], stride[kinds[at]]
-        digits, after = radix[kinds[at]], reach[-1]
+    for at in range(len(table.sizes) - 1, -1, -1):
+        size, step = table.sizes[at], stride[kinds[at]]
+        digits, after = table.radix[kinds[at]], reach[-1]
         before[kinds[at]] -= 1
         states = [0]
         left[kinds[at]] += 1
@@ -201,18 +234,27 @@ def _by_sums(
             if taken is not None:
                 by = start[state - step] + size - start[state]
                 sums |= taken << by if by >= 0 else taken >> -by
-            if sums.bit_length() > span[state]:
+            if sums.bit_length() > table.span[state]:
                 sums &= mask[state]
             if sums:
                 now[state] = sums
         reach.append(now)
     reach.reverse()
-    state = sum(number * step for number, step in zip(numbers, stride, strict=True))
+    return reach
+
+
+def _oldest(table: _Table, reach: list[dict[int, int]]) -> list[int]:
+    """The units that make the least sum of the whole: each is taken as soon as it can be.
+
+    Units come oldest first, so that this is the oldest choice.
+    """
+    start, stride = table.start, table.stride
+    state = sum(number * step for number, step in zip(table.numbers, stride, strict=True))
     sums = reach[0][state]
     rest_of_sum = start[state] + (sums & -sums).bit_length() - 1
     picked = []
-    for at, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
-        if state // stride[kind] % radix[kind]:
+    for at, (size, kind) in enumerate(zip(table.sizes, table.kinds, strict=True)):
+        if state // stride[kind] % table.radix[kind]:
             rest = state - stride[kind]
             bit = rest_of_sum - size - start[rest]
             if bit >= 0 and reach[at + 1].get(rest, 0) >> bit & 1:

@@ -15,7 +15,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import NO_RATES, Rates, content_of
 from ovek.engine.choose import Unit
 from ovek.engine.hold import Told
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.writing import Spot, Writing, elsewhere, image_volume
 from ovek.engine.plan import Asked as PlanAsked
 from ovek.engine.plan import plan
@@ -73,7 +73,7 @@ def _plan_member(case: Case) -> CleanupPlan:
     volume = image_volume(sheet, case.one.member)
     if room.release is None:
         note = no_room_to_plan(volume, sheet, room)
-        if volume is None and layout_of(sheet.start.layout).into_banks(case.one.member):
+        if volume is None and layout_named(sheet.start.layout).into_banks(case.one.member):
             note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
         if note or volume is None:
             return _nothing(case, volume, note)
@@ -379,10 +379,7 @@ def _ways(case: Case, volume: Volume, wanted: int) -> Iterator[str]:
         if other is not volume and usable and other.state == "ok" and (other.free or 0) >= wanted:
             free = show_size(other.free or 0)
             yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
-    if (
-        room.release is not None
-        and layout_of(case.judged.judge.sheet.start.layout).holder == "files"
-    ):
+    if room.release is not None and layout_of(case.judged).holder == "files":
         yield (
             "a stick: start the new image from one, in a window, then the old one no longer runs "
             "and may go"

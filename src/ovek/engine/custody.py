@@ -21,7 +21,7 @@ from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
-from ovek.engine.verdicts import JudgedDevice
+from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.model.custody import HOPS, CopyGroup, Custody, Sighting
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.shelf import ShelfVerdict
@@ -56,30 +56,23 @@ def on_shelf(
 def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
     """The copies on the flash of a device, each with the release it was held against."""
     device = judged.device
-    several = len(judged.members or ()) > 1
     running = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
-    for one in judged.members or ():
-        banks = {bank.name: bank.digests for bank in one.member.banks or ()}
-        for image in (*one.images.values(), *one.banks.values()):
-            if image.place.is_bank and image.parts:
-                continue
-            release = image.judgement.release
-            digests = image.file.digests if image.file is not None else banks.get(image.place.path)
-            shown = image.place.on(one.member.id if several else None)
-            yield (
-                release.file if release is not None else None,
-                Sighting(
-                    hop="flash",
-                    place=f"{device.device} {shown}",
-                    name=_name(image, release),
-                    size=image.file.size if image.file is not None else None,
-                    digests=digests or Digests(),
-                    device=device.device,
-                    sheet=judged.judge.sheet.name,
-                    runs=image.place.on(one.member.id) in running,
-                    measured_at=_measured_at(image, device),
-                ),
-            )
+    for one in standing_images(judged):
+        image = one.image
+        yield (
+            one.release,
+            Sighting(
+                hop="flash",
+                place=f"{device.device} {one.shown}",
+                name=_name(image, image.judgement.release),
+                size=one.size,
+                digests=one.digests or Digests(),
+                device=device.device,
+                sheet=judged.judge.sheet.name,
+                runs=image.place.on(one.member) in running,
+                measured_at=_measured_at(image, device),
+            ),
+        )
 
 
 def _measured_at(image: Image, device: Device) -> datetime | None:

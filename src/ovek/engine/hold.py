@@ -24,14 +24,14 @@ from msgspec import Struct
 
 from ovek.engine.bootwalk import behind
 from ovek.engine.fallback import Wanted, fallbacks
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named
 from ovek.engine.layouts.interface import NotKnownError
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.roles import Roles
 from ovek.engine.runs import Runs
 from ovek.engine.verdicts import CUT, JudgedDevice, JudgedMember, find_file, is_empty
 from ovek.model.naming import IMAGE_ROLES, glob_pattern
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.policy import Policy
 from ovek.model.sheet import Role
 from ovek.model.snapshot import BootEntry, File, Member, Volume
@@ -202,15 +202,15 @@ class Holds:
     def _hold_named(self, member: Member) -> None:
         """Hold what the settings, components and banks of a member name."""
         for entry in _entries(member):
-            if entry.place is not None:
-                place = self.judged.located(parse_place(entry.place), member.id)
+            if entry.at is not None:
+                place = self.judged.located(entry.at, member.id)
                 self._hold(place, _because("named in the boot order", "in-order"))
             elif entry.remote is None:
                 self.raw.append((entry.raw or "").casefold())
         for bank in member.banks or ():
             reason = _because(f"bank {bank.name} points to it", "bank")
-            for text in bank.places or ():
-                self._hold(self.judged.located(parse_place(text), member.id), reason)
+            for place in bank.files:
+                self._hold(self.judged.located(place, member.id), reason)
         for component in member.components or ():
             if component.place is None:
                 continue
@@ -224,7 +224,7 @@ class Holds:
     def _hold_unknown(self, member: Member) -> None:
         """Hold what a fact may name that is missing."""
         asks, sheet = self.judged.judge.asks, self.judged.judge.sheet
-        layout, boot = layout_of(sheet.start.layout), member.boot
+        layout, boot = layout_named(sheet.start.layout), member.boot
         if boot is None or not layout.settings_known(member):
             asked = any(field in asks for field in layout.start_facts)
             self._missing("what starts next is not known", None if asked else _BOOTED)

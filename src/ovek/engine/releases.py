@@ -26,7 +26,6 @@ from msgspec import Struct
 
 from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
-from ovek.model.fit import Route
 from ovek.model.naming import Naming
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import LONGEST
@@ -82,9 +81,6 @@ class ReleaseIndex:
         self._families = _families(self.by_digest)
         self._for_model: dict[str | None, list[KnownRelease]] = {}
         self._recommended: dict[str | None, list[KnownRelease]] = {}
-        self.ways: dict[tuple[object, int], Route] = {}
-        self.searched: dict[object, Any] = {}
-        self.needs: Any = None
         self.by_revision = any(release.revisions for release in self.releases)
         self.by_variant = any(release.variant for release in self.releases)
 
@@ -248,12 +244,12 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
         for digests in release.digests.values():
             for digest in digests:
                 by_digest.setdefault(digest, []).append(release)
-    numbers: dict[int, int] = {}
+    numbers: dict[Family, int] = {}
     joined: dict[KnownRelease, KnownRelease] = {}
     for release, family in _families(by_digest).items():
         if family.disputed:
             continue
-        number = numbers.setdefault(id(family), len(numbers))
+        number = numbers.setdefault(family, len(numbers))
         kinds = [each.kind for each in family.members if each.kind is not None]
         statuses = {each.status for each in family.members}
         joined[release] = msgspec.structs.replace(

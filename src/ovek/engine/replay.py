@@ -34,7 +34,7 @@ from ovek.model.change import (
     SetMode,
     SetOrder,
 )
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.snapshot import Boot, Device
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
 
@@ -133,11 +133,10 @@ def footprint(judged: JudgedDevice, walk: DeviceWalk) -> set[Place]:
                 image = judged.image(candidate.at)
                 parts = image.parts if image is not None else ()
                 found |= {p if p.member is not None else p.on(candidate.at.member) for p in parts}
-    if layout_of(judged.judge.sheet.start.layout).pair:
+    if layout_of(judged).pair:
         for one in judged.members or ():
             for bank in one.member.banks or ():
-                for text in bank.places or ():
-                    found.add(judged.located(parse_place(text), one.member.id))
+                found |= {judged.located(place, one.member.id) for place in bank.files}
     return found
 
 

@@ -36,20 +36,46 @@ class Needed(Struct, frozen=True):
 
 # What a search found: the chain, whether it is sure, and the versions that were reached.
 _Found = tuple[tuple[Hop, ...] | None, bool, list[str]]
-Searched = dict[object, _Found]
+_MANY = 10_000  # routes that are remembered
+
+
+class RouteMemo:
+    """The routes that were found, for whoever asks for many: of one catalog, made by its holder.
+
+    `searches` are by what tells members apart and the targets, `routes` by member and target.
+    """
+
+    def __init__(self) -> None:
+        self.searches: dict[tuple[Standing, tuple[KnownRelease, ...]], _Found] = {}
+        self.routes: dict[tuple[Standing, KnownRelease], Route] = {}
+        self._needs: Needed | None = None
+
+    def needs_of(self, known: Iterable[KnownRelease]) -> Needed:
+        """What tells members apart by all releases of the catalog."""
+        if self._needs is None:
+            self._needs = needed(known)
+        return self._needs
+
+    def keep(self, standing: Standing, release: KnownRelease, found: Route) -> Route:
+        """Remember a route; where there are too many, only this one."""
+        if len(self.routes) > _MANY:
+            self.routes.clear()
+            self.searches.clear()
+        self.routes[standing, release] = found
+        return found
 
 
 def route(
     standing: Standing,
     targets: Sequence[KnownRelease],
     known: Iterable[KnownRelease],
-    searched: Searched | None = None,
+    memo: RouteMemo | None = None,
     needs: Needed | None = None,
 ) -> Route:
     """The way to one of the targets, which are files of one version, through known releases.
 
-    `searched` remembers what was found for members that the needs of all releases do not tell
-    apart: the same `known` has to go with it.
+    `memo` remembers what was found for members that the `needs` of all releases do not tell apart:
+    the same `known` has to go with it.
     """
     target = targets[0].version or targets[0].file
     scheme = standing.scheme
@@ -65,12 +91,12 @@ def route(
             return Route(start=standing.version, target=target, hops=(back,))
         missing = f"{target} is earlier than {standing.version}: {_obstacle(standing, targets)}"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
-    key = None if needs is None else (alike(standing, needs), tuple(map(id, targets)))
-    found = searched.get(key) if searched is not None and key is not None else None
+    key = None if needs is None else (alike(standing, needs), tuple(targets))
+    found = memo.searches.get(key) if memo is not None and key is not None else None
     if found is None:
         found = _search(standing, targets, known)
-        if searched is not None and key is not None:
-            searched[key] = found
+        if memo is not None and key is not None:
+            memo.searches[key] = found
     hops, sure, reached = found
     if hops is not None and sure:
         return Route(start=standing.version, target=target, hops=hops)

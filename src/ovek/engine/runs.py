@@ -21,7 +21,7 @@ from msgspec import Struct
 
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.naming import Naming
-from ovek.model.place import BANK, Place, parse_place
+from ovek.model.place import BANK, Place
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image
 from ovek.model.version import LONGEST, compare, runs
@@ -81,9 +81,9 @@ def variant_of(device: Device, naming: Naming) -> str | None:
     running = device.running
     if device.at == "boot-loader":
         return None
-    if running.variant is not None or running.place is None:
+    if running.variant is not None or running.at is None:
         return running.variant
-    return naming.of(parse_place(running.place).path, case_blind=False).variant
+    return naming.of(running.at.path, case_blind=False).variant
 
 
 def known_version(text: str | None) -> str | None:
@@ -160,7 +160,7 @@ def _is_of(judged: JudgedDevice, one: JudgedMember, told: tuple[Place, ...]) -> 
     if any(place.member != one.member.id for place in told):
         return False
     running = judged.device.running
-    if running.place is not None and parse_place(running.place).member is not None:
+    if running.at is not None and running.at.member is not None:
         return True
     return len(members) < 2 or one.member.role == ACTIVE
 
@@ -211,8 +211,8 @@ def _told(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
     running, own = judged.device.running, one.member.id
     if running.bank is not None:
         yield Place(BANK, running.bank, own)
-    if running.place is not None:
-        yield judged.located(parse_place(running.place), own)
+    if running.at is not None:
+        yield judged.located(running.at, own)
 
 
 def _of_version(judged: JudgedDevice, one: JudgedMember, version: str | None) -> Iterator[Place]:

@@ -20,7 +20,6 @@ from ovek.model.catalog import Contained
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.naming import Named, Naming
 from ovek.model.shelf import ShelfFile, ShelfMember, ShelfVerdict
-from ovek.model.structure import Structure
 from ovek.model.verdict import Judgement, KnownRelease
 from ovek.model.walk import DeviceWalk
 
@@ -61,27 +60,17 @@ def judge_shelf(
         better = any(one is not None and one.verdict == "proven" for _, one in members)
         if whole is not None and whole.verdict == "unlisted" and better:
             whole = None  # an archive of published files is no image itself
-        found = _verdict(
-            file.path,
-            file.size,
-            file.digests,
-            file.structure,
-            whole,
-            used_by,
-            file.note,
-            judge.named_otherwise(name, whole),
-            tuple(judge.images_in(members, whole.by))
-            if whole and whole.verdict == "proven"
-            else (),
-        )
+        inside: tuple[Contained, ...] = ()
+        if whole is not None and whole.verdict == "proven":
+            inside = tuple(judge.images_in(members, whole.by))
+        found = _verdict(file, whole, used_by, judge.named_otherwise(name, whole), inside)
         yield _by_word(found) if file.by_word else found
         for member, judgement in members:
             if judgement is not None:
                 path = f"{file.path}!{member.path}"
                 named = judge.named_otherwise(member.path.rpartition("/")[2], judgement)
-                yield _verdict(
-                    path, member.size, member.digests, None, judgement, used_by, None, named
-                )
+                alone = ShelfFile(path=path, size=member.size, digests=member.digests)
+                yield _verdict(alone, judgement, used_by, named)
 
 
 class _Judge(NamedTuple):
@@ -190,16 +179,13 @@ def _unread(file: ShelfFile) -> ShelfVerdict:
 
 
 def _verdict(
-    path: str,
-    size: int | None,
-    digests: Digests,
-    structure: Structure | None,
+    file: ShelfFile,
     judgement: Judgement | None,
     used_by: "UsedBy",
-    note: str | None,
     named: str | None,
     contains: tuple[Contained, ...] = (),
 ) -> ShelfVerdict:
+    path, structure = file.path, file.structure
     release = judgement.release if judgement is not None else None
     proven = judgement is not None and judgement.verdict == "proven"
     why = judgement.why if judgement is not None else "it is no image that is known"
@@ -210,20 +196,20 @@ def _verdict(
         why += f", under another name ({name})"
     if structure is not None and not structure.sound and not proven:
         why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
-    elif note is not None:
-        why += f"; {note}"
+    elif file.note is not None:
+        why += f"; {file.note}"
     return ShelfVerdict(
         path=path,
-        size=size,
+        size=file.size,
         verdict=judgement.verdict if judgement is not None else None,
         why=why,
         release=release.file if release is not None else None,
         by=judgement.by if judgement is not None else None,
         fits=release.fits or () if release is not None else (),
-        used_by=used_by.of(digests, release.file if release is not None and proven else None),
+        used_by=used_by.of(file.digests, release.file if release is not None and proven else None),
         structure=structure,
         problem=None,
-        digests=digests,
+        digests=file.digests,
         version=release.version if release is not None else None,
         named=named,
         contains=contains,

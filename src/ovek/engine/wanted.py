@@ -16,12 +16,12 @@ from fnmatch import fnmatchcase
 from functools import cmp_to_key
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit_all, standings
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.route import Needed, alike, needed, route
+from ovek.engine.route import RouteMemo, alike, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
 from ovek.model.fit import REACHING, Fit, Hop, Route
@@ -44,7 +44,7 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
     `best` those that are recommended. None: nothing is wanted, or it is not known. `unlisted` is a
     target that no source knows, `namesake` a listed file that has its version in its name alone.
     `unfit` is the nearest file of the target where none fits.
-    `variant` is what policy wants.
+    `variant` is what policy wants. `routes` remembers the ways there for devices that are alike.
     """
 
     target: str | None = None
@@ -59,6 +59,7 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
     variant: str | None = None
     unfit: Fit | None = None
     asks_recommended: bool = False
+    routes: RouteMemo = field(default_factory=RouteMemo)
 
     @property
     def release(self) -> KnownRelease | None:
@@ -94,22 +95,22 @@ class Wanted(Struct, frozen=True, kw_only=True, eq=False):
 
 
 class Wants:
-    """What a policy wants, remembered for each kind of device. `roles` are those of the fleet.
+    """What a policy wants of the devices of one catalog, remembered for each kind of them.
 
-    `remedies` are what was found to end findings of devices that are alike.
+    `roles` are those of the fleet.
     """
 
     def __init__(self, policy: Policy, roles: Mapping[str, str | None] | None = None) -> None:
         self.policy, self.roles = policy, roles or {}
         self._by_device = any(want.device is not None for want in policy.want)
         self._known: dict[tuple[object, ...], Wanted] = {}
-        self.remedies: dict[object, Any] = {}
+        self._routes = RouteMemo()
 
     def of(self, judged: JudgedDevice) -> Wanted:
         """What is wanted of a device. Raises ContradictionError."""
         device, sheet = judged.device, judged.judge.sheet
         role = self.roles.get(device.device)
-        needs = _needs(judged.judge.releases)
+        needs = self._routes.needs_of(judged.judge.releases.releases)
         stand = tuple(
             alike(replace(one, version=None, components=None), needs) for one in standings(judged)
         )
@@ -159,6 +160,7 @@ class Wants:
             variant=variant,
             unfit=unfit,
             asks_recommended=asks,
+            routes=self._routes,
         )
 
     def _said(self, key: str, names: Mapping[str, str | None]) -> Any:
@@ -333,14 +335,6 @@ def _is_for_hardware(found: Fit) -> bool:
     return all(each.holds for each in found.conditions if each.of in ("hardware", "revision"))
 
 
-def _needs(releases: ReleaseIndex) -> Needed:
-    """What tells members apart, by all releases: members of a device may be of several models."""
-    if releases.needs is None:
-        releases.needs = needed(releases.releases)
-    found: Needed = releases.needs
-    return found
-
-
 def way_to(
     judged: JudgedDevice,
     release: KnownRelease,
@@ -348,22 +342,19 @@ def way_to(
     member: str,
     stand: tuple[Standing, ...] | None = None,
 ) -> Route:
-    """The way of one member to a release, by what policy wants; remembered by the catalog.
+    """The way of one member to a release, by what policy wants; remembered with that.
 
     `stand` is where the members stand, where that was worked out before.
     """
     stand = stand or standings(judged, wanted.variant, wanted.track)
     standing = next((one for one in stand if one.member == member), stand[0])
-    releases = judged.judge.releases
-    key = (standing, id(release))
-    way = releases.ways.get(key)
-    if way is None:
-        if len(releases.ways) > 10_000:
-            releases.ways.clear()
-            releases.searched.clear()
-        known, needs = releases.for_model(standing.hardware.model), _needs(releases)
-        way = releases.ways[key] = route(standing, [release], known, releases.searched, needs)
-    return way
+    releases, memo = judged.judge.releases, wanted.routes
+    known = memo.routes.get((standing, release))
+    if known is not None:
+        return known
+    needs = memo.needs_of(releases.releases)
+    found = route(standing, [release], releases.for_model(standing.hardware.model), memo, needs)
+    return memo.keep(standing, release, found)
 
 
 def longest_way(judged: JudgedDevice, release: KnownRelease, wanted: Wanted) -> Route:

@@ -29,6 +29,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from ovek.files.errors import DamagedError, InputError
 from ovek.files.regular import check_regular, opened
 from ovek.model.history import FACT_KINDS, FACT_VALUES, Fact, Span, StoreState
+from ovek.model.stretches import Beside, Stretch, merged
 
 FILE = "history.db"
 _LONGEST = 2**16  # characters of a fact
@@ -245,18 +246,12 @@ class Store:
         connection.execute(_READING.insert().values(device=device, taken_at=at, snapshot=snapshot))
         if behind is None:
             connection.execute(_DEVICE.update().where(_DEVICE.c.id == device).values(newest=at))
-        self._put(connection, device, reading.facts, at, before, behind, newest)
+        beside = Beside(at, before, behind, newest)
+        self._put(connection, device, reading.facts, beside)
         return True
 
     def _put(
-        self,
-        connection: Connection,
-        device: int,
-        facts: frozenset[Fact],
-        at: int,
-        before: int | None,
-        behind: int | None,
-        newest: int | None,
+        self, connection: Connection, device: int, facts: frozenset[Fact], beside: Beside
     ) -> None:
         """Fit the facts of a reading between those before and behind it.
 
@@ -264,12 +259,12 @@ class Store:
         """
         facts = frozenset(each for each in facts if len(each.key) + len(each.value) <= _LONGEST)
         ids = self._ids(connection, facts)
-        wanted = {
+        wanted = frozenset(
             (FACT_KINDS.index(fact.kind), fact.member, ids[fact.key], ids[fact.value])
             for fact in facts
-        }
+        )
         near = [_SPAN.c.device == device]
-        if behind is None:
+        if beside.behind is None:
             near.append(_SPAN.c.last.is_(None))  # only what is so still can go on or end
         rows = connection.execute(
             sa.select(
@@ -277,48 +272,12 @@ class Store:
                 _SPAN.c.first, _SPAN.c.last,
             ).where(*near)
         ).all()  # fmt: skip
-        ends: dict[tuple[Any, ...], tuple[int, int | None]] = {}
-        begins: dict[tuple[Any, ...], tuple[int, int | None]] = {}
-        over = set[tuple[Any, ...]]()
-        new: list[dict[str, Any]] = []
-        for id_, kind, member, key, value, first, last in rows:
-            fact = (kind, member, key, value)
-            until: int | None = newest if last is None else last
-            if (
-                behind is not None
-                and before is not None
-                and first <= before <= behind <= (until or 0)
-            ):
-                over.add(fact)
-                if fact not in wanted:
-                    self._set(connection, id_, last=before)
-                    new.append(_row(device, fact, behind, last))
-            elif before is not None and until == before:
-                ends[fact] = (id_, last)
-            elif behind is not None and first == behind:
-                begins[fact] = (id_, last)
-        for fact in wanted - over:
-            end, begin = ends.get(fact), begins.get(fact)
-            if end is not None and begin is not None:
-                self._set(connection, end[0], last=begin[1])
-                connection.execute(_SPAN.delete().where(_SPAN.c.id == begin[0]))
-            elif end is not None:
-                if behind is not None:
-                    self._set(connection, end[0], last=at)
-            elif begin is not None:
-                self._set(connection, begin[0], first=at)
-            else:
-                new.append(_row(device, fact, at, None if behind is None else at))
-        if behind is None and before is not None:
-            gone = [end[0] for fact, end in ends.items() if fact not in wanted]
-            for few in _few(gone):
-                connection.execute(_SPAN.update().where(_SPAN.c.id.in_(few)).values(last=before))
+        kept = {Stretch(tuple(row[1:5]), row[5], row[6]): row[0] for row in rows}
+        gone, new = merged(kept, wanted, beside)
+        for few in _few([kept[one] for one in gone]):
+            connection.execute(_SPAN.delete().where(_SPAN.c.id.in_(few)))
         if new:
-            connection.execute(_SPAN.insert(), new)
-
-    @staticmethod
-    def _set(connection: Connection, id_: int, **values: int | None) -> None:
-        connection.execute(_SPAN.update().where(_SPAN.c.id == id_).values(**values))
+            connection.execute(_SPAN.insert(), [_row(device, one) for one in new])
 
     def _ids(self, connection: Connection, facts: Iterable[Fact]) -> Mapping[str, int]:
         """The numbers under which texts are kept; new ones are added."""
@@ -686,12 +645,10 @@ def _about(connection: Connection, name: str) -> str | None:
     return value
 
 
-def _row(device: int, fact: tuple[Any, ...], first: int, last: int | None) -> dict[str, Any]:
-    kind, member, key, value = fact
-    return {
-        "device": device, "kind": kind, "member": member, "key": key, "value": value,
-        "first": first, "last": last,
-    }  # fmt: skip
+def _row(device: int, one: Stretch) -> dict[str, Any]:
+    fact: Any = one.fact
+    told = dict(zip(("kind", "member", "key", "value"), fact, strict=True))
+    return {"device": device, **told, "first": one.first, "last": one.last}
 
 
 def _few(values: list[Any]) -> Iterator[list[Any]]:

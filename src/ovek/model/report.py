@@ -6,29 +6,22 @@ from msgspec import Struct
 
 from ovek.model.answer import Answer
 from ovek.model.digest import Algorithm
-from ovek.model.finding import AuditedStart, Finding
+from ovek.model.finding import AuditedImage, AuditedStart, Finding
 from ovek.model.flash import VolumeUse
 from ovek.model.ofdevice import OfDevice
 from ovek.model.runbook import Runbook
 from ovek.model.snapshot import Evidence
-from ovek.model.verdict import Verdict
 from ovek.model.walk import DeviceWalk, Reload
 
 FORMAT = "ovek.report/1"
 
 
-class ReportImage(Struct, frozen=True, kw_only=True, gc=False):
-    """One image, with all of its digests. `size` is in bytes; None is not known."""
+class ReportImage(AuditedImage, frozen=True, kw_only=True, gc=False):
+    """One image of an audit, with all of its digests. `size` is in bytes; None is not known."""
 
-    place: str
-    verdict: Verdict
     why: str
-    release: str | None
-    by: Algorithm | None
     size: int | None
     digests: tuple[tuple[Algorithm, str], ...]
-    measured_at: datetime | None
-    needed: bool
 
 
 class ReportDevice(OfDevice, frozen=True, kw_only=True):

@@ -152,6 +152,11 @@ class Bank(_Data, frozen=True):
         for place in self.places or ():
             parse_place(place)
 
+    @property
+    def files(self) -> tuple[Place, ...]:
+        """The places of the files that make it up, as they are named; empty also if not known."""
+        return tuple(map(parse_place, self.places or ()))
+
 
 class BootEntry(_Data, frozen=True):
     """One entry that a start tries. `raw` keeps the device's own text."""
@@ -167,6 +172,11 @@ class BootEntry(_Data, frozen=True):
             parse_place(self.place)
         elif self.remote is None and self.raw is None:
             raise ValueError("an entry needs a place, a remote or at least its raw text")
+
+    @property
+    def at(self) -> Place | None:
+        """The place that it names; None where it names none."""
+        return None if self.place is None else parse_place(self.place)
 
     @property
     def shown(self) -> str:
@@ -283,6 +293,11 @@ class Running(_Data, frozen=True):
     def __post_init__(self) -> None:
         if self.place is not None:
             parse_place(self.place)
+
+    @property
+    def at(self) -> Place | None:
+        """The place that it was started from, as it is named; None: from a bank, or not known."""
+        return None if self.place is None else parse_place(self.place)
 
 
 class Config(_Data, frozen=True):

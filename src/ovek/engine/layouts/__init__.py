@@ -1,6 +1,6 @@
 """The boot layouts: each a module of its name, found by the list in `model.sheet.LAYOUTS`.
 
->>> layout_of("banks").holder
+>>> layout_named("banks").holder
 'banks'
 """
 
@@ -8,10 +8,16 @@ from functools import lru_cache
 from importlib import import_module
 
 from ovek.engine.layouts.interface import Layout
+from ovek.engine.verdicts import JudgedDevice
+
+
+def layout_of(judged: JudgedDevice) -> Layout:
+    """The layout of a device, as its sheet tells it."""
+    return layout_named(judged.judge.sheet.start.layout)
 
 
 @lru_cache(maxsize=64)
-def layout_of(name: str) -> Layout:
+def layout_named(name: str) -> Layout:
     """The layout of this name, as a sheet's `start.layout` tells it."""
     found: Layout = import_module(f"{__name__}.{name}").LAYOUT
     return found

@@ -11,7 +11,7 @@ from ovek.engine.layouts.interface import Attempt, Layout, NotKnownError, Seen
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing, image_volume
 from ovek.engine.verdicts import CUT
 from ovek.model.change import Change, Save, SetMode, SetOnce, SetOrder
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.snapshot import Boot, BootEntry, BootMode, File, Member, Volume
 from ovek.model.verdict import Image
 
@@ -37,10 +37,9 @@ class Files(Layout):
             if order is None:
                 raise NotKnownError("the boot order is not known")
             for entry in order:
-                place = None if entry.place is None else parse_place(entry.place)
-                if place is not None:
-                    tried.append(place)
-                yield Attempt("order", place, entry)
+                if entry.at is not None:
+                    tried.append(entry.at)
+                yield Attempt("order", entry.at, entry)
         if mode == "first-found" or seen.start.fallback == "first-found":
             seen.used = True
             named = {seen.judged.located(place, own) for place in tried}
@@ -52,8 +51,7 @@ class Files(Layout):
         """The once entry and every entry of the order."""
         yield from seen.once()
         for entry in seen.setting(seen.boot.order) or ():
-            place = None if entry.place is None else parse_place(entry.place)
-            yield Attempt("order", place, entry)
+            yield Attempt("order", entry.at, entry)
 
     def others(self, seen: Seen) -> Iterator[Image]:
         """Whatever image there is, where the loader looks by itself."""

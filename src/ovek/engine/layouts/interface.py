@@ -14,7 +14,7 @@ from msgspec import Struct
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.change import Change
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.sheet import Start
 from ovek.model.snapshot import Boot, BootEntry, Member, Setting
 from ovek.model.verdict import Image
@@ -67,8 +67,7 @@ class Seen:
         entry = self.boot.once
         if entry is not None:
             self.used = True
-            place = None if entry.place is None else parse_place(entry.place)
-            yield Attempt("once", place, entry)
+            yield Attempt("once", entry.at, entry)
 
 
 class Layout(ABC):

@@ -23,7 +23,7 @@ from ovek.engine.layouts.writing import (
 )
 from ovek.engine.verdicts import CUT, find_file, is_empty, several_begin
 from ovek.model.change import Change, SetOnce
-from ovek.model.place import BANK, Place, parse_place
+from ovek.model.place import BANK, Place
 from ovek.model.snapshot import BootEntry, File, Member
 
 TRIAL, COMMITTED = "trial", "committed"
@@ -110,9 +110,9 @@ class Paired(Layout):
 
 def _is_trial(entry: BootEntry | None, member: Member) -> bool:
     """Whether an entry is a start of this member's trial."""
-    if entry is None or entry.place is None:
+    place = None if entry is None else entry.at
+    if place is None:
         return False
-    place = parse_place(entry.place)
     return place.on(None) == Place(BANK, TRIAL) and place.member in (None, member.id)
 
 
@@ -155,8 +155,7 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
     if bank.places is None:
         raise NotKnownError(f"the files of bank:{name} are not known")
     files = {}
-    for text in bank.places:
-        place = parse_place(text)
+    for place in bank.files:
         volume = seen.member.volume(place.volume)
         if volume is not None and seen.start.holds_nothing(volume):
             return None

@@ -4,7 +4,7 @@ from msgspec import Struct
 
 from ovek.engine.runs import Runs
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
-from ovek.model.place import BANK, Place, parse_place
+from ovek.model.place import BANK, Place
 from ovek.model.policy import BankRule
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Bank, Member, Volume
@@ -108,7 +108,7 @@ def not_known(writing: Writing, thing: str) -> str:
 def files_of(writing: Writing, bank: Bank) -> frozenset[Place]:
     """The bank and every file that it is made of, with the member in front."""
     member = writing.one.member.id
-    places = {writing.judged.located(parse_place(text), member) for text in bank.places or ()}
+    places = {writing.judged.located(place, member) for place in bank.files}
     return writing.with_parts({Place(BANK, bank.name, member), *places})
 
 

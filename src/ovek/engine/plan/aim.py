@@ -14,7 +14,7 @@ from functools import cmp_to_key
 
 from msgspec import Struct
 
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.plan.trial import Situation
 from ovek.engine.releases import brought
@@ -22,7 +22,7 @@ from ovek.engine.room import sized
 from ovek.engine.verdicts import JudgedMember
 from ovek.engine.wanted import release_for, way_to
 from ovek.model.fit import Hop
-from ovek.model.place import BANK, Place, parse_place
+from ovek.model.place import BANK, Place
 from ovek.model.runbook import Barred
 from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease, Verdict
@@ -193,7 +193,7 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
     image = runs.image if runs.image is not None and runs.image.starts_members else None
     trial = one.banks.get(TRIAL)
     if (
-        layout_of(now.judged.judge.sheet.start.layout).pair
+        layout_of(now.judged).pair
         and trial is not None
         and trial.judgement.verdict != "proven"
         and runs_trial(now, one)
@@ -228,12 +228,12 @@ def _whole(release: KnownRelease | None) -> KnownRelease | None:
 def _there(one: JudgedMember, version: str) -> KnownRelease | None:
     """The release of the one proven image of a version that a member has."""
     found = {
-        id(image.judgement.release): image.judgement.release
+        image.judgement.release
         for image in (*one.banks.values(), *one.sets.values(), *one.images.values())
         if image.judgement.verdict == "proven" and image.starts_members and image.version == version
         if _whole(image.judgement.release) is not None
     }
-    return next(iter(found.values())) if len(found) == 1 else None
+    return next(iter(found)) if len(found) == 1 else None
 
 
 def runs_trial(now: Situation, one: JudgedMember) -> bool:
@@ -292,7 +292,7 @@ def leg_of(now: Situation, aim: MemberAim) -> Leg:
 def home_of(now: Situation, one: JudgedMember, release: KnownRelease) -> Image | None:
     """The copy of a release that a member is to boot: proven first, then as it stands now."""
     member, sheet = one.member.id, now.judged.judge.sheet
-    layout = layout_of(sheet.start.layout)
+    layout = layout_named(sheet.start.layout)
     found = [
         image
         for image in homes(now, one)
@@ -329,7 +329,7 @@ def homes(now: Situation, one: JudgedMember) -> tuple[Image, ...]:
 
 
 def _homes(now: Situation, one: JudgedMember) -> Iterable[Image]:
-    layout = layout_of(now.judged.judge.sheet.start.layout)
+    layout = layout_of(now.judged)
     if layout.holder == "banks":
         yield from (image for image in one.banks.values() if image.starts_members)
         return
@@ -356,8 +356,7 @@ def _named(one: JudgedMember) -> set[Place]:
     return {
         place.on(None)
         for entry in order
-        if entry.place is not None
-        and (place := parse_place(entry.place)).member in (None, one.member.id)
+        if (place := entry.at) is not None and place.member in (None, one.member.id)
     }
 
 

@@ -245,7 +245,7 @@ def _unnamed(now: Situation, one: JudgedMember, chosen: Chosen) -> Changes:
 
 def _trimmed(now: Situation, one: JudgedMember, leg: Leg) -> Changes:
     """The boot order without what is neither on the way, nor runs, nor boots next."""
-    if layout_of(now.judged.judge.sheet.start.layout).holder != "files":
+    if layout_of(now.judged).holder != "files":
         return ()
     member, starts = one.member.id, now.walk_of(leg.member).starts
     needed = set(now.runs_on(member).places)
@@ -271,7 +271,7 @@ def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRe
         usable = not now.judged.judge.sheet.start.holds_nothing(other)
         if other is not volume and usable and (other.free or 0) >= needed:
             helps.append(f"{other.name} has {show_size(other.free or 0)} free")
-    if each.kind == "image" and layout_of(now.judged.judge.sheet.start.layout).holder == "files":
+    if each.kind == "image" and layout_of(now.judged).holder == "files":
         helps.append("boot the new image from a stick, in a window: then the old one may go")
     locked = {unit.tier for unit in chosen.units if unit.tier >= 5}
     for tier, name, danger in (

@@ -17,7 +17,7 @@ from msgspec.structs import replace
 from ovek.engine.changes import taken
 from ovek.engine.choose import Choice, Unit, choose, in_order
 from ovek.engine.hold import HoldKind, Holds, Told, Wishes
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.paired import COMMITTED
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing
 from ovek.engine.room import need_of, no_room_to_plan
@@ -25,7 +25,7 @@ from ovek.engine.runs import Runs
 from ovek.engine.tier import Tiers
 from ovek.engine.units import cluster_of, units_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.plan import LOCKED, Need, Room, Unlock
 from ovek.model.policy import BankRule, Policy
 from ovek.model.snapshot import Volume
@@ -162,7 +162,7 @@ def choices_for(case: Case, release: KnownRelease) -> list[Chosen] | str:
 
 def _spots(case: Case, release: KnownRelease) -> list[Spot] | Unwritable:
     """Where the image may be written on this member."""
-    layout = layout_of(case.judged.judge.sheet.start.layout)
+    layout = layout_of(case.judged)
     kept = frozenset[Place]()
     if layout.holder == "banks":
         member = case.one.member.id
@@ -205,9 +205,9 @@ def _to_commit(case: Case, volume: Volume, spot: Spot) -> int:
     sheet, one = case.judged.judge.sheet, case.one
     release = case.asked.room.release
     committed = one.member.bank(COMMITTED)
-    if not layout_of(sheet.start.layout).pair or spot.there or release is None or not committed:
+    if not layout_named(sheet.start.layout).pair or spot.there or release is None or not committed:
         return 0
-    places = [parse_place(text).on(None) for text in committed.places or ()]
+    places = [place.on(None) for place in committed.files]
     files = [find_file(place, one.member) for place in places if place.volume == volume.name]
     held = sum(taken(file.least, volume, sheet) for file in files if file is not None)
     return max(0, taken(max(release.sizes, default=0), volume, sheet) - held)

@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from ovek.engine.bootwalk import others_that_boot
 from ovek.engine.components import loaded
 from ovek.engine.fit import fit
-from ovek.engine.layouts import layout_of
+from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.plan.aim import (
     Aim,
@@ -74,7 +74,7 @@ def differences(now: Situation, legs: Legs) -> Iterator[Difference]:
 
 def _unread_fallback(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
     """The image to fall back to whose digest was not read, where none is proven."""
-    if layout_of(now.judged.judge.sheet.start.layout).holder != "files" or now.policy.keep < 2:
+    if layout_of(now.judged).holder != "files" or now.policy.keep < 2:
         return
     if leg.home is None or fallback_of(now, one, leg) is not None:
         return
@@ -150,7 +150,7 @@ def reloads(now: Situation, legs: Legs) -> bool:
 
 def _behind(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
     """A trial that is not committed, and the other bank."""
-    layout, member = layout_of(now.judged.judge.sheet.start.layout), one.member.id
+    layout, member = layout_of(now.judged), one.member.id
     if layout.holder != "banks" or leg.release is None or leg.home is None:
         return
     if layout.pair:
@@ -226,7 +226,7 @@ def _same_pair(one: JudgedMember) -> bool:
 def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
     """Whether nothing but the image of the leg could boot a member, and another is wanted."""
     start = now.judged.judge.sheet.start
-    layout = layout_of(start.layout)
+    layout = layout_named(start.layout)
     if now.policy.keep < 2 or layout.holder == "banks" or leg.home is None or not leg.last:
         return False
     if now.is_accepted("no-fallback"):

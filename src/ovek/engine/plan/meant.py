@@ -18,7 +18,7 @@ def meant_by(now: Situation, legs: Legs, changes: Changes) -> frozenset[Place]:
         runs = now.runs_on(leg.member)
         if runs.sure:
             found.update(runs.places)
-        layout = layout_of(now.judged.judge.sheet.start.layout)
+        layout = layout_of(now.judged)
         if layout.holder == "files":
             back = fallback_of(now, one, leg)
             if back is not None:

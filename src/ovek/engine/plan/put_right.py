@@ -126,7 +126,7 @@ def _settings(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
     one = now.member(each.member)
     leg = legs.member(one.member.id)
     yield settings_of(now, one, leg)
-    if layout_of(now.judged.judge.sheet.start.layout).holder != "files":
+    if layout_of(now.judged).holder != "files":
         return
     order = order_for(now, one, leg)
     if order is not None and leg.checked:
@@ -178,7 +178,7 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
     assert place is not None
     leg = legs.member(one.member.id)
     runs = now.runs_on(one.member.id)
-    layout = layout_of(now.judged.judge.sheet.start.layout)
+    layout = layout_of(now.judged)
     scheme = now.judged.judge.sheet.versions.pattern
     settled = leg.version is not None and runs.version is not None
     if (

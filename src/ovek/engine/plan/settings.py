@@ -24,7 +24,7 @@ from ovek.model.change import (
     SetOnce,
     SetOrder,
 )
-from ovek.model.place import BANK, Place, parse_place
+from ovek.model.place import BANK, Place
 from ovek.model.snapshot import Boot, BootEntry, BootMode, Setting
 from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, GOES_ON, Candidate
@@ -35,7 +35,7 @@ def settings_of(now: Situation, one: JudgedMember, leg: Leg) -> tuple[Change, ..
     boot, member = one.member.boot, one.member.id
     if boot is None:
         return ()
-    layout = layout_of(now.judged.judge.sheet.start.layout)
+    layout = layout_of(now.judged)
     heed = (HeedConfig(member=member),) if boot.ignores_saved_config.effective else ()
     if leg.home is None or not leg.checked:
         return heed
@@ -146,9 +146,7 @@ def _keys(order: tuple[BootEntry, ...] | None) -> tuple[str, ...] | None:
 
 def located(now: Situation, one: JudgedMember, entry: BootEntry) -> Place | None:
     """Where the image of an entry lies, with the member in front."""
-    if entry.place is None:
-        return None
-    return now.judged.located(parse_place(entry.place), one.member.id)
+    return None if entry.at is None else now.judged.located(entry.at, one.member.id)
 
 
 def _is_good(now: Situation, one: JudgedMember, leg: Leg, order: tuple[BootEntry, ...]) -> bool:
@@ -214,10 +212,9 @@ def _entry(one: JudgedMember, place: Place, order: tuple[BootEntry, ...]) -> Boo
     """The entry for a place, as the order writes it where it names it already."""
     member = one.member.id
     for entry in order:
-        if entry.place is not None:
-            named = parse_place(entry.place)
-            if named.on(named.member if named.member is not None else member) == place:
-                return entry
+        named = entry.at
+        if named is not None and named.on(named.member or member) == place:
+            return entry
     return BootEntry(place=str(place.on(None if place.member == member else place.member)))
 
 

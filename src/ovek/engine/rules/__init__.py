@@ -19,7 +19,7 @@ from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.interface import Layout
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.times import Times
-from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.engine.verdicts import JudgedDevice, JudgedMember, images_of
 from ovek.engine.wanted import Wanted
 from ovek.model.finding import Severity
 from ovek.model.fleet import Expected
@@ -138,7 +138,7 @@ class Subject(Struct, frozen=True, kw_only=True):
     @property
     def layout(self) -> Layout:
         """How this kind of device finds its image."""
-        return layout_of(self.judged.judge.sheet.start.layout)
+        return layout_of(self.judged)
 
     def order(self, one: str | None, other: str | None) -> int | None:
         """Compare two versions of system images as the sheet orders them; None: not known."""
@@ -265,8 +265,7 @@ def subject_of(
 
 def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Runs) -> MemberSubject:
     proven, unproven, odd = [], [], []
-    banks = (image for image in one.banks.values() if not image.parts)
-    for image in sorted((*one.images.values(), *banks), key=_by_place):
+    for image in sorted(images_of(one), key=_by_place):
         judgement = image.judgement
         if judgement.verdict != "proven":
             unproven.append(image)

@@ -10,7 +10,7 @@ from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
 from ovek.engine.verdicts import find_file, rejudge
 from ovek.model.change import Lose
 from ovek.model.finding import Severity
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 from ovek.model.snapshot import Boot, BootEntry, BootMode
 from ovek.model.verdict import Image
 from ovek.model.walk import BROKEN, GOES_ON, Candidate
@@ -338,9 +338,9 @@ def boot_target_twice(subject: Subject) -> Iterator[Said]:
 
 def _same_file(subject: Subject, member: MemberSubject, entry: BootEntry) -> object:
     """What two entries for one file have in common: where it is, if they name a place."""
-    if entry.place is None:
+    if entry.at is None:
         return entry
-    place = subject.judged.located(parse_place(entry.place), member.id)
+    place = subject.judged.located(entry.at, member.id)
     owner = subject.judged.member(place.member or "")
     volume = owner.member.volume(place.volume) if owner is not None else None
     return place if volume is None else place._replace(path=volume.folded(place.path))
@@ -540,8 +540,8 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
         order = _order(member)
         if _mode(subject, member) == "first-found" and order:
             starts = member.walk.starts
-            first = order[0].place
-            own = None if first is None else subject.judged.located(parse_place(first), member.id)
+            first = order[0].at
+            own = None if first is None else subject.judged.located(first, member.id)
             other = starts is not None and starts.at != own
             yield Said(
                 member=member.id,
@@ -611,14 +611,14 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
 def _meant(subject: Subject, member: MemberSubject) -> str | None:
     """The first of a boot order that nobody follows, where it is what runs or is wanted."""
     order = _order(member)
-    first = order[0].place if order and _mode(subject, member) == "first-found" else None
-    if first is None:
+    if not order or _mode(subject, member) != "first-found" or (first := order[0].at) is None:
         return None
-    image = subject.judged.image(subject.judged.located(parse_place(first), member.id))
+    image = subject.judged.image(subject.judged.located(first, member.id))
     if image is None or image.judgement.verdict in ("altered", "cut-short"):
         return None
     good = (member.runs, subject.wanted.target)
-    return first if any(subject.order(image.version, each) == 0 for each in good) else None
+    meant = any(subject.order(image.version, each) == 0 for each in good)
+    return order[0].place if meant else None
 
 
 @rule(

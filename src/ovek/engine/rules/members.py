@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.model.place import Place, parse_place
+from ovek.model.place import Place
 
 
 @rule(
@@ -268,10 +268,7 @@ def _settings(member: MemberSubject) -> str | None:
     mode, default = boot.mode.effective, boot.default_bank.effective
     told = []
     if order is not None:
-        names = [
-            str(parse_place(entry.place).on(None)) if entry.place else entry.shown
-            for entry in order
-        ]
+        names = [str(entry.at.on(None)) if entry.at is not None else entry.shown for entry in order]
         told.append(f"order {', '.join(names) or 'empty'}")
     told += [f"mode {mode}"] if mode else []
     told += [f"default bank {default}"] if default else []
