@@ -24,12 +24,13 @@ if TYPE_CHECKING:
     from ovek.app.looking import HowToLook, inspect_shelves
     from ovek.app.remembering import History, open_history
     from ovek.app.report import report
+    from ovek.app.rules import rules
     from ovek.app.runbooks import follow_runbooks, runbooks
     from ovek.app.runner import dask, here, processes
     from ovek.app.selection import Condition, select
     from ovek.app.survey import SurveyOptions, survey
     from ovek.app.walks import boot_walks
-    from ovek.app.wanted import policy_check, rules
+    from ovek.app.wanted import policy_check
     from ovek.model.answer import Answered
     from ovek.model.custody import Custody
     from ovek.model.finding import DeviceAudit
@@ -63,12 +64,13 @@ _HOME = {
     "app.looking": ("HowToLook", "inspect_shelves"),
     "app.remembering": ("History", "open_history"),
     "app.report": ("report",),
+    "app.rules": ("rules",),
     "app.runbooks": ("follow_runbooks", "runbooks"),
     "app.runner": ("dask", "here", "processes"),
     "app.selection": ("Condition", "select"),
     "app.survey": ("SurveyOptions", "survey"),
     "app.walks": ("boot_walks",),
-    "app.wanted": ("policy_check", "rules"),
+    "app.wanted": ("policy_check",),
     "model.answer": ("Answered",),
     "model.custody": ("Custody",),
     "model.finding": ("DeviceAudit",),

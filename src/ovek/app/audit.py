@@ -15,13 +15,13 @@ from ovek.app.answering import Answering
 from ovek.app.devices import Devices
 from ovek.app.marking import mark_changes
 from ovek.app.policy import check_policy, contradiction
+from ovek.app.rules import known_rule
 from ovek.app.runner import each_part
 from ovek.app.selection import now_of
 from ovek.app.shelves import shelf_of
 from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import answer_in, audit_within, rule_cards
-from ovek.engine.rules.every import RULES
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.kept import Row, keep
@@ -31,7 +31,6 @@ from ovek.model.finding import AuditSummary, DeviceAudit
 from ovek.model.plan import Unlock
 from ovek.model.results.audit import FleetAudit
 from ovek.model.shelf import ShelfFacts
-from ovek.model.usage import UsageError, near_to
 from ovek.model.waiver import Waiver
 
 _LOG = logging.getLogger(__name__)
@@ -112,13 +111,6 @@ def audit(
         shaped=None if shape is None else spool,
         widths=widths,
     )
-
-
-def known_rule(slug: str, option: str) -> None:
-    """Raise UsageError where there is no such rule, with the nearest name that is one."""
-    if slug not in RULES:
-        meant = near_to(slug, RULES, cutoff=0.4) or "; see ovek rules"
-        raise UsageError(f"there is no rule {slug!r}{meant}", option)
 
 
 class _Audited(Struct):

@@ -6,10 +6,10 @@ from pathlib import Path
 
 from msgspec.structs import asdict
 
-from ovek.app.audit import known_rule
 from ovek.app.devices import no_device, releases_of, site_context
 from ovek.app.history import caught_up, days_of, open_of, remember, store_of
 from ovek.app.means import Bar
+from ovek.app.rules import known_rule
 from ovek.engine import history
 from ovek.files.history import Store
 from ovek.files.site import Site

@@ -1,18 +1,17 @@
-"""The policy of a site, checked; the rules of the audit."""
+"""The policy of a site, checked."""
 
 from collections.abc import Sequence
 
 from msgspec.structs import asdict
 
-from ovek.app.audit import known_rule, unused, used_waivers
+from ovek.app.audit import unused, used_waivers
 from ovek.app.devices import Devices, releases_of, site_context
 from ovek.app.marking import mark_changes
 from ovek.app.means import Bar
 from ovek.app.policy import check_policy
 from ovek.app.selection import now_of
-from ovek.engine.audit import rule_cards
 from ovek.files.site import Site
-from ovek.model.results.sheets import Mark, MarkedWaiver, PolicyCheck, Rules
+from ovek.model.results.sheets import Mark, MarkedWaiver, PolicyCheck
 from ovek.model.waiver import Waiver
 
 
@@ -47,17 +46,3 @@ def _idle(site: Site, bar: Bar | None) -> Sequence[Waiver]:
         return ()
     devices = Devices(site, site.state(), releases=releases_of(site), bar=bar)
     return unused(devices, used_waivers(devices, now_of(site))) if devices.names else ()
-
-
-def rules(slugs: Sequence[str] = ()) -> Rules:
-    """What is checked, and why: all rules, or those of these names. Raises UsageError.
-
-    >>> from ovek import rules
-    >>> rules(["boot-target-missing"]).rules[0].severity
-    'warning'
-    """
-    cards = {card.slug: card for card in rule_cards()}
-    for slug in slugs:
-        known_rule(slug, "RULE")
-    shown = [cards[slug] for slug in slugs] if slugs else list(cards.values())
-    return Rules(rules=shown, whole=bool(slugs))

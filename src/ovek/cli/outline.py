@@ -21,7 +21,7 @@ def outline_of(command: click.Command, ctx: click.Context) -> dict[str, Any]:
             name: outline_of(one, ctx) for name, one in inside.items() if one is not None
         }
     if command.name == "cli":
-        from ovek.app.wanted import rules
+        from ovek.app.rules import rules
 
         told["rules"] = [card.slug for card in rules().rules]
     told["params"] = [_outline_of(param) for param in command.params]

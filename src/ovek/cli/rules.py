@@ -2,7 +2,7 @@
 
 import click
 
-from ovek.app.wanted import rules
+from ovek.app.rules import rules
 from ovek.cli.command import Command
 from ovek.cli.completing import rules as complete
 from ovek.cli.options import FORMAT

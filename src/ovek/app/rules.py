@@ -1,0 +1,29 @@
+"""The rules of the audit."""
+
+from collections.abc import Sequence
+
+from ovek.engine.audit import rule_cards
+from ovek.engine.rules.every import RULES
+from ovek.model.results.sheets import Rules
+from ovek.model.usage import UsageError, near_to
+
+
+def rules(slugs: Sequence[str] = ()) -> Rules:
+    """What is checked, and why: all rules, or those of these names. Raises UsageError.
+
+    >>> from ovek import rules
+    >>> rules(["boot-target-missing"]).rules[0].severity
+    'warning'
+    """
+    cards = {card.slug: card for card in rule_cards()}
+    for slug in slugs:
+        known_rule(slug, "RULE")
+    shown = [cards[slug] for slug in slugs] if slugs else list(cards.values())
+    return Rules(rules=shown, whole=bool(slugs))
+
+
+def known_rule(slug: str, option: str) -> None:
+    """Raise UsageError where there is no such rule, with the nearest name that is one."""
+    if slug not in RULES:
+        meant = near_to(slug, RULES, cutoff=0.4) or "; see ovek rules"
+        raise UsageError(f"there is no rule {slug!r}{meant}", option)
