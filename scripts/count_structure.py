@@ -1,7 +1,8 @@
 """How large the house is, and how many files a simple question goes through.
 
-`python scripts/count_structure.py`: lines of each package, and the files of Ovek in which a function
-is entered while `ovek audit` looks at one healthy device of the sample, imports left aside.
+`python scripts/count_structure.py`: lines of each package, and the files of Ovek in which a
+function is entered while `ovek audit` looks at one healthy device of the sample, not from what is
+kept; what is only loaded does not count.
 """
 
 import os

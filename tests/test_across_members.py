@@ -6,8 +6,11 @@ from builders import (
     CATALOG,
     MIB,
     NOW,
+    ONE,
     POLICY,
     SIZE,
+    THREE,
+    TWO,
     audit,
     bank,
     device,
@@ -35,7 +38,6 @@ from ovek.model.plan import Room
 from ovek.model.policy import Policy
 from ovek.model.snapshot import Bank, Boot, BootEntry, Hardware, Setting
 
-ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 BANKS = sheet("banks", fallback="other-bank")
 PAIRED = sheet("paired", fallback="other-bank")
 KEEP_ONE = Policy(keep=1, reserve="0%")

@@ -6,12 +6,11 @@ import tarfile
 
 import pytest
 
-from builders import CATALOG, MIB, device, digest, image, member
+from builders import CATALOG, MIB, ONE, device, digest, image, member
 from ovek.files.catalog import read_catalogs, sorted_out
 from ovek.files.errors import InputError
 from ovek.files.importers import digestlist, importer_of
 
-ONE = "flash:sw-1.0.img"
 SHA = digest("sw-2.0.img", "sha512")
 SPACED = " ".join(SHA[at : at + 2] for at in range(0, 128, 2))
 

@@ -12,12 +12,11 @@ import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
-from builders import CATALOG, MIB, NOW, device, flash, image, member, plain
+from builders import CATALOG, MIB, NOW, ONE, TWO, device, flash, image, member, plain
 from builders.chance import Chance
 from ovek.cli import cli
 from ovek.files.snapshot import write_snapshot
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 TONIGHT = re.compile(
     r"Tonight: (\d+) go(?: \((\d+) by a waiver\))?, (\d+) no-go, (\d+) unclear"
     r"(?: \((\d+) not read\))?\."

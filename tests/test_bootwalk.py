@@ -3,6 +3,9 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from builders import (
+    ONE,
+    THREE,
+    TWO,
     bank,
     device,
     digest,
@@ -21,8 +24,6 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.whatif import WhatIf, suppose
 from ovek.model.digest import Digests
 from ovek.model.snapshot import Bank, Boot, BootEntry, Hardware, Setting, Volume
-
-ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 
 
 def walk(what, kind=None, **more):

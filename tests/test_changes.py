@@ -5,7 +5,9 @@ from msgspec.structs import replace
 
 from builders import (
     MIB,
+    ONE,
     SIZE,
+    TWO,
     bank,
     device,
     digest,
@@ -45,7 +47,6 @@ from ovek.model.place import Place
 from ovek.model.sheet import Capacity
 from ovek.model.snapshot import Bank, BootEntry, Component, Setting
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 SHEET = replace(sheet(), capacity=Capacity(transfer_rate=MIB, digest_rate=2 * MIB))
 BANKS = sheet("banks", fallback="other-bank")
 PAIRED = sheet("paired", fallback="other-bank")

@@ -8,7 +8,7 @@ from xml.etree import ElementTree
 import pytest
 from msgspec.structs import replace
 
-from builders import NOW, device, flash, image, member, plain
+from builders import NOW, ONE, TWO, device, flash, image, member, plain
 from builders.results import VIEW, result
 from ovek.demo import write_site
 from ovek.engine.history import open_on
@@ -29,7 +29,6 @@ from ovek.render.charts import flash as room
 
 pytest.importorskip("matplotlib")
 MIB = 2**20
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
 
 def charted(number):

@@ -11,8 +11,11 @@ from builders import (
     MIB,
     NOW,
     OLD,
+    ONE,
     POLICY,
     SIZE,
+    THREE,
+    TWO,
     bank,
     device,
     digest,
@@ -45,8 +48,6 @@ from ovek.model.sheet import Capacity
 from ovek.model.snapshot import Bank, Boot, FileSet, Setting, Volume
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.steps import need_of
-
-ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 
 
 class Stand(NamedTuple):

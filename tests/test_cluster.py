@@ -11,11 +11,10 @@ import time
 
 import pytest
 
-from builders import device, flash, image, member, plain
+from builders import ONE, device, flash, image, member, plain
 
 distributed = pytest.importorskip("distributed")
 dask = pytest.importorskip("dask")
-ONE = "flash:sw-1.0.img"
 
 
 def sw(number):

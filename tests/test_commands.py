@@ -7,9 +7,7 @@ import sys
 
 import pytest
 
-from builders import MIB, device, flash, image, member, plain
-
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
+from builders import MIB, ONE, TWO, device, flash, image, member, plain
 
 
 def stranded(name="lost"):

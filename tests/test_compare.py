@@ -4,6 +4,8 @@ from msgspec.structs import replace
 
 from builders import (
     CATALOG,
+    ONE,
+    TWO,
     bank,
     device,
     flash,
@@ -18,7 +20,6 @@ from ovek.engine.compare import compare_device
 from ovek.model.snapshot import Config, Hardware
 from test_random_devices import without_a_fact
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BEFORE = device(member(image("1.0"), boots=(ONE,)), place=ONE)
 AFTER = device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), place=TWO, runs="2.0")
 

@@ -5,8 +5,10 @@ from msgspec.structs import replace
 from builders import (
     CATALOG,
     MIB,
+    ONE,
     POLICY,
     SIZE,
+    TWO,
     audit,
     bank,
     device,
@@ -44,7 +46,6 @@ from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFile
 from ovek.model.snapshot import Bank, Boot, Hardware, Setting
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BANKS = sheet("banks", fallback="other-bank")
 
 

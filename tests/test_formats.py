@@ -7,15 +7,13 @@ from xml.etree import ElementTree
 
 import pytest
 
-from builders import NOW, device, image, member
+from builders import NOW, ONE, device, image, member
 from ovek.app import runner
 from ovek.app.answering import ANSWERS
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
 from ovek.app.work import Work
 from ovek.files.site import Site
-
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
 
 @pytest.fixture

@@ -20,7 +20,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from builders import NOW, device, flash, image, member
+from builders import NOW, ONE, TWO, device, flash, image, member
 from conftest import TIMES
 from ovek.engine.history import days, life, means
 from ovek.files.errors import InputError
@@ -28,7 +28,6 @@ from ovek.files.history import FILE, PASSWORD, Reading, Store, open_store
 from ovek.files.snapshot import write_snapshot
 from ovek.model.history import Fact, ImageFact, Span
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 PROVEN = '{"verdict":"proven"}'
 
 

@@ -6,7 +6,10 @@ from msgspec.structs import replace
 from builders import (
     CATALOG,
     MIB,
+    ONE,
     SIZE,
+    THREE,
+    TWO,
     bank,
     component,
     device,
@@ -28,7 +31,6 @@ from ovek.model.digest import Digests
 from ovek.model.policy import Policy
 from ovek.model.snapshot import Bank, Boot, Config, Hardware, Setting
 
-ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 KEEP_ONE = Policy(target="2.0", reserve="0%", keep=1)
 TARGET = Policy(target="2.0", reserve="0%")
 BANKS, PAIRED = sheet("banks", fallback="other-bank"), sheet("paired", fallback="other-bank")

@@ -6,13 +6,23 @@ from datetime import date
 
 import pytest
 
-from builders import CATALOG, NOW, audit, device, image, judged, member, published, release
+from builders import (
+    CATALOG,
+    NOW,
+    ONE,
+    TWO,
+    audit,
+    device,
+    image,
+    judged,
+    member,
+    published,
+    release,
+)
 from ovek.engine.wanted import ContradictionError, Wants
 from ovek.model.policy import Policy, Want
 from ovek.model.waiver import Waiver
 
-ONE = "flash:sw-1.0.img"
-TWO = "flash:sw-2.0.img"
 RECOMMENDED = published(
     release("1.0", fits=("SW*",), status="recommended", track="maintenance"),
     release("2.0", fits=("SW*",), status="recommended", track="feature"),

@@ -11,6 +11,7 @@ import plain as second
 from builders import (
     MIB,
     NOW,
+    ONE,
     SIZE,
     audit,
     bank,
@@ -39,7 +40,6 @@ from ovek.model.policy import Policy
 from ovek.model.sheet import Reading
 from ovek.model.snapshot import Component, File, Hardware
 
-ONE = "flash:sw-1.0.img"
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
 STEPS = (1024, MIB, 64 * MIB)
 

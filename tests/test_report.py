@@ -12,7 +12,7 @@ import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
-from builders import NOW, device, flash, image, member, plain
+from builders import NOW, ONE, device, flash, image, member, plain
 from ovek.app import report as room
 from ovek.cli import report
 from ovek.demo import write_site
@@ -20,7 +20,6 @@ from ovek.engine.news import news
 from ovek.model.report import Remembered, Standing
 from ovek.model.snapshot import Evidence, Hardware, Source
 
-ONE = "flash:sw-1.0.img"
 CHROMIUM = shutil.which("chromium")
 
 

@@ -7,10 +7,8 @@ import msgspec
 import pytest
 
 import ovek as package
-from builders import MIB, device, flash, image, member, plain, release
+from builders import MIB, ONE, device, flash, image, member, plain, release
 from ovek.demo import write_site
-
-ONE = "flash:sw-1.0.img"
 
 
 def sw(*files, free=500 * MIB, name="sw", **more):

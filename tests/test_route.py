@@ -7,7 +7,7 @@ from random import Random
 import pytest
 from msgspec.structs import replace
 
-from builders import MIB, device, flash, image, judged, member, plain, published, release
+from builders import MIB, ONE, device, flash, image, judged, member, plain, published, release
 from ovek.engine import catalog
 from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.cleanup import plan_device
@@ -21,7 +21,6 @@ from ovek.model.policy import Policy, Want
 from ovek.model.snapshot import Component, Hardware
 
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
-ONE = "flash:sw-1.0.img"
 
 
 def index(*releases):

@@ -9,7 +9,9 @@ from builders import (
     CATALOG,
     MIB,
     NOW,
+    ONE,
     POLICY,
+    TWO,
     audit,
     bank,
     device,
@@ -25,6 +27,7 @@ from builders import (
     published,
     release,
     sheet,
+    sw,
 )
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.rules.every import RULES
@@ -49,7 +52,6 @@ from ovek.model.snapshot import (
     Volume,
 )
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 BANKS = sheet("banks", fallback="other-bank")
 
 
@@ -71,10 +73,6 @@ VARIED = replace(
 
 DAY, HOUR, STICK = timedelta(days=1), timedelta(hours=1), "stick:sw-1.0.img"
 FAT_ONLY = sheet(reads=("ext4", "fat16", "fat32"))
-
-
-def sw(*files, boots=(ONE,), config=None, **more):
-    return device(member(*files, boots=boots, **more), place=ONE, config=config)
 
 
 def on_stick(*files, boots=(STICK,), filesystem="fat32", removable=True):

@@ -4,11 +4,10 @@ import json
 
 from msgspec.structs import replace
 
-from builders import device, image, member, published, release
+from builders import ONE, TWO, device, image, member, published, release
 from builders.planned import Planned
 from ovek.model.policy import Policy
 
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 POLICY = 'format = "ovek.policy/1"\ntarget = "2.0"\nreserve = "0%"\nkeep = 1\n'
 
 

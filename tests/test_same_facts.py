@@ -10,6 +10,9 @@ from msgspec.structs import replace
 from builders import (
     CATALOG,
     MIB,
+    ONE,
+    THREE,
+    TWO,
     audit,
     bank,
     component,
@@ -26,6 +29,7 @@ from builders import (
     published,
     release,
     sheet,
+    sw,
 )
 from builders.chance import curious
 from ovek.engine import catalog, custody
@@ -45,7 +49,6 @@ from ovek.model.policy import Policy, Want
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Bank, Boot, Config, Hardware, Member, Setting
 
-ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 BANKS, PAIRED = sheet("banks", fallback="other-bank"), sheet("paired", fallback="other-bank")
 TARGET = Policy(reserve="0%", target="2.0")
 KEEP_ONE = Policy(keep=1, reserve="0%")
@@ -68,10 +71,6 @@ def offered(what, kind=None, catalog=CATALOG, policy=KEEP_ONE):
     found = judged(what, kind, catalog)
     plans = plan_device(found, Asked(policy=policy, room=Room(sweep=4)))
     return [{place for drop in plan.drop for place in drop.files} for plan in plans]
-
-
-def sw(*files, boots=(ONE,), runs="1.0", place=ONE, **more):
-    return device(member(*files, boots=boots, **more), runs=runs, place=place)
 
 
 # -- volumes ---------------------------------------------------------------------------------------

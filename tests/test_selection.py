@@ -5,8 +5,6 @@ import pytest
 from builders import device, image, member
 from ovek.model.snapshot import Hardware
 
-ONE = "flash:sw-1.0.img"
-
 
 def sw(name, **more):
     runs = more.pop("runs", "1.0")

@@ -9,12 +9,10 @@ from xml.etree import ElementTree
 import pytest
 from msgspec.structs import replace
 
-from builders import NOW, device, image, member
+from builders import NOW, ONE, device, image, member
 from ovek.files.errors import InputError
 from ovek.files.snapshot import write_snapshot
 from ovek.files.state import INDEX, state_in, state_of
-
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
 
 def at(days: float) -> datetime:

@@ -16,7 +16,7 @@ import pytest
 from click.testing import CliRunner
 from msgspec import Struct
 
-from builders import device, image, member
+from builders import ONE, device, image, member
 from conftest import Ovek
 from ovek.cli import COMMANDS, cli
 from ovek.cli.command import _SAID, Command
@@ -24,7 +24,6 @@ from ovek.demo import write_site
 from ovek.files.errors import InputError, ManyInputError
 from ovek.render.lines import Columns, shortened, width
 
-ONE = "flash:sw-1.0.img"
 DIGEST = re.compile(r"[0-9a-f]{32,}")
 
 

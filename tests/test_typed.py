@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from builders import MIB, POLICY, audit, device, flash, image, judged, member, plain, sheet
+from builders import MIB, ONE, POLICY, audit, device, flash, image, judged, member, plain, sheet
 from builders.results import ALL, result
 from ovek.engine import change_text
 from ovek.engine.cleanup import plan_device, with_deletions
@@ -22,7 +22,6 @@ from ovek.model.typed import is_plain
 from ovek.render.checklist import checklist
 from ovek.render.cleanup import cleanup
 
-ONE = "flash:sw-1.0.img"
 WORDED = replace(
     sheet(roles={"crash-file": ("*.dump",)}),
     wording={"delete": "cast off {volume} {path}", "check-digest": "digest {path}"},

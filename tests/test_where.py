@@ -7,6 +7,8 @@ import io
 import pytest
 
 from builders import (
+    ONE,
+    TWO,
     bank,
     device,
     digest,
@@ -21,8 +23,6 @@ from builders import (
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.where import Sought, on_device
 from ovek.model.digest import Digests
-
-ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
 
 def places(what, text, kind=None):

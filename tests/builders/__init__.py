@@ -41,6 +41,8 @@ ROLES = {
     "set-file": ("*.set",),
     "component-image": ("web-*.pkg",),
 }
+# The images of the device that most tests look at.
+ONE, TWO, THREE = (f"flash:sw-{version}.img" for version in ("1.0", "2.0", "3.0"))
 
 
 def digest(text: str, algorithm: str = "md5") -> str:
@@ -178,6 +180,11 @@ def device(*members: Member, runs: str | None = "1.0", place: str | None = None,
         members=members,
         **more,
     )
+
+
+def sw(*files, boots=(ONE,), place=ONE, runs="1.0", config=None, **more):
+    """A device of one member that starts one of these files."""
+    return device(member(*files, boots=boots, **more), place=place, runs=runs, config=config)
 
 
 def judged(
