@@ -53,7 +53,7 @@ def cost_of(judged, walk, change, after_walk, sheet):
         exposed = exposed or any(
             now < was for was, now in zip(ranks(walk), ranks(walked), strict=True)
         )
-    unsafe = any(each.outcome != "ready" for each in after_walk.members)
+    unsafe = any(each.outcome != "proven" for each in after_walk.members)
     brings = change.content.size if isinstance(change, COPIES) else 0
     if isinstance(change, CopyBank):
         brings = SIZE
@@ -87,7 +87,7 @@ def reached(judge, device: Device, version: str) -> bool:
         starts, boot = each.starts, member.boot or Boot()
         if runs != version or starts is None or starts.version != version:
             return False
-        if each.outcome != "ready" or len(each.tried) > 1 or boot.once is not None:
+        if each.outcome != "proven" or len(each.tried) > 1 or boot.once is not None:
             return False
         for setting in (boot.order, boot.default_bank):
             if setting.live is not None and setting.live != setting.saved:
@@ -143,7 +143,7 @@ def changes_of(judge, device: Device, releases):
         one = judged.member(name)
         images = [*one.images.values(), *(i for i in one.banks.values() if not i.parts)]
         for image in images:
-            if image.judgement.verdict == "unmeasured":
+            if image.judgement.verdict == "unverified":
                 known = image.judgement.release or next(
                     (r for r in releases if r.version == image.version), None
                 )
@@ -160,7 +160,7 @@ def allowed(judge, device, change, walk, version, releases) -> bool:
     A reload only into what is proven and may be loaded.
     """
     if isinstance(change, Reload):
-        return all(each.outcome == "ready" for each in walk.members)
+        return all(each.outcome == "proven" for each in walk.members)
     if isinstance(change, Copy):
         volume = next(m for m in device.members if m.id == change.place.member).volumes[0]
         if change.bank is not None:  # a directory is all that lies in it
@@ -169,7 +169,7 @@ def allowed(judge, device, change, walk, version, releases) -> bool:
         judged = judge_device(device, judge)
         image = judged.image(change.place)
         return not there or (
-            image is not None and image.judgement.verdict in ("altered", "cut-short")
+            image is not None and image.judgement.verdict in ("altered", "truncated")
         )
     if isinstance(change, WriteBank | CopyBank):
         boots = {each.starts.at for each in walk.members if each.starts is not None}

@@ -178,7 +178,7 @@ def test_set_files_and_packages_are_found_in_any_case_on_fat():
     ours = fat(image("1.0"), plain("A.SET", 1), base, sets=(file_set("a.set", "pkg/base"),),
                boots=("flash:a.set",))  # fmt: skip
     found = judged(device(ours, place=ONE), catalog=catalog)
-    assert walk_device(found).members[0].outcome == "ready"
+    assert walk_device(found).members[0].outcome == "proven"
     strict = replace(ours, volumes=(replace(ours.volumes[0], filesystem="ext4"),))
     assert walk_device(judged(device(strict), catalog=catalog)).members[0].outcome == "stranded"
 
@@ -303,7 +303,7 @@ def test_the_hardware_of_a_member_is_its_own():
     what = two(member(image("1.0"), boots=(ONE,)),
                member(image("1.0"), boots=(ONE,), hardware=Hardware(model="AP10")))  # fmt: skip
     walk = walk_device(judged(what, catalog=catalog))
-    assert [each.outcome for each in walk.members] == ["ready", "stranded"]
+    assert [each.outcome for each in walk.members] == ["proven", "stranded"]
     assert walk.members[1].tried[0].why == "sw-1.0.img is for SW*, this is AP10"
 
 
@@ -312,7 +312,7 @@ def test_a_bank_of_a_set_file_is_judged_by_the_set():
     base = plain("pkg/base", SIZE, digests=Digests(md5=digest("base")))
     volume = flash(plain("a.set", 1), base, sets=(file_set("a.set", "pkg/base"),))
     what = device(member(volumes=(volume,), banks=(of_files("a", "a.set"),), default="a"))
-    assert walk_device(judged(what, BANKS, catalog)).reload == "ready"
+    assert walk_device(judged(what, BANKS, catalog)).reload == "proven"
     lacking = replace(volume, files=volume.files[:1])
     what = device(member(volumes=(lacking,), banks=(of_files("a", "a.set"),), default="a"))
     assert walk_device(judged(what, BANKS, catalog)).members[0].tried[0].result == "altered"

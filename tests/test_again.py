@@ -216,7 +216,7 @@ class Fleet:
             self.policy = {**self.policy, key: ages[key]}
         elif what == 5:
             until = (self.now + chance.choice((-DAY, DAY, 9 * DAY))).date()
-            rule = chance.choice(("image-cut-short", "proof-old", "no-fallback"))
+            rule = chance.choice(("image-truncated", "proof-old", "no-fallback"))
             self.waivers += (
                 f'[[waiver]]\nrule = "{rule}"\ndevice = "sw-{chance.choice("*1")}"\n'
                 f'by = "Ada"\nwhy = "known"\nuntil = {until}\n'

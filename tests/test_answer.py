@@ -147,7 +147,7 @@ def plainly(audit: dict) -> tuple[int, int, int, int]:
             unclear += 1
         elif one["reload"] == "stranded" or severe:
             no_go += 1
-        elif one["reload"] == "ready" and sure(one):
+        elif one["reload"] == "proven" and sure(one):
             go += 1
         else:
             unclear += 1

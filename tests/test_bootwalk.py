@@ -41,26 +41,26 @@ def results(what, kind=None):
 
 
 def test_the_first_entry_of_the_saved_order_starts():
-    assert outcome(member(image("1.0"), image("2.0"), boots=(TWO, ONE))) == ("ready", TWO)
+    assert outcome(member(image("1.0"), image("2.0"), boots=(TWO, ONE))) == ("proven", TWO)
 
 
 def test_a_saved_order_counts_more_than_the_live_one():
     both = member(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))
-    assert outcome(both) == ("ready", ONE)
+    assert outcome(both) == ("proven", ONE)
 
 
 def test_where_only_the_live_order_is_known_it_is_walked_and_said():
     one = walk(member(image("1.0"), boots=None, live=(ONE,))).members[0]
-    assert (one.outcome, one.from_) == ("ready", "live")
+    assert (one.outcome, one.from_) == ("proven", "live")
 
 
 def test_a_once_entry_comes_before_the_order():
-    assert outcome(member(image("1.0"), image("2.0"), boots=(ONE,), once=TWO)) == ("ready", TWO)
+    assert outcome(member(image("1.0"), image("2.0"), boots=(ONE,), once=TWO)) == ("proven", TWO)
 
 
 def test_a_saved_order_that_names_a_missing_file_falls_back():
     fallback = sheet(fallback="first-found")
-    assert outcome(member(image("3.0"), image("1.0"), boots=(TWO,)), fallback) == ("ready", THREE)
+    assert outcome(member(image("3.0"), image("1.0"), boots=(TWO,)), fallback) == ("proven", THREE)
     assert outcome(member(image("3.0"), boots=(TWO,)), sheet()) == ("stranded", None)
 
 
@@ -69,7 +69,7 @@ def test_an_entry_with_a_stray_blank_names_nothing():
 
 
 def test_case_counts_except_on_fat():
-    for filesystem, wanted in (("vfat", "ready"), ("ext4", "stranded")):
+    for filesystem, wanted in (("vfat", "proven"), ("ext4", "stranded")):
         volume = flash(image("1.0"), filesystem=filesystem)
         what = member(volumes=(volume,), boots=("flash:SW-1.0.IMG",))
         assert outcome(what)[0] == wanted
@@ -88,7 +88,7 @@ def test_the_loader_goes_on_from_what_is_not_there():
 
 def test_on_a_broken_image_the_sheet_decides():
     what = member(image("1.0"), image("2.0", content="flipped"), boots=(TWO, ONE))
-    assert outcome(what, sheet(on_bad_image="next")) == ("ready", ONE)
+    assert outcome(what, sheet(on_bad_image="next")) == ("proven", ONE)
     assert outcome(what, sheet(on_bad_image="halt")) == ("stranded", None)
 
 
@@ -108,7 +108,7 @@ def test_where_the_hardware_is_not_known_a_proven_image_starts_unproven():
     assert outcome(nameless, catalog=catalog) == ("unproven", ONE)
 
 
-def test_unlisted_unmeasured_and_remote_start_unproven():
+def test_unlisted_unverified_and_remote_start_unproven():
     assert outcome(member(image("9.9"), boots=("flash:sw-9.9.img",)))[0] == "unproven"
     assert outcome(member(image("1.0", digests=None), boots=(ONE,)))[0] == "unproven"
     assert outcome(member(boots=("tftp://192.0.2.1/a",))) == ("unproven", "tftp://192.0.2.1/a")
@@ -116,7 +116,7 @@ def test_unlisted_unmeasured_and_remote_start_unproven():
 
 def test_first_found_takes_the_first_image_in_directory_order():
     what = member(plain("a.log"), image("2.0"), image("1.0"), boots=(ONE,), mode="first-found")
-    assert outcome(what) == ("ready", TWO)
+    assert outcome(what) == ("proven", TWO)
 
 
 def test_hold_stops_in_the_boot_loader():
@@ -125,7 +125,7 @@ def test_hold_stops_in_the_boot_loader():
 
 def test_a_set_starts_as_a_whole():
     catalog = published(release("1.0", file="base", kind="package"))
-    for content, wanted in (("base", "ready"), ("flipped", "stranded")):
+    for content, wanted in (("base", "proven"), ("flipped", "stranded")):
         package = plain("pkg/base", 100 * 2**20, digests=Digests(md5=digest(content)))
         volume = flash(plain("all.set"), package, sets=(file_set("all.set", "pkg/base"),))
         what = member(volumes=(volume,), boots=("flash:all.set",))
@@ -138,15 +138,15 @@ def banks(*all_banks, default="a", fallback="other-bank", bad="next", **more):
 
 
 def test_the_default_bank_starts_and_the_others_are_the_fallback():
-    assert banks(bank("a", "1.0"), bank("b", "2.0"), default="b") == ("ready", "bank:b")
-    assert banks(bank("a"), bank("b", "2.0")) == ("ready", "bank:b")
+    assert banks(bank("a", "1.0"), bank("b", "2.0"), default="b") == ("proven", "bank:b")
+    assert banks(bank("a"), bank("b", "2.0")) == ("proven", "bank:b")
     assert banks(bank("a"), bank("b", "2.0"), fallback="none") == ("stranded", None)
-    assert banks(bank("a", "1.0"), bank("b", "2.0"), once="bank:b") == ("ready", "bank:b")
+    assert banks(bank("a", "1.0"), bank("b", "2.0"), once="bank:b") == ("proven", "bank:b")
 
 
 def test_a_bad_bank_is_a_bad_image():
     broken = bank("a", state="bad")
-    assert banks(broken, bank("b", "2.0")) == ("ready", "bank:b")
+    assert banks(broken, bank("b", "2.0")) == ("proven", "bank:b")
     assert banks(broken, bank("b", "2.0"), bad="halt") == ("stranded", None)
 
 
@@ -171,10 +171,10 @@ def pair(trial, committed, *, once=None, fallback="other-bank"):
 
 
 def test_a_pair_starts_trial_where_both_hold_the_same_and_committed_else():
-    assert pair("sw-1.0.img", "sw-1.0.img") == ("ready", "bank:trial")
-    assert pair("sw-2.0.img", "sw-1.0.img") == ("ready", "bank:committed")
-    assert pair(None, "sw-1.0.img") == ("ready", "bank:committed")
-    assert pair("sw-2.0.img", "sw-1.0.img", once="bank:trial") == ("ready", "bank:trial")
+    assert pair("sw-1.0.img", "sw-1.0.img") == ("proven", "bank:trial")
+    assert pair("sw-2.0.img", "sw-1.0.img") == ("proven", "bank:committed")
+    assert pair(None, "sw-1.0.img") == ("proven", "bank:committed")
+    assert pair("sw-2.0.img", "sw-1.0.img", once="bank:trial") == ("proven", "bank:trial")
     assert pair("sw-2.0.img", "flipped") == ("unproven", "bank:committed")
 
 
@@ -201,13 +201,13 @@ def test_the_worst_member_speaks_for_the_device():
     blind = member(boot=None, id="3")
     assert walk(device(good, lost, blind)).reload == "stranded"
     assert walk(device(good, blind)).reload == "unknown"
-    assert walk(device(good)).reload == "ready"
+    assert walk(device(good)).reload == "proven"
     assert walk(device()).reload == "unknown"
 
 
 def test_an_entry_may_name_another_members_volume():
     there = member(image("2.0"), boots=(TWO,), id="2")
-    assert walk(device(member(boots=(f"2/{TWO}",)), there)).reload == "ready"
+    assert walk(device(member(boots=(f"2/{TWO}",)), there)).reload == "proven"
 
 
 def test_it_is_told_whether_the_start_differs_from_what_runs_and_between_members():
@@ -453,7 +453,7 @@ def test_what_if_the_live_settings_were_saved_now():
 def test_a_what_if_of_a_member_is_of_that_member_alone():
     two = device(member(image("1.0"), boots=(ONE,)), member(image("1.0"), boots=(ONE,), id="2"))
     assert [m.outcome for m in supposed(two, missing=(f"2/{ONE}",)).members] == [
-        "ready",
+        "proven",
         "stranded",
     ]
     assert {m.outcome for m in supposed(two, missing=(ONE,)).members} == {"stranded"}
@@ -464,10 +464,10 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     told = " ".join(shown.split())
     assert told.startswith(f"If {ONE} were missing: sw: no-go, nothing starts: {ONE} is missing.")
     assert "sw stranded: nothing starts" in shown
-    assert "as it is: go, ready, starts 1.0" in shown
+    assert "as it is: go, proven, starts 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
     assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings were saved"]
-    assert answer["as_it_is"][0]["reload"] == "ready"
+    assert answer["as_it_is"][0]["reload"] == "proven"
     assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
     assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr
     told = ovek("bootwalk", "--if-bad", "flash:", exits=2).stderr

@@ -178,7 +178,7 @@ def test_a_device_stuck_at_its_boot_loader_is_read_from_a_saved_session(stuck):
         ("a-name-that-is-longer-than-31-c", 1024, True),
     ]
     walk = stuck.json("bootwalk", exits=None)["devices"][0]["members"][0]
-    assert [each["result"] for each in walk["tried"]] == ["missing", "unmeasured"]
+    assert [each["result"] for each in walk["tried"]] == ["missing", "unverified"]
     found = stuck.json("audit", exits=1)["devices"][0]["findings"]
     assert found[0]["rule"] == "at-boot-loader"
     assert found[0]["words"].startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")

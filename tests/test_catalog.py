@@ -138,7 +138,7 @@ def test_a_copy_of_ours_is_matched_and_proves_only_where_policy_says_so():
     assert "for which no publisher vouches" in one.judgement.why
     assert walk_device(found).reload == "unproven"
     judge = judge_for(sheet(), ReleaseIndex(catalog_), accepts_own=True)
-    assert walk_device(judge_device(what, judge)).reload == "ready"
+    assert walk_device(judge_device(what, judge)).reload == "proven"
 
 
 def test_a_list_of_our_own_copies_disputes_no_publisher():
@@ -161,7 +161,7 @@ def test_own_records_are_imported_as_such(ovek):
     assert ovek.json("audit")["devices"][0]["images"][0]["verdict"] == "matched"
     ovek.write("policy.toml", 'accepts = ["publisher", "own"]\n')
     audit = ovek.json("audit")["devices"][0]
-    assert (audit["images"][0]["verdict"], audit["reload"]) == ("proven", "ready")
+    assert (audit["images"][0]["verdict"], audit["reload"]) == ("proven", "proven")
 
 
 def test_a_tag_that_is_not_its_digests_is_told(tmp_path):

@@ -66,14 +66,14 @@ def starts(what, kind=SHEET):
     return walk.starts and walk.starts.place, walk.outcome
 
 
-def test_a_copy_takes_whole_clusters_and_is_cut_short_in_its_middle():
+def test_a_copy_takes_whole_clusters_and_is_truncated_in_its_middle():
     what = device(member(volumes=(flash(image("1.0"), cluster=64 * MIB),), boots=(ONE,)))
     copy = Copy(place=AT, content=two())
     volume = effect(what, copy, SHEET).members[0].volumes[0]
     assert volume.files[-1].digests == two().digests
     assert volume.free == 500 * MIB - 128 * MIB
     half = middle(what, copy, SHEET)
-    assert judged(half).members[0].images[AT.on(None)].judgement.verdict == "cut-short"
+    assert judged(half).members[0].images[AT.on(None)].judgement.verdict == "truncated"
 
 
 def test_a_copy_needs_room_and_counts_what_it_goes_over():
@@ -110,11 +110,11 @@ def test_a_setting_counts_only_once_it_is_saved():
     what = sw(image("2.0"))
     order = SetOrder(member="1", entries=(BootEntry(place=TWO),))
     live = effect(what, order, SHEET)
-    assert starts(live) == (ONE, "ready")
-    assert starts(effect(live, Save(member="1"), SHEET)) == (TWO, "ready")
+    assert starts(live) == (ONE, "proven")
+    assert starts(effect(live, Save(member="1"), SHEET)) == (TWO, "proven")
     what = sw(image("2.0"), mode="listed")
     hold = effect(what, SetMode(member="1", mode="hold"), SHEET)
-    assert starts(hold) == (ONE, "ready")
+    assert starts(hold) == (ONE, "proven")
     assert starts(effect(hold, Save(member="1"), SHEET))[1] == "stranded"
 
 
@@ -147,7 +147,7 @@ def test_a_reload_makes_what_the_walk_starts_what_runs_and_ends_a_once_entry():
     assert runs_of(judged(after))[0].place == AT
     assert after.members[0].boot.once is None
     assert after.running.version == "2.0"
-    assert starts(after) == (ONE, "ready")
+    assert starts(after) == (ONE, "proven")
 
 
 def test_members_that_start_apart_run_apart_after_a_reload():
@@ -165,9 +165,9 @@ def test_a_commit_makes_the_committed_directory_what_is_on_trial():
         Bank(name="committed", state="ok", places=("flash:c/sw.img",)),
     )
     what = device(member(*files, banks=banks), place="flash:t/sw.img", runs="2.0")
-    assert starts(what, PAIRED) == ("bank:committed", "ready")
+    assert starts(what, PAIRED) == ("bank:committed", "proven")
     after = effect(what, Commit(member="1"), PAIRED)
-    assert starts(after, PAIRED) == ("bank:trial", "ready")
+    assert starts(after, PAIRED) == ("bank:trial", "proven")
     assert judged(after, PAIRED).members[0].banks["committed"].version == "2.0"
     half = middle(what, Commit(member="1"), PAIRED)
     assert half.members[0].bank("committed").state == "bad"
@@ -208,7 +208,7 @@ def test_a_replay_tells_what_is_worse_in_the_middle_and_after_for_every_member()
 
     _, gone = harms(Delete(place=Place("flash", "sw-1.0.img", "1")))
     assert len(gone) == 2
-    assert gone[1] == "member 2: the next start goes from ready to stranded"
+    assert gone[1] == "member 2: the next start goes from proven to stranded"
     over, _ = harms(Copy(place=Place("flash", "sw-1.0.img", "1"), content=two()))
-    assert "ready to stranded" in over[0]
+    assert "proven to stranded" in over[0]
     assert harms(Copy(place=AT, content=two())) == ([], [])

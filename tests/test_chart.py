@@ -33,7 +33,7 @@ MIB = 2**20
 
 def charted(number):
     """Some devices at some sites, among them long names, and every verdict."""
-    every = ["proven", "matched", "unmeasured", "unlisted", "disputed", "cut-short", "altered"]
+    every = ["proven", "matched", "unverified", "unlisted", "disputed", "truncated", "altered"]
     found = []
     for at in range(number):
         version = ("7.4.2", "7.4.1", "7.2.5-long-build-name")[at % 3]
@@ -68,12 +68,12 @@ def walks(members=1):
     ends = Started(place=ONE, version="1.0", verdict="proven", by="md5")
     one = [
         MemberWalk(
-            member=str(at), from_="saved", outcome="ready", starts=ends, tried=tried, note=""
+            member=str(at), from_="saved", outcome="proven", starts=ends, tried=tried, note=""
         )
         for at in range(members)
     ]
     lost = [replace(each, outcome="stranded", starts=None, tried=tried[:1]) for each in one]
-    base = DeviceWalk(device="sw", reload="ready", runs="1.0", changes=False, members_differ=False,
+    base = DeviceWalk(device="sw", reload="proven", runs="1.0", changes=False, members_differ=False,
                       members=tuple(one))  # fmt: skip
     return [("as it is", base), ("if flash: were gone", replace(base, members=tuple(lost)))]
 

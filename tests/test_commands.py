@@ -85,7 +85,7 @@ def test_a_boot_walk_names_every_candidate_and_why(ovek):
     assert "2. order: flash:sw-1.0.img starts, proven" in shown
     assert ovek("bootwalk", "sw", "--fail-on", "never").returncode == 0
     walk = ovek.json("bootwalk", "sw", exits=1)["devices"][0]
-    assert walk["reload"] == "ready"
+    assert walk["reload"] == "proven"
     assert walk["members"][0]["from"] == "saved"
     assert [each["result"] for each in walk["members"][0]["tried"]] == ["missing", "proven"]
 

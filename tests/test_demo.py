@@ -19,7 +19,7 @@ TROUBLES = {
     "stranded": "brack-pier",
     "image-unlisted": "holm-ramp",
     "free-space-low": "gannet-bridge",
-    "image-unmeasured": "holm-dist",
+    "image-unverified": "holm-dist",
     "bank-empty": "holm-dist",
     "facts-missing": "petrel-bridge",
     "running-image-gone": "tern-bridge",
@@ -107,7 +107,7 @@ def test_the_sample_fleet_has_every_planted_trouble_and_healthy_devices(toured):
     healthy = [
         d
         for d in audit["devices"]
-        if d["reload"] == "ready"
+        if d["reload"] == "proven"
         and all(f["severity"] == "note" or f["waived"] for f in d["findings"])
     ]
     assert len(healthy) >= 5

@@ -209,7 +209,7 @@ def test_a_copy_that_mends_is_dangerous_until_it_is_done():
     )  # fmt: skip
     harm = {each.change: (bool(each.harm), each.reload) for each in made.dos}
     assert harm["delete"] == (True, "stranded")
-    assert harm["copy"][0] and harm["set-order"] == (False, "ready")
+    assert harm["copy"][0] and harm["set-order"] == (False, "proven")
     assert made.danger == [2, 3]
 
 
@@ -225,8 +225,8 @@ def test_what_holds_for_several_images_names_them_and_for_one_only_that():
     two = told("image-weakly-proven", image("2.0"))
     assert two == f"{weak}; the same holds for flash:sw-2.0.img"
     bare = [image(version, digests=None) for version in ("2.0", "3.0")]
-    assert told("image-unmeasured", bare[0]) == "no digest of it is known"
-    assert told("image-unmeasured", *bare).endswith("; the same holds for flash:sw-3.0.img")
+    assert told("image-unverified", bare[0]) == "no digest of it is known"
+    assert told("image-unverified", *bare).endswith("; the same holds for flash:sw-3.0.img")
 
 
 def test_a_pair_on_fat_holds_the_same_in_another_case():
@@ -278,15 +278,15 @@ def test_what_is_taken_to_be_bad_is_so_on_the_member_that_is_meant():
     what = judged(device(member(image("1.0"), boots=(ONE,)),
                          member(image("1.0"), boots=(ONE,), id="2"), place=ONE))  # fmt: skip
     for place, outcomes in (
-        ("2/flash:sw-1.0.img", ["ready", "stranded"]),
-        ("1/flash:sw-1.0.img", ["stranded", "ready"]),
+        ("2/flash:sw-1.0.img", ["proven", "stranded"]),
+        ("1/flash:sw-1.0.img", ["stranded", "proven"]),
         (ONE, ["stranded", "stranded"]),
     ):
         walk = walk_device(suppose(what, WhatIf(bad=(place,))))
         assert [each.outcome for each in walk.members] == outcomes
     bare = member(image("1.0", digests=None), boots=(ONE,))
-    unmeasured = judged(device(bare, replace(bare, id="2")))
-    walk = walk_device(suppose(unmeasured, WhatIf(bad=("2/flash:sw-1.0.img",))))
+    unverified = judged(device(bare, replace(bare, id="2")))
+    walk = walk_device(suppose(unverified, WhatIf(bad=("2/flash:sw-1.0.img",))))
     assert [each.outcome for each in walk.members] == ["unproven", "stranded"]
 
 
@@ -294,7 +294,7 @@ def test_a_file_under_a_published_name_is_an_image_whatever_the_sheet_says_of_na
     odd = published(release("7.0", file="strange", kind=None))
     found = judged(device(member(plain("strange", SIZE), plain("other", SIZE))), catalog=odd)
     told = {place.path: one.judgement.verdict for place, one in found.members[0].images.items()}
-    assert told == {"strange": "unmeasured"}
+    assert told == {"strange": "unverified"}
 
 
 def test_an_image_beside_the_directories_of_a_pair_is_in_none_of_them():

@@ -131,9 +131,9 @@ def holds(what, kind):
     for bare in less(what):
         reload_then, after = found(bare, kind)
         if before - after:
-            assert after & {"facts-missing", "image-unmeasured"}, (before - after, bare)
+            assert after & {"facts-missing", "image-unverified"}, (before - after, bare)
         assert after or not before
-        if reload_then == "ready" and reload != "ready":
+        if reload_then == "proven" and reload != "proven":
             # Where the saved settings are not known the live ones are walked, and that is told.
             assert walk_device(judged(bare, kind, CATALOG)).members[0].from_ == "live"
             assert "facts-missing" in after

@@ -43,7 +43,7 @@ def test_the_answer_is_what_the_design_says_of_the_next_boot(number):
         ]
         runs = {one.member: one.runs for one in found.starts}
         starts = {one.member: one.version for one in found.starts}
-        proven = found.reload == "ready"
+        proven = found.reload == "proven"
         aims = {found.target} - {None}
         meant = [
             starts[name] is not None and starts[name] in {runs[name], *aims} for name in starts

@@ -109,7 +109,7 @@ def test_a_runbook_typed_line_by_line_leaves_nothing_to_do(name):
     again = person.book()
     assert again.steps == (), [step.words for step in again.steps]
     if not book.open:
-        assert again.reload == "ready" and len(again.done) == len(book.done) + len(book.left)
+        assert again.reload == "proven" and len(again.done) == len(book.done) + len(book.left)
         if book.wants is not None:
             assert person.hands.device.running.version == book.wants
 
@@ -228,7 +228,7 @@ def test_the_runbook_of_any_device_is_typed_and_its_own_loader_boots_what_was_sa
             began, where = person.starts()
             if step.do.reload == "stranded":
                 assert where == "boot-loader", (number, seed, step.words)
-            elif step.do.reload == "ready" and " / " not in (step.do.starts or ""):
+            elif step.do.reload == "proven" and " / " not in (step.do.starts or ""):
                 assert began == version(step.do.starts), (number, seed, step.words)
         else:
             again = person.book()
@@ -318,7 +318,7 @@ def test_over_ssh_a_person_types_the_runbooks_and_everything_is_done(sample):
         audit = told(sample, "audit")
         for one in audit["devices"]:
             if one["device"] in WORKED_ON:
-                assert one["reload"] == "ready"
+                assert one["reload"] == "proven"
                 assert one["steps"] == [], one["device"]
 
 

@@ -54,13 +54,13 @@ def verdict(file: File) -> str:
 def test_a_size_that_may_be_the_published_one_is_neither_short_nor_altered(step, digests):
     for told in (SIZE, -(-SIZE // step) * step, SIZE // step * step, SIZE - step + 1):
         file = image("1.0", size=told, size_step=step, digests=digests)
-        assert verdict(file) == ("altered" if digests else "unmeasured"), told
+        assert verdict(file) == ("altered" if digests else "unverified"), told
 
 
 @pytest.mark.parametrize(("size", "step", "then"), [
-    (SIZE - 1024, 1024, "cut-short"), (SIZE - 1023, 1024, "unmeasured"),
-    (SIZE + 1023, 1024, "unmeasured"), (SIZE + 1024, 1024, "altered"),
-    (SIZE - 1, None, "cut-short"), (0, MIB, "cut-short"),
+    (SIZE - 1024, 1024, "truncated"), (SIZE - 1023, 1024, "unverified"),
+    (SIZE + 1023, 1024, "unverified"), (SIZE + 1024, 1024, "altered"),
+    (SIZE - 1, None, "truncated"), (0, MIB, "truncated"),
 ])  # fmt: skip
 def test_sizes_differ_only_where_their_ranges_do_not_meet(size, step, then):
     assert verdict(image("1.0", size=size, size_step=step, digests=None)) == then
@@ -134,7 +134,7 @@ def test_a_rounded_listing_never_makes_anything_worse_than_the_exact_one(first):
         blurred = rounded(case, chance.choice(STEPS), chance)
         exact, before = verdicts(case), walk_device(case.judged())
         for at, then in verdicts(blurred).items():
-            bad = ("altered", "cut-short")
+            bad = ("altered", "truncated")
             assert then == exact[at] or exact[at] in bad or then not in bad, (case.seed, at)
         if before.reload != "stranded":
             assert walk_device(blurred.judged()).reload != "stranded", case.seed
@@ -160,20 +160,20 @@ def test_a_name_that_is_cut_is_matched_as_a_beginning_and_never_missing():
     cut_one = replace(image("1.0"), path="sw-1", path_cut=True)
     walk = walk_device(judged(member(cut_one, boots=(ONE,))))
     assert walk.members[0].tried[0].result == "proven"
-    unmeasured = replace(cut_one, digests=None)
-    tried = walk_device(judged(member(unmeasured, boots=(ONE,)))).members[0].tried[0]
-    assert (tried.result, "its name is cut by the listing" in tried.why) == ("unmeasured", True)
-    whole = replace(unmeasured, path_cut=False)
+    unverified = replace(cut_one, digests=None)
+    tried = walk_device(judged(member(unverified, boots=(ONE,)))).members[0].tried[0]
+    assert (tried.result, "its name is cut by the listing" in tried.why) == ("unverified", True)
+    whole = replace(unverified, path_cut=False)
     assert walk_device(judged(member(whole, boots=(ONE,)))).members[0].tried[0].result == "missing"
 
 
 def test_a_cut_name_that_may_be_of_several_releases_is_of_none():
     file = replace(image("1.0", digests=None, size=5), path="sw-", path_cut=True)
     found = next(iter(judged(member(file)).members[0].images.values()))
-    assert found.judgement.verdict == "unmeasured"
+    assert found.judgement.verdict == "unverified"
     assert "it may be any of 3: sw-1.0.img" in found.judgement.why
     only = next(iter(judged(member(replace(file, path="sw-2"))).members[0].images.values()))
-    assert only.judgement.verdict == "cut-short"
+    assert only.judgement.verdict == "truncated"
 
 
 def test_where_two_cut_names_begin_alike_nobody_knows_which_starts():
@@ -273,14 +273,14 @@ def test_a_catalog_with_digests_that_the_device_is_never_asked_for_is_told_so():
     only = published(release("1.0", digests=Digests(sha1="1" * 40)))
     kind = replace(sheet(), reading=Reading(digests=("sha512", "md5")))
     found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, only).findings
-    told = next(each for each in found if each.rule == "image-unmeasured")
+    told = next(each for each in found if each.rule == "image-unverified")
     assert told.saw.startswith(
         "sw-1.0.img is published with SHA-1 only, and the device is asked for SHA-512 and MD5"
     )
     assert "Add sha1 to reading.digests of the sheet switch" in told.words
     both = published(release("1.0", digests=Digests(sha1="1" * 40, md5="2" * 32)))
     found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, both).findings
-    told = next(each for each in found if each.rule == "image-unmeasured")
+    told = next(each for each in found if each.rule == "image-unverified")
     assert told.saw.startswith("no digest of it is known")
 
 
@@ -310,8 +310,8 @@ def test_a_volume_that_the_device_cannot_read_is_nothing_to_its_loader():
     what = device(member(boots=("stick:sw-1.0.img",), volumes=(flash(), stick)))
     for reads, reload in (
         (("ext4", "fat32"), "stranded"),
-        (("ext4", "ntfs"), "ready"),
-        (None, "ready"),
+        (("ext4", "ntfs"), "proven"),
+        (None, "proven"),
     ):
         kind = sheet() if reads is None else sheet(reads=reads)
         assert walk_device(judged(what, kind)).reload == reload

@@ -194,7 +194,7 @@ def test_a_fact_less_offers_nothing_more_proves_nothing_and_silences_nothing(num
             more |= {("", place) for place in now_proven - proven}
             assert not more or now_readable(case, what), where
             more = says(after) - says(before)
-            if after.reload == "ready" and before.reload != "ready":
+            if after.reload == "proven" and before.reload != "proven":
                 # Where the saved settings are not known the live ones are walked: that is told.
                 assert any("live ones were walked" in saw for _, _, saw in more), where
             if rules - {finding.rule for finding in after.findings}:

@@ -265,7 +265,7 @@ def test_a_fleet_is_read_from_saved_sessions(ovek):
     result = ovek.json("survey")
     assert [one["result"] for one in result["devices"]] == ["read"]
     walk = ovek.json("bootwalk", "box")["devices"][0]
-    assert walk["reload"] == "ready"
+    assert walk["reload"] == "proven"
     assert walk["runs"] == "3.1"
 
 

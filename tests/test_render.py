@@ -55,7 +55,7 @@ def test_a_spool_gives_back_what_was_added_as_often_as_asked():
             device=f"sw{at}",
             taken_at=NOW,
             answer="go",
-            reload="ready",
+            reload="proven",
             runs=None,
             starts=(),
             images=(),

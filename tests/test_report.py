@@ -408,7 +408,7 @@ def test_a_link_opens_a_device_which_is_drawn_then_and_only_then(sample, opened)
     box = page.locator("details[open]")
     box.locator(".path").wait_for()
     assert box.locator(".path li").count() == 3
-    assert "is cut-short" in box.inner_text() and "if the power fails" in box.inner_text()
+    assert "is truncated" in box.inner_text() and "if the power fails" in box.inner_text()
     assert page.evaluate("document.activeElement.tagName") == "SUMMARY"
     again = opened(sample)
     again.goto(sample.as_uri() + "#d:brack-core")

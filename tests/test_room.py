@@ -53,7 +53,7 @@ def test_the_checklist_has_a_box_a_step_with_what_is_expected_after_it(cramped):
     text = cramped("cleanup", "sw", "--room-for", "2.0", "--format", "markdown").stdout
     assert "- [ ] 1. Delete flash:a.partial *(free space)*" in text
     assert "  - frees: 80.0 MiB, tier 1: a leftover that nothing refers to" in text
-    assert "  - expect: 100 MiB free; next boot: 1.0 from flash:sw-1.0.img (ready)" in text
+    assert "  - expect: 100 MiB free; next boot: 1.0 from flash:sw-1.0.img (proven)" in text
     assert "- [ ] 2. Copy sw-2.0.img to flash: *(image)*" in text
     assert "reload" not in text.lower()
 

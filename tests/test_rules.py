@@ -117,9 +117,9 @@ def test_a_set_that_is_not_whole_is_told_once():
     assert found == [("image-altered", "warning", "flash:a.set")]
 
 
-def test_an_image_cut_short():
+def test_an_image_truncated():
     assert said(sw(image("1.0"), image("2.0", size=MIB, content="x"))) == [
-        ("image-cut-short", "warning", TWO)
+        ("image-truncated", "warning", TWO)
     ]
 
 
@@ -130,11 +130,11 @@ def test_an_unlisted_image_is_a_note_and_a_warning_where_it_starts():
     assert said(starts) == [("image-unlisted", "warning", place)]
 
 
-def test_unmeasured_images_are_told_as_one_and_the_one_that_starts_by_itself():
+def test_unverified_images_are_told_as_one_and_the_one_that_starts_by_itself():
     files = [image(version, digests=None) for version in ("1.0", "2.0", "3.0")]
     assert said(sw(*files)) == [
-        ("image-unmeasured", "warning", ONE),
-        ("image-unmeasured", "note", TWO),
+        ("image-unverified", "warning", ONE),
+        ("image-unverified", "note", TWO),
     ]
 
 
@@ -542,7 +542,7 @@ CASES = {
         ),
         lambda: of(sw(image("1.0"), image("2.0", digests=Digests(md5=digest("x"))))),
     ),
-    "image-cut-short": (
+    "image-truncated": (
         lambda: of(sw(image("1.0"), image("2.0", size=MIB, content="x"))),
         lambda: of(sw(image("1.0"), image("2.0", content="x"))),
     ),
@@ -550,7 +550,7 @@ CASES = {
         lambda: of(sw(image("1.0"), image("9.9"))),
         lambda: of(sw(image("1.0"), image("3.0"))),
     ),
-    "image-unmeasured": (
+    "image-unverified": (
         lambda: (
             of(sw(image("1.0"), image("2.0", digests=None)))
             & of(sw(image("1.0")), policy=Policy(reserve="0%", weakest_digest="sha256"))

@@ -24,14 +24,14 @@ def test_the_first_line_says_where_a_device_stands(ovek):
     first = " ".join(shown.split("\n\n")[0].split())
     assert first.startswith("sw: ")
     assert "5 steps left" in first and "next: copy sw-2.0.img to flash:" in first
-    assert "in the end: 2.0 from flash:sw-2.0.img (ready)" in first
+    assert "in the end: 2.0 from flash:sw-2.0.img (proven)" in first
     book = ovek.json("runbook", exits=1)
     assert book["format"] == "ovek.runbook/1"
     steps = book["devices"][0]["steps"]
     assert [step["do"]["change"] for step in steps] == [
         "copy", "check-digest", "set-order", "save", "reload"
     ]  # fmt: skip
-    assert steps[0]["cut"] == {"reload": "ready", "starts": "1.0 from flash:sw-1.0.img"}
+    assert steps[0]["cut"] == {"reload": "proven", "starts": "1.0 from flash:sw-1.0.img"}
     assert steps[0]["undo"] == ["Delete flash:sw-2.0.img"]
 
 

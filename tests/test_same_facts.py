@@ -238,8 +238,8 @@ def test_a_bank_that_was_written_over_while_its_old_image_runs_is_told_for_what_
         what = device(member(banks=banks, default="a"), in_bank="a")
         return start(what, BANKS), "running-image-gone" in rules(what, BANKS)
 
-    assert told("2.0") == ([("ready", "2.0")], True)
-    assert told("1.0") == ([("ready", "1.0")], False)
+    assert told("2.0") == ([("proven", "2.0")], True)
+    assert told("1.0") == ([("proven", "1.0")], False)
 
 
 def test_a_start_from_another_members_flash_is_held_against_the_member_that_starts():
@@ -251,7 +251,7 @@ def test_a_start_from_another_members_flash_is_held_against_the_member_that_star
         return start(stack(own, other), catalog=known)[0][0]
 
     assert outcome("AP10") == "stranded"
-    assert outcome("SW20") == "ready"
+    assert outcome("SW20") == "proven"
     base = plain("pkg/base", MIB, digests=Digests(md5=digest("sw-1.0.img")))
     set_ = flash(base, plain("a.set", 1), sets=(file_set("a.set", "pkg/base"),))
     own = member(boots=("2/flash:a.set",), hardware=Hardware(model="AP10"))
@@ -266,7 +266,7 @@ def test_bytes_that_are_known_under_two_names_count_by_both():
         release("1.0", digests=same, fits=("SW*",)),
         release("2.0"),
     )
-    assert start(sw(image("1.0")), catalog=known) == [("ready", "1.0")]
+    assert start(sw(image("1.0")), catalog=known) == [("proven", "1.0")]
     alone = published(release("1.0", digests=same, fits=("AP*",)), release("2.0"))
     assert start(sw(image("1.0")), catalog=alone)[0][0] == "stranded"
     withdrawn = published(
@@ -311,7 +311,7 @@ def test_a_set_file_in_a_list_of_our_own_makes_no_proven_set_less():
     listed = plain("a.set", 1, digests=Digests(md5=digest("a.set")))
     volume = flash(*files, listed, sets=(file_set("a.set", "pkg/base", "pkg/extra"),))
     what = device(member(boots=("flash:a.set",), volumes=(volume,)))
-    assert start(what, catalog=[*known, *own]) == [("ready", "1.0")]
+    assert start(what, catalog=[*known, *own]) == [("proven", "1.0")]
 
 
 def test_whatever_may_be_the_file_of_a_bank_stays_where_its_files_are_not_known():
@@ -519,7 +519,7 @@ def test_a_trial_on_a_volume_that_cannot_be_read_is_passed_over():
         )
         return start(what, sheet("paired", fallback="other-bank", reads=("ext4",)))
 
-    assert starts("exfat") == [("ready", "2.0")]
+    assert starts("exfat") == [("proven", "2.0")]
     assert starts("ext4") == [("unknown", None)], "the state of the trial is not known"
 
 
@@ -609,9 +609,9 @@ def test_an_archive_never_starts_whatever_names_it():
     for path in ("sw-2.0.zip", "sw-2.0.img"):
         packed = plain(path, 50 * MIB, digests=Digests(md5=digest("sw-2.0.zip")))
         what = sw(packed, image("1.0"), boots=(f"flash:{path}", ONE))
-        assert start(what, catalog=ZIPPED) == [("ready", "1.0")], path
+        assert start(what, catalog=ZIPPED) == [("proven", "1.0")], path
     unlisted = sw(plain("x.tar.gz", MIB), image("1.0"), boots=("flash:x.tar.gz", ONE))
-    assert start(unlisted) == [("ready", "1.0")]
+    assert start(unlisted) == [("proven", "1.0")]
     near = sw(plain("x.bin", MIB), image("1.0"), boots=("flash:x.bin", ONE))
     assert start(near) == [("unproven", None)], "what nobody knows may start"
 
@@ -652,7 +652,7 @@ def verdict(what, name="committed", known=WHOLE):
 
 
 def test_a_committed_directory_that_lacks_a_file_of_its_release_is_not_ready():
-    assert verdict(paired(("kernel",), ())) == "unmeasured"
+    assert verdict(paired(("kernel",), ())) == "unverified"
     assert (
         "it lacks root"
         in judged(paired(("kernel",), ()), PAIRED, WHOLE)
@@ -684,7 +684,7 @@ def test_a_directory_with_fewer_files_than_the_other_of_its_version_is_not_ready
         found = judged(replace(what, members=(one,)), PAIRED, known)
         return found.members[0].banks["committed"].judgement
 
-    assert why(("kernel",)).verdict == "unmeasured"
+    assert why(("kernel",)).verdict == "unverified"
     assert "1 of the 2 files" in why(("kernel",)).why
     assert why(("kernel", "root")).verdict == "proven"
 
@@ -713,7 +713,7 @@ def test_a_package_that_two_releases_contain_makes_no_mixture():
 
 def test_an_empty_trial_beside_a_proven_committed_directory_starts_what_is_committed():
     banks = (bank("committed", "1.0"), Bank(name="trial", state="empty"))
-    assert start(device(member(banks=banks)), PAIRED) == [("ready", "1.0")]
+    assert start(device(member(banks=banks)), PAIRED) == [("proven", "1.0")]
     unknown = (bank("committed", "1.0"), Bank(name="trial", state="ok"))
     assert start(device(member(banks=unknown)), PAIRED)[0][0] == "unknown"
 
@@ -889,7 +889,7 @@ def test_a_file_that_differs_from_our_own_record_of_its_name_is_told_so():
 
 def test_a_file_of_our_own_record_that_was_not_read_is_asked_for_by_its_digest():
     verdict_, told = why(plain("trial.bin", MIB), own(md5=digest("trial")))
-    assert verdict_ == "unmeasured"
+    assert verdict_ == "unverified"
     assert "has its MD5, which is not known of this file" in told
     assert "no source publishes" not in told
     assert "no source publishes" in why(plain("other.bin", MIB), own(md5=digest("trial")))[1]

@@ -61,11 +61,11 @@ def test_files_are_judged_and_who_uses_them_is_told(shelf_site):
     assert found["sw-1.0.img"]["by"] == "sha256"
     assert found["sw-1.0.img"]["used_by"] == ["sw"]
     assert found["sw-1.0.img"]["fits"] == ["SW*"]
-    assert found["deep/sw-2.0.img"]["verdict"] == "cut-short"
+    assert found["deep/sw-2.0.img"]["verdict"] == "truncated"
     assert found["sw-9.9.img"]["verdict"] == "unlisted"
     assert found["notes.txt"]["verdict"] is None
     shown = shelf_site("shelf", exits=1).stdout
-    assert shown.startswith("3 images: 1 proven, 1 unlisted, 1 cut-short.")
+    assert shown.startswith("3 images: 1 proven, 1 unlisted, 1 truncated.")
     assert "notes.txt" not in shown
     assert "notes.txt" in shelf_site("shelf", "-v", exits=1).stdout
 
@@ -92,14 +92,14 @@ def test_the_shelf_says_which_file_is_the_one_for_a_device_and_why_not_the_other
     shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"][:-1])
     shown = shelf_site("shelf", "--fits", "sw", exits=1).stdout
     assert shown.startswith("sw: sw-2.0.img is the one, and no copy here is good: get it anew.")
-    assert "this copy is cut-short" in shown
+    assert "this copy is truncated" in shown
     shelf_site.write("shelf/deep/sw-2.0.img", CONTENT["sw-2.0.img"])
     shown = shelf_site("shelf", "--fits", "sw").stdout
     assert shown.startswith("sw: sw-2.0.img is the one; a proven copy is deep/sw-2.0.img.")
     offered = shelf_site.json("shelf", "--fits", "sw")["offer"]
     assert {each["path"]: (each["use"], each["why"]) for each in offered["files"]} == {
         "deep/sw-2.0.img": ("the one", ""),
-        "sw-2.0.img": ("the one", "this copy is cut-short"),
+        "sw-2.0.img": ("the one", "this copy is truncated"),
         "sw-1.0.img": ("no", "sw-2.0.img is newer"),
         "sw-9.9.img": ("no", "no source lists it, so what it is for is not known"),
     }
@@ -213,7 +213,7 @@ def test_what_an_archive_contains_is_proven_no_better_than_the_archive(shelf_sit
     ((name, _),) = found["contains"][0]["digests"].items()
     assert (found["by"], name) == ("md5", "md5")
     walk = shelf_site.json("bootwalk", exits=None)["devices"][0]
-    assert walk["members"][0]["starts"]["verdict"] == "unmeasured"
+    assert walk["members"][0]["starts"]["verdict"] == "unverified"
 
 
 def test_what_lies_in_an_archive_is_the_one_where_the_archive_is(shelf_site):
@@ -399,7 +399,7 @@ def test_policy_sets_the_weakest_digest_that_proves_a_file(shelf_site):
     shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
     shelf_site.write("policy.toml", 'weakest_digest = "sha512"\n')
     found = judged(shelf_site)["sw-1.0.img"]
-    assert found["verdict"] == "unmeasured"
+    assert found["verdict"] == "unverified"
     assert "policy takes SHA-512 or stronger" in found["why"]
 
 

@@ -83,7 +83,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     assert told["lost"]["why"] == "it hung up"
     assert told["lost"]["last_read"] == "2026-03-02T21:14:05Z"
     assert (told["never"]["why"], told["never"]["last_read"]) == ("it was never read", None)
-    assert (audit["summary"]["ready"], audit["summary"]["not_read"]) == (1, 2)
+    assert (audit["summary"]["proven"], audit["summary"]["not_read"]) == (1, 2)
     assert {one["device"]: one["not_read"] for one in audit["devices"]} == {
         "well": None, "lost": "it hung up",
     }  # fmt: skip
@@ -285,7 +285,7 @@ def test_a_fleet_of_200_where_60_are_a_week_old_20_never_and_5_by_the_last_surve
     assert [one["device"] for one in audit["devices"]] == names[:180]
     assert [one["device"] for one in audit["not_read"]] == ["sw100", *names[180:]]
     assert audit["summary"]["not_read"] == 21
-    assert audit["summary"]["ready"] == 179
+    assert audit["summary"]["proven"] == 179
     versions = [one["runs"] for one in audit["devices"]]
     assert versions == ["2.0"] * 5 + ["1.0"] * 175
     assert {one["taken_at"] for one in audit["devices"][5:60]} == {"2026-02-23T21:14:05Z"}

@@ -148,7 +148,7 @@ def test_digests_by_the_server_s_own_word_only_where_policy_trusts_it(ovek, serv
     # Where policy trusts it no more, its word counts no more, and the files are read through.
     (ovek.folder / "policy.toml").unlink()
     copies = ovek.json("where", "pk-1.0.img")["copies"]
-    assert [copy["verdict"] for copy in copies] == ["unmeasured"]
+    assert [copy["verdict"] for copy in copies] == ["unverified"]
     door.left = 0
     found = ovek.json("shelf", "depot")
     assert verdicts(found) == GOOD

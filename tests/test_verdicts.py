@@ -60,13 +60,13 @@ def test_a_weak_digest_that_agrees_while_a_strong_one_does_not_is_altered_as_if_
 @pytest.mark.parametrize(
     ("more", "verdict"),
     [
-        ({"size": SIZE - 1}, "cut-short"),
-        ({"size": SIZE - 1, "digests": None}, "cut-short"),
+        ({"size": SIZE - 1}, "truncated"),
+        ({"size": SIZE - 1, "digests": None}, "truncated"),
         ({"content": "flipped"}, "altered"),
         ({"size": SIZE + 1, "digests": None}, "altered"),
-        ({"digests": None}, "unmeasured"),
-        ({"digests": Digests(sha256="0" * 64)}, "unmeasured"),
-        ({"size": None, "digests": None}, "unmeasured"),
+        ({"digests": None}, "unverified"),
+        ({"digests": Digests(sha256="0" * 64)}, "unverified"),
+        ({"size": None, "digests": None}, "unverified"),
     ],
 )
 def test_a_published_name_is_held_against_its_release(more, verdict):
@@ -183,7 +183,7 @@ def test_a_bank_is_judged_by_its_own_digest():
 
 
 def test_a_version_alone_proves_nothing():
-    assert bank_verdict(bank("a", "1.0", digests=None)) == "unmeasured"
+    assert bank_verdict(bank("a", "1.0", digests=None)) == "unverified"
 
 
 globs = st.sampled_from(["*.dump", "log/*", "a*", "*/b", "log/a*", "*.img", "[ab]"])

@@ -71,16 +71,16 @@ def answered(
         return answer("no-go", first.rule, detail + (f"; {more} more critical" if more else ""))
     strays = [one for one in meant if not one.wanted and one.runs is not True]
     astray = next((one for one in strays if one.runs is False and one.target is not None), None)
-    if walk.reload == "ready" and astray is not None:
+    if walk.reload == "proven" and astray is not None:
         return answer("no-go", UNWANTED, f"{_starts(walk)}, {astray.target} is wanted")
-    if walk.reload == "ready" and not strays and all(one.config is True for one in meant):
+    if walk.reload == "proven" and not strays and all(one.config is True for one in meant):
         detail = f"{waived} critical waived" if waived else ""
         return answer("go", detail, detail)
-    if walk.reload == "ready" and strays:
+    if walk.reload == "proven" and strays:
         unsure = strays[0].runs is None
         detail = "what runs is not known" if unsure else _starts(walk)
         return answer("unclear", ANOTHER, f"{ANOTHER}: {detail}" if unsure else detail)
-    if walk.reload == "ready":
+    if walk.reload == "proven":
         return answer("unclear", CONFIG_UNKNOWN, CONFIG_UNKNOWN)
     return answer("unclear", UNPROVEN if walk.reload == "unproven" else UNKNOWN, _unclear(walk))
 
@@ -124,7 +124,7 @@ def _name(starts: Started | None) -> str:
 
 
 def _unclear(walk: DeviceWalk) -> str:
-    """Why a device is neither go nor no-go: the first member that is not ready."""
+    """Why a device is neither go nor no-go: the first member whose next boot is not proven."""
     for one in walk.members:
         front = f"member {one.member}: " if len(walk.members) > 1 else ""
         if one.outcome == "unproven" and one.starts is not None:

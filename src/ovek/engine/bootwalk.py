@@ -7,7 +7,7 @@ layout's (see `layouts/`). Each is tried alike:
 1. One that is missing, empty, or on an absent or unreadable volume: the loader goes on.
 2. One that is there but broken (no image, for other hardware, altered, cut short, a bad bank):
    `on_bad_image` decides.
-3. `proven` starts, proven; unmeasured, unlisted, disputed or remote starts, unproven.
+3. `proven` starts, proven; unverified, unlisted, disputed or remote starts, unproven.
 4. A fact that this needs and nobody knows (the state of a bank or volume among them): unknown.
 5. No candidate left: stranded.
 
@@ -92,7 +92,7 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
                 outcome, note = "unknown", found.why
                 break
             started = _started(_shown(attempt), found.image, found.at)
-            outcome = "ready" if found.result == "proven" else "unproven"
+            outcome = "proven" if found.result == "proven" else "unproven"
             note = found.why
             break
         else:
@@ -315,7 +315,7 @@ def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> 
         what = "no image" if image is None else f"a {image.role}, no system image"
         return Tried("not-an-image", f"it is {what}", at=at)
     judgement: Judgement = image.judgement
-    if judgement.verdict in ("altered", "cut-short"):
+    if judgement.verdict in ("altered", "truncated"):
         return Tried(judgement.verdict, judgement.why, image, at)
     suits, foreign = image.suits, image.foreign
     if one is not seen.one and one.hardware != seen.one.hardware:
@@ -328,7 +328,7 @@ def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> 
         return Tried("wrong-hardware", why, image, at)
     if suits is None and judgement.verdict == "proven":
         why = f"{judgement.why}, but whether it is for this hardware is not known"
-        return Tried("unmeasured", why, image, at)
+        return Tried("unverified", why, image, at)
     return Tried(judgement.verdict, judgement.why, image, at)
 
 

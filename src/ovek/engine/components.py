@@ -54,7 +54,7 @@ def _version(image: Image | None, name: str) -> str | None:
     if image is None:
         return None
     release = image.judgement.release
-    if image.judgement.verdict in ("altered", "cut-short"):
+    if image.judgement.verdict in ("altered", "truncated"):
         return None
     return (release.carries.get(name) if release is not None else None) or image.version
 

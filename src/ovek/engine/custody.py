@@ -242,7 +242,7 @@ def _unlisted(copies: list[Sighting]) -> Custody:
     name = max(names, key=lambda each: (names[each], each))
     groups = _groups([], copies)
     same = [copy for group in groups if any(c.runs for c in group.copies) for copy in group.copies]
-    unmeasured = any(copy.runs and not copy.digests for copy in copies)
+    unverified = any(copy.runs and not copy.digests for copy in copies)
     return Custody(
         image=name,
         version=None,
@@ -250,7 +250,7 @@ def _unlisted(copies: list[Sighting]) -> Custody:
         first_wrong=None,
         told=tuple(_told(groups)),
         renamed=tuple(copy.place for copy in copies if copy.name != name),
-        restorable=None if unmeasured else _restorable(copies, same),
+        restorable=None if unverified else _restorable(copies, same),
         listed=False,
         vouched="nobody",
         odd=tuple(_odd(groups)),
@@ -270,14 +270,14 @@ def _hop(copy: Sighting) -> tuple[int, int, int]:
 
 
 def _groups(published: list[Sighting], copies: list[Sighting]) -> list[CopyGroup]:
-    """Put copies with equal digests together; the published one first, the unmeasured last."""
+    """Put copies with equal digests together; the published one first, the unverified last."""
     known: list[tuple[dict[str, str], list[Sighting]]] = []
     copies = sorted(copies, key=_hop)
-    unmeasured: list[Sighting] = []
+    unverified: list[Sighting] = []
     for copy in (*published, *copies):
         digests: dict[str, str] = dict(copy.digests)
         if not digests and copy.hop != "catalog":
-            unmeasured.append(copy)
+            unverified.append(copy)
             continue
         for facts, members in known:
             common = [facts[name] == digest for name, digest in digests.items() if name in facts]
@@ -300,8 +300,8 @@ def _groups(published: list[Sighting], copies: list[Sighting]) -> list[CopyGroup
                 copies=tuple(members),
             )
         )
-    if unmeasured:
-        groups.append(CopyGroup(label="?", right=None, digests=(), copies=tuple(unmeasured)))
+    if unverified:
+        groups.append(CopyGroup(label="?", right=None, digests=(), copies=tuple(unverified)))
     return groups
 
 
@@ -323,9 +323,9 @@ def _told(groups: Sequence[CopyGroup], *, own: bool = False) -> Iterator[str]:
             yield f"{group.label}: differs from our own record, and no publisher lists it: {places}"
         elif group.right is False:
             yield _told_of_wrong(group, right)
-    unmeasured = next((group for group in groups if group.label == "?"), None)
-    if unmeasured is not None:
-        yield f"?: of {len(unmeasured.copies)} no digest is known"
+    unverified = next((group for group in groups if group.label == "?"), None)
+    if unverified is not None:
+        yield f"?: of {len(unverified.copies)} no digest is known"
     yield from _told_of_unsure([g for g in groups if g.right is None and g.label != "?"], groups)
 
 

@@ -81,7 +81,7 @@ def _candidates(one: JudgedMember, *, removable: bool) -> list[Image]:
         image
         for image in (*one.images.values(), *one.sets.values())
         if image.starts_members
-        and image.judgement.verdict in ("proven", "matched", "unmeasured")
+        and image.judgement.verdict in ("proven", "matched", "unverified")
         and image.suits is not False
         and image.place.volume not in pulled
         and image.place not in banked

@@ -37,7 +37,7 @@ def facts_of(judged: JudgedDevice, audit: DeviceAudit) -> Iterator[Fact]:
     if device.hardware.model is not None:
         yield Fact("model", "", "", device.hardware.model)
     yield Fact("answer", "", "", audit.answer)
-    yield Fact("proven", "", "", "yes" if audit.reload == "ready" else "no")
+    yield Fact("proven", "", "", "yes" if audit.reload == "proven" else "no")
     if audit.target is not None:
         states: dict[bool | None, str] = {True: "yes", False: "no", None: "not known"}
         yield Fact("target", "", "", states[audit.on_target])

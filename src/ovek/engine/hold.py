@@ -175,7 +175,7 @@ class Holds:
         for member in walk.members:
             if member.starts is not None and member.starts.at is not None:
                 self._hold(member.starts.at, _because("the next start", "starts-next"))
-                if member.outcome == "ready":
+                if member.outcome == "proven":
                     used.add(member.starts.at)
         return used
 

@@ -2,7 +2,7 @@
 
 What is no worse (`harm` is empty where it is so), for every member:
 
-1. The outcome of its walk is no worse: stranded, unknown, unproven, ready.
+1. The outcome of its walk is no worse: stranded, unknown, unproven, proven.
 2. What it starts is the same: the same place, or the same version as well proven in the other half
    of a pair. A start that is *meant*, from the place that the changes point it at, is no harm.
    Nor is one after which more is known, or where nothing started before.
@@ -183,9 +183,9 @@ def worse(
     ...     members = [{**member, "tried": [], "note": ""}]
     ...     whole = {"device": "sw", "reload": reload, **known, "members": members}
     ...     return msgspec.convert(whole, DeviceWalk)
-    >>> worse(walk("ready"), walk("stranded"))
-    ['the next start goes from ready to stranded']
-    >>> worse(walk("stranded"), walk("ready"))
+    >>> worse(walk("proven"), walk("stranded"))
+    ['the next start goes from proven to stranded']
+    >>> worse(walk("stranded"), walk("proven"))
     []
     """
     members = {each.member: each for each in after.members}

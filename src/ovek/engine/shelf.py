@@ -143,7 +143,7 @@ def _proven_by(
     """What an archive that is proven says of an image in it that nothing speaks against."""
     if archive.release is None or judgement is None:
         return judgement
-    if judgement.verdict not in ("unlisted", "unmeasured", "matched"):
+    if judgement.verdict not in ("unlisted", "unverified", "matched"):
         return judgement
     why = f"it lies in an archive that is proven: {archive.why}"
     release = inside(archive.release, _contained(member, archive.by))

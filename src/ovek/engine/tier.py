@@ -81,7 +81,7 @@ class Tiers:
         if role in ("crash-file", "leftover", "log"):
             return 1, f"a {role} that nothing refers to"
         image = self.one.sets.get(place) or self.one.images.get(place)
-        if image is not None and image.judgement.verdict in ("altered", "cut-short"):
+        if image is not None and image.judgement.verdict in ("altered", "truncated"):
             verdict = image.judgement.verdict
             return 1, f"{verdict} and nothing refers to it: {image.judgement.why}"
         if role == "package" and place not in self.in_sets:

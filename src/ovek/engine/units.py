@@ -55,7 +55,7 @@ def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) 
     # What a set is worth is what its packages are: the set file only lists them.
     counted = known[1:] if len(known) > 1 and 1 < known[0][0] < 5 else known[:1]
     tier, why = max(counted, key=lambda each: each[0])
-    if tier < 5 and whole.judgement.verdict in ("altered", "cut-short"):
+    if tier < 5 and whole.judgement.verdict in ("altered", "truncated"):
         tier, why = 1, f"{whole.judgement.verdict} and nothing refers to it: {whole.judgement.why}"
     return _unit(files, tier, why, cluster)
 

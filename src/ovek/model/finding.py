@@ -127,7 +127,7 @@ class AuditSummary(Struct, kw_only=True):
     no_go: int = field(default=0, name="no-go")
     unclear: int = 0
     not_read: int = 0
-    ready: int = 0
+    proven: int = 0
     unproven: int = 0
     stranded: int = 0
     unknown: int = 0

@@ -12,14 +12,14 @@ from ovek.model.place import Place
 from ovek.model.sheet import Role
 from ovek.model.snapshot import File
 
-Verdict = Literal["altered", "cut-short", "disputed", "unlisted", "unmeasured", "matched", "proven"]
+Verdict = Literal["altered", "truncated", "disputed", "unlisted", "unverified", "matched", "proven"]
 
 WORST_FIRST: tuple[Verdict, ...] = (
     "altered",
-    "cut-short",
+    "truncated",
     "disputed",
     "unlisted",
-    "unmeasured",
+    "unverified",
     "matched",
     "proven",
 )

@@ -9,23 +9,23 @@ from ovek.model.ofdevice import OfDevice
 from ovek.model.place import Place
 from ovek.model.verdict import Verdict
 
-Reload = Literal["stranded", "unknown", "unproven", "ready"]
-RELOADS_WORST_FIRST: tuple[Reload, ...] = ("stranded", "unknown", "unproven", "ready")
+Reload = Literal["stranded", "unknown", "unproven", "proven"]
+RELOADS_WORST_FIRST: tuple[Reload, ...] = ("stranded", "unknown", "unproven", "proven")
 
 CandidateOrigin = Literal[
     "once", "order", "first-found", "default-bank", "other-bank", "trial", "committed"
 ]
 GoesOn = Literal["missing", "absent", "unreadable", "empty"]
-Broken = Literal["bad", "not-an-image", "wrong-hardware", "altered", "cut-short"]
-Starts = Literal["proven", "matched", "unmeasured", "unlisted", "disputed", "remote"]
+Broken = Literal["bad", "not-an-image", "wrong-hardware", "altered", "truncated"]
+Starts = Literal["proven", "matched", "unverified", "unlisted", "disputed", "remote"]
 Result = Literal[GoesOn, Broken, Starts, "unknown"]
 
 GOES_ON: tuple[GoesOn, ...] = ("missing", "absent", "unreadable", "empty")
-BROKEN: tuple[Broken, ...] = ("bad", "not-an-image", "wrong-hardware", "altered", "cut-short")
+BROKEN: tuple[Broken, ...] = ("bad", "not-an-image", "wrong-hardware", "altered", "truncated")
 STARTS: tuple[Starts, ...] = (
     "proven",
     "matched",
-    "unmeasured",
+    "unverified",
     "unlisted",
     "disputed",
     "remote",

@@ -44,7 +44,6 @@ STYLES = {
     "withdrawn": "bold red",
     "note": "cyan",
     "waived": "dim",
-    "ready": "green",
     "proven": "green",
     "not read": "bold red",
     "half": "yellow",

@@ -42,7 +42,7 @@ def safe(one: Runbook) -> str:
     """What is said once of a plan that no power failure harms; empty: there is danger, or none."""
     if one.danger or not one.steps:
         return ""
-    if one.reload == "ready":
+    if one.reload == "proven":
         return "A power failure is safe during every step."
     return "A power failure during any step leaves the next boot no worse than it is now."
 

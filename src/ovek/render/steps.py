@@ -26,7 +26,7 @@ def lost_of(lost: Lost) -> str:
     if lost.verdict is None:
         return f"nothing: the bank is {lost.state}"
     told = f"{lost.version or 'a version that is not known'} ({lost.verdict})"
-    if lost.verdict in ("altered", "cut-short"):
+    if lost.verdict in ("altered", "truncated"):
         return f"nothing that would start: {told}"
     if lost.elsewhere:
         return f"{told}, which is also elsewhere"

@@ -126,7 +126,7 @@ def _loss(writing: Writing, bank: Bank) -> tuple[bool, bool, bool]:
     broken = is_empty(bank) or bank.state == "bad" or image is None
     if image is not None:
         verdict = image.judgement.verdict
-        broken = broken or verdict in ("altered", "cut-short")
+        broken = broken or verdict in ("altered", "truncated")
         broken = broken or image.suits is False or not image.starts_members
     return not broken, not (image and elsewhere(writing, image)), not _unwanted(writing, image)
 

@@ -28,7 +28,7 @@ from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease, Verdict
 from ovek.model.version import compare
 
-BOOTABLE = ("proven", "unmeasured")
+BOOTABLE = ("proven", "unverified")
 
 
 class MemberAim(Struct, frozen=True, kw_only=True):
@@ -86,7 +86,7 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
             runs = now.runs_on(name)
             told = "which image it runs is not known"
             words = "Read it again (ovek survey), or import its release (ovek catalog import)"
-            if runs.image is not None and runs.image.judgement.verdict in ("altered", "cut-short"):
+            if runs.image is not None and runs.image.judgement.verdict in ("altered", "truncated"):
                 told = f"{runs.image.place} is broken, and no one file of its version is known"
                 words = "Copy its packages there again, or name a target in policy.toml"
             barred.append(
@@ -203,7 +203,7 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
         known = back.judgement.release
         return MemberAim(member=member, release=known, version=back.version)
     known = image.judgement.release if image is not None else None
-    broken = image is not None and image.judgement.verdict in ("altered", "cut-short")
+    broken = image is not None and image.judgement.verdict in ("altered", "truncated")
     if known is None or broken:
         known = release or _whole(known)
     if known is None and runs.version is not None:
@@ -274,7 +274,7 @@ def leg_of(now: Situation, aim: MemberAim) -> Leg:
         good = image is not None and image.starts_members and image.suits is not False
         return Leg(
             member=member, release=None, version=aim.version, home=place if good else None,
-            checked=good and image is not None and image.judgement.verdict != "unmeasured",
+            checked=good and image is not None and image.judgement.verdict != "unverified",
         )  # fmt: skip
     release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
     home = home_of(now, one, release)

@@ -293,7 +293,7 @@ def _goes_over(case: Case, volume: Volume, release: KnownRelease, spot: Spot) ->
         return ""
     bare = Place(volume.name, over.path)
     image = case.one.images.get(bare)
-    broken = image is not None and image.judgement.verdict in ("altered", "cut-short")
+    broken = image is not None and image.judgement.verdict in ("altered", "truncated")
     reasons = [
         reason.text
         for reason in case.holds().of(case.one, bare)

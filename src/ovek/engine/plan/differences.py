@@ -78,10 +78,10 @@ def _unread_fallback(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Di
         return
     if leg.home is None or fallback_of(now, one, leg) is not None:
         return
-    for image in fallbacks_of(now, one, leg, "unmeasured")[:1]:
+    for image in fallbacks_of(now, one, leg, "unverified")[:1]:
         parts = [now.judged.image(part.on(part.member or leg.member)) for part in image.parts]
         for held in parts or [image]:
-            if held is not None and held.judgement.verdict == "unmeasured" and readable(now, held):
+            if held is not None and held.judgement.verdict == "unverified" and readable(now, held):
                 yield Difference("unread", leg.member, held.place.on(leg.member))
 
 
@@ -103,7 +103,7 @@ def runs_without_config(now: Situation) -> bool:
 def is_safe(now: Situation, leg: Leg) -> bool:
     """Whether the next boot of a member is proven, and compatible with what runs."""
     walk = now.walk_of(leg.member)
-    if walk.outcome != "ready":
+    if walk.outcome != "proven":
         return False
     first = walk.tried[0]
     if first.origin == "once" and (first.result in GOES_ON or first.result in BROKEN):
@@ -168,7 +168,7 @@ def _behind(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]
         if place == leg.home:
             continue
         image = one.banks.get(bank.name)
-        good = image is not None and image.judgement.verdict in ("proven", "unmeasured")
+        good = image is not None and image.judgement.verdict in ("proven", "unverified")
         good = good and image is not None and image.starts_members and image.suits is not False
         good = good and bank.state != "bad"
         order = None
@@ -232,6 +232,6 @@ def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
     if now.is_accepted("no-fallback"):
         return False
     walk = now.walk_of(one.member.id)
-    if walk.outcome != "ready" or walk.starts is None or walk.starts.at != leg.home:
+    if walk.outcome != "proven" or walk.starts is None or walk.starts.at != leg.home:
         return False
     return not others_that_boot(now.judged, one, walk)

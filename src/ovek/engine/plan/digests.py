@@ -37,5 +37,5 @@ def checks_of(now: Situation, one: JudgedMember, image: Image, place: Place) -> 
     for part in image.parts or (place.on(None),):
         held = now.judged.image(part.on(part.member or place.member))
         digests = readable(now, held) if held is not None else None
-        if held is not None and held.judgement.verdict == "unmeasured" and digests is not None:
+        if held is not None and held.judgement.verdict == "unverified" and digests is not None:
             yield CheckDigest(place=part.on(part.member or place.member), digests=digests)

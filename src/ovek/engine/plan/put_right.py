@@ -58,7 +58,7 @@ def _digest(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     if not checks and image is not None:
         leg = legs.member(each.member or "")
         known = digests_of(now, leg.release) if leg.release is not None else None
-        if known is not None and image.judgement.verdict == "unmeasured" and not image.parts:
+        if known is not None and image.judgement.verdict == "unverified" and not image.parts:
             checks = (CheckDigest(place=each.place, digests=known),)
     if checks:
         yield checks
@@ -87,7 +87,7 @@ def _component(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes
         image
         for image in one.images.values()
         if release.same_bytes(image.judgement.release)
-        and image.judgement.verdict in ("proven", "unmeasured")
+        and image.judgement.verdict in ("proven", "unverified")
     ]
     there.sort(key=lambda image: (image.judgement.verdict != "proven", image.place[:2]))
     if not there:
@@ -139,7 +139,7 @@ def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     for leg in legs.of:
         walk, reads = now.walk_of(leg.member), reads_config(now.judged, now.member(leg.member))
         at = walk.starts.at if walk.starts is not None else None
-        if walk.outcome != "ready" or at is None or at != leg.home or not leg.checked:
+        if walk.outcome != "proven" or at is None or at != leg.home or not leg.checked:
             told = f"member {leg.member} would not boot {leg.version}, proven"
             yield barred_by(each, told)
             return
@@ -277,7 +277,7 @@ def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
     leg = legs.member(one.member.id)
     for image in sorted(homes(now, one), key=lambda image: image.place[:2]):
         place = image.place.on(one.member.id)
-        if place != leg.home and image.judgement.verdict == "unmeasured" and image.suits is True:
+        if place != leg.home and image.judgement.verdict == "unverified" and image.suits is True:
             checks = tuple(checks_of(now, one, image, place))
             if checks:
                 yield checks
@@ -363,7 +363,7 @@ def boot_by_hand(trial: Trial) -> Trial | Barred:
             and goal.reached_from is None
             and goal.same_bytes(release_at(now, each.at))
         ]
-        best = walk.starts if walk.outcome == "ready" else None
+        best = walk.starts if walk.outcome == "proven" else None
         best = best or next(iter(wanted), None) or next(iter(able), None)
         if best is None or best.at is None or best.verdict != "proven":
             return Barred(
@@ -399,7 +399,7 @@ def to_safety(now: Situation, leg: Leg) -> Iterator[tuple[Place, Changes]]:
         if checks and image.version in (leg.version, runs.version):
             yield starts, checks
     same = starts is not None and runs.sure and starts in runs.places
-    if same and image is not None and image.judgement.verdict not in ("altered", "cut-short"):
+    if same and image is not None and image.judgement.verdict not in ("altered", "truncated"):
         return  # it boots what it runs: nothing else is safer for all that is known
     places = [leg.home] if leg.home is not None and leg.checked else []
     places += runs.places if runs.sure else ()
@@ -408,7 +408,7 @@ def to_safety(now: Situation, leg: Leg) -> Iterator[tuple[Place, Changes]]:
         held = now.judged.image(place)
         if held is not None and held.judgement.verdict == "proven":
             yield place, ()
-    for image in fallbacks_of(now, one, leg, "unmeasured"):
+    for image in fallbacks_of(now, one, leg, "unverified"):
         place = image.place.on(member)
         checks = tuple(checks_of(now, one, image, place))
         if checks:

@@ -34,11 +34,11 @@ def untidy(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
         if place in old:
             yield Difference("old-proof", member, place)
         elif (
-            image.judgement.verdict == "unmeasured"
+            image.judgement.verdict == "unverified"
             and not (image.place.is_bank and image.parts)
             and (image.starts_members or image.place in parts)
             and readable(now, image)
-            and not now.is_accepted("image-unmeasured", image.place, member)
+            and not now.is_accepted("image-unverified", image.place, member)
         ):
             yield Difference("unread", member, place)
     volume = image_volume(now.judged.judge.sheet, one.member)
@@ -82,8 +82,8 @@ def broken_images(now: Situation, one: JudgedMember, leg: Leg) -> list[Place]:
         rules = list[str]()
         if judgement.verdict == "altered":
             rules.append("image-forged" if judgement.forged else "image-altered")
-        elif judgement.verdict == "cut-short":
-            rules.append("image-cut-short")
+        elif judgement.verdict == "truncated":
+            rules.append("image-truncated")
         elif judgement.verdict == "proven" and release is not None:
             if image.suits is False:
                 rules.append("image-wrong-hardware")

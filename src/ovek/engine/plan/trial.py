@@ -229,8 +229,8 @@ def _less_known(was: DeviceWalk, now: DeviceWalk) -> bool:
 def _tells_nothing(before: JudgedDevice, after: JudgedDevice, change: CheckDigest) -> bool:
     """Whether nothing more is known of an image once its digest was read."""
     was, now = before.image(change.place), after.image(change.place)
-    unread = now is not None and now.judgement.verdict == "unmeasured"
-    return unread and was is not None and was.judgement.verdict == "unmeasured"
+    unread = now is not None and now.judgement.verdict == "unverified"
+    return unread and was is not None and was.judgement.verdict == "unverified"
 
 
 # What may leave a member worse off in its middle, without being asked for: no other way exists.

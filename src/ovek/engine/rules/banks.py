@@ -373,7 +373,7 @@ def _runs_trial(member: MemberSubject, trial: Image) -> bool:
 def pair_differs(subject: Subject) -> Iterator[Said]:
     """Committed and trial hold different files, and the committed ones run."""
     for member, trial in _committed_starts(subject):
-        if trial.judgement.verdict not in ("altered", "cut-short"):
+        if trial.judgement.verdict not in ("altered", "truncated"):
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),

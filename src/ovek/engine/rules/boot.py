@@ -69,9 +69,9 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
-    """The device is set to reload by itself, and its next start is not ready."""
+    """The device is set to reload by itself, and its next boot is not proven."""
     device, reload = subject.judged.device, subject.walk.reload
-    if device.reload_at is None or subject.times.clock > device.reload_at or reload == "ready":
+    if device.reload_at is None or subject.times.clock > device.reload_at or reload == "proven":
         return
     saw = f"it reloads by itself at {device.reload_at:%Y-%m-%d %H:%M} UTC by its clock, "
     saw += f"and its next start is {reload}"
@@ -614,7 +614,7 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
     if not order or _mode(subject, member) != "first-found" or (first := order[0].at) is None:
         return None
     image = subject.judged.image(subject.judged.located(first, member.id))
-    if image is None or image.judgement.verdict in ("altered", "cut-short"):
+    if image is None or image.judgement.verdict in ("altered", "truncated"):
         return None
     good = (member.runs, subject.wanted.target)
     meant = any(subject.order(image.version, each) == 0 for each in good)
@@ -687,7 +687,7 @@ def next_boot_unproven(subject: Subject) -> Iterator[Said]:
 
 def _is_told(image: Image) -> bool:
     """Whether a rule on images tells of an image that is not proven and starts next."""
-    return image.judgement.verdict in ("unlisted", "unmeasured", "disputed")
+    return image.judgement.verdict in ("unlisted", "unverified", "disputed")
 
 
 @rule(

@@ -75,16 +75,16 @@ def image_forged(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "image-cut-short",
+    "image-truncated",
     "warning",
     "A transfer that broke off leaves a file that looks like an image and cannot start.",
     "Do not start on it; delete it, or copy it again",
     stops="nothing",
     gives_way="named",
 )
-def image_cut_short(subject: Subject) -> Iterator[Said]:
+def image_truncated(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
-    for member, image, starts in _images(subject, "cut-short"):
+    for member, image, starts in _images(subject, "truncated"):
         yield Said(
             member=member.id,
             place=image.place,
@@ -112,16 +112,16 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "image-unmeasured",
+    "image-unverified",
     "note",
     "An image without a digest on both sides may be anything of that name.",
     "Read its digest on the device, and see that catalog/ has the published one",
     stops="proof",
 )
-def image_unmeasured(subject: Subject) -> Iterator[Said]:
+def image_unverified(subject: Subject) -> Iterator[Said]:
     """Images that no digest speaks for: the one that starts, then the rest of a member as one."""
     rest: dict[str, list[Image]] = {}
-    for member, image, starts in _images(subject, "unmeasured"):
+    for member, image, starts in _images(subject, "unverified"):
         if starts:
             saw, do = _never_asked(subject, image) or (image.judgement.why, None)
             yield Said(
@@ -149,7 +149,7 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
     asked = set(reading.digest_program if reading.sftp else reading.digests)
     if release is None or not release.digests or not asked or asked & release.digests.keys():
         return None
-    if image.judgement.verdict != "unmeasured" or image.file is None or image.file.path_cut:
+    if image.judgement.verdict != "unverified" or image.file is None or image.file.path_cut:
         return None
     there = [name for name in STRONGEST_FIRST if name in release.digests]
     ours = [TITLES[name] for name in STRONGEST_FIRST if name in asked]

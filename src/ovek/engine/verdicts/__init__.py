@@ -6,10 +6,10 @@ Digests that any source gives for one set of bytes belong together (see `release
    whatever the file is called. One that belongs with it differs: `altered`, the pattern of a forged
    collision. Sources disagree on the strongest that both know, or the publisher's digest is
    doubtful: `disputed`, whatever weaker ones say.
-2. Its name is a published one: surely smaller than published, `cut-short`; another digest or a
+2. Its name is a published one: surely smaller than published, `truncated`; another digest or a
    size that cannot be the published one, `altered`, or `disputed` where sources disagree or the
-   digest is doubtful; no digest known to both, `unmeasured`. A name that the listing cut is a
-   published one where only one begins so; where several do, it is `unmeasured`.
+   digest is doubtful; no digest known to both, `unverified`. A name that the listing cut is a
+   published one where only one begins so; where several do, it is `unverified`.
 3. Else a digest equals one of a list of own copies: `matched`, the same bytes as a copy of ours,
    which no publisher vouches for. Policy may accept that as a proof.
 4. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.

@@ -42,7 +42,7 @@ def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
     if bank.state is not None or judgement.verdict != "proven":
         return judgement
     why = f"{judgement.why}, but the state of the bank is not known"
-    return Judgement(verdict="unmeasured", why=why, release=judgement.release)
+    return Judgement(verdict="unverified", why=why, release=judgement.release)
 
 
 def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge: Judge) -> Image:
@@ -55,7 +55,7 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
             place, image = find_image(named.on(None), member, images)
         parts.append(place)
         if why := several_begin(place, member):
-            judgements.append(Judgement(verdict="unmeasured", why=why))
+            judgements.append(Judgement(verdict="unverified", why=why))
         elif image is not None:
             found.append(image)
             judgements.append(image.judgement)
@@ -63,16 +63,16 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
             cut = image.file is not None and image.file.path_cut
             if not cut and other_spelling(place.path, named.path, member.volume(place.volume)):
                 why = spelled_so(named.path, place.path)
-                judgements.append(Judgement(verdict="unmeasured", why=why))
+                judgements.append(Judgement(verdict="unverified", why=why))
         elif place.member is not None:
             why = f"its file {text} is on another member"
-            judgements.append(Judgement(verdict="unmeasured", why=why))
+            judgements.append(Judgement(verdict="unverified", why=why))
         elif _may_be_there(place, member):
             why = f"whether its file {text} is there is not known"
-            judgements.append(Judgement(verdict="unmeasured", why=why))
+            judgements.append(Judgement(verdict="unverified", why=why))
         elif (volume := member.volume(place.volume)) is not None and start.holds_nothing(volume):
             why = f"its file {text} is on a volume that the device cannot read"
-            judgements.append(Judgement(verdict="unmeasured", why=why))
+            judgements.append(Judgement(verdict="unverified", why=why))
         elif find_file(place, member) is None:
             judgements.append(Judgement(verdict="altered", why=f"its file {text} is missing"))
         else:
@@ -83,7 +83,7 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
     if why := _not_one_release(found, names, begun, judge.releases):
         judgements.append(Judgement(verdict="altered", why=why))
     elif why := _lacks_by_version(bank, names, begun, judge, member):
-        judgements.append(Judgement(verdict="unmeasured", why=why))
+        judgements.append(Judgement(verdict="unverified", why=why))
     versions = versions_in_common(
         (image for image in found if image.role != "component-image"), judge.releases
     )
@@ -206,7 +206,7 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
             else "nothing is known of what is in it"
         )
         release = known[0] if len(known) == 1 else None
-        return Judgement(verdict="unmeasured", why=why, release=release)
+        return Judgement(verdict="unverified", why=why, release=release)
     named = f"version {bank.version}" if bank.version else "what is in it"
     judgement = judge_file(named, None, bank.digests, True, known, judge.releases)
     assert judgement is not None, "a bank looks like an image"

@@ -52,7 +52,7 @@ def judge_cut(
         names = sorted({release.file for release in known})
         why = f"it may be any of {len(names)}: {', '.join(names[:3])}"
         why += ", …" if names[3:] else ""
-        judgement = Judgement(verdict="unmeasured", why=why)
+        judgement = Judgement(verdict="unverified", why=why)
     judgement = replace(judge.accepted(judgement), why=f"{judgement.why}; {CUT}")
     place = Place(volume.name, file.path)
     image, other = file_image(place, file, named, judgement, hardware, judge), images.get(place)

@@ -38,7 +38,7 @@ def judge_file(
             for release in known
         ]
         named = max(judgements, key=lambda one: WORST_FIRST.index(one.verdict))
-        return own if own is not None and named.verdict == "unmeasured" else named
+        return own if own is not None and named.verdict == "unverified" else named
     if own is not None:
         return own
     if (recorded := releases.own_by_folded.get(name.casefold())) is not None:
@@ -67,7 +67,7 @@ def _unlike_own(
         TITLES[name] for name in STRONGEST_FIRST if any(name in one.digests for one in recorded)
     ]
     why = f"{ours} has its {' and '.join(there) or 'name only'}, which is not known of this file"
-    return Judgement(verdict="unmeasured", why=why)
+    return Judgement(verdict="unverified", why=why)
 
 
 def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
@@ -148,7 +148,7 @@ def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
     if STRONGEST_FIRST.index(by) <= STRONGEST_FIRST.index(weakest):
         return judgement
     why = f"{judgement.why}, but policy takes {TITLES[weakest]} or stronger for a proof"
-    return Judgement(verdict="unmeasured", why=why, release=release)
+    return Judgement(verdict="unverified", why=why, release=release)
 
 
 def _against_named(
@@ -160,7 +160,7 @@ def _against_named(
         whole = min(release.sizes)
         why = f"it has {size} bytes{about}, {whole} are published: "
         why += f"{show_size(whole - size)} too few"
-        return Judgement(verdict="cut-short", why=why, release=release)
+        return Judgement(verdict="truncated", why=why, release=release)
     other = next((name for name, _ in digests or () if name in family.digests), None)
     if other is not None:
         why = f"its {TITLES[other]} is not the published one of {release.file}"
@@ -185,7 +185,7 @@ def _against_named(
         why = f"{release.file} is published with {there}, which is not known of this file"
     elif not release.digests:
         why = f"no digest of {release.file} is published"
-    return Judgement(verdict="unmeasured", why=why, release=release)
+    return Judgement(verdict="unverified", why=why, release=release)
 
 
 def _meets(size: int, step: int, sizes: frozenset[int]) -> bool:

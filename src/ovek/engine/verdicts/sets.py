@@ -24,15 +24,15 @@ def judge_set(volume: Volume, file_set: FileSet, images: dict[Place, Image], jud
         places.append(place)
         image = images.get(place)
         if file is not None and file.path_cut and sum(each.path == file.path for each in cut) > 1:
-            judgements.append(Judgement(verdict="unmeasured", why=f"{package}: {CUT}"))
+            judgements.append(Judgement(verdict="unverified", why=f"{package}: {CUT}"))
         elif file is None and volume.files is not None:
             why = f"its package {package} is missing"
             judgements.append(Judgement(verdict="altered", why=why))
         elif image is None:
             why = f"nothing is known of its package {package}"
-            judgements.append(Judgement(verdict="unmeasured", why=why))
+            judgements.append(Judgement(verdict="unverified", why=why))
         elif file is not None and not file.path_cut and other_spelling(place.path, package, volume):
-            judgements.append(Judgement(verdict="unmeasured", why=spelled_so(package, place.path)))
+            judgements.append(Judgement(verdict="unverified", why=spelled_so(package, place.path)))
         else:
             judgements.append(image.judgement)
             packages.append(image)

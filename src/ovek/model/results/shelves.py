@@ -43,7 +43,7 @@ class ShelfLook(OfSite, frozen=True, kw_only=True):
         if self.offer is not None:
             return self.offer.good is None
         return any(
-            one.verdict in ("altered", "cut-short")
+            one.verdict in ("altered", "truncated")
             or one.named is not None
             or (one.structure is not None and not one.structure.sound and one.verdict != "proven")
             for one in self.files

@@ -17,10 +17,10 @@ _COLUMNS = 40
 LOOKS: dict[Verdict, tuple[str, str]] = {
     "proven": ("P", "#c4e5cf"),
     "matched": ("m", "#b9d3ea"),
-    "unmeasured": ("?", "#f0d9a8"),
+    "unverified": ("?", "#f0d9a8"),
     "unlisted": ("u", "#c9a4cf"),
     "disputed": ("d", "#b0793c"),
-    "cut-short": ("C", "#b3261e"),
+    "truncated": ("C", "#b3261e"),
     "altered": ("A", "#4a0d0d"),
 }
 WORST_FIRST: tuple[Verdict, ...] = tuple(reversed(LOOKS))
@@ -30,7 +30,7 @@ assert set(LOOKS) == set(get_args(Verdict))
 def headline(devices: Sequence[Charted]) -> str:
     """The answer: how many copies are wrong, and how many are proven."""
     found = Counter(image.verdict for one in devices for image in one.images)
-    wrong = found["altered"] + found["cut-short"]
+    wrong = found["altered"] + found["truncated"]
     told = f"{found['proven']} of {count(found.total(), 'copy').replace('copys', 'copies')} proven"
     return f"{told}, {wrong} wrong." if wrong else f"{told}, none wrong."
 
@@ -102,7 +102,7 @@ def text(result: VerdictsFigure, view: View) -> Iterator[str]:
             found.setdefault(image.name, Counter())[image.verdict] += 1
 
     def worst(name: str) -> tuple[int, int, str]:
-        wrong = found[name]["altered"] + found[name]["cut-short"]
+        wrong = found[name]["altered"] + found[name]["truncated"]
         return -wrong, -found[name].total(), name
 
     name = min(max((len(visible(each)) for each in found), default=0), 34)

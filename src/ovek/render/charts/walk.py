@@ -53,7 +53,7 @@ def _path(axes: Any, x: float, told: str, member: MemberWalk) -> None:
         _box(axes, x, y, lines, colour, dashed=lost)
         _arrow(axes, x, y)
         y += _HIGH + _GAP
-    ends = {"ready": ("✓", GOOD), "stranded": ("✗", BAD)}
+    ends = {"proven": ("✓", GOOD), "stranded": ("✗", BAD)}
     mark, colour = ends.get(member.outcome, ("?", _UNSURE))
     first, second = [*textwrap.wrap(f"{member.outcome}: {starts_of(member)}", 44), "", ""][:2]
     _box(axes, x, y, (f"{mark} {first}", second), colour, dashed=False, end=True)

@@ -25,7 +25,7 @@
 
   const mark = {falls: "✗", starts: "✓", unknown: "?"};
   const tone = {falls: "t-no-go", starts: "t-go", unknown: "t-unclear"};
-  const ends = {ready: "starts", unproven: "unknown", unknown: "unknown", stranded: "falls"};
+  const ends = {proven: "starts", unproven: "unknown", unknown: "unknown", stranded: "falls"};
 
   const walk = (one) => el("div", {},
     one.member !== null ? el("h4", {}, `Member ${one.member}`) : null,
@@ -47,7 +47,7 @@
 
   const image = (one) => el("div", {class: "image"},
     el("p", {}, el("b", {}, one.place), ` ${one.size}${one.needed ? "; in use" : ""}`),
-    el("p", {class: one.verdict === "proven" ? "t-go" : ["altered", "cut-short"].includes(one.verdict) ? "t-no-go" : "t-unclear"},
+    el("p", {class: one.verdict === "proven" ? "t-go" : ["altered", "truncated"].includes(one.verdict) ? "t-no-go" : "t-unclear"},
       `${one.verdict}${one.proof ? ` ${one.proof}` : ""}${one.release ? `: ${one.release}` : ""}`),
     el("p", {class: "why"}, one.why, one.measured ? `; ${one.measured}` : ""),
     ...one.digests.map(([name, digest]) => el("p", {class: "digest"}, `${name} ${digest}`)));
