@@ -33,7 +33,7 @@ def write_site(folder: Path, devices: int, files: int = 60, releases: int = 0) -
             "digests": {"sha512": digest(FULL.format(version))},
             "version": version,
             "kind": "system-image",
-            "fits": ["OX40-*"],
+            "hardware": ["OX40-*"],
         }
         for number, version in enumerate(VERSIONS)
     ]
@@ -65,7 +65,7 @@ def _more(number: int) -> list[dict]:
                 "digests": {"sha512": digest(name)},
                 "version": f"{8 + step // 50}.{step % 50}",
                 "kind": "system-image",
-                "fits": ["OX40-*" if family == 0 else f"OX{family + 40}-*"],
+                "hardware": ["OX40-*" if family == 0 else f"OX{family + 40}-*"],
                 "from": [str(7 + step // 50), str(8 + step // 50)],
                 "status": "recommended" if at >= number - 20 else "current",
             }

@@ -78,10 +78,13 @@ RELEASES: dict[str, list[tuple]] = {
 FOR_SOME = {
     "ox40-full-7.4.2.img": [
         {
-            "fits": ["OX40-C6"],
+            "hardware": ["OX40-C6"],
             "needs": {"components": {"boot-loader": "10.1.10", "line-card": "4.9"}},
         },
-        {"fits": ["OX40-8W"], "needs": {"components": {"boot-loader": "10.1.10", "web": "2.6"}}},
+        {
+            "hardware": ["OX40-8W"],
+            "needs": {"components": {"boot-loader": "10.1.10", "web": "2.6"}},
+        },
     ],
 }
 # What a release can be loaded from, what it needs of parts, and what it brings.
@@ -100,7 +103,7 @@ MORE: dict[str, dict] = {
 for _board in "bc":
     for _version in ("7.4.1", "7.4.2"):
         MORE[f"ox41-{_board}-{_version}.img"] = {
-            "fits": ["OX41-*"], "revisions": [f"{_board.upper()}*"], "minutes": 12,
+            "hardware": ["OX41-*"], "revisions": [f"{_board.upper()}*"], "minutes": 12,
         }  # fmt: skip
 FITS = {"oxwick": "OX40-*", "tolvane": "TV8-*", "merrowby": "MW*", "pellard": "PL9*"}
 SIZES = {row[0]: row[1] for rows in RELEASES.values() for row in rows}
@@ -566,7 +569,7 @@ def catalog(vendor: str) -> bytes:
             "digests": {a: digest(a, name) for a in ("md5", "sha256", "sha512")},
             "version": version,
             "kind": kind,
-            "fits": [FITS[vendor]],
+            "hardware": [FITS[vendor]],
             "status": status,
             "track": "feature" if version == "7.5.0" else "maintenance",
             "published": "2026-02-11",

@@ -285,7 +285,8 @@ def test_part_firmware_and_images_for_other_hardware_cannot_start_from_a_bank():
     catalog = [
         *CATALOG,
         *published(
-            release("10.1", file="ldr.img", kind="component-image"), release("9.0", fits=("AP*",)),
+            release("10.1", file="ldr.img", kind="component-image"),
+            release("9.0", hardware=("AP*",)),
             file="more.json",
         ),
     ]  # fmt: skip
@@ -299,7 +300,7 @@ def test_part_firmware_and_images_for_other_hardware_cannot_start_from_a_bank():
 
 
 def test_the_hardware_of_a_member_is_its_own():
-    catalog = published(release("1.0", fits=("SW*",)))
+    catalog = published(release("1.0", hardware=("SW*",)))
     what = two(member(image("1.0"), boots=(ONE,)),
                member(image("1.0"), boots=(ONE,), hardware=Hardware(model="AP10")))  # fmt: skip
     walk = walk_device(judged(what, catalog=catalog))

@@ -50,7 +50,7 @@ def test_what_is_said_makes_a_list_plannable_and_stays_when_it_is_imported_again
     shown = listed(*typed, "--status", "recommended").stdout
     assert shown.startswith("sw-2.0.img is 1 release: sw-2.0.img")
     one = releases(listed)["sw-2.0.img"]
-    assert (one["version"], one["fits"], one["status"]) == ("2.0", ["SW*"], "recommended")
+    assert (one["version"], one["hardware"], one["status"]) == ("2.0", ["SW*"], "recommended")
     assert listed("catalog", "pick", "sw").stdout.startswith("sw: sw-2.0.img (2.0, recommended)")
     again = (listed.folder / "catalog/list.sha512").read_text()
     listed.write("catalog/list.sha512", again + f"{digest('x', 'sha512')}  sw-3.0.img\n")
@@ -62,7 +62,7 @@ def test_what_is_said_anew_of_a_glob_takes_the_place_and_the_rest_stays(listed):
     file = listed.folder / "catalog/annotations.toml"
     file.write_text("# by hand\n" + file.read_text())
     listed("catalog", "annotate", "sw-*", "--hardware", "SW1*", "--hardware", "SW2*")
-    assert releases(listed)["sw-1.0.img"]["fits"] == ["SW1*", "SW2*"]
+    assert releases(listed)["sw-1.0.img"]["hardware"] == ["SW1*", "SW2*"]
     assert releases(listed)["sw-1.0.img"]["track"] == "feature"
     assert file.read_text().startswith("# by hand\n"), "what a person wrote stays"
     assert file.read_text().count("[[annotation]]") == 1

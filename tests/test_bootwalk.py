@@ -98,12 +98,12 @@ def test_a_file_that_is_no_image_does_not_start():
 
 
 def test_an_image_for_other_hardware_does_not_start():
-    catalog = published(release("1.0", fits=("RT*",)))
+    catalog = published(release("1.0", hardware=("RT*",)))
     assert outcome(member(image("1.0"), boots=(ONE,)), catalog=catalog) == ("stranded", None)
 
 
 def test_where_the_hardware_is_not_known_a_proven_image_starts_unproven():
-    catalog = published(release("1.0", fits=("SW*",)))
+    catalog = published(release("1.0", hardware=("SW*",)))
     nameless = device(member(image("1.0"), boots=(ONE,)), hardware=Hardware())
     assert outcome(nameless, catalog=catalog) == ("unproven", ONE)
 

@@ -117,10 +117,10 @@ def test_one_bad_line_costs_that_line_and_is_told(ovek):
 
 
 def test_rows_that_name_one_file_for_several_hardware_are_one_release_with_the_needs_of_each():
-    small, large = {"fits": ("SW1*",)}, {"fits": ("SW2*",), "needs": {"memory": 2000}}
+    small, large = {"hardware": ("SW1*",)}, {"hardware": ("SW2*",), "needs": {"memory": 2000}}
     found = index(release("2.0", **small), release("2.0", **large))
     (one,) = found.releases
-    assert one.fits == ("SW1*", "SW2*")
+    assert one.hardware == ("SW1*", "SW2*")
     assert (one.needs_of("SW10").memory, one.needs_of("SW20").memory) == (None, 2000)
 
 
@@ -434,7 +434,7 @@ def index(*all_releases):
 
 
 def test_releases_are_found_by_name_version_hardware_and_digest():
-    releases = index(release("1.0", fits=("SW*",)), release("2.0", fits=("RT*",)))
+    releases = index(release("1.0", hardware=("SW*",)), release("2.0", hardware=("RT*",)))
 
     def found(text):
         return [one.version for one in catalog.find(releases, text)]
@@ -482,20 +482,20 @@ def test_facts_that_two_sources_tell_differently_are_mistakes():
     assert checked(release("2.0", needs=needs), release("2.0", needs={"memory": 6})) == [
         ("facts-differ", "its needs is told as memory 5 (0.json:1) and memory 6 (1.json:1)")
     ]
-    rows = [release("2.0", fits=("A*",), needs=needs), release("2.0", fits=("B*",))]
+    rows = [release("2.0", hardware=("A*",), needs=needs), release("2.0", hardware=("B*",))]
     assert checked(*rows) == [], "rows for several hardware have needs of their own"
 
 
 def test_a_row_that_hides_another_is_a_mistake():
-    wide = release("2.0", fits=("SW*",), needs={"memory": 5})
-    narrow = release("2.0", fits=("SW10*",), needs={"memory": 9})
+    wide = release("2.0", hardware=("SW*",), needs={"memory": 5})
+    narrow = release("2.0", hardware=("SW10*",), needs={"memory": 9})
     assert [kind for kind, _ in checked(wide, narrow)] == ["rows-shadow"]
     assert checked(narrow, wide) == []
 
 
 def test_the_needs_of_a_model_are_those_of_the_first_row_that_fits():
-    wide = release("2.0", fits=("SW*",), needs={"memory": 5})
-    narrow = release("2.0", fits=("SW10*",), needs={"memory": 9})
+    wide = release("2.0", hardware=("SW*",), needs={"memory": 5})
+    narrow = release("2.0", hardware=("SW10*",), needs={"memory": 9})
     for rows, memory in (((narrow, wide), 9), ((wide, narrow), 5)):
         entries = [
             each for at, one in enumerate(rows) for each in published(one, file=f"{at}.json")
@@ -506,8 +506,8 @@ def test_the_needs_of_a_model_are_those_of_the_first_row_that_fits():
 
 
 def test_a_step_over_a_file_of_several_rows_is_found():
-    rows = [release("1.5.2", fits=(glob,)) for glob in ("SW10*", "SW*")]
-    assert kinds(*rows, release("2.0", fits=("SW*",), from_=("1.5",))) == []
+    rows = [release("1.5.2", hardware=(glob,)) for glob in ("SW10*", "SW*")]
+    assert kinds(*rows, release("2.0", hardware=("SW*",), from_=("1.5",))) == []
 
 
 def test_an_upgrade_step_with_a_slip_names_the_near_ones():
@@ -565,14 +565,14 @@ def test_a_version_that_no_source_lists_is_refused_with_the_nearest():
 
 
 def test_a_path_says_for_which_hardware_and_variant_it_is():
-    wide = release("1.5", fits=("SW*",), from_=("1.0",), variant="lite")
-    narrow = release("2.0", fits=("SW10", "SW20"), from_=("1.5",), variant="lite")
+    wide = release("1.5", hardware=("SW*",), from_=("1.0",), variant="lite")
+    narrow = release("2.0", hardware=("SW10", "SW20"), from_=("1.5",), variant="lite")
     found = catalog.path(index(wide, narrow).releases, "1.0", "2.0")
     assert [one.version for one in found.steps] == ["1.5", "2.0"], (
         "overlapping globs find their way"
     )
     assert (found.hardware, found.variant) == (("SW10", "SW20"), "lite")
-    other = release("2.0", file="other.img", fits=("RT*",), from_=("1.5",))
+    other = release("2.0", file="other.img", hardware=("RT*",), from_=("1.5",))
     assert catalog.path(index(wide, other).releases, "1.0", "2.0").steps is None
 
 
@@ -590,7 +590,7 @@ def test_a_release_that_says_no_way_to_itself_may_also_be_gone_back_to():
 
 
 def test_a_chain_never_leads_over_another_makers_releases():
-    switch, router = ({"fits": (glob,)} for glob in ("SW*", "RT*"))
+    switch, router = ({"hardware": (glob,)} for glob in ("SW*", "RT*"))
     other = release("2.0", **router)
     base = release("1.0", **switch)
     assert steps("1.0", "3.0", base, other, release("3.0", from_=("2.0",), **switch)) is None
@@ -622,7 +622,7 @@ def test_every_step_of_a_chain_is_a_direct_upgrade(froms, start, target):
 def for_switches(*all_releases):
     """The releases, each told to be for switches where it is not told for what."""
     replace = msgspec.structs.replace
-    return published(*(replace(one, fits=one.fits or ("SW*",)) for one in all_releases))
+    return published(*(replace(one, hardware=one.hardware or ("SW*",)) for one in all_releases))
 
 
 def picked(*all_releases, components=(), **more):
@@ -686,13 +686,13 @@ def test_a_release_of_which_nobody_tells_the_hardware_is_not_picked():
 
 
 def test_a_release_for_other_hardware_is_not_even_told():
-    found = picked(release("2.0", fits=("RT*",)))
+    found = picked(release("2.0", hardware=("RT*",)))
     assert (found.chosen, found.others) == (None, ())
 
 
 def test_the_catalog_commands_answer_on_the_first_line(ovek):
     file = ovek.folder / "catalog/list.json"
-    text = file.read_text().replace('"kind":', '"fits": ["SW*"], "kind":')
+    text = file.read_text().replace('"kind":', '"hardware": ["SW*"], "kind":')
     file.write_text(text)
     assert ovek("catalog", "list").stdout.startswith("3 releases.")
     assert ovek("catalog", "check").stdout == "Nothing is wrong with 3 releases.\n"

@@ -158,7 +158,7 @@ def test_an_image_without_a_published_size_is_told(ovek):
 def test_an_image_for_other_hardware_is_told(ovek):
     ovek.write(
         "catalog/rt.json",
-        '{"format":"ovek.catalog/1","releases":[{"file":"rt.img","size":1,"fits":["RT*"]}]}',
+        '{"format":"ovek.catalog/1","releases":[{"file":"rt.img","size":1,"hardware":["RT*"]}]}',
     )
     assert "RT*" in ovek.refuses("cleanup", "sw", "--room-for", "rt.img")
     assert "holds no device" in ovek.refuses("cleanup", "--room-for", "rt.img")

@@ -153,7 +153,7 @@ def test_bytes_are_the_same_where_no_digest_of_theirs_differs():
 
 def why_not(other, *more, runs="1.0", **hardware):
     """Why another release than the picked one was not chosen."""
-    known = [release("3.0", fits=("SW*",), status="recommended"), *more]
+    known = [release("3.0", hardware=("SW*",), status="recommended"), *more]
     what = device(member(), runs=runs, hardware=Hardware(model="SW10", **hardware))
     judge = judge_for(sheet(), ReleaseIndex(published(*known)))
     found = judge_device(what, judge)
@@ -162,7 +162,7 @@ def why_not(other, *more, runs="1.0", **hardware):
 
 
 def test_why_a_release_was_not_chosen_is_told_by_status_version_and_variant():
-    mine = {"fits": ("SW*",)}
+    mine = {"hardware": ("SW*",)}
     older = release("2.0", **mine, status="recommended")
     assert why_not("sw-2.0.img", older) == ("sw-3.0.img is newer",)
     old = release("4.0", **mine, status="old")

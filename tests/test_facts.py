@@ -33,9 +33,9 @@ from ovek.model.walk import RELOADS_WORST_FIRST
 VERSIONS = ("1.0", "2.0", "3.0")
 POLICY = Policy(reserve="10%", target="2.0", allowed=("2.*",), backup_age="7d")
 CATALOG = published(
-    release("1.0", fits=("SW*",), needs={"components": {"loader": "10"}}),
-    release("2.0", fits=("SW*",), carries={"loader": "10"}),
-    release("3.0", fits=("AP*",)),
+    release("1.0", hardware=("SW*",), needs={"components": {"loader": "10"}}),
+    release("2.0", hardware=("SW*",), carries={"loader": "10"}),
+    release("3.0", hardware=("AP*",)),
 )
 
 

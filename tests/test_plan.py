@@ -280,8 +280,8 @@ def test_two_supervisors_on_an_uncommitted_trial_of_the_target_are_committed_tog
 def test_units_of_different_revisions_each_get_the_file_that_is_for_them():
     catalog = published(
         release("1.0"),
-        release("2.0", file="sw-2.0.img", revisions=("B*",), fits=("SW*",)),
-        release("2.0", file="sw-2.0-c.img", revisions=("C*",), fits=("SW*",)),
+        release("2.0", file="sw-2.0.img", revisions=("B*",), hardware=("SW*",)),
+        release("2.0", file="sw-2.0-c.img", revisions=("C*",), hardware=("SW*",)),
     )
 
     def unit(revision):
@@ -295,8 +295,8 @@ def test_units_of_different_revisions_each_get_the_file_that_is_for_them():
 
 def test_a_version_that_two_files_have_means_the_one_that_is_for_the_device():
     catalog = published(
-        release("1.0"), release("2.0", fits=("SW*",)),
-        release("2.0", file="ap-2.0.img", fits=("AP*",)),
+        release("1.0"), release("2.0", hardware=("SW*",)),
+        release("2.0", file="ap-2.0.img", hardware=("AP*",)),
     )  # fmt: skip
     assert steps(old(), catalog=catalog)[0] == f"copy to {TWO}"
 
@@ -434,7 +434,7 @@ def test_a_device_without_a_target_stays_on_what_it_runs():
 
 def test_a_device_is_not_moved_where_one_of_its_members_cannot_be():
     other = member(image("1.0"), boots=(ONE,), live=(ONE,), hardware=Hardware(model="AP9"))
-    catalog = published(release("1.0"), release("2.0", fits=("SW*",)))
+    catalog = published(release("1.0"), release("2.0", hardware=("SW*",)))
     planned = Planned(
         stack(member(image("1.0"), boots=(ONE,), live=(ONE,)), other), catalog=catalog,
         policy=KEEP_ONE,

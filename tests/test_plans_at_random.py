@@ -238,7 +238,7 @@ def test_every_device_that_gets_no_course_is_told_what_is_missing(number):
 def possible(chance: Random):
     """A device whose aim can surely be reached: every fact is known, and there is space."""
     layout = chance.choice(("files", "files", "banks", "paired"))
-    catalog = published(*(release(v, fits=("SW*",)) for v in ("1.0", "2.0", "3.0")))
+    catalog = published(*(release(v, hardware=("SW*",)) for v in ("1.0", "2.0", "3.0")))
     units = []
     number = chance.choice((1, 1, 2)) if layout == "files" else 1  # which bank each runs is asked
     for name in range(number):

@@ -24,9 +24,9 @@ from ovek.model.policy import Policy, Want
 from ovek.model.waiver import Waiver
 
 RECOMMENDED = published(
-    release("1.0", fits=("SW*",), status="recommended", track="maintenance"),
-    release("2.0", fits=("SW*",), status="recommended", track="feature"),
-    release("3.0", fits=("AP*",), status="recommended"),
+    release("1.0", hardware=("SW*",), status="recommended", track="maintenance"),
+    release("2.0", hardware=("SW*",), status="recommended", track="feature"),
+    release("3.0", hardware=("AP*",), status="recommended"),
 )
 WAIVER = Waiver(
     rule="image-unlisted", device="s*", by="A. Flett", why="trial", until=date(2026, 3, 2)

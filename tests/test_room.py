@@ -93,7 +93,7 @@ def test_a_plan_is_confirmed_by_a_later_snapshot(cramped):
 def fleet(ovek):
     old = image("3.0", path="old/sw-3.0.img")
     ovek.snapshot(
-        sw(name="fits", free=600 * MIB),
+        sw(name="hardware", free=600 * MIB),
         sw(plain("a.partial", 90 * MIB), name="leftovers", free=20 * MIB),
         sw(old, image("2.0"), name="images", free=20 * MIB),
         sw(name="short", free=20 * MIB),
@@ -132,7 +132,7 @@ def test_the_figure_is_drawn_as_png_and_svg(ovek):
 
 
 def test_an_image_for_other_hardware_is_left_out_of_a_fleet_and_refused_for_a_device(ovek):
-    foreign = release("9.0", fits=("AP*",))
+    foreign = release("9.0", hardware=("AP*",))
     ovek.write("catalog/other.json", _catalog(foreign))
     ovek.snapshot(sw())
     assert "is for AP*" in ovek.refuses("cleanup", "sw", "--room-for", "sw-9.0.img")

@@ -49,9 +49,9 @@ def card(version, **more):
     ({"status": "withdrawn"}, "status", {}, False),
     ({"status": None}, "status", {}, True),
     ({"track": "feature"}, "track", {"track": "maintenance"}, False),
-    ({"fits": ("SW*",)}, "hardware", {}, True),
-    ({"fits": ("AP*",)}, "hardware", {}, False),
-    ({"fits": ("SW*",)}, "hardware", {"hardware": Hardware()}, None),
+    ({"hardware": ("SW*",)}, "hardware", {}, True),
+    ({"hardware": ("AP*",)}, "hardware", {}, False),
+    ({"hardware": ("SW*",)}, "hardware", {"hardware": Hardware()}, None),
     ({"revisions": ("C*",)}, "revision", {}, False),
     ({"revisions": ("C*",)}, "revision", {"hardware": Hardware(model="SW10")}, None),
     ({"variant": "lite"}, "variant", {"variant": "full"}, False),
@@ -100,7 +100,11 @@ def test_every_member_counts_with_its_own_hardware():
 
 
 LOADER = release(
-    "10.2", file="ldr-10.2.img", kind="component-image", carries={"loader": "10.2"}, fits=("SW*",)
+    "10.2",
+    file="ldr-10.2.img",
+    kind="component-image",
+    carries={"loader": "10.2"},
+    hardware=("SW*",),
 )
 
 
@@ -164,7 +168,7 @@ def chance(seed):
                     needs=needs if random.random() < 0.4 else {},
                     from_=random.choice((None, None, random.sample(VERSIONS, 2), ("1",), ("2",))),
                     status=random.choice((None, None, None, "withdrawn")),
-                    fits=random.choice((("SW*",), ("SW*",), ("AP*",))),
+                    hardware=random.choice((("SW*",), ("SW*",), ("AP*",))),
                 )
             )
     known += [
@@ -217,7 +221,7 @@ def test_a_route_fits_at_every_hop_and_no_shorter_chain_exists(first):
         able = [one for one in known if fit(ours, one).is_for is not False]
         shortest = plainly(able, ours, targets)
         assert (None if found.hops is None else len(found.hops)) == shortest, seed
-        unrelated = release("2.0", file="other.img", fits=("ZZ*",))
+        unrelated = release("2.0", file="other.img", hardware=("ZZ*",))
         again = index(*releases, unrelated)
         same = route(ours, [o for o in again if o.file in {t.file for t in targets}], again)
         assert [h.release.file for h in same.hops or ()] == [

@@ -253,7 +253,7 @@ def catalog(**changed):
     """The three releases, told more of; `v1` to `v3` change one of them."""
     told = []
     for version, facts in RELEASES.items():
-        more = {"fits": ("SW*",), **facts, **changed.get(f"v{version[0]}", {})}
+        more = {"hardware": ("SW*",), **facts, **changed.get(f"v{version[0]}", {})}
         told.append(release(version, **more))
     return published(*told, *changed.get("also", ()))
 
@@ -334,7 +334,7 @@ def loaded(web, runs=None, **v1):
         kind="component-image",
         digests=Digests(md5=digest(web)),
         size=MIB,
-        fits=v1.pop("web_fits", ("SW*",)),
+        hardware=v1.pop("web_fits", ("SW*",)),
     )
     components = (loads("web", f"flash:web-{web}.pkg", version=runs),)
     what = sw(image("1.0"), file, components=components)
@@ -577,8 +577,8 @@ CASES = {
         lambda: of(sw(image("1.0"), image("2.0")), catalog=catalog(v1={"status": "withdrawn"})),
     ),
     "image-wrong-hardware": (
-        lambda: of(sw(image("1.0"), image("2.0")), catalog=catalog(v2={"fits": ("AP*",)})),
-        lambda: of(sw(image("1.0"), image("2.0")), catalog=catalog(v2={"fits": None})),
+        lambda: of(sw(image("1.0"), image("2.0")), catalog=catalog(v2={"hardware": ("AP*",)})),
+        lambda: of(sw(image("1.0"), image("2.0")), catalog=catalog(v2={"hardware": None})),
     ),
     "image-other-variant": (
         lambda: of(
@@ -672,7 +672,7 @@ CASES = {
         lambda: of(sw(image("1.0")), policy=TARGET),
     ),
     "target-hardware-unknown": (
-        lambda: of(sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"fits": None})),
+        lambda: of(sw(image("1.0")), policy=TARGET, catalog=catalog(v2={"hardware": None})),
         lambda: of(sw(image("1.0")), policy=TARGET, catalog=catalog()),
     ),
     "next-boot-incompatible": (
@@ -701,7 +701,7 @@ CASES = {
     ),
     "recommended-newer": (
         lambda: of(sw(image("1.0")), catalog=catalog()),
-        lambda: of(sw(image("1.0")), catalog=catalog(v2={"fits": ("AP*",)})),
+        lambda: of(sw(image("1.0")), catalog=catalog(v2={"hardware": ("AP*",)})),
     ),
     "component-file-missing": (
         lambda: of(sw(image("1.0"), components=(loads("web", "flash:web-1.pkg"),))),
@@ -1077,7 +1077,7 @@ def test_a_rescue_prefers_what_runs_then_the_newest_proven():
 
 def test_a_wanted_variant_counts_more_than_the_one_that_runs():
     both = published(release("1.0"), *(release("2.0", file=f"sw-{each}-2.0.img", variant=each,
-                                               fits=("SW*",), status="recommended")
+                                               hardware=("SW*",), status="recommended")
                                        for each in ("full", "lite")))  # fmt: skip
     what = sw(image("1.0"))
     what = replace(what, running=replace(what.running, variant="lite"))

@@ -156,9 +156,9 @@ def test_the_version_and_variant_that_run_are_those_of_the_bytes_under_any_name(
 
 def test_pick_path_and_target_take_the_variant_whose_bytes_run():
     known = published(
-        release("1.0", file="any.bin", variant="lite", fits=("SW*",)),
+        release("1.0", file="any.bin", variant="lite", hardware=("SW*",)),
         *(
-            release("2.0", file=f"sw-{name}-2.0.img", variant=name, fits=("SW*",))
+            release("2.0", file=f"sw-{name}-2.0.img", variant=name, hardware=("SW*",))
             for name in ("full", "lite")
         ),
     )
@@ -243,7 +243,7 @@ def test_a_bank_that_was_written_over_while_its_old_image_runs_is_told_for_what_
 
 
 def test_a_start_from_another_members_flash_is_held_against_the_member_that_starts():
-    known = published(release("1.0", fits=("SW*",)), release("2.0"))
+    known = published(release("1.0", hardware=("SW*",)), release("2.0"))
 
     def outcome(model):
         own = member(boots=("2/" + ONE,), hardware=Hardware(model=model))
@@ -262,26 +262,28 @@ def test_a_start_from_another_members_flash_is_held_against_the_member_that_star
 def test_bytes_that_are_known_under_two_names_count_by_both():
     same = Digests(md5=digest("sw-1.0.img"))
     known = published(
-        release("1.0", file="a-part.img", digests=same, fits=("AP*",), kind="component-image"),
-        release("1.0", digests=same, fits=("SW*",)),
+        release("1.0", file="a-part.img", digests=same, hardware=("AP*",), kind="component-image"),
+        release("1.0", digests=same, hardware=("SW*",)),
         release("2.0"),
     )
     assert start(sw(image("1.0")), catalog=known) == [("proven", "1.0")]
-    alone = published(release("1.0", digests=same, fits=("AP*",)), release("2.0"))
+    alone = published(release("1.0", digests=same, hardware=("AP*",)), release("2.0"))
     assert start(sw(image("1.0")), catalog=alone)[0][0] == "stranded"
     withdrawn = published(
-        release("1.0", file="a-1.0.img", digests=same, fits=("SW*",)),
-        release("1.0", digests=same, fits=("SW*",), status="withdrawn"),
+        release("1.0", file="a-1.0.img", digests=same, hardware=("SW*",)),
+        release("1.0", digests=same, hardware=("SW*",), status="withdrawn"),
     )
     assert "release-withdrawn" in rules(sw(image("1.0")), catalog=withdrawn)
 
 
 def test_names_of_one_digest_that_sources_dispute_are_not_joined():
     md5 = digest("sw-1.0.img")
-    one = release("1.0", digests=Digests(md5=md5, sha512="1" * 128), fits=("AP*",))
-    other = release("1.0", file="b.img", digests=Digests(md5=md5, sha512="2" * 128), fits=("SW*",))
+    one = release("1.0", digests=Digests(md5=md5, sha512="1" * 128), hardware=("AP*",))
+    other = release(
+        "1.0", file="b.img", digests=Digests(md5=md5, sha512="2" * 128), hardware=("SW*",)
+    )
     index = ReleaseIndex(published(one, other))
-    assert [each.fits for each in index.releases] == [("SW*",), ("AP*",)]
+    assert [each.hardware for each in index.releases] == [("SW*",), ("AP*",)]
 
 
 def test_a_file_that_is_an_image_only_because_the_order_names_it_is_none_once_it_does_not():
@@ -365,11 +367,11 @@ def test_an_unproven_start_always_has_a_finding_that_says_why(files):
 
 REVISIONS = published(
     *(
-        release("1.0", file=f"{name}-1.0.img", revisions=(f"{name.upper()}*",), fits=("SW*",))
+        release("1.0", file=f"{name}-1.0.img", revisions=(f"{name.upper()}*",), hardware=("SW*",))
         for name in "ab"
     ),
     *(
-        release("2.0", file=f"{name}-2.0.img", revisions=(f"{name.upper()}*",), fits=("SW*",),
+        release("2.0", file=f"{name}-2.0.img", revisions=(f"{name.upper()}*",), hardware=("SW*",),
                 status="recommended")
         for name in "ab"
     ),
@@ -421,10 +423,10 @@ def test_members_alike_that_are_set_differently_are_told_all_the_same():
 
 def test_a_version_that_several_files_have_means_the_one_that_fits_and_pick_names():
     known = published(
-        release("1.0", fits=("SW*",)),
-        release("2.0", fits=("SW*",), status="current"),
-        release("2.0", file="sw-all-2.0.img", fits=("SW*",), status="recommended"),
-        release("2.0", file="ap-2.0.img", fits=("AP*",), status="recommended"),
+        release("1.0", hardware=("SW*",)),
+        release("2.0", hardware=("SW*",), status="current"),
+        release("2.0", file="sw-all-2.0.img", hardware=("SW*",), status="recommended"),
+        release("2.0", file="ap-2.0.img", hardware=("AP*",), status="recommended"),
     )
     found = judged(sw(image("1.0")), catalog=known)
     wanted = Wants(TARGET).of(found)
@@ -437,9 +439,9 @@ def test_a_version_that_several_files_have_means_the_one_that_fits_and_pick_name
 
 def test_where_only_the_variant_would_tell_no_file_is_chosen():
     known = published(
-        release("1.0", fits=("SW*",)),
+        release("1.0", hardware=("SW*",)),
         *(
-            release("2.0", file=f"{name}-2.0.img", variant=name, fits=("SW*",))
+            release("2.0", file=f"{name}-2.0.img", variant=name, hardware=("SW*",))
             for name in ("x", "y")
         ),
     )
@@ -451,10 +453,10 @@ def test_where_only_the_variant_would_tell_no_file_is_chosen():
 
 
 def test_a_next_start_that_may_not_be_loaded_over_what_runs_is_no_go_also_by_version():
-    known = published(release("1.0"), release("2.0", fits=("SW*",), from_=("1.5",)))
+    known = published(release("1.0"), release("2.0", hardware=("SW*",), from_=("1.5",)))
     what = sw(image("1.0"), image("2.0"), boots=(TWO,))
     assert audit(what, catalog=known, policy=TARGET).answer == "no-go"
-    near = published(release("1.0"), release("2.0", fits=("SW*",), from_=("1",)))
+    near = published(release("1.0"), release("2.0", hardware=("SW*",), from_=("1",)))
     assert audit(what, catalog=near, policy=TARGET).answer == "go"
 
 
@@ -496,7 +498,7 @@ def test_where_the_version_was_asked_in_vain_the_bytes_tell_one_and_nothing_else
 
 def test_an_image_that_is_for_other_hardware_is_not_what_runs():
     def version(fits):
-        known = published(release("1.0", fits=fits))
+        known = published(release("1.0", hardware=fits))
         (runs,) = runs_of(judged(sw(image("1.0"), runs=None), None, known))
         return runs.version, runs.sure
 
@@ -550,9 +552,11 @@ def test_a_target_that_only_the_name_of_a_listed_file_tells_asks_for_the_annotat
 def test_two_publishers_with_the_same_bytes_are_one_release():
     same = Digests(md5=digest("sw-2.0.img"))
     known = [
-        *published(release("1.0"), release("2.0", digests=same, fits=("SW*",)), publisher="One"),
         *published(
-            release("2.0", file="two-2.0.img", digests=same, fits=("SW*",)), publisher="Two"
+            release("1.0"), release("2.0", digests=same, hardware=("SW*",)), publisher="One"
+        ),
+        *published(
+            release("2.0", file="two-2.0.img", digests=same, hardware=("SW*",)), publisher="Two"
         ),
     ]
     what = sw(image("1.0"), image("2.0", path="two-2.0.img"))
@@ -570,9 +574,9 @@ def test_two_publishers_with_the_same_bytes_are_one_release():
 
 def test_of_two_publishers_files_with_one_name_the_one_for_this_hardware_is_meant():
     known = [
-        *published(release("1.0"), release("2.0", fits=("AP*",)), publisher="One"),
+        *published(release("1.0"), release("2.0", hardware=("AP*",)), publisher="One"),
         *published(
-            release("2.0", digests=Digests(md5=digest("x")), fits=("SW*",)), publisher="Two"
+            release("2.0", digests=Digests(md5=digest("x")), hardware=("SW*",)), publisher="Two"
         ),
     ]
     found = judged(sw(image("1.0")), catalog=known)
@@ -589,7 +593,7 @@ def test_policy_may_want_an_older_release_that_says_no_way_to_itself():
 
 
 def test_a_device_of_unknown_model_says_what_is_missing_for_the_recommended_release():
-    known = published(release("1.0"), release("2.0", fits=("SW*",), status="recommended"))
+    known = published(release("1.0"), release("2.0", hardware=("SW*",), status="recommended"))
     what = replace(sw(image("1.0")), hardware=Hardware())
     policy = Policy(reserve="0%", target="recommended")
     told = " ".join(one.saw for one in audit(what, catalog=known, policy=policy).findings)
@@ -601,7 +605,7 @@ def test_a_device_of_unknown_model_says_what_is_missing_for_the_recommended_rele
 # -- archives, sets, banks -------------------------------------------------------------------------
 
 INSIDE = Contained(path="sw-2.0.img", size=100 * MIB, digests=Digests(md5=digest("sw-2.0.img")))
-ZIP = release("2.0", file="sw-2.0.zip", contains=(INSIDE,), fits=("SW*",))
+ZIP = release("2.0", file="sw-2.0.zip", contains=(INSIDE,), hardware=("SW*",))
 ZIPPED = published(release("1.0"), ZIP)
 
 
@@ -778,8 +782,8 @@ def test_a_component_that_the_device_does_not_have_bars_no_release():
 
 def test_with_has_its_effect_on_the_hardware_of_its_row():
     known = published(
-        release("1.0", fits=("SW1*",), with_=("web-2.pkg",)),
-        release("1.0", fits=("SW2*",), with_=("web-1.pkg",)),
+        release("1.0", hardware=("SW1*",), with_=("web-2.pkg",)),
+        release("1.0", hardware=("SW2*",), with_=("web-1.pkg",)),
         *(release(version, file=f"web-{version}.pkg", kind="component-image", size=MIB,
                   carries={"web": version}) for version in ("1", "2")),
     )  # fmt: skip
@@ -844,11 +848,13 @@ def test_a_proven_start_that_is_neither_what_runs_nor_what_is_wanted_is_no_go():
 
 def test_the_first_install_on_the_way_to_the_target_is_wanted_too():
     known = published(
-        release("1.0"), release("2.0", from_=("1",)), release("3.0", from_=("2",), fits=("SW*",))
+        release("1.0"),
+        release("2.0", from_=("1",)),
+        release("3.0", from_=("2",), hardware=("SW*",)),
     )
     what = sw(image("1.0"), image("2.0"), boots=(TWO,))
     assert audit(what, catalog=known, policy=Policy(reserve="0%", target="3.0")).answer == "go"
-    direct = published(release("1.0"), release("2.0"), release("3.0", fits=("SW*",)))
+    direct = published(release("1.0"), release("2.0"), release("3.0", hardware=("SW*",)))
     assert audit(what, catalog=direct, policy=Policy(reserve="0%", target="3.0")).answer == "no-go"
 
 

@@ -32,7 +32,7 @@ def shelf_site(ovek, monkeypatch):
             "file": name,
             "size": len(data),
             "version": name[3:6],
-            "fits": ["SW*"],
+            "hardware": ["SW*"],
             "digests": {
                 "md5": hashlib.md5(data).hexdigest(),
                 "sha256": hashlib.sha256(data).hexdigest(),
@@ -60,7 +60,7 @@ def test_files_are_judged_and_who_uses_them_is_told(shelf_site):
     assert found["sw-1.0.img"]["verdict"] == "proven"
     assert found["sw-1.0.img"]["by"] == "sha256"
     assert found["sw-1.0.img"]["used_by"] == ["sw"]
-    assert found["sw-1.0.img"]["fits"] == ["SW*"]
+    assert found["sw-1.0.img"]["hardware"] == ["SW*"]
     assert found["deep/sw-2.0.img"]["verdict"] == "truncated"
     assert found["sw-9.9.img"]["verdict"] == "unlisted"
     assert found["notes.txt"]["verdict"] is None
@@ -149,7 +149,7 @@ def test_archives_are_looked_into(shelf_site, kind):
 def published_archive(site, data, **more):
     """A catalog that publishes sw-1.0.zip alone; what is inside has no digest of its own."""
     made = {"sha256": hashlib.sha256(data).hexdigest()}
-    one = {"file": "sw-1.0.zip", "size": len(data), "version": "1.0", "fits": ["SW*"],
+    one = {"file": "sw-1.0.zip", "size": len(data), "version": "1.0", "hardware": ["SW*"],
            "digests": made, **more}  # fmt: skip
     site.write("catalog/list.json", json.dumps({"format": "ovek.catalog/1", "releases": [one]}))
 

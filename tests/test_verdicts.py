@@ -235,8 +235,8 @@ def test_a_set_with_a_package_for_other_hardware_is_broken_in_every_package_orde
     catalog = [
         *CATALOG,
         *published(
-            release("1.0", file="base", kind="package", fits=("SW*",)),
-            release("1.0", file="radio", kind="package", fits=("AP*",)),
+            release("1.0", file="base", kind="package", hardware=("SW*",)),
+            release("1.0", file="radio", kind="package", hardware=("AP*",)),
             file="p.json",
         ),
     ]

@@ -201,10 +201,10 @@ class Facts:
         same = Digests(md5=digest("sw-3.0.img"), sha512=digest("sw-3.0.img", "sha512"))
         if self.often(0.4):
             fits = self.random.choice(((), ("SW*",), ("AP*",)))
-            more.append(release("3.0", file="also-3.0.img", digests=same, fits=fits))
+            more.append(release("3.0", file="also-3.0.img", digests=same, hardware=fits))
         each_its_own = self.often(0.5)
         if each_its_own:
-            more.append(release("2.0", file="sw-2.0-c.img", revisions=("C*",), fits=("SW*",)))
+            more.append(release("2.0", file="sw-2.0-c.img", revisions=("C*",), hardware=("SW*",)))
         if self.often(0.5):
             inner = Contained(
                 path="sw-2.0.img", size=100 * MIB, digests=Digests(md5=digest("sw-2.0.img"))
@@ -213,7 +213,7 @@ class Facts:
         found = [replace(each, release=self.release(each.release)) for each in known]
         if each_its_own:  # members of the other revision need the other file of the version
             found = [
-                replace(each, release=replace(each.release, revisions=("B*",), fits=("SW*",)))
+                replace(each, release=replace(each.release, revisions=("B*",), hardware=("SW*",)))
                 if each.release.file == "sw-2.0.img"
                 else each
                 for each in found
@@ -317,13 +317,13 @@ class Chance:
         """Releases of every kind, some of them odd."""
         odd = {
             version: self.one(
-                {}, {}, {}, {"status": "withdrawn"}, {"revisions": ("B*",)}, {"fits": ("SW*",)},
+                {}, {}, {}, {"status": "withdrawn"}, {"revisions": ("B*",)}, {"hardware": ("SW*",)},
                 {"digest_doubtful": True}, {"variant": "lite"},
             )
             for version in VERSIONS
         }  # fmt: skip
         known = [release(version, **odd[version]) for version in VERSIONS]
-        known.append(release("9.0", file="sw-9.0.img", fits=("AP*",)))
+        known.append(release("9.0", file="sw-9.0.img", hardware=("AP*",)))
         known += [
             release("2.0", file=path.partition("/")[2], kind="package", size=10 * MIB)
             for path in PACKAGES

@@ -24,7 +24,7 @@ from ovek.engine.plan import Asked as PlanAsked
 from ovek.engine.plan.choices import Asked as SpaceAsked
 from ovek.engine.plan.choices import Detail
 from ovek.engine.releases import brought
-from ovek.engine.verdicts import JudgedDevice, fits, judge_device
+from ovek.engine.verdicts import JudgedDevice, is_for_hardware, judge_device
 from ovek.engine.wanted import (
     ContradictionError,
     Wanted,
@@ -344,7 +344,7 @@ class Planner:
         if bring.release is None:
             return bring
         image, way = brought(bring.release, judged.judge.naming), bring.way
-        if bring.release.fits is None:
+        if bring.release.hardware is None:
             note = f"for which hardware {bring.release.file} is, the catalog does not say (ovek "
             way = "; ".join(filter(None, (way, f"{note}catalog annotate --hardware)")))
         return msgspec.structs.replace(bring, release=image, way=way)
@@ -381,10 +381,10 @@ class Planner:
                 return Bring(
                     none=f"{problem}, and no one system image of version {image} is for it"
                 )
-        if release is not None and fits(release, device.hardware) is False:
+        if release is not None and is_for_hardware(release, device.hardware) is False:
             if named:
                 problem = f"{device.device} is {device.hardware.model}, {release.file} is for "
-                problem += " ".join([*(release.fits or ()), *(release.revisions or ())])
+                problem += " ".join([*(release.hardware or ()), *(release.revisions or ())])
                 raise InputError(self.file, problem, "Name an image for this hardware")
             return Bring()
         if release is None:

@@ -323,7 +323,7 @@ def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> 
     if suits is False:
         why = "it is for other hardware"
         if foreign is not None:
-            why = for_other(foreign.file, [*(foreign.fits or ()), *(foreign.revisions or ())],
+            why = for_other(foreign.file, [*(foreign.hardware or ()), *(foreign.revisions or ())],
                             seen.one.hardware)  # fmt: skip
         return Tried("wrong-hardware", why, image, at)
     if suits is None and judgement.verdict == "proven":

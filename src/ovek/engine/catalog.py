@@ -50,7 +50,7 @@ def find(releases: ReleaseIndex, text: str) -> list[KnownRelease]:
             wanted in names
             or fnmatchcase(names, wanted)
             or wanted == (one.version or "").casefold()
-            or any(fnmatchcase(text.strip(), glob) for glob in one.fits or ())
+            or any(fnmatchcase(text.strip(), glob) for glob in one.hardware or ())
             or (_DIGEST_START.fullmatch(plain) and any(d.startswith(plain) for d in digests))
         ):
             found.append(one)
@@ -122,9 +122,9 @@ def unused(annotations: Iterable[Annotation], releases: ReleaseIndex) -> Iterato
 
 def _share_hardware(one: KnownRelease, other: KnownRelease) -> bool:
     """Whether two releases may be for the same hardware, as far as is told."""
-    if one.fits is None or other.fits is None:
+    if one.hardware is None or other.hardware is None:
         return True
-    pairs = ((ours, theirs) for ours in one.fits for theirs in other.fits)
+    pairs = ((ours, theirs) for ours in one.hardware for theirs in other.hardware)
     return any(fnmatchcase(ours, theirs) or fnmatchcase(theirs, ours) for ours, theirs in pairs)
 
 
@@ -164,22 +164,22 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                     kind="rows-shadow",
                     file=file,
                     origins=(one.origin, other.origin),
-                    saw=f"the row for {' '.join(one.release.fits or ())} hides that for "
-                    f"{' '.join(other.release.fits or ())}, which needs something else",
+                    saw=f"the row for {' '.join(one.release.hardware or ())} hides that for "
+                    f"{' '.join(other.release.hardware or ())}, which needs something else",
                     do="Put the narrower row first, or make them exclude each other",
                 )
 
 
 def _rows_differ(entries: list[Published]) -> bool:
     """Whether the entries are rows for several hardware, each with needs of its own."""
-    return len({entry.release.fits for entry in entries}) > 1
+    return len({entry.release.hardware for entry in entries}) > 1
 
 
 def _shadows(one: Release, other: Release) -> bool:
     """Whether all hardware of a later row is that of an earlier one, which needs something else."""
-    if one.fits is None or other.fits is None or one.fits == other.fits:
+    if one.hardware is None or other.hardware is None or one.hardware == other.hardware:
         return False
-    hidden = all(any(fnmatchcase(each, glob) for glob in one.fits) for each in other.fits)
+    hidden = all(any(fnmatchcase(each, glob) for glob in one.hardware) for each in other.hardware)
     return hidden and one.needs != other.needs
 
 
@@ -260,9 +260,9 @@ def path(
         ours = [one for one in ours if one.variant in (None, variant)]
         for hardware in _hardware_of(ours, [one for one in ours if one in targets]):
             family = {
-                one: replace(one, fits=None, revisions=None, needs=Needs())
+                one: replace(one, hardware=None, revisions=None, needs=Needs())
                 for one in ours
-                if hardware is None or one.fits is None or _covers(one.fits, hardware)
+                if hardware is None or one.hardware is None or _covers(one.hardware, hardware)
             }
             goals = [family[one] for one in targets if one in family]
             standing = Standing(
@@ -291,11 +291,11 @@ def _hardware_of(known: list[KnownRelease], targets: list[KnownRelease]) -> list
     """Every hardware, as some release names it, that a target is for; None: any."""
     if not targets:
         return []
-    globs = dict.fromkeys(glob for one in known for glob in one.fits or ())
+    globs = dict.fromkeys(glob for one in known for glob in one.hardware or ())
     found: list[str | None] = [
         glob
         for glob in globs
-        if any(one.fits is None or _covers(one.fits, glob) for one in targets)
+        if any(one.hardware is None or _covers(one.hardware, glob) for one in targets)
     ]
     return found or [None]
 
@@ -349,7 +349,7 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
             for condition in found.conditions
         ):
             continue
-        if one.fits is None:
+        if one.hardware is None:
             others.append(Picked(release=one, against=(NOT_TOLD,)))
         elif not may_be_for(found) or one.version is None:
             others.append(

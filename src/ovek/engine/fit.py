@@ -140,12 +140,12 @@ def _of(of: Of, holds: bool | None, saw: str) -> Condition:
 
 def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     model, revision = standing.hardware.model, standing.hardware.revision
-    if release.fits is not None and model is None:
-        saw = f"it is for {' '.join(release.fits)}, and what this is, is not known"
+    if release.hardware is not None and model is None:
+        saw = f"it is for {' '.join(release.hardware)}, and what this is, is not known"
         yield _of("hardware", None, saw)
-    elif release.fits is not None:
-        holds = any(fnmatchcase(model or "", glob) for glob in release.fits)
-        yield _of("hardware", holds, f"it is for {' '.join(release.fits)}, this is {model}")
+    elif release.hardware is not None:
+        holds = any(fnmatchcase(model or "", glob) for glob in release.hardware)
+        yield _of("hardware", holds, f"it is for {' '.join(release.hardware)}, this is {model}")
     if release.revisions is not None:
         there = revision or "not known"
         fits = [fnmatchcase(revision or "", glob) for glob in release.revisions]

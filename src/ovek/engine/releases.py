@@ -106,9 +106,9 @@ class ReleaseIndex:
             # Many releases are for the same few models: each list of globs is asked once.
             answers = {
                 globs: model is None or any(fnmatchcase(model, glob) for glob in globs or ("*",))
-                for globs in {release.fits for release in self.releases}
+                for globs in {release.hardware for release in self.releases}
             }
-            known = [release for release in self.releases if answers[release.fits]]
+            known = [release for release in self.releases if answers[release.hardware]]
             self._for_model[model] = known
         return known
 
@@ -122,7 +122,7 @@ class ReleaseIndex:
                 one
                 for one in self.for_model(model)
                 if one.status == "recommended"
-                and one.fits is not None
+                and one.hardware is not None
                 and one.kind in (None, "system-image")
                 and one.version is not None
             ]
@@ -133,7 +133,7 @@ class ReleaseIndex:
         return [
             one
             for one in dict.fromkeys(each for model in models for each in self.for_model(model))
-            if one.status == "recommended" and one.fits is not None and one.version is None
+            if one.status == "recommended" and one.hardware is not None and one.version is None
             and one.kind in (None, "system-image")
         ]  # fmt: skip
 
@@ -255,7 +255,7 @@ def _related(releases: Sequence[KnownRelease]) -> dict[KnownRelease, KnownReleas
         joined[release] = msgspec.structs.replace(
             release,
             family=number,
-            fits=_union(each.fits for each in family.members),
+            hardware=_union(each.hardware for each in family.members),
             revisions=_union(each.revisions for each in family.members),
             kind="system-image"
             if "system-image" in kinds
@@ -319,7 +319,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         version=version if version is not None and len(version) <= LONGEST else None,
         variant=first("variant"),
         kind=first("kind"),
-        fits=_all_fits(releases),
+        hardware=_all_fits(releases),
         revisions=first("revisions"),
         status=first("status"),
         track=first("track"),
@@ -343,7 +343,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
 
 def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
     """The hardware of all rows; None where no row tells of any."""
-    told = [release.fits for release in releases if release.fits is not None]
+    told = [release.hardware for release in releases if release.hardware is not None]
     return tuple(dict.fromkeys(glob for globs in told for glob in globs)) if told else None
 
 
@@ -358,8 +358,8 @@ def _by_hardware(
         return ()
     rows: dict[tuple[str, ...], T] = {}
     for entry in sorted(entries, key=lambda one: (one.origin.file, one.origin.line)):
-        if entry.release.fits is not None:
-            rows.setdefault(entry.release.fits, fact(entry.release))
+        if entry.release.hardware is not None:
+            rows.setdefault(entry.release.hardware, fact(entry.release))
     return tuple(rows.items()) if len({repr(told) for told in rows.values()}) > 1 else ()
 
 

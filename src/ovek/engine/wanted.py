@@ -325,7 +325,7 @@ def _chosen(held: list[Fit]) -> tuple[KnownRelease | None, bool]:
     able = [found for found in held if may_be_for(found)]
     sure = [found.release for found in able if found.is_for]
     if sure:
-        return next((each for each in sure if each.fits is not None), sure[0]), True
+        return next((each for each in sure if each.hardware is not None), sure[0]), True
     if len({found.release.variant for found in able}) > 1:
         return None, True
     return (able[0].release if able else None), bool(able)

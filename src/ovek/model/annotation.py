@@ -9,7 +9,7 @@ from ovek.model.snapshot import Bytes, Name
 
 FORMAT = "ovek.annotations/1"
 # The keys of an annotation, and the fields of a release that they fill.
-ANNOTATED = {"hardware": "fits", "version": "version", "variant": "variant", "status": "status",
+ANNOTATED = {"hardware": "hardware", "version": "version", "variant": "variant", "status": "status",
          "track": "track", "size": "size"}  # fmt: skip
 
 

@@ -67,7 +67,7 @@ class Release(
     version: str | None = None
     variant: str | None = None
     kind: ReleaseKind | None = None
-    fits: tuple[str, ...] | None = None
+    hardware: tuple[str, ...] | None = None
     revisions: tuple[str, ...] | None = None
     status: Status | None = None
     track: Track | None = None

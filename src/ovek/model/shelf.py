@@ -66,7 +66,7 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     why: str
     release: str | None
     by: Algorithm | None
-    fits: tuple[str, ...]
+    hardware: tuple[str, ...]
     used_by: tuple[str, ...]
     structure: Structure | None
     problem: str | None

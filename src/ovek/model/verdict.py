@@ -45,7 +45,7 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     version: str | None
     variant: str | None
     kind: ReleaseKind | None
-    fits: tuple[str, ...] | None
+    hardware: tuple[str, ...] | None
     revisions: tuple[str, ...] | None
     status: str | None
     track: str | None

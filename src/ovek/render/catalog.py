@@ -34,7 +34,7 @@ def listing(result: Releases, view: View) -> Iterator[Line]:
     yield from table(
         titles, [_cells(one) for one in found], right=(2,), wrap={1: 7, 3: 9, 5: 7}, least=(5, 3)
     )
-    untold = sum(one.fits is None and one.kind in (None, "system-image") for one in found)
+    untold = sum(one.hardware is None and one.kind in (None, "system-image") for one in found)
     if untold:
         yield ""
         whose = f"For which hardware {untold} of them {'is' if untold == 1 else 'are'}, the catalog"
@@ -48,7 +48,7 @@ def _cells(one: KnownRelease) -> tuple[str, ...]:
         visible(one.file),
         visible(one.version or "-"),
         " or ".join(show_size(size) for size in sorted(one.sizes)) or "-",
-        visible(" ".join(one.fits or ()) or "not told"),
+        visible(" ".join(one.hardware or ()) or "not told"),
         Toned(one.status or "-"),
         digests or "none",
     )
@@ -73,7 +73,7 @@ def _whole(one: KnownRelease) -> Iterator[Line]:
         ("variant", one.variant),
         ("kind", one.kind),
         ("size", " or ".join(f"{size} bytes ({show_size(size)})" for size in sorted(one.sizes))),
-        ("fits", " ".join(one.fits or ())),
+        ("hardware", " ".join(one.hardware or ())),
         ("revisions", " ".join(one.revisions or ())),
         ("status", one.status),
         ("track", one.track),

@@ -138,7 +138,7 @@ def _cells(one: ShelfVerdict) -> tuple[str, ...]:
         show_size(one.size) if one.size is not None else "-",
         f"{verdict} {TITLES[one.by]}" if one.by and one.verdict == "proven" else Toned(verdict),
         inside,
-        visible(" ".join(one.fits)) or "-",
+        visible(" ".join(one.hardware)) or "-",
         listed([visible(name) for name in one.used_by], most=2) or "-",
     )
 

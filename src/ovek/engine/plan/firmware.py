@@ -6,7 +6,7 @@ from ovek.engine.components import loaded
 from ovek.engine.plan.aim import Leg
 from ovek.engine.plan.kinds import Difference
 from ovek.engine.plan.trial import Situation
-from ovek.engine.verdicts import JudgedMember, fits
+from ovek.engine.verdicts import JudgedMember, is_for_hardware
 from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
@@ -76,7 +76,7 @@ def _goes_with(
 
 
 def _is_for(release: KnownRelease, one: JudgedMember) -> bool:
-    return fits(release, one.hardware) is not False
+    return is_for_hardware(release, one.hardware) is not False
 
 
 def component_image(

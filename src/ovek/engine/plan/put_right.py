@@ -258,7 +258,7 @@ def earlier_release(now: Situation, one: JudgedMember, version: str | None) -> K
         for release in now.judged.judge.releases.for_model(one.hardware.model)
         if release.kind == "system-image"
         and release.version is not None
-        and release.fits is not None
+        and release.hardware is not None
         and release.within is None
         and compare(release.version, version, scheme) == -1
         and may_be_for(fit_all((standing,), release))

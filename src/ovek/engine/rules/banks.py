@@ -157,7 +157,7 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
             if not image.starts_members:
                 message = "it holds component firmware, no system image"
             elif foreign is not None and image.parts:
-                wanted = [*(foreign.fits or ()), *(foreign.revisions or ())]
+                wanted = [*(foreign.hardware or ()), *(foreign.revisions or ())]
                 message = for_other(foreign.file, wanted, hardware)
             else:
                 continue  # image-wrong-hardware tells of a bank that holds its image itself

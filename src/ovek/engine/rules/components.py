@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from ovek.engine.components import Loaded, loaded
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
-from ovek.engine.verdicts import fits
+from ovek.engine.verdicts import is_for_hardware
 from ovek.model.snapshot import Volume
 from ovek.model.verdict import KnownRelease
 
@@ -79,7 +79,7 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
                 continue
             own, shown = each.image.judgement.release, each.component.shown
             need = needs.get(each.component.component)
-            if own is not None and fits(own, member.one.hardware) is False:
+            if own is not None and is_for_hardware(own, member.one.hardware) is False:
                 saw = f"the component {shown} is loaded from it; it is for other hardware"
                 yield Said(member=member.id, place=each.place, saw=saw, whole=False)
             elif need is not None and subject.component_order(each.then, need) == -1:
@@ -198,5 +198,5 @@ def _together(
     releases = subject.judged.judge.releases
     for file in release.with_of(member.one.hardware.model):
         for other in releases.named(file, case_blind=False):
-            if fits(other, member.one.hardware) is not False:
+            if is_for_hardware(other, member.one.hardware) is not False:
                 yield from ((name, version, file) for name, version in other.carries.items())

@@ -263,7 +263,7 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
             release = image.judgement.release
             if release is None or image.suits is not False:
                 continue
-            wanted = [*(release.fits or ()), *(release.revisions or ())]
+            wanted = [*(release.hardware or ()), *(release.revisions or ())]
             saw = for_other(release.file, wanted, hardware)
             yield Said(member=member.id, place=image.place, saw=saw)
 

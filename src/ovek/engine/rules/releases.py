@@ -221,7 +221,7 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     wanted = {release.file: release for release in files if release is not None}
     for file, release in wanted.items():
         runs = {member.runs for member in subject.members}
-        if release.fits is None and any(subject.order(v, release.version) != 0 for v in runs):
+        if release.hardware is None and any(subject.order(v, release.version) != 0 for v in runs):
             yield Said(
                 member=None,
                 place=None,

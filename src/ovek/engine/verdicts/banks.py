@@ -5,7 +5,7 @@ from msgspec.structs import replace
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts.digests import judge_file
 from ovek.engine.verdicts.judged import Judge
-from ovek.engine.verdicts.lookup import find_file, find_image, fits, several_begin
+from ovek.engine.verdicts.lookup import find_file, find_image, is_for_hardware, several_begin
 from ovek.engine.verdicts.sets import all_suit, other_spelling, spelled_so, versions_in_common
 from ovek.engine.verdicts.worst import whole
 from ovek.model.place import BANK, Place
@@ -26,7 +26,7 @@ def judge_bank(
     judgement = _if_sound(bank, judgement)
     if proven and release is not None:
         version, role = release.version or version, release.kind
-    suits = True if release is None else fits(release, hardware)
+    suits = True if release is None else is_for_hardware(release, hardware)
     return Image(
         place=Place(BANK, bank.name),
         role="system-image" if role in (None, "system-image") else "component-image",
@@ -197,7 +197,7 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
         for release in judge.releases.by_version.get(bank.version or "", ())
         if release.kind in (None, "system-image")
         and (bank.variant is None or release.variant in (None, bank.variant))
-        and fits(release, hardware) is not False
+        and is_for_hardware(release, hardware) is not False
     ]
     if bank.digests is None or not any(True for _ in bank.digests):
         why = (

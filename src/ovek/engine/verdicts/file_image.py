@@ -1,7 +1,7 @@
 """The image that a file is, if it is one."""
 
 from ovek.engine.verdicts.judged import Judge
-from ovek.engine.verdicts.lookup import fits
+from ovek.engine.verdicts.lookup import is_for_hardware
 from ovek.model.catalog import ReleaseKind
 from ovek.model.naming import Named
 from ovek.model.place import Place
@@ -20,7 +20,7 @@ def file_image(
 ) -> Image:
     """The image that a file is by what it was held against; None where it is none."""
     release = judgement.release
-    suits = True if release is None else fits(release, hardware)
+    suits = True if release is None else is_for_hardware(release, hardware)
     return Image(
         place=place,
         role="archive" if _is_archive(judgement, judge) else _image_role(named, judgement),

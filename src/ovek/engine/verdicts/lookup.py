@@ -99,10 +99,10 @@ def find_image(
 
 
 @lru_cache(maxsize=16_384)
-def fits(release: KnownRelease, hardware: Hardware) -> bool | None:
+def is_for_hardware(release: KnownRelease, hardware: Hardware) -> bool | None:
     """Whether a release is for this hardware; None where that is not known."""
     answers = [
-        _any_fits(release.fits, hardware.model),
+        _any_fits(release.hardware, hardware.model),
         _any_fits(release.revisions, hardware.revision),
     ]
     if False in answers:

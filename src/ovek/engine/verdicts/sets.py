@@ -6,7 +6,7 @@ from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts.judged import Judge, JudgedMember
-from ovek.engine.verdicts.lookup import CUT, cut_file, fits
+from ovek.engine.verdicts.lookup import CUT, cut_file, is_for_hardware
 from ovek.engine.verdicts.worst import whole
 from ovek.model.place import Place
 from ovek.model.snapshot import FileSet, Hardware, Volume
@@ -105,5 +105,5 @@ def suits_on(
     return all_suit(
         replace(each, suits=suits, foreign=release if suits is False else None)
         for each, release in known
-        for suits in [True if release is None else fits(release, hardware)]
+        for suits in [True if release is None else is_for_hardware(release, hardware)]
     )

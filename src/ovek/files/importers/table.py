@@ -28,7 +28,7 @@ MEANINGS: dict[str, frozenset[str]] = {
     "version": frozenset({"version", "release", "ver", "softwareversion"}),
     "variant": frozenset({"variant", "edition", "flavour"}),
     "publisher": frozenset({"publisher", "vendor", "maker"}),
-    "fits": frozenset({"fits", "model", "models", "hardware", "platform"}),
+    "hardware": frozenset({"hardware", "model", "models", "platform"}),
     "md5": frozenset({"md5", "md5sum", "md5digest", "md5checksum", "md5hash"}),
     "sha1": frozenset({"sha1", "sha1sum", "sha1digest", "sha1checksum", "sha1hash"}),
     "sha256": frozenset({"sha256", "sha256sum", "sha256digest", "sha256checksum", "sha256hash"}),
@@ -129,7 +129,7 @@ def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published
         digests=Digests(**digests),
         version=row.get("version") or None,
         variant=row.get("variant") or None,
-        fits=tuple(row["fits"].split()) if row.get("fits") else None,
+        hardware=tuple(row["hardware"].split()) if row.get("hardware") else None,
     )
     return Published(release, Origin(shown_name(file), line), row.get("publisher") or None)
 
