@@ -38,7 +38,7 @@ name = "switch"
 title = "A switch"
 vendor = "Nobody"
 models = ["SW*"]
-[start]
+[boot]
 layout = "files"
 fallback = "none"
 on_bad_image = "next"

@@ -102,7 +102,7 @@ def reached(judge, device: Device, version: str) -> bool:
 def changes_of(judge, device: Device, releases):
     """Every change that somebody might make."""
     judged, sheet = judge_device(device, judge), judge.sheet
-    layout = sheet.start.layout
+    layout = sheet.boot.layout
     for member in device.members:
         name, volume = member.id, member.volumes[0] if member.volumes else None
         boot = member.boot or Boot()

@@ -91,7 +91,7 @@ def unread(case: Case) -> Iterator[tuple[str, Volume]]:
     """The volumes that a device surely cannot read."""
     for one in case.device.members or ():
         for volume in one.volumes or ():
-            reads, system = case.sheet.start.reads, volume.filesystem
+            reads, system = case.sheet.boot.reads, volume.filesystem
             foreign = reads is not None and system is not None and system not in reads
             if volume.files is not None and (foreign or volume.state in ("absent", "unreadable")):
                 yield one.id, volume

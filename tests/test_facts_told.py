@@ -20,7 +20,7 @@ name = "box"
 title = "A box"
 vendor = "Nobody"
 models = ["*"]
-[start]
+[boot]
 layout = "files"
 fallback = "none"
 on_bad_image = "next"

@@ -98,7 +98,7 @@ def test_a_white_box_with_a_u_boot_block_is_read_and_walked(ovek, server, tmp_pa
     block.write_bytes(data)
     time.sleep(1.1)
     told = ovek.json("survey", exits=3)["devices"][0]
-    assert told["result"] == "half"
+    assert told["result"] == "partly read"
     assert any("CRC-32" in note for note in told["notes"])
 
 

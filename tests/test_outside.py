@@ -187,7 +187,7 @@ def test_evidence_of_other_shapes_costs_its_own_device(ovek):
         ovek.write("snapshots/now.evidence/sw.json.gz", gzip.compress(data))
         result = ovek.json("survey", "--replay", exits=3)["devices"][0]
         whole = head.get("taken_at") not in (5, None)
-        assert result["result"] == ("half" if whole else "not read")
+        assert result["result"] == ("partly read" if whole else "not read")
         assert not whole or "banks.0.name (7)" in result["lost"][0]
 
 
@@ -237,7 +237,7 @@ def test_odd_names_of_a_device_and_its_files_cost_no_other_device(ovek):
     ovek.write(f"sticks/{os.fsdecode(b'sw-1.0.caf' + bytes([0xE9]) + b'.img')}", b"x")
     ovek.write("sticks/sw-1.0.img", b"x")
     result = ovek.json("survey", exits=3)
-    assert {one["result"] for one in result["devices"]} == {"half"}
+    assert {one["result"] for one in result["devices"]} == {"partly read"}
     (snapshot,) = (ovek.folder / "snapshots").glob("2*.jsonl")
     found = {d["device"]: d for d in map(json.loads, snapshot.read_text().splitlines())}
     assert set(found) == {long, "odd", "plain"}

@@ -197,7 +197,7 @@ def test_no_step_deletes_what_is_held_on_any_member(number):
                     for text in each.places or ()
                 }
                 for place in (change.place, *change.also):
-                    if case.sheet.start.layout != "files" and str(place.on(None)) in written:
+                    if case.sheet.boot.layout != "files" and str(place.on(None)) in written:
                         continue  # the files of the bank that is written to
                     volume = plain.volume_of(now.device, place.member, place.volume)
                     file = next(f for f in volume.files if f.path == place.path)

@@ -209,7 +209,7 @@ def now_readable(case: Case, what: Device) -> bool:
     return any(
         old.filesystem is not None
         and new.filesystem is None
-        and not case.sheet.start.can_read(old.filesystem)
+        and not case.sheet.boot.can_read(old.filesystem)
         for was, now in zip(case.device.members or (), what.members or (), strict=True)
         for old, new in zip(was.volumes or (), now.volumes or (), strict=False)
     )
@@ -228,19 +228,19 @@ def shuffled(case: Case, chance: Random) -> Case:
     for member in case.device.members or ():
         volumes = member.volumes
         if volumes is not None:
-            if case.sheet.start.default_volume is not None:
+            if case.sheet.boot.default_volume is not None:
                 volumes = mixed(volumes, chance)
             volumes = tuple(
                 replace(each, sets=each.sets and mixed(each.sets, chance)) for each in volumes
             )
-            if case.sheet.start.fallback != "first-found" and not first_found(member):
+            if case.sheet.boot.fallback != "first-found" and not first_found(member):
                 volumes = tuple(
                     replace(each, files=each.files and mixed(each.files, chance))
                     for each in volumes
                 )
         components = member.components and mixed(member.components, chance)
         banks = member.banks
-        if case.sheet.start.fallback == "none":
+        if case.sheet.boot.fallback == "none":
             banks = banks and mixed(banks, chance)
         members.append(replace(member, volumes=volumes, components=components, banks=banks))
     catalog = list(case.catalog)

@@ -20,7 +20,7 @@ name = "box"
 title = "Boxes"
 vendor = "Nobody"
 models = ["*"]
-[start]
+[boot]
 layout = "files"
 fallback = "none"
 on_bad_image = "next"
@@ -84,7 +84,7 @@ def test_every_sheet_that_ships_is_right(name, tmp_path):
     [
         ('title = "Boxes"', 'titel = "Boxes"', "titel", "Did you mean 'title'?"),
         ('layout = "files"', 'layout = "file"', "layout", "Did you mean 'files'?"),
-        ('fallback = "none"', 'fallback = "other-bank"', "[start]", "needs the layout"),
+        ('fallback = "none"', 'fallback = "other-bank"', "[boot]", "needs the layout"),
         ('models = ["*"]', "models = 3", "models", "Expected a list"),
         ('fills = "file"', 'fills = "fille"', '"fille"', "Did you mean 'file'?"),
         ("Value PATH", "Value PAHT", "Value PAHT", "not TextFSM"),
@@ -95,7 +95,7 @@ def test_every_sheet_that_ships_is_right(name, tmp_path):
         ("dir {volume}", "dir {path}", "dir {path}", "it may use: member, volume"),
         ('name = "box"', 'name = "other"', "name =", "Give both the same name"),
         ("dates.clock", "columns.CLCK", "columns", "did you mean 'CLOCK'?"),
-        ("[start]", "[roles]\nconfiguraton = []\n[start]", "configuraton", "'configuration'?"),
+        ("[boot]", "[roles]\nconfiguraton = []\n[boot]", "configuraton", "'configuration'?"),
     ],
 )
 def test_a_mistake_is_told_with_its_line_and_what_may_be_meant(ovek, old, new, where, message):

@@ -87,16 +87,16 @@ def test_the_shelf_says_which_file_is_the_one_for_a_device_and_why_not_the_other
     shelf_site.snapshot(device(member(image("1.0")), place="flash:sw-1.0.img"))
     shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
     shelf_site.write("shelf/sw-9.9.img", b"unknown")
-    shown = shelf_site("shelf", "--fits", "sw", exits=1).stdout
+    shown = shelf_site("shelf", "--for", "sw", exits=1).stdout
     assert shown.startswith("sw: sw-2.0.img is the one, and it is not here.")
     shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"][:-1])
-    shown = shelf_site("shelf", "--fits", "sw", exits=1).stdout
+    shown = shelf_site("shelf", "--for", "sw", exits=1).stdout
     assert shown.startswith("sw: sw-2.0.img is the one, and no copy here is good: get it anew.")
     assert "this copy is truncated" in shown
     shelf_site.write("shelf/deep/sw-2.0.img", CONTENT["sw-2.0.img"])
-    shown = shelf_site("shelf", "--fits", "sw").stdout
+    shown = shelf_site("shelf", "--for", "sw").stdout
     assert shown.startswith("sw: sw-2.0.img is the one; a proven copy is deep/sw-2.0.img.")
-    offered = shelf_site.json("shelf", "--fits", "sw")["offer"]
+    offered = shelf_site.json("shelf", "--for", "sw")["offer"]
     assert {each["path"]: (each["use"], each["why"]) for each in offered["files"]} == {
         "deep/sw-2.0.img": ("the one", ""),
         "sw-2.0.img": ("the one", "this copy is truncated"),
@@ -222,7 +222,7 @@ def test_what_lies_in_an_archive_is_the_one_where_the_archive_is(shelf_site):
     shelf_site.snapshot(device(member(image("0.9")), runs="0.9"))
     shelf_site.write("shelf/sw-1.0.zip", data)
     for _ in ("before it is kept", "after"):
-        offered = shelf_site.json("shelf", "--fits", "sw")["offer"]
+        offered = shelf_site.json("shelf", "--for", "sw")["offer"]
         assert {one["path"]: one["use"] for one in offered["files"]} == {
             "sw-1.0.zip": "the one",
             "sw-1.0.zip!dir/sw-1.0.img": "the one",
@@ -233,7 +233,7 @@ def test_a_bad_line_of_a_list_is_told_once(shelf_site):
     shelf_site.snapshot(device(member(image("1.0")), place="flash:sw-1.0.img"))
     shelf_site.write("catalog/bad.md5", f"{digest('a')}  a.img\nzz\n")
     shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"])
-    assert shelf_site("shelf", "--fits", "sw").stderr.count("left out") == 1
+    assert shelf_site("shelf", "--for", "sw").stderr.count("left out") == 1
 
 
 def test_an_archive_that_is_altered_or_holds_a_choice_proves_nothing(shelf_site):

@@ -319,3 +319,19 @@ def test_what_is_wrong_in_a_toml_file_is_told_at_once_each_with_its_line(ovek):
 )
 def test_the_line_of_a_key_is_told_where_it_is_sure(text, key, met, line):
     assert line_of(text, key, met) == line
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "typed", "now"),
+    [
+        ("sheets/old.toml", 'name = "old"\ntitle = "x"\n[start]\nlayout = "files"\n',
+         ("sheet", "check", "old"), "'boot'"),
+        ("catalog/old.json", '{"format": "ovek.catalog/1", "releases": [{"file": "a", "fits": []}]}',
+         ("catalog", "list"), "'hardware'"),
+        ("waivers.toml", '[[waiver]]\nrule = "image-cut-short"\ndevice = "*"\nby = "me"\nwhy = "x"\n'
+         "until = 2099-01-01\n", ("policy", "check"), "'image-truncated'"),
+    ],
+)  # fmt: skip
+def test_a_name_of_an_earlier_edition_is_refused_with_the_new_one(ovek, file, text, typed, now):
+    ovek.write(file, text)
+    assert f"It is called {now} now" in ovek(*typed, exits=2).stderr

@@ -130,7 +130,7 @@ def test_a_device_that_is_out_of_reach_costs_its_own_line_only(surveyed):
     _, result, _ = surveyed
     ends = {name: one["result"] for name, one in by_name(result).items()}
     assert ends.pop("kittiwake-bridge") == "not read"
-    assert ends.pop("petrel-bridge") == "half"
+    assert ends.pop("petrel-bridge") == "partly read"
     assert set(ends.values()) == {"read"}
 
 
@@ -320,11 +320,11 @@ FAULTS = {
     "refuse": ("not read", "refuses the user 'reader'"),
     "second-factor": ("not read", "second factor"),
     "changed-key": ("not read", "has changed"),
-    "drop": ("half", "hung up"),
-    "hang": ("half", "no answer to"),
-    "garbage": ("half", ""),
-    "flood": ("half", "longer than"),
-    "escapes": ("half", "longer than"),
+    "drop": ("partly read", "hung up"),
+    "hang": ("partly read", "no answer to"),
+    "garbage": ("partly read", ""),
+    "flood": ("partly read", "longer than"),
+    "escapes": ("partly read", "longer than"),
 }
 
 
@@ -356,7 +356,7 @@ def test_a_third_of_a_fleet_misbehaves_and_all_others_are_read_right(ovek):
             result_, why = FAULTS[fault]
             assert one["result"] == result_, (fault, one)
             assert why in (one["problem"] or ""), (fault, one)
-            assert (name in kept) == (result_ == "half")
+            assert (name in kept) == (result_ == "partly read")
             assert one["do"] or one["missing"], one
 
 
@@ -381,7 +381,7 @@ name = "stick-holder"
 title = "A device whose stick is listed over SFTP"
 vendor = "Nobody"
 models = ["*"]
-[start]
+[boot]
 layout = "files"
 fallback = "none"
 on_bad_image = "next"

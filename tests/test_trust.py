@@ -203,8 +203,14 @@ def shown(*results, verbose=False):
 def test_the_first_line_of_a_survey_is_the_answer():
     assert shown(surveyed()) == ["The device was read.", "Snapshot: x"]
     assert answer([surveyed("a"), surveyed("b")]) == "All 2 devices were read."
-    half, lost = surveyed("b", "half", missing=("x",)), surveyed("c", "not read", problem="gone")
-    assert answer([surveyed("a"), half, lost]) == "1 of 3 devices read, 1 half (b), 1 not read: c."
+    half, lost = (
+        surveyed("b", "partly read", missing=("x",)),
+        surveyed("c", "not read", problem="gone"),
+    )
+    assert (
+        answer([surveyed("a"), half, lost])
+        == "1 of 3 devices read, 1 partly read (b), 1 not read: c."
+    )
 
 
 def test_a_device_that_was_not_read_says_why_and_what_to_do():
@@ -217,7 +223,7 @@ def test_a_device_that_was_not_read_says_why_and_what_to_do():
 
 
 def test_notes_are_for_those_who_ask():
-    noted = surveyed("a", "half", notes=("met \x1b[2J",))
+    noted = surveyed("a", "partly read", notes=("met \x1b[2J",))
     assert "met" not in " ".join(shown(noted))
     assert "met: met \\x1b[2J" in " ".join(shown(noted, verbose=True))
 

@@ -190,7 +190,7 @@ def test_components_that_hold_each_other_end():
 def draft():
     sheet = Sheet(
         format="ovek.sheet/1", name="s", title="", vendor="", models=(),
-        start={"layout": "files", "fallback": "none", "on_bad_image": "next"},
+        boot={"layout": "files", "fallback": "none", "on_bad_image": "next"},
     )  # fmt: skip
     return Draft(sheet, NOW), Interview("one", sheet, Wanted((), {}), NOW)
 

@@ -10,7 +10,7 @@ from ovek.engine.wanted import Wants
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.digest import Digests
 from ovek.model.policy import Policy
-from ovek.model.sheet import Images, Sheet, Start
+from ovek.model.sheet import BootScheme, Images, Sheet
 from ovek.model.snapshot import (
     Bank,
     Boot,
@@ -79,7 +79,7 @@ def sheet(layout: str = "files", **start) -> Sheet:
         title="A switch",
         vendor="Nobody",
         models=("SW*",),
-        start=Start(layout=layout, **start),
+        boot=BootScheme(layout=layout, **start),
         images=Images(names=names),
         roles=roles,
     )

@@ -152,7 +152,7 @@ class Facts:
         reads = self.random.choice((None, ("ext4",), ("ext4", "fat32")))
         return dataclasses.replace(
             case,
-            sheet=replace(case.sheet, start=replace(case.sheet.start, reads=reads)),
+            sheet=replace(case.sheet, boot=replace(case.sheet.boot, reads=reads)),
             device=replace(
                 case.device,
                 members=case.device.members and self.members(case.device.members),

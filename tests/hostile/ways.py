@@ -91,7 +91,7 @@ def wrong(one):
         device = one.device
         told = device is not None and (device.running.version or device.hardware.model)
         return None if told in ("7.4", "HX-1") else f"a good device was not read: {one}"
-    if one.name not in READ and one.result not in ("not read", "half"):
+    if one.name not in READ and one.result not in ("not read", "partly read"):
         return f"a hostile device was read: {one}"
     if "defect" in (one.problem or "") or (one.problem is not None and not one.do):
         return f"a hostile device ended without a word for it: {one}"

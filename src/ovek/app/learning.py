@@ -99,7 +99,7 @@ def learn_sheet(
         return learned
     beside = kept(file, sessions)
     write_whole(file, [text.encode()])
-    choices = choices_of(lesson, sheet.start.layout, chosen) if new else ()
+    choices = choices_of(lesson, sheet.boot.layout, chosen) if new else ()
     return replace(learned, written=str(file), kept=str(beside), choices=tuple(choices))
 
 
@@ -216,7 +216,7 @@ def sheet_text(
     if not file.exists():
         return whole(head_of(name, lesson, layout, chosen), learned_of(lesson))
     if layout is not None:
-        do = "Change layout there, under [start]"
+        do = "Change layout there, under [boot]"
         raise InputError(file, "is there already, and --layout is for a new sheet", do)
     parts = parts_of(text_of(file, read_bytes(file)))
     if parts is None:

@@ -70,13 +70,13 @@ def inspect_shelves(
     place: str | None = None,
     how: HowToLook | None = None,
     *,
-    fits: str | None = None,
+    device: str | None = None,
     write_list: Path | None = None,
 ) -> ShelfLook:
     """Are the files of a place (by default all shelves of the site) what was released?
 
-    `place` is a folder, an archive, a shelf of fleet.toml by its name, or an address. `fits` is a
-    device that they are held against; `write_list` a digest list that is written of them. Raises
+    `place` is a folder, an archive, a shelf of fleet.toml by its name, or an address. `device` is
+    one that they are held against; `write_list` a digest list that is written of them. Raises
     InputError, UsageError.
 
     >>> from ovek import inspect_shelves, open_site
@@ -109,7 +109,7 @@ def inspect_shelves(
         if write_list is not None:
             _write_list(write_list, shelf, files)
     found = [one for look in looks for one in look.files]
-    return _result(site, looks, _offer(site, fits, found) if fits is not None else None)
+    return _result(site, looks, _offer(site, device, found) if device is not None else None)
 
 
 def _result(site: Site, looks: list[Look], offered: Offer | None) -> ShelfLook:

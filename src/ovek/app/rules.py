@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from ovek.engine.audit import rule_cards
 from ovek.engine.rules.every import RULES
+from ovek.model.renamed import new_name
 from ovek.model.results.sheets import Rules
 from ovek.model.usage import UsageError, near_to
 
@@ -25,5 +26,7 @@ def rules(slugs: Sequence[str] = ()) -> Rules:
 def known_rule(slug: str, option: str) -> None:
     """Raise UsageError where there is no such rule, with the nearest name that is one."""
     if slug not in RULES:
+        new = new_name(slug, RULES)
         meant = near_to(slug, RULES, cutoff=0.4) or "; see ovek rules"
+        meant = meant if new is None else f"; it is called {new!r} now"
         raise UsageError(f"there is no rule {slug!r}{meant}", option)

@@ -38,7 +38,7 @@ def check_sheet(folder: Path, sheet: str) -> SheetCheck:
     return SheetCheck(
         name=found.name,
         title=found.title,
-        layout=found.start.layout,
+        layout=found.boot.layout,
         questions=len(reading.question),
         by=str(reading.by),
         kept=[

@@ -123,7 +123,7 @@ def survey(
     >>> site = open_site("skerrow-ferries")
     >>> saved = SurveyOptions(captures=(Path("skerrow-ferries/sessions/arle-core.txt"),))
     >>> survey(site, ["arle-core"], options=saved).devices[0].result
-    'half'
+    'partly read'
     """
     options = options or SurveyOptions()
     jobs, unknown = _jobs(site, names, where, options.sheet)

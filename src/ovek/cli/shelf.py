@@ -37,7 +37,7 @@ SHELVES = click.option(
 )
 
 
-@click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --fits brack-slip"))
+@click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --for brack-slip"))
 @click.argument("place", required=False, shell_complete=complete_shelves)
 @click.option("--expect", metavar="DIGEST", help="Compare one file with this digest instead.")
 @click.option(
@@ -47,7 +47,8 @@ SHELVES = click.option(
     help="Write a digest list of the folder; the ending (.md5, .sha512, …) says which digest.",
 )
 @click.option(
-    "--fits",
+    "--for",
+    "device",
     metavar="DEVICE",
     shell_complete=complete_devices,
     help="Which of the files are for this device?",
@@ -64,7 +65,7 @@ def command(
     place: str | None,
     expect: str | None,
     write_list: Path | None,
-    fits: str | None,
+    device: str | None,
     fresh: bool,
     rate: int | None,
     take_new_keys: bool,
@@ -80,7 +81,7 @@ def command(
     https:// or tftp://. Digests every file, looks into archives without unpacking them, checks what
     a file's own format promises, and says which devices use it. What a server holds is kept in
     shelves/, for custody, where and the audit. With --expect, PLACE is one file. Exit code 1 where
-    a file is altered, cut short, broken inside or bears another release's name, or, with --fits,
+    a file is altered, cut short, broken inside or bears another release's name, or, with --for,
     where the one for the device has no proven copy; 3 where a file or a shelf could not be read.
     """
     if expect is not None:
@@ -98,7 +99,9 @@ def command(
         runner=dask(on) if on is not None else None,
         bar=bytes_bar,
     )
-    result = inspect_shelves(open_site(site_folder), place, how, fits=fits, write_list=write_list)
+    result = inspect_shelves(
+        open_site(site_folder), place, how, device=device, write_list=write_list
+    )
     show(result, form, View(verbose=verbose))
     exit_code(result.wrong)
     if result.offer is None and result.unread:

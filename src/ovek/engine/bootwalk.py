@@ -31,7 +31,7 @@ from ovek.engine.verdicts import (
     suits_on,
 )
 from ovek.model.place import Place
-from ovek.model.sheet import Start
+from ovek.model.sheet import BootScheme
 from ovek.model.snapshot import File, Hardware
 from ovek.model.verdict import WORST_FIRST, Image, Judgement
 from ovek.model.version import compare
@@ -84,7 +84,7 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
             found = try_it(seen, attempt)
             tried.append(_candidate(attempt, found))
             if found.result in GOES_ON or found.result in BROKEN:
-                if found.result in BROKEN and seen.start.on_bad_image == "halt":
+                if found.result in BROKEN and seen.scheme.on_bad_image == "halt":
                     note = "the loader halts at an image that it cannot start"
                     break
                 continue
@@ -224,12 +224,12 @@ def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
         return Tried("unknown", f"the state of bank {bank.name} is not known", at=at)
     volumes = {place.volume for place in one.banks[bank.name].parts if place.member is None}
     for name in sorted(volumes):
-        if (tried := _of_volume(one, name, at, seen.start)) is not None:
+        if (tried := _of_volume(one, name, at, seen.scheme)) is not None:
             return tried
     return _by_image(seen, one, one.banks[bank.name], at)
 
 
-def _of_volume(one: JudgedMember, name: str, at: Place, start: Start) -> Tried | None:
+def _of_volume(one: JudgedMember, name: str, at: Place, start: BootScheme) -> Tried | None:
     """Why nothing on a volume can be tried; None where it can."""
     if one.member.volumes is None:
         return Tried("unknown", "the volumes are not known", at=at)
@@ -249,7 +249,7 @@ def _of_volume(one: JudgedMember, name: str, at: Place, start: Start) -> Tried |
 
 
 def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
-    if (tried := _of_volume(one, place.volume, at, seen.start)) is not None:
+    if (tried := _of_volume(one, place.volume, at, seen.scheme)) is not None:
         return tried
     bare = at.on(None)
     image = one.images.get(bare)
@@ -267,7 +267,7 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
         return Tried("unknown", f"which packages make up {at.path} is not known", at=at)
     found = _by_image(seen, one, one.sets.get(bare) or image, at)
     may_be_empty = file.size is not None and file.least == 0
-    if may_be_empty and found.result in BROKEN and seen.start.on_bad_image == "halt":
+    if may_be_empty and found.result in BROKEN and seen.scheme.on_bad_image == "halt":
         why = "whether it is empty is not known: the listing tells its size in steps"
         return Tried("unknown", why, at=at)
     return found

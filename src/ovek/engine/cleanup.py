@@ -73,7 +73,7 @@ def _plan_member(case: Case) -> CleanupPlan:
     volume = image_volume(sheet, case.one.member)
     if room.release is None:
         note = no_room_to_plan(volume, sheet, room)
-        if volume is None and layout_named(sheet.start.layout).into_banks(case.one.member):
+        if volume is None and layout_named(sheet.boot.layout).into_banks(case.one.member):
             note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
         if note or volume is None:
             return _nothing(case, volume, note)
@@ -375,7 +375,7 @@ def _ways(case: Case, volume: Volume, wanted: int) -> Iterator[str]:
         yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
     for other in case.one.member.volumes or ():
         stays = not other.removable or case.asked.policy.boot_from_removable
-        usable = stays and not case.judged.judge.sheet.start.holds_nothing(other)
+        usable = stays and not case.judged.judge.sheet.boot.holds_nothing(other)
         if other is not volume and usable and other.state == "ok" and (other.free or 0) >= wanted:
             free = show_size(other.free or 0)
             yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
@@ -458,7 +458,7 @@ def _no_plan(
     return CleanupPlan(
         **of_device(judged.device),
         member=one.member.id,
-        volume=volume.name if volume is not None else judged.judge.sheet.start.default_volume,
+        volume=volume.name if volume is not None else judged.judge.sheet.boot.default_volume,
         free=volume.free if volume is not None else None,
         wanted=wanted,
         enough=False,

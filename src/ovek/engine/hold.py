@@ -224,7 +224,7 @@ class Holds:
     def _hold_unknown(self, member: Member) -> None:
         """Hold what a fact may name that is missing."""
         asks, sheet = self.judged.judge.asks, self.judged.judge.sheet
-        layout, boot = layout_named(sheet.start.layout), member.boot
+        layout, boot = layout_named(sheet.boot.layout), member.boot
         if boot is None or not layout.settings_known(member):
             asked = any(field in asks for field in layout.start_facts)
             self._missing("what starts next is not known", None if asked else _BOOTED)

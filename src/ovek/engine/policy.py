@@ -17,6 +17,7 @@ from msgspec.structs import replace
 from ovek.engine.releases import ReleaseIndex
 from ovek.model.fleet import Fleet
 from ovek.model.policy import DAYS, RECOMMENDED, SELECTORS, WANTED, Policy, Want, Window
+from ovek.model.renamed import new_name
 from ovek.model.waiver import Waiver
 
 
@@ -120,6 +121,8 @@ def waiver_mistakes(
 def _unknown(key: str, kind: str, name: str, known: list[str]) -> PolicyMistake:
     near = get_close_matches(name, known, n=1, cutoff=0.4)
     do = f"Did you mean {near[0]!r}?" if near else f"Name a {kind} that is there, or remove it"
+    if (new := new_name(name, known)) is not None:
+        do = f"It is called {new!r} now"
     return PolicyMistake(key=key, met=f"there is no {kind} {name!r}", do=do)
 
 

@@ -77,12 +77,12 @@ def sized(
 def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     """Why there is no plan for a volume; empty where there is one."""
     if volume is None:
-        name = sheet.start.default_volume
+        name = sheet.boot.default_volume
         return f"the volume {name}: is not in the snapshot" if name else "no volume is known"
     name, release = volume.name, room.release
     if volume.state in ("absent", "unreadable"):
         return f"the volume {name}: is {volume.state}"
-    if not sheet.start.can_read(volume.filesystem):
+    if not sheet.boot.can_read(volume.filesystem):
         return f"the volume {name}: is {volume.filesystem}, which this device cannot read"
     if volume.state is None:
         return f"whether {name}: can be read is not known"

@@ -12,6 +12,7 @@ from msgspec import inspect
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.regular import opened
 from ovek.files.toml_lines import line_of
+from ovek.model.renamed import new_name
 
 T = TypeVar("T")
 
@@ -166,9 +167,10 @@ def explain(
         return InputError(file, met, do, line=line, key="format")
     if unknown := _UNKNOWN.fullmatch(what):
         name, known = unknown["name"], _keys(inspect.type_info(kind), path)
-        near = get_close_matches(name, known, n=1)
+        near, new = get_close_matches(name, known, n=1), new_name(name, known)
         do = f"Did you mean {near[0]!r}? " if near else ""
         do += f"Known are: {', '.join(known)}" if known else "Remove it or mend its spelling"
+        do = do if new is None else f"It is called {new!r} now"
         return InputError(
             file, f"the key {name!r} is not known", do, line=line, key=_joined(key, name)
         )

@@ -56,7 +56,7 @@ def head_of(
         'vendor = "not told"',
         'models = ["*"]',
         "",
-        "[start]                        # no session tells how it starts: see its manual",
+        "[boot]                        # no session tells how it starts: see its manual",
         f"layout = {_text(layout)}",
     ]
     for choice in choices_of(lesson, layout, chosen):

@@ -40,7 +40,7 @@ class Settles(Struct, frozen=True, kw_only=True):
 
 
 class Choice(Struct, frozen=True, kw_only=True):
-    """What no session tells: a key of `[start]`, what it asks, and what follows of each value.
+    """What no session tells: a key of `[boot]`, what it asks, and what follows of each value.
 
     `value` is what the sheet says now.
     """

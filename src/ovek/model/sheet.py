@@ -49,7 +49,7 @@ Role = Literal[
 Globs = tuple[Name, ...]
 
 
-class Start(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+class BootScheme(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """How this kind of device starts.
 
     `mode` is the boot mode of a device that has no setting for it. `default_volume` is where the
@@ -411,7 +411,7 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     title: str
     vendor: str
     models: Globs
-    start: Start
+    boot: BootScheme
     images: Images = Images()
     roles: dict[Role, Globs] = {}
     versions: Versions = Versions()

@@ -4,8 +4,8 @@ from typing import Literal
 
 from msgspec import Struct
 
-ReadResult = Literal["read", "half", "not read"]
-WORST_READ_FIRST: tuple[ReadResult, ...] = ("not read", "half", "read")
+ReadResult = Literal["read", "partly read", "not read"]
+WORST_READ_FIRST: tuple[ReadResult, ...] = ("not read", "partly read", "read")
 
 
 class Surveyed(Struct, frozen=True, kw_only=True):

@@ -19,7 +19,7 @@ def learned(told: Learned, view: View) -> Iterator[Line]:
         kept = f"; the sessions are kept in {told.kept} as its tests" if told.kept else ""
         yield from hanging("", f"{told.written} is written{kept}.", indent=0)
         if told.choices:
-            parts = "[start] (how it boots) and [roles] (what files are for)"
+            parts = "[boot] (how it boots) and [roles] (what files are for)"
             do = f"complete {parts} in {told.written}"
             yield from hanging("Next: ", f"{do}.", indent=6)
     if told.open:

@@ -46,7 +46,7 @@ STYLES = {
     "waived": "dim",
     "proven": "green",
     "not read": "bold red",
-    "half": "yellow",
+    "partly read": "yellow",
     "read": "green",
 }
 

@@ -49,11 +49,11 @@ def answer(results: Sequence[Surveyed]) -> str:
         for result in WORST_READ_FIRST
     }
     all_of = count(len(results), "device")
-    if not names["half"] and not names["not read"]:
+    if not names["partly read"] and not names["not read"]:
         return f"All {all_of} were read." if len(results) != 1 else "The device was read."
     told = f"{len(names['read'])} of {all_of} read"
-    if names["half"]:
-        told += f", {len(names['half'])} half ({listed(names['half'])})"
+    if names["partly read"]:
+        told += f", {len(names['partly read'])} partly read ({listed(names['partly read'])})"
     if names["not read"]:
         told += f", {len(names['not read'])} not read: {listed(names['not read'])}"
     return told + "."

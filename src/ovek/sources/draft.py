@@ -328,7 +328,7 @@ class Draft:
 
     def _settle_unsaved(self) -> None:
         """Keep a boot order as the live one only, where it may be among the unsaved changes."""
-        covers = self.sheet.start.unsaved_covers
+        covers = self.sheet.boot.unsaved_covers
         unsaved = self.device.get("config", {}).get("unsaved_changes") is True
         if unsaved and covers in ("boot-settings", "both"):
             for name in sorted(self._both):
@@ -410,7 +410,7 @@ class Draft:
 
     def _resolved(self, member: Plain, told: str) -> str | None:
         """The place of a bare name, or of a volume and a name; None where no volume is known."""
-        start = self.sheet.start
+        start = self.sheet.boot
         if start.layout != "files":
             return f"{BANK}:{told}"
         volumes = [volume["name"] for volume in member.get("volumes", ())]
@@ -646,7 +646,7 @@ def missing_facts(device: Device, sheet: Sheet) -> Iterable[str]:
         for volume in member.volumes or ():
             if volume.state in ("absent", "unreadable"):
                 continue
-            for_images = sheet.start.default_volume in (None, volume.name)
+            for_images = sheet.boot.default_volume in (None, volume.name)
             for name in ("files", "capacity", "free") if for_images else ("files",):
                 if getattr(volume, name) is None:
                     yield f"{front}{volume.name}: {name}"

@@ -61,10 +61,10 @@ class Outcome(Struct, frozen=True, kw_only=True):
 
     @property
     def result(self) -> ReadResult:
-        """`read`, `half` (kept, with facts missing) or `not read`."""
+        """`read`, `partly read` (kept, with facts missing) or `not read`."""
         if self.device is None:
             return "not read"
-        return "half" if self.problem is not None or self.missing else "read"
+        return "partly read" if self.problem is not None or self.missing else "read"
 
 
 class Claims(Protocol):

@@ -13,7 +13,7 @@ from ovek.engine.verdicts import JudgedDevice
 
 def layout_of(judged: JudgedDevice) -> Layout:
     """The layout of a device, as its sheet tells it."""
-    return layout_named(judged.judge.sheet.start.layout)
+    return layout_named(judged.judge.sheet.boot.layout)
 
 
 @lru_cache(maxsize=64)

@@ -44,7 +44,7 @@ class Banks(Layout):
         if default is None:
             raise NotKnownError("the default bank is not known")
         yield Attempt("default-bank", Place(BANK, default))
-        if seen.start.fallback == "other-bank":
+        if seen.scheme.fallback == "other-bank":
             if seen.member.banks is None:
                 raise NotKnownError("the banks are not known")
             for bank in seen.member.banks:

@@ -40,7 +40,7 @@ class Files(Layout):
                 if entry.at is not None:
                     tried.append(entry.at)
                 yield Attempt("order", entry.at, entry)
-        if mode == "first-found" or seen.start.fallback == "first-found":
+        if mode == "first-found" or seen.scheme.fallback == "first-found":
             seen.used = True
             named = {seen.judged.located(place, own) for place in tried}
             for place in _first_found(seen):
@@ -56,7 +56,7 @@ class Files(Layout):
     def others(self, seen: Seen) -> Iterator[Image]:
         """Whatever image there is, where the loader looks by itself."""
         mode = _mode(seen)
-        if mode == "first-found" or (mode != "hold" and seen.start.fallback == "first-found"):
+        if mode == "first-found" or (mode != "hold" and seen.scheme.fallback == "first-found"):
             yield from seen.one.images.values()
             yield from seen.one.sets.values()
 
@@ -65,7 +65,7 @@ class Files(Layout):
         member = writing.one.member
         volume = image_volume(writing.judged.judge.sheet, member)
         if volume is None:
-            name = writing.judged.judge.sheet.start.default_volume
+            name = writing.judged.judge.sheet.boot.default_volume
             told = f"the volume {name}: is not in the snapshot" if name else "no volume is known"
             return Unwritable(told)
         if volume.removable and not writing.removable:
@@ -110,21 +110,21 @@ def _mode(seen: Seen) -> BootMode | None:
     mode, asks = seen.setting(seen.boot.mode), seen.judged.judge.asks
     if mode is not None or "boot.mode.saved" in asks or "boot.mode.live" in asks:
         return mode
-    return seen.start.mode
+    return seen.scheme.mode
 
 
 def _default_volume(seen: Seen) -> Volume:
     volumes = seen.member.volumes
     if volumes is None:
         raise NotKnownError("the volumes are not known")
-    name = seen.start.default_volume or (volumes[0].name if volumes else "")
+    name = seen.scheme.default_volume or (volumes[0].name if volumes else "")
     return seen.member.volume(name) or Volume(name=name or "none", state="absent")
 
 
 def _first_found(seen: Seen) -> Iterator[Place]:
     """The images of the default volume that could start a member, in directory order."""
     volume = _default_volume(seen)
-    if volume.state in ("absent", "unreadable") or not seen.start.can_read(volume.filesystem):
+    if volume.state in ("absent", "unreadable") or not seen.scheme.can_read(volume.filesystem):
         return
     if volume.state is None:
         raise NotKnownError(f"whether {volume.name}: can be read is not known")

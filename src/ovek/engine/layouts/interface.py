@@ -15,7 +15,7 @@ from ovek.engine.layouts.writing import Spot, Unwritable, Writing
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.change import Change
 from ovek.model.place import Place
-from ovek.model.sheet import Start
+from ovek.model.sheet import BootScheme
 from ovek.model.snapshot import Boot, BootEntry, Member, Setting
 from ovek.model.verdict import Image
 from ovek.model.walk import CandidateOrigin
@@ -43,7 +43,7 @@ class Seen:
 
     def __init__(self, judged: JudgedDevice, one: JudgedMember) -> None:
         self.judged, self.one, self.member = judged, one, one.member
-        self.start: Start = judged.judge.sheet.start
+        self.scheme: BootScheme = judged.judge.sheet.boot
         self.used = self.only_live = False
 
     @property
@@ -91,7 +91,7 @@ class Layout(ABC):
 
     def others(self, seen: Seen) -> Iterator[Image]:
         """What a start may come to besides what entries name: another bank, where it goes on."""
-        if seen.start.fallback == "other-bank":
+        if seen.scheme.fallback == "other-bank":
             yield from seen.one.banks.values()
 
     @abstractmethod

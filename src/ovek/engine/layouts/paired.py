@@ -45,10 +45,10 @@ class Paired(Layout):
         same = not tried and _same(seen)
         if same:
             yield Attempt("trial", Place(BANK, TRIAL))
-            if seen.start.fallback == "none":
+            if seen.scheme.fallback == "none":
                 return
         yield Attempt("committed", Place(BANK, COMMITTED))
-        if not same and not tried and seen.start.fallback == "other-bank":
+        if not same and not tried and seen.scheme.fallback == "other-bank":
             yield Attempt("other-bank", Place(BANK, TRIAL))
 
     def spots(self, writing: Writing) -> list[Spot] | Unwritable:
@@ -157,7 +157,7 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
     files = {}
     for place in bank.files:
         volume = seen.member.volume(place.volume)
-        if volume is not None and seen.start.holds_nothing(volume):
+        if volume is not None and seen.scheme.holds_nothing(volume):
             return None
         if volume is not None and volume.files is None:
             raise NotKnownError(f"the files of {place.volume}: are not known")

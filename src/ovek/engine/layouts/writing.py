@@ -88,7 +88,7 @@ def image_volume(sheet: Sheet, member: Member) -> Volume | None:
 
     Where all can be pulled it is the first: whether images go there, policy says.
     """
-    name = sheet.start.default_volume
+    name = sheet.boot.default_volume
     if name is not None:
         return member.volume(name)
     volumes = member.volumes or ()

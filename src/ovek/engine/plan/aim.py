@@ -292,7 +292,7 @@ def leg_of(now: Situation, aim: MemberAim) -> Leg:
 def home_of(now: Situation, one: JudgedMember, release: KnownRelease) -> Image | None:
     """The copy of a release that a member is to boot: proven first, then as it stands now."""
     member, sheet = one.member.id, now.judged.judge.sheet
-    layout = layout_named(sheet.start.layout)
+    layout = layout_named(sheet.boot.layout)
     found = [
         image
         for image in homes(now, one)
@@ -314,7 +314,7 @@ def home_of(now: Situation, one: JudgedMember, release: KnownRelease) -> Image |
             place not in kept,
             place != boots,
             image.place not in named,
-            image.place.volume != sheet.start.default_volume,
+            image.place.volume != sheet.boot.default_volume,
             image.place.name != release.file,
             image.role != "set-file",
             image.place[:2],

@@ -268,7 +268,7 @@ def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRe
     missing, helps = max(0, needed - available), list[str]()
     one = now.member(each.member)
     for other in one.member.volumes or ():
-        usable = not now.judged.judge.sheet.start.holds_nothing(other)
+        usable = not now.judged.judge.sheet.boot.holds_nothing(other)
         if other is not volume and usable and (other.free or 0) >= needed:
             helps.append(f"{other.name} has {show_size(other.free or 0)} free")
     if each.kind == "image" and layout_of(now.judged).holder == "files":

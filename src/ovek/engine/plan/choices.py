@@ -205,7 +205,7 @@ def _to_commit(case: Case, volume: Volume, spot: Spot) -> int:
     sheet, one = case.judged.judge.sheet, case.one
     release = case.asked.room.release
     committed = one.member.bank(COMMITTED)
-    if not layout_named(sheet.start.layout).pair or spot.there or release is None or not committed:
+    if not layout_named(sheet.boot.layout).pair or spot.there or release is None or not committed:
         return 0
     places = [place.on(None) for place in committed.files]
     files = [find_file(place, one.member) for place in places if place.volume == volume.name]

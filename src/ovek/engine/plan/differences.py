@@ -225,7 +225,7 @@ def _same_pair(one: JudgedMember) -> bool:
 
 def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
     """Whether nothing but the image of the leg could boot a member, and another is wanted."""
-    start = now.judged.judge.sheet.start
+    start = now.judged.judge.sheet.boot
     layout = layout_named(start.layout)
     if now.policy.keep < 2 or layout.holder == "banks" or leg.home is None or not leg.last:
         return False

@@ -127,7 +127,7 @@ def _mode(now: Situation, boot: Boot) -> BootMode | None:
     asks = now.judged.judge.asks
     if mode is not None or "boot.mode.saved" in asks or "boot.mode.live" in asks:
         return mode
-    return now.judged.judge.sheet.start.mode
+    return now.judged.judge.sheet.boot.mode
 
 
 def _pending(now: Situation, boot: Boot) -> bool:
@@ -161,7 +161,7 @@ def _is_good(now: Situation, one: JudgedMember, leg: Leg, order: tuple[BootEntry
     if fallback_of(now, one, leg) is None:
         return True
     if _mode(now, one.member.boot or Boot()) != "listed":  # it will be: what boots then counts
-        return now.judged.judge.sheet.start.fallback == "first-found"
+        return now.judged.judge.sheet.boot.fallback == "first-found"
     return others_that_boot(now.judged, one, now.walk_of(one.member.id))
 
 

@@ -28,7 +28,7 @@ def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
     if boot is None or subject.layout.holder != "files":
         return None
     asked = "boot.mode.saved" in judge.asks or "boot.mode.live" in judge.asks
-    return boot.mode.effective or (None if asked else judge.sheet.start.mode)
+    return boot.mode.effective or (None if asked else judge.sheet.boot.mode)
 
 
 @rule(
@@ -739,7 +739,7 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
 )
 def no_fallback(subject: Subject) -> Iterator[Said]:
     """Were the image that starts next missing, nothing would start."""
-    start = subject.judged.judge.sheet.start
+    start = subject.judged.judge.sheet.boot
     alone = subject.layout.holder == "banks" and start.fallback == "none"
     if subject.policy.keep < 2 or alone:
         return

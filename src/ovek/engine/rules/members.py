@@ -189,7 +189,7 @@ def member_target_missing(subject: Subject) -> Iterator[Said]:
     for member in _lacking(subject):
         release = subject.wanted.release_of(member.id)
         assert release is not None
-        volume = subject.judged.judge.sheet.start.default_volume or "flash"
+        volume = subject.judged.judge.sheet.boot.default_volume or "flash"
         yield Said(
             member=member.id,
             place=Place(volume, release.file),

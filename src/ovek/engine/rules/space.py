@@ -133,7 +133,7 @@ def volume_unreadable(subject: Subject) -> Iterator[Said]:
 )
 def volume_other_format(subject: Subject) -> Iterator[Said]:
     """A volume has a file system that this kind of device cannot read."""
-    start = subject.judged.judge.sheet.start
+    start = subject.judged.judge.sheet.boot
     for member in subject.members:
         for volume in member.one.member.volumes or ():
             if volume.removable and not _may_hold_images(subject, volume):

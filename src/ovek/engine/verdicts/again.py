@@ -50,7 +50,7 @@ def _judge_member(
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
     for volume in member.volumes or ():
-        if judge.sheet.start.holds_nothing(volume):
+        if judge.sheet.boot.holds_nothing(volume):
             continue
         kept = None if known is None else _kept(volume, known, named)
         if kept is None:

@@ -47,7 +47,7 @@ def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
 
 def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge: Judge) -> Image:
     """Judge a bank by the files, or the set, that it is made of."""
-    start = judge.sheet.start
+    start = judge.sheet.boot
     parts, judgements, found = list[Place](), list[Judgement](), list[Image]()
     for text, named in zip(bank.places or (), bank.files, strict=True):
         place, image = named, None
