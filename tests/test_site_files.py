@@ -153,7 +153,7 @@ def test_a_bad_release_of_a_catalog_costs_itself(ovek):
 
 
 SHEET_MISTAKES = {
-    'layout = "files"': ('layout = "tree"', ["start.layout", "'tree'", "banks, files, paired"]),
+    'layout = "files"': ('layout = "tree"', ["boot.layout", "'tree'", "banks, files, paired"]),
     'fallback = "none"': ('fallback = "other-bank"', ["other-bank", "banks or paired"]),
     "names = ['sw": ("names = ['(sw", ["regular expression"]),
     "<version>": ("<build>", ["'build'", "family, variant, version"]),
@@ -326,9 +326,11 @@ def test_the_line_of_a_key_is_told_where_it_is_sure(text, key, met, line):
     [
         ("sheets/old.toml", 'name = "old"\ntitle = "x"\n[start]\nlayout = "files"\n',
          ("sheet", "check", "old"), "'boot'"),
-        ("catalog/old.json", '{"format": "ovek.catalog/1", "releases": [{"file": "a", "fits": []}]}',
+        ("catalog/old.json",
+         '{"format": "ovek.catalog/1", "releases": [{"file": "a", "fits": []}]}',
          ("catalog", "list"), "'hardware'"),
-        ("waivers.toml", '[[waiver]]\nrule = "image-cut-short"\ndevice = "*"\nby = "me"\nwhy = "x"\n'
+        ("waivers.toml",
+         '[[waiver]]\nrule = "image-cut-short"\ndevice = "*"\nby = "me"\nwhy = "x"\n'
          "until = 2099-01-01\n", ("policy", "check"), "'image-truncated'"),
     ],
 )  # fmt: skip
