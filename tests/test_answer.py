@@ -131,7 +131,7 @@ def test_compare_without_a_change_cries_no_wolf(ovek):
 
 def sure(one: dict) -> bool:
     """Whether every member starts what it runs, with its configuration, as far as JSON tells."""
-    unread = "whether the saved configuration is read at start"
+    unread = "whether the saved configuration is read at boot"
     known = not any(unread in finding["saw"] for finding in one["findings"])
     return known and all(start["runs"] == start["version"] for start in one["starts"])
 

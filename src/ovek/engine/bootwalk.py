@@ -85,7 +85,7 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
             tried.append(_candidate(attempt, found))
             if found.result in GOES_ON or found.result in BROKEN:
                 if found.result in BROKEN and seen.scheme.on_bad_image == "halt":
-                    note = "the loader halts at an image that it cannot start"
+                    note = "this loader stops at a bad image; it does not try the next one"
                     break
                 continue
             if found.result == "unknown":

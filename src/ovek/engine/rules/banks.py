@@ -57,21 +57,21 @@ def _first(member: MemberSubject, leads: bool) -> str:
     if not leads:
         return ""
     starts = member.walk.starts
-    instead = f"; {starts.place} starts instead" if starts is not None else ""
-    return f", and it is the first that a start tries{instead}"
+    instead = f"; {starts.place} boots instead" if starts is not None else ""
+    return f", and the loader tries it first{instead}"
 
 
 @rule(
     "bank-empty",
     "warning",
-    "With no second bank to start from there is no way back.",
+    "Without a second bootable bank there is no fallback.",
     "Write a proven image to it",
     *_EXPLAINED,
     stops="fallback",
     gives_way="stranded",
 )
 def bank_empty(subject: Subject) -> Iterator[Said]:
-    """A bank holds nothing."""
+    """A bank is empty."""
     for member, bank, leads in _banks(subject, "empty"):
         way_back = _way_back(member)
         yield Said(
@@ -86,19 +86,19 @@ def bank_empty(subject: Subject) -> Iterator[Said]:
 @rule(
     "bank-bad",
     "warning",
-    "A bank that the device calls bad cannot be started from.",
-    "Write a proven image to it; if it stays bad, suspect the flash",
+    "The device cannot boot from a bank that it marks as bad.",
+    "Write a proven image to it; if it is still marked bad, the flash may be failing",
     *_EXPLAINED,
     stops="fallback",
     gives_way="stranded",
 )
 def bank_bad(subject: Subject) -> Iterator[Said]:
-    """The device itself calls a bank bad."""
+    """The device marks a bank as bad."""
     for member, bank, leads in _banks(subject, "bad"):
         yield Said(
             member=member.id,
             place=Place(BANK, bank.name),
-            saw=f"the device itself calls the bank bad{_first(member, leads)}",
+            saw=f"the device marks this bank as bad{_first(member, leads)}",
             severity="critical" if leads else None,
             whole=leads or not _way_back(member),
         )
@@ -114,8 +114,8 @@ def _default(subject: Subject, member: MemberSubject) -> str | None:
 @rule(
     "default-bank-missing",
     "critical",
-    "A default that names no bank of the device starts nothing that anybody chose.",
-    "Set the default to a bank that is there and holds a proven image, and save",
+    "If the default bank does not exist, the loader boots something nobody selected.",
+    "Set the default to an existing bank with a proven image, and save",
     *_EXPLAINED,
     stops="boot",
 )
@@ -128,20 +128,19 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
         if member.stranded:  # which names every candidate
             continue
         starts = member.walk.starts
-        then = f"; {starts.place} starts instead" if starts is not None else ""
+        then = f"; {starts.place} boots instead" if starts is not None else ""
         names = ", ".join(sorted(bank.name for bank in banks)) or "none"
         yield Said(
             member=member.id,
             place=Place(BANK, default),
-            saw=f"the default bank is {default}, and there is no such bank (there are: {names})"
-            + then,
+            saw=f"the default bank is set to {default}, but the device has only: {names}" + then,
         )
 
 
 @rule(
     "bank-cannot-start",
     "warning",
-    "A bank that holds what cannot start this member is no way back.",
+    "A bank whose image cannot boot on this member is not a fallback.",
     "Write a proven image for this hardware to it",
     "no-fallback",
     "bank-rule-broken",
@@ -155,7 +154,7 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
         for name, image in sorted(member.one.banks.items()):
             hardware, foreign = member.one.hardware, image.foreign
             if not image.starts_members:
-                message = "it holds component firmware, no system image"
+                message = "it contains component firmware, not a system image"
             elif foreign is not None and image.parts:
                 wanted = [*(foreign.hardware or ()), *(foreign.revisions or ())]
                 message = for_other(foreign.file, wanted, hardware)
@@ -167,12 +166,12 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
 @rule(
     "bank-rule-broken",
     "warning",
-    "The second bank is the way back; policy says what it has to hold.",
-    "Write to the other bank what policy wants there",
+    "The second bank is the fallback; bank_rule in policy.toml says what it must contain.",
+    "Write the release that policy wants to the other bank",
     stops="fallback",
 )
 def bank_rule_broken(subject: Subject) -> Iterator[Said]:
-    """The banks do not match, or the other one does not hold an earlier release."""
+    """The banks break the bank rule: they must match, or the second has the one before."""
     wanted = subject.wanted.bank_rule
     for member in subject.members if wanted is not None else ():
         default = _default(subject, member)
@@ -196,7 +195,7 @@ def bank_rule_broken(subject: Subject) -> Iterator[Said]:
             do = None
             if subject.order(others[0].version, subject.wanted.target) == 0:
                 do = f"Set the default to {others[0].place.path}, save, and reload in a window"
-            told = "policy wants the release before in it"
+            told = "policy wants the previous release in it"
             yield _broken(member, first, others[0], told, do)
         elif earlier and not any(image.version is None for image in others):
             yield from _too_old(subject, member, first, earlier)
@@ -230,7 +229,7 @@ def _too_old(
     }
     if between:
         told = ", ".join(sorted(version for version in between if version is not None))
-        saw = f"policy wants the release before in it, and {told} lies between"
+        saw = f"policy wants the release directly before it, and {told} is in between"
         yield _broken(member, first, earlier[0], saw, severity="note")
 
 
@@ -247,14 +246,14 @@ def _broken(
         severity=severity,
         member=member.id,
         place=other.place,
-        saw=f"it holds {other.version} and {first.place}, the default, {first.version}; {wanted}",
+        saw=f"it contains {other.version}, the default {first.place} {first.version}; {wanted}",
     )
 
 
 @rule(
     "bank-variant-differs",
     "warning",
-    "A start from the other bank brings a device up with other features than it had.",
+    "Booting from the other bank would change the feature set.",
     "Write an image of the same variant to both banks",
     stops="fallback",
 )
@@ -268,19 +267,19 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
             if variant:
                 told.setdefault(variant, image.place)
         if len(told) > 1:
-            saw = ", ".join(f"{place} holds the variant {name}" for name, place in told.items())
+            saw = ", ".join(f"{place} contains the variant {name}" for name, place in told.items())
             yield Said(member=member.id, place=list(told.values())[1], saw=saw)
 
 
 @rule(
     "bank-runs-other",
     "warning",
-    "A device that runs from another bank than the default starts something else at reload.",
-    "Set the default bank to the one that is meant, and save",
+    "The device runs from one bank, but a reload boots the other.",
+    "Set the default to the intended bank, and save",
     stops="boot",
 )
 def bank_runs_other(subject: Subject) -> Iterator[Said]:
-    """What runs was started from another bank than the next start tries first."""
+    """The running image came from a bank that is not the default for the next boot."""
     for member in subject.members:
         default, runs = _default(subject, member), member.running_on.bank
         if runs is None or default in (None, runs):
@@ -290,16 +289,16 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=Place(BANK, runs),
-            saw=f"it runs from {BANK}:{runs} ({member.runs or 'version not known'}), "
-            f"the default is {BANK}:{default} ({member.starts or 'version not known'})",
+            saw=f"running from {BANK}:{runs} ({member.runs or 'version unknown'}), "
+            f"the default is {BANK}:{default} ({member.starts or 'version unknown'})",
         )
 
 
 @rule(
     "next-start-older",
     "warning",
-    "A reload that nobody meant as a downgrade takes features away and may lose settings.",
-    "Point the boot settings at the release that is meant, and save",
+    "An unintended downgrade removes features and may lose configuration.",
+    "Point the boot settings at the intended release, and save",
     "reload-pending",
     "bank-runs-other",
     "boot-order-old-first",
@@ -307,7 +306,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def next_start_older(subject: Subject) -> Iterator[Said]:
-    """An older version starts next than runs now, and policy does not want it."""
+    """The next boot is older than the running version, and policy does not ask for it."""
     for member in subject.members:
         starts = member.walk.starts
         if starts is None or subject.order(member.starts, member.runs) != -1:
@@ -316,15 +315,15 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=starts.at,
-                saw=f"{member.runs} runs, and a reload starts the older {member.starts}",
+                saw=f"running {member.runs}, next boot {member.starts}, which is older",
             )
 
 
 @rule(
     "trial-not-committed",
     "warning",
-    "A trial that is not committed is gone at the next reload.",
-    "Commit the trial if it does well, before the next reload",
+    "An uncommitted trial image is rolled back at the next reload.",
+    "If the trial image works well, commit it before the next reload",
     "next-start-older",
     "reload-pending",
     "pair-differs",
@@ -340,8 +339,8 @@ def trial_not_committed(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),
-                saw=f"the trial runs ({member.runs or trial.version}) and is not committed; a "
-                f"reload goes back to {member.starts or 'what is committed'}",
+                saw=f"the trial image is running ({member.runs or trial.version}) but not "
+                f"committed; a reload returns to {member.starts or 'the committed image'}",
             )
 
 
@@ -366,8 +365,8 @@ def _runs_trial(member: MemberSubject, trial: Image) -> bool:
 @rule(
     "pair-differs",
     "note",
-    "A trial that lies there and is not scheduled is started by no reload.",
-    "Schedule the trial start, or make both directories the same",
+    "A trial image that is not scheduled is never booted.",
+    "Schedule the trial boot, or make both directories the same",
     stops="fallback",
 )
 def pair_differs(subject: Subject) -> Iterator[Said]:
@@ -377,6 +376,6 @@ def pair_differs(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),
-                saw=f"it holds {trial.version or 'another image'} and {BANK}:{COMMITTED} "
-                f"{member.starts or 'another one'}; a reload starts what is committed",
+                saw=f"it contains {trial.version or 'another image'} and {BANK}:{COMMITTED} "
+                f"{member.starts or 'a different one'}; a reload boots the committed image",
             )

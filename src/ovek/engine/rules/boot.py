@@ -34,8 +34,8 @@ def _mode(subject: Subject, member: MemberSubject) -> BootMode | None:
 @rule(
     "at-boot-loader",
     "critical",
-    "A device at its boot loader forwards nothing until somebody starts it.",
-    "Start it from its boot loader, then read it again",
+    "A device at its boot loader forwards no traffic until someone boots it.",
+    "Boot it from the boot loader prompt, then read it again: ovek survey",
 )
 def at_boot_loader(subject: Subject) -> Iterator[Said]:
     """The device was read at the prompt of its boot loader."""
@@ -43,38 +43,38 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
         return
     for member in subject.members:
         starts, able = member.walk.starts, member.walk.rescue
-        saw = "it was read at its boot loader's prompt: nothing runs"
+        saw = "the device is at its boot loader prompt; no image is running"
         if starts is not None:
             version = f"{starts.version} " if starts.version else ""
-            told = f"Start it: the next start is {version}from {starts.place}, {starts.verdict}"
+            told = f"Boot it: the next boot is {version}from {starts.place}, {starts.verdict}"
         elif able:
             best = able[0]
-            told = f"Start it by hand from {best.place} ({best.version or 'version not known'}, "
-            told += f"{best.verdict}), then set what starts next"
+            told = f"Boot it by hand from {best.place} ({best.version or 'version not known'}, "
+            told += f"{best.verdict}), then set what boots next"
         elif member.stranded:
-            told = "Bring a proven image on a stick or over the network, and start from that"
+            told = "Bring a proven image on a stick or over the network, and boot from that"
         else:
-            told = "Find out what it starts from: read the session at its boot loader again"
+            told = "Find out what it boots from: read the device at its boot loader again"
         yield Said(member=member.id, place=None, saw=saw, do=told)
     if not subject.members:
-        saw = "it was read at its boot loader's prompt: nothing runs"
+        saw = "the device is at its boot loader prompt; no image is running"
         yield Said(member=None, place=None, saw=saw)
 
 
 @rule(
     "reload-scheduled",
     "warning",
-    "A reload that comes by itself finds the device as it is, at night and with nobody there.",
-    "Cancel that reload, or mend the next start before it",
+    "A scheduled reload happens whatever state the device is in, usually with nobody on site.",
+    "Cancel the scheduled reload, or fix the next boot before it happens",
     stops="boot",
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
-    """The device is set to reload by itself, and its next boot is not proven."""
+    """A reload is scheduled on the device, and its next boot is not proven."""
     device, reload = subject.judged.device, subject.walk.reload
     if device.reload_at is None or subject.times.clock > device.reload_at or reload == "proven":
         return
-    saw = f"it reloads by itself at {device.reload_at:%Y-%m-%d %H:%M} UTC by its clock, "
-    saw += f"and its next start is {reload}"
+    saw = f"a reload is scheduled for {device.reload_at:%Y-%m-%d %H:%M} UTC (device clock), "
+    saw += f"and the next boot is {reload}"
     serious: Severity | None = "critical" if reload in ("stranded", "unknown") else None
     yield Said(member=None, place=None, saw=saw, severity=serious)
 
@@ -82,12 +82,12 @@ def reload_scheduled(subject: Subject) -> Iterator[Said]:
 @rule(
     "starts-from-removable",
     "warning",
-    "A stick that somebody pulls takes the next start with it.",
-    "Copy a proven image to a volume that stays, and name it in the boot settings",
+    "If someone removes the stick, the device has nothing to boot.",
+    "Copy a proven image to a built-in volume, and name it in the boot settings",
     stops="boot",
 )
 def starts_from_removable(subject: Subject) -> Iterator[Said]:
-    """The next start is from a removable volume, and nothing starts without that."""
+    """The next boot is from a removable volume, and without it nothing boots."""
     judged = subject.judged
     for member in subject.members:
         at = member.walk.starts.at if member.walk.starts is not None else None
@@ -101,14 +101,14 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
         pulled = rejudge(judged, effect(judged.device, gone, judged.judge.sheet))
         walks = {walk.member: walk for walk in walk_device(pulled).members}
         if walks[member.id].outcome == "stranded":
-            saw = f"the next start is from {at.volume}:, which is removable, and nothing starts "
+            saw = f"the next boot is from {at.volume}, which is removable, and nothing boots "
             yield Said(member=member.id, place=at.on(None), saw=saw + "without it")
 
 
 @rule(
     "boot-mode-holds",
     "critical",
-    "A loader that is told to hold waits for a person after every reload and power failure.",
+    "In boot mode hold the loader waits for a person after every reload and power failure.",
     "Set the boot mode to follow the boot order, and save",
     "stranded",
     "boot-order-empty",
@@ -118,11 +118,11 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def boot_mode_holds(subject: Subject) -> Iterator[Said]:
-    """The saved boot mode stops the loader."""
+    """The saved boot mode is hold: the loader stops and waits."""
     for member in subject.members:
         if _mode(subject, member) == "hold":
             starts = member.walk.starts
-            once = f"; only the once entry starts {starts.place}, one time" if starts else ""
+            once = f"; only the one-time boot entry boots {starts.place}, once" if starts else ""
             yield Said(
                 member=member.id,
                 place=None,
@@ -134,7 +134,7 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
 @rule(
     "stranded",
     "critical",
-    "Nothing that the loader may try can start: after a reload, somebody has to go there.",
+    "Nothing the loader would try can boot: after a reload, someone has to go on site.",
     "Do not reload; point the boot settings at a proven image, or copy one there",
     "boot-order-empty",
     "boot-target-twice",
@@ -151,13 +151,14 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def stranded(subject: Subject) -> Iterator[Said]:
-    """A member would stop in its boot loader. Names every candidate, so no other rule does."""
+    """After a reload, a member would stop in its boot loader."""
     for member in subject.members:
         if not member.stranded:
             continue
         tried = "; ".join(_tried(each) for each in member.walk.tried)
-        saw = f"a reload stops in the boot loader: {tried or member.walk.note}"
-        if tried and member.walk.note.startswith("the loader halts"):
+        saw = f"after a reload it stops in the boot loader: {tried or member.walk.note}"
+        halts = subject.judged.judge.sheet.boot.on_bad_image == "halt"
+        if halts and tried and member.walk.tried[-1].result in BROKEN:
             saw += f"; {member.walk.note}"
         yield Said(member=member.id, place=None, saw=saw, do=_way_out(member))
 
@@ -195,9 +196,9 @@ def _cited(subject: Subject) -> Iterator[tuple[MemberSubject, Candidate, Place, 
 def _instead(member: MemberSubject) -> str:
     starts = member.walk.starts
     if starts is None:
-        return "what starts instead is not known"
+        return "what would boot instead is unknown"
     version = f" ({starts.version})" if starts.version else ""
-    return f"a reload starts {starts.place}{version} instead"
+    return f"the device would boot {starts.place}{version} instead"
 
 
 # What a setting that fails first explains by itself.
@@ -215,27 +216,27 @@ _LEADS = (
 @rule(
     "boot-target-missing",
     "warning",
-    "A boot setting that names nothing is skipped, and something else starts than was meant.",
-    "Copy the file there, or take the entry out of the boot order and save",
+    "The loader skips an entry whose file is missing: the device boots what nobody chose.",
+    "Copy the missing file to the device, or remove the entry from the boot order, and save",
     *_LEADS,
     "volume-absent",
     "volume-unreadable",
     stops="boot",
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
-    """A saved boot setting names a file, volume or bank that is not there, or is empty."""
+    """A saved boot setting names a file, volume or bank that does not exist, or is empty."""
     for member, candidate, place, leads in _cited(subject):
         owner = subject.judged.member(place.member or "")
         held = owner is not None and owner.member.bank(place.path) is not None
         if candidate.result not in GOES_ON or (place.is_bank and held):
             continue
-        saw = f"the boot settings name it, but {candidate.why}"
+        saw = f"it is named in the boot settings, but {candidate.why}"
         if raw := _raw(member, candidate):
             saw += f"; the device writes it as {raw!r}"
         if near := nearest(subject.judged, place):
-            saw += f"; the nearest name there is {near[0]!r}{near[1]}"
+            saw += f"; the most similar file there is {near[0]!r}{near[1]}"
         if member.running_on.sure and place in member.running_on.places:
-            saw += "; what runs was started from it and now lives in memory only"
+            saw += "; the running image was booted from it and now exists only in memory"
         yield Said(
             member=member.id,
             place=place,
@@ -248,16 +249,16 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-target-broken",
     "warning",
-    "A boot setting that names a file which cannot start fails at the worst moment.",
-    "Copy a proven image there, or take the entry out of the boot order and save",
+    "A boot entry whose image is bad fails during the reload, when it hurts most.",
+    "Copy a proven image there, or remove the entry from the boot order, and save",
     *_LEADS,
     stops="boot",
 )
 def boot_target_broken(subject: Subject) -> Iterator[Said]:
-    """A saved boot setting names something that is there but cannot start."""
+    """A saved boot setting names something that exists but cannot boot."""
     for member, candidate, place, leads in _cited(subject):
         if candidate.result in BROKEN and candidate.result != "bad":
-            saw = f"the boot settings name it, but it cannot start ({candidate.result}): "
+            saw = f"it is named in the boot settings, but it cannot boot ({candidate.result}): "
             yield Said(
                 member=member.id,
                 place=place,
@@ -278,7 +279,7 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=candidate.at,
-                    saw=f"it cannot start ({candidate.result}): {candidate.why}; "
+                    saw=f"it cannot boot ({candidate.result}): {candidate.why}; "
                     + _instead(member),
                     do="Write a proven image to it, or choose another bank and save",
                     severity="critical",
@@ -301,12 +302,12 @@ def _raw(member: MemberSubject, candidate: Candidate) -> str | None:
 @rule(
     "boot-order-empty",
     "warning",
-    "Without a boot order the loader takes whatever it finds first.",
-    "Put the image that is wanted into the boot order, and save",
+    "With an empty boot order the loader boots the first image it finds.",
+    "Put the intended image into the boot order, and save",
     stops="boot",
 )
 def boot_order_empty(subject: Subject) -> Iterator[Said]:
-    """The order is followed, and it is empty."""
+    """The boot mode follows the boot order, and the boot order is empty."""
     for member in subject.members:
         if _mode(subject, member) == "listed" and _order(member) == ():
             saw = f"the boot order is empty; {_instead(member)}"
@@ -316,8 +317,8 @@ def boot_order_empty(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-target-twice",
     "note",
-    "An entry that is there twice gives no second chance.",
-    "Take one of the two out of the boot order, and save",
+    "A duplicate entry is not a fallback: if the file is bad, both entries fail.",
+    "Remove one of the two from the boot order, and save",
     stops="nothing",
 )
 def boot_target_twice(subject: Subject) -> Iterator[Said]:
@@ -349,11 +350,11 @@ def _same_file(subject: Subject, member: MemberSubject, entry: BootEntry) -> obj
 @rule(
     "boot-entry-unclear",
     "warning",
-    "Nobody knows what a boot entry starts that is not understood, and a reload may come to it.",
-    "Read the entry on the device; teach the sheet how this kind of device writes a place",
+    "Ovek cannot tell what this boot entry boots, and a reload may use it.",
+    "Look at the entry on the device, then extend the sheet so that it parses it",
 )
 def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
-    """A boot setting has an entry of which only the device's own text is known."""
+    """A boot setting has an entry that the sheet cannot parse."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is None:
@@ -373,7 +374,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the entry {raw!r} ({where}) is not understood; no image that it may mean is "
+                saw=f"the entry {raw!r} ({where}) cannot be parsed; no image that it may mean is "
                 "offered for deletion",
                 severity="critical" if member.walk.outcome == "unknown" else None,
             )
@@ -383,7 +384,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     "boot-order-unsaved",
     "warning",
     "A boot setting that was changed but not saved is lost at reload.",
-    "Save the boot settings if the live ones are meant, else set them back",
+    "If the live boot settings are intended, save them; if not, restore the saved ones",
     "boot-mode-unsaved",
     "next-start-older",
     "reload-pending",
@@ -391,7 +392,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     stops="settings",
 )
 def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
-    """Live and saved boot settings differ (order or default bank; it names the mode, too)."""
+    """The live and the saved boot settings differ (order, default bank or mode)."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is None:
@@ -413,11 +414,11 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
     "boot-mode-unsaved",
     "warning",
     "A boot mode that was changed but not saved is lost at reload.",
-    "Save the boot settings if the live mode is meant, else set it back",
+    "If the live boot mode is intended, save it; if not, restore the saved one",
     stops="settings",
 )
 def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
-    """The boot mode differs live and saved, and the device does not say that all is saved."""
+    """The live and the saved boot mode differ, and the device does not say all is saved."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is None or _is_pending(subject, boot):
@@ -430,11 +431,11 @@ def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-setting-pending",
     "note",
-    "A setting that was saved for the next reload takes effect then, whoever reloads it and when.",
-    "Know that the next reload changes it",
+    "A saved setting takes effect at the next reload, even an unplanned one.",
+    "Expect the change at the next reload, or restore the setting",
 )
 def boot_setting_pending(subject: Subject) -> Iterator[Said]:
-    """A mode, or the reading of the saved configuration, is saved to change at the next reload."""
+    """The next reload changes the boot mode, or whether the saved configuration is read."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is None or not _is_pending(subject, boot):
@@ -446,7 +447,7 @@ def boot_setting_pending(subject: Subject) -> Iterator[Said]:
         if None not in (ignores.live, ignores.saved) and ignores.live != ignores.saved:
             words = {True: "ignored", False: "read"}
             now, then = words[bool(ignores.live)], words[bool(ignores.saved)]
-            pending.append(f"the saved configuration was {now} at the last start and is {then}")
+            pending.append(f"the saved configuration was {now} at the last boot and is {then}")
         if pending:
             saw = f"{' and '.join(pending)} after the next reload{_then(member)}"
             yield Said(member=member.id, place=None, saw=saw)
@@ -470,8 +471,8 @@ def _then(member: MemberSubject) -> str:
     if starts is None:
         return ""
     changes = starts.version is not None and member.runs not in (None, starts.version)
-    now = f" ({starts.version}; {member.runs} runs now)" if changes else ""
-    return f"; a reload starts {starts.place}{now}"
+    now = f" ({starts.version}; running {member.runs})" if changes else ""
+    return f"; the next boot is {starts.place}{now}"
 
 
 def _joined(names: tuple[str | None, ...]) -> str:
@@ -488,14 +489,14 @@ def _named(order: tuple[BootEntry, ...] | None) -> tuple[str | None, ...]:
 @rule(
     "boot-order-old-first",
     "note",
-    "An order that names the old image first starts the old one, however new the second is.",
-    "Put the newer image first if it is meant, and save",
+    "The loader boots the first entry, even if a later entry is newer.",
+    "If the newer image is intended, put it first, and save",
     "release-not-target",
     "recommended-newer",
     stops="nothing",
 )
 def boot_order_old_first(subject: Subject) -> Iterator[Said]:
-    """The first entry starts, and a later one is a newer, proven image."""
+    """The first entry boots, and a later one is a newer, proven image."""
     target = subject.wanted.target
     for member in subject.members:
         starts = member.walk.starts
@@ -530,12 +531,12 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-mode-ignores-order",
     "note",
-    "A loader that takes the first image it finds does not look at the boot order.",
+    "In boot mode first-found the loader ignores the boot order.",
     "Set the boot mode to follow the boot order, and save",
     stops="nothing",
 )
 def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
-    """The mode is first-found, and there is an order that nobody follows."""
+    """The boot mode is first-found, so the boot order is ignored."""
     for member in subject.members:
         order = _order(member)
         if _mode(subject, member) == "first-found" and order:
@@ -546,8 +547,8 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the boot mode is first-found, so the boot order ({_joined(_named(order))}) "
-                f"is not followed{_then(member)}",
+                saw=f"the boot mode is first-found: the boot order ({_joined(_named(order))}) "
+                f"is ignored{_then(member)}",
                 severity="warning" if other else None,
             )
 
@@ -555,24 +556,24 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
 @rule(
     "saved-config-ignored",
     "critical",
-    "A device that starts without its saved configuration comes up unreachable.",
-    "Set the device to read its saved configuration at start, and save that",
+    "A device that boots without its saved configuration is usually unreachable.",
+    "Set the device to read its saved configuration at boot, and save that",
     stops="settings",
 )
 def saved_config_ignored(subject: Subject) -> Iterator[Said]:
-    """The next start does not read the saved configuration."""
+    """The next boot does not read the saved configuration."""
     for member in subject.members:
         boot = member.one.member.boot
         if boot is not None and boot.ignores_saved_config.effective:
-            saw = "the next start ignores the saved configuration"
+            saw = "the next boot ignores the saved configuration"
             yield Said(member=member.id, place=None, saw=saw)
 
 
 @rule(
     "starts-unwanted",
     "warning",
-    "What starts only because nothing better was named is what nobody chose.",
-    "Name the image that is wanted in the boot settings, and save",
+    "The device would boot an image that nobody selected.",
+    "Name the intended image in the boot settings, and save",
     "boot-order-empty",
     "boot-mode-ignores-order",
     "boot-order-old-first",
@@ -583,7 +584,7 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def starts_unwanted(subject: Subject) -> Iterator[Said]:
-    """A fallback starts a version that neither runs nor is the target."""
+    """The next boot falls back to a version that is neither running nor the target."""
     for member in subject.members:
         starts = member.walk.starts
         if starts is None or member.walk.tried[-1].origin not in ("first-found", "other-bank"):
@@ -596,14 +597,14 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
                 do = f"Set the boot mode to follow the boot order, which names {meant}, and save"
             if _mode(subject, member) == "listed":
                 named = _joined(_named(_order(member)))
-                why = f"the boot order ({named}) starts nothing"
+                why = f"the boot order ({named}) boots nothing"
             elif _mode(subject, member) is None:
-                why = "the default bank starts nothing"
+                why = "the default bank boots nothing"
             yield Said(
                 member=member.id,
                 place=starts.at,
-                saw=f"a reload starts it ({member.starts}), since {why}; {member.runs} runs now "
-                "and no setting names this one",
+                saw=f"it is the next boot ({member.starts}) because {why}; running {member.runs}, "
+                "and no boot setting names this image",
                 do=do,
             )
 
@@ -624,14 +625,14 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
 @rule(
     "reload-pending",
     "note",
-    "What runs is not what starts next: the next reload, also an unplanned one, changes it.",
-    "Reload in a window, and see that every member comes back on it",
+    "The next reload changes the version, even an unplanned one.",
+    "Reload in a maintenance window, then check every member: ovek compare",
     "release-not-target",
     "recommended-newer",
     stops="target",
 )
 def reload_pending(subject: Subject) -> Iterator[Said]:
-    """A newer version starts next than runs now, as the settings say."""
+    """The next boot is newer than the running version, as the boot settings say."""
     target = subject.wanted.target
     for member in subject.members:
         starts = member.walk.starts
@@ -644,7 +645,7 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=starts.at,
-            saw=f"{member.runs} runs, and a reload starts {member.starts}{what}",
+            saw=f"running {member.runs}, next boot {member.starts}{what}",
             whole=meant or best,
         )
 
@@ -652,27 +653,27 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
 @rule(
     "boot-needs-server",
     "warning",
-    "A start from a server fails when the server or the way to it does, as after a power failure.",
+    "A network boot fails if the server or the path to it is down.",
     "Put a proven local image first in the boot order, and save",
     stops="boot",
 )
 def boot_needs_server(subject: Subject) -> Iterator[Said]:
-    """The next start is from a server."""
+    """The next boot is from a server."""
     for member in subject.members:
         if member.walk.starts is not None and member.walk.tried[-1].result == "remote":
-            saw = f"the next start is from a server: {member.walk.starts.place}"
+            saw = f"the next boot is from a server: {member.walk.starts.place}"
             yield Said(member=member.id, place=None, saw=saw)
 
 
 @rule(
     "next-boot-unproven",
     "warning",
-    "What nobody has proven may start, or may not, and nobody knows what it does then.",
-    "Read its digest on the device, and see that catalog/ has the published one",
+    "An image without proof may fail to boot, or may have been tampered with.",
+    "Read its digest on the device, and make sure catalog/ lists the published one",
     stops="boot",
 )
 def next_boot_unproven(subject: Subject) -> Iterator[Said]:
-    """A member would start what is not proven, and no rule on images says why."""
+    """A member would boot an unproven image, and no rule on images says why."""
     for member in subject.members:
         if member.walk.outcome != "unproven" or member.walk.tried[-1].result == "remote":
             continue
@@ -681,7 +682,7 @@ def next_boot_unproven(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=starts.at if starts is not None else None,
-                saw=f"the next start is from it, not proven: {member.walk.note}",
+                saw=f"it is the next boot, and it is unproven: {member.walk.note}",
             )
 
 
@@ -693,21 +694,21 @@ def _is_told(image: Image) -> bool:
 @rule(
     "running-image-gone",
     "warning",
-    "What runs lives in memory only: after a reload there is no way back to it.",
-    "Copy the running release back before you reload, or make sure of the next one",
+    "The running image exists only in memory; after a reload it is gone.",
+    "Copy the running release back to flash before you reload, or prove the next boot image",
     "no-fallback",
     stops="fallback",
 )
 def running_image_gone(subject: Subject) -> Iterator[Said]:
-    """The image that runs is no longer on its volume, and no boot setting says so."""
+    """The running image is no longer on flash."""
     for member in subject.members:
         gone, holds = member.running_on.gone, member.running_on.holds
         if gone is not None and holds is not None:
             yield Said(
                 member=member.id,
                 place=gone,
-                saw=f"{member.runs} runs and was started from it, and it holds {holds.version} by "
-                "now: what runs lives in memory only",
+                saw=f"the device was booted from this file ({member.runs}), which is now "
+                f"{holds.version}: the running image exists only in memory",
             )
         place = member.running_on.place
         if place is None or member.running is not None:
@@ -726,19 +727,20 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=place,
-                saw=f"{member.runs or 'the running image'} runs from it, but it is not there",
+                saw=f"the device was booted from this file ({member.runs or 'version unknown'}), "
+                "and the file no longer exists",
             )
 
 
 @rule(
     "no-fallback",
     "note",
-    "Where only one image can start, a fault in that one strands the device.",
-    "Keep a second proven image, and name it behind the first in the boot order",
+    "If only one image is bootable and it fails, the device stops in its boot loader.",
+    "Keep a second proven image, and add it to the boot order after the first",
     stops="fallback",
 )
 def no_fallback(subject: Subject) -> Iterator[Said]:
-    """Were the image that starts next missing, nothing would start."""
+    """There is no fallback: if the next boot image is missing, nothing boots."""
     start = subject.judged.judge.sheet.boot
     alone = subject.layout.holder == "banks" and start.fallback == "none"
     if subject.policy.keep < 2 or alone:
@@ -754,5 +756,5 @@ def no_fallback(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=starts.at,
-                saw="nothing else could start, were this one missing or broken",
+                saw="there is no fallback: if this image is missing or bad, nothing else can boot",
             )

@@ -29,11 +29,11 @@ def _loaded(subject: Subject, member: MemberSubject) -> list[Loaded]:
 @rule(
     "component-file-missing",
     "warning",
-    "A component whose file is gone comes up without its firmware, or not at all.",
-    "Copy the file there, or set the component to load from one that is there",
+    "If its firmware file is missing, the component starts without firmware or not at all.",
+    "Copy the file there, or set the component to load from an existing file",
 )
 def component_file_missing(subject: Subject) -> Iterator[Said]:
-    """A component is loaded from a file or folder that is not there."""
+    """A component loads its firmware from a file or folder that does not exist."""
     for member in subject.members:
         for component in member.one.member.components or ():
             if component.place is None:
@@ -45,7 +45,9 @@ def component_file_missing(subject: Subject) -> Iterator[Said]:
                 continue
             path = volume.folded(place.path).rstrip("/")
             if volume.state == "absent" or not _is_there(path, volume):
-                saw = f"the component {component.shown} is loaded from it, and it is not there"
+                saw = (
+                    f"component {component.shown} loads its firmware from it, and it does not exist"
+                )
                 yield Said(member=member.id, place=place, saw=saw)
 
 
@@ -62,7 +64,7 @@ def _is_there(path: str, volume: Volume) -> bool:
 @rule(
     "component-file-mismatch",
     "warning",
-    "A component that is too old for the system image fails in ways that look like other faults.",
+    "Firmware that is too old for the system image causes faults that are hard to trace.",
     "Copy the component image that goes with the system image, and load the component from it",
     stops="target",
 )
@@ -80,7 +82,7 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
             own, shown = each.image.judgement.release, each.component.shown
             need = needs.get(each.component.component)
             if own is not None and is_for_hardware(own, member.one.hardware) is False:
-                saw = f"the component {shown} is loaded from it; it is for other hardware"
+                saw = f"component {shown} loads its firmware from it; it is for other hardware"
                 yield Said(member=member.id, place=each.place, saw=saw, whole=False)
             elif need is not None and subject.component_order(each.then, need) == -1:
                 if subject.component_order(each.component.version, need) == -1:
@@ -89,15 +91,15 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=each.place,
-                    saw=f"the component {shown} is loaded from it ({each.then}); "
-                    f"{release.file}, which starts next, needs {need}",
+                    saw=f"component {shown} loads its firmware from it ({each.then}); "
+                    f"the next boot image {release.file} needs {need}",
                 )
 
 
 @rule(
     "component-too-old",
     "warning",
-    "An image that needs newer firmware may not start, or start without that component.",
+    "An image that needs newer firmware may not boot, or boot without that component.",
     "Update the component first, then reload",
     stops="target",
 )
@@ -117,14 +119,14 @@ def component_too_old(subject: Subject) -> Iterator[Said]:
             changes = subject.order(member.starts, member.runs) != 0
             source, do = "", None
             if each.place is not None and each.then is not None:
-                source = f", and it is loaded from {component.loads_from} ({each.then})"
+                source = f", to be loaded from {component.loads_from} ({each.then})"
                 do = f"Load {component.component} {need} first, then load the component from its "
                 do += "file, then reload"
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"{release.file} starts next and needs {component.shown} {need}; "
-                f"{component.version} runs{source}",
+                saw=f"the next boot image {release.file} needs {component.shown} {need}; "
+                f"installed is {component.version}{source}",
                 do=do,
                 severity="critical" if changes else None,
             )
@@ -133,8 +135,8 @@ def component_too_old(subject: Subject) -> Iterator[Said]:
 @rule(
     "component-updated-at-reload",
     "note",
-    "A reload that updates firmware takes longer, and must not be cut off.",
-    "Plan for a longer reload, and leave the power on until it is done",
+    "A reload that also updates firmware takes longer and must not be interrupted.",
+    "Plan a longer reload, and keep the power on until it is finished",
 )
 def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
     """The next reload brings newer firmware for a component: by the image, or from its file."""
@@ -155,8 +157,8 @@ def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
 @rule(
     "component-not-updated",
     "warning",
-    "Firmware that was not loaded with its image leaves a component that it was not tested with.",
-    "See why it was not loaded, and load the firmware of that component by hand",
+    "The component still has firmware that the running image was not tested with.",
+    "Find out why it was not loaded, and install the firmware of that component by hand",
     "component-too-old",
     stops="target",
 )
@@ -182,12 +184,12 @@ def component_not_updated(subject: Subject) -> Iterator[Said]:
                 continue
             if subject.component_order(then, version) in (0, 1):
                 continue
-            verb = "goes with" if source else "brings"
+            verb = "needs" if source else "includes"
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"{release.file} runs and {verb} {component.shown} {version}{source}; "
-                f"{component.version} is there still",
+                saw=f"the running image {release.file} {verb} {component.shown} {version}{source}, "
+                f"but {component.version} is still installed",
             )
 
 

@@ -25,13 +25,13 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
 @rule(
     "image-altered",
     "warning",
-    "A file under a published name that is not what was published may stop a start, or worse.",
-    "Do not start on it; delete it, or copy it again from a proven file",
+    "A file that does not match its published image may fail to boot, or be tampered with.",
+    "Do not boot it: delete it, or replace it with a proven copy",
     stops="nothing",
     gives_way="named",
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
-    """An image is not what its name was published as; no boot setting names it."""
+    """An image does not match the published digest of its name; no boot setting names it."""
     for member, image, starts in _images(subject, "altered"):
         if image.judgement.forged:
             continue
@@ -54,21 +54,21 @@ def image_altered(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=image.place,
-                    saw=f"the {what} is not whole: {image.judgement.why}",
-                    do=f"Do not start on it; {again} the {what} again, or delete it",
+                    saw=f"the {what} is incomplete: {image.judgement.why}",
+                    do=f"Do not boot it: {again} the {what} again, or delete it",
                 )
 
 
 @rule(
     "image-forged",
     "critical",
-    "A weak digest that agrees while a strong one does not is how a forged collision looks.",
-    "Do not start on it; keep it as evidence off the device, and ask who copied it",
+    "A matching MD5 with a different SHA digest is what a forged (collision) file looks like.",
+    "Do not boot it. Copy it off the device as evidence, and find out who put it there",
     stops="nothing",
     gives_way="named",
 )
 def image_forged(subject: Subject) -> Iterator[Said]:
-    """An image agrees by a weak digest and not by a stronger one."""
+    """An image matches a published weak digest but not the stronger one."""
     for member, image, _ in _images(subject, "altered"):
         if image.judgement.forged:
             yield Said(member=member.id, place=image.place, saw=image.judgement.why)
@@ -77,8 +77,8 @@ def image_forged(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-truncated",
     "warning",
-    "A transfer that broke off leaves a file that looks like an image and cannot start.",
-    "Do not start on it; delete it, or copy it again",
+    "An interrupted transfer leaves a file that looks like an image but cannot boot.",
+    "Do not boot it: delete it, or copy it again",
     stops="nothing",
     gives_way="named",
 )
@@ -96,17 +96,17 @@ def image_truncated(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-unlisted",
     "note",
-    "Nobody known published this image, so nothing tells whether it is what it should be.",
-    "Put its published digest into catalog/, or replace it with a listed release",
+    "No catalog source lists this image, so it cannot be verified.",
+    "Import its published digest (ovek catalog import), or replace it with a listed release",
     gives_way="named",
 )
 def image_unlisted(subject: Subject) -> Iterator[Said]:
-    """An image that no source publishes."""
+    """An image that no catalog source lists."""
     for member, image, starts in _images(subject, "unlisted"):
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why + ("; the next start is from it" if starts else ""),
+            saw=image.judgement.why + ("; it is the next boot image" if starts else ""),
             severity="warning" if starts else None,
         )
 
@@ -114,12 +114,12 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-unverified",
     "note",
-    "An image without a digest on both sides may be anything of that name.",
-    "Read its digest on the device, and see that catalog/ has the published one",
+    "Without a published digest and one read on the device, it may be any file of that name.",
+    "Read its digest on the device, and make sure catalog/ lists the published one",
     stops="proof",
 )
 def image_unverified(subject: Subject) -> Iterator[Said]:
-    """Images that no digest speaks for: the one that starts, then the rest of a member as one."""
+    """Images that could not be verified because a digest is missing."""
     rest: dict[str, list[Image]] = {}
     for member, image, starts in _images(subject, "unverified"):
         if starts:
@@ -127,7 +127,7 @@ def image_unverified(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=image.place,
-                saw=f"{saw}; the next start is from it",
+                saw=f"{saw}; it is the next boot image",
                 do=do,
                 severity="warning",
             )
@@ -137,7 +137,7 @@ def image_unverified(subject: Subject) -> Iterator[Said]:
         saw, do = _never_asked(subject, images[0]) or (images[0].judgement.why, None)
         if len(images) > 1:
             others = ", ".join(str(image.place) for image in images[1:])
-            saw += f"; the same holds for {others}"
+            saw += f"; also: {others}"
         also = tuple(image.place for image in images[1:])
         yield Said(member=name, place=images[0].place, saw=saw, do=do, also=also)
 
@@ -163,12 +163,12 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
 @rule(
     "proof-old",
     "note",
-    "A flash can rot while names, sizes and times stay: an old digest says what was there then.",
-    "Check its digest again: ovek survey --fresh",
+    "Flash can go bad without any change in name, size or date: an old digest is no proof.",
+    "Read the digest again: ovek survey DEVICE --fresh",
     stops="proof",
 )
 def proof_old(subject: Subject) -> Iterator[Said]:
-    """Images whose digests were measured longer ago than policy wants, a member as one."""
+    """Images whose digests are older than policy allows."""
     device, policy, times = subject.judged.device, subject.policy, subject.times
     for member in subject.members:
         old: dict[bool, list[tuple[datetime, Place]]] = {}
@@ -184,12 +184,12 @@ def proof_old(subject: Subject) -> Iterator[Said]:
             images.sort(key=lambda each: (each[0], each[1][:2]))
             at, place = images[0]
             most = policy.oldest_start_digest if used else policy.oldest_digest
-            saw = f"its digest was measured {(times.now - at).shown()} ago; "
-            saw += f"at most {show_age(most)} is wanted"
+            saw = f"its digest is {(times.now - at).shown()} old; "
+            saw += f"policy allows {show_age(most)}"
             if len(images) > 1:
-                saw += f"; the same holds for {', '.join(str(each) for _, each in images[1:])}"
+                saw += f"; also: {', '.join(str(each) for _, each in images[1:])}"
             severity: Severity | None = "warning" if used else None
-            do = f"Check its digest again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
+            do = f"Read the digest again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
             also = tuple(each for _, each in images[1:])
             yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity, also=also)
 
@@ -197,7 +197,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-disputed",
     "note",
-    "Where sources disagree on a digest, no source may be taken by itself.",
+    "The catalog sources disagree on this digest, so none can be trusted alone.",
     "Ask the publisher which digest is right and correct the wrong source in catalog/",
     gives_way="named",
 )
@@ -215,29 +215,29 @@ def image_disputed(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-weakly-proven",
     "note",
-    "MD5 finds accidents, not attackers: a file can be made to have a given MD5.",
+    "MD5 detects damage, not tampering: a file can be crafted to have a given MD5.",
     "Read a stronger digest on the device, or import one; policy's weakest_digest sets the bar",
 )
 def image_weakly_proven(subject: Subject) -> Iterator[Said]:
-    """Images that only MD5 proves, a member as one."""
+    """Images that are proven only by MD5."""
     for member in subject.members:
         weak = [image for image in member.proven if image.judgement.by == "md5"]
         if weak:
-            saw = f"only its {TITLES['md5']} proves it"
+            saw = f"only an {TITLES['md5']} digest proves it"
             if len(weak) > 1:
-                saw += f"; the same holds for {', '.join(str(image.place) for image in weak[1:])}"
+                saw += f"; also: {', '.join(str(image.place) for image in weak[1:])}"
             yield Said(member=member.id, place=weak[0].place, saw=saw)
 
 
 @rule(
     "image-withdrawn",
     "note",
-    "A withdrawn release that lies on flash is started one day by a fallback.",
-    "Delete it once nothing names it; ovek cleanup says when",
+    "A withdrawn release left on flash may one day be booted as a fallback.",
+    "Delete it once no boot setting uses it (ovek cleanup checks that)",
     stops="nothing",
 )
 def image_withdrawn(subject: Subject) -> Iterator[Said]:
-    """An image that its publisher withdrew, and that neither runs nor starts next."""
+    """An image that its publisher withdrew, and that is neither running nor the next boot."""
     for member in subject.members:
         for image in member.odd:
             release = image.judgement.release
@@ -250,8 +250,8 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-wrong-hardware",
     "warning",
-    "An image for other hardware does not start here, however well it is proven.",
-    "Delete it, or see who copied it here",
+    "An image for other hardware does not boot here, even if its digest is correct.",
+    "Delete it, or find out who copied it here and why",
     stops="nothing",
     gives_way="named",
 )
@@ -271,8 +271,8 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-other-variant",
     "note",
-    "An image of another variant starts, and lacks or adds features.",
-    "Keep images of the variant that runs",
+    "An image of another variant boots, but with a different feature set.",
+    "Keep images of the running variant",
     "bank-variant-differs",
     stops="nothing",
 )
@@ -288,7 +288,7 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         runs = member.running_on.variant
         variant = subject.wanted.variant or runs
-        which = f"{variant} {'runs' if variant == runs else 'is wanted'}"
+        which = f"{'running' if variant == runs else 'wanted'} is {variant}"
         for image in member.proven if variant is not None else ():
             release, starts = image.judgement.release, member.starts_on(image)
             if image.role != "system-image" or release is None:
@@ -302,8 +302,8 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=image.place,
-                saw=f"it is the variant {own}, {which}"
-                + (", and it starts next" if starts else ""),
+                saw=f"this is the variant {own}, {which}"
+                + (", and it is the next boot" if starts else ""),
                 do=f"Put an image of the variant {variant} first in the boot settings, and save"
                 if starts
                 else None,
@@ -314,8 +314,8 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-renamed",
     "note",
-    "A renamed image is proven all the same, but people and scripts look for its name.",
-    "Give it its published name, or leave it and know what it is",
+    "A renamed image is still proven, but people and scripts expect the published name.",
+    "Rename it to its published name, or accept it in waivers.toml",
     stops="nothing",
 )
 def image_renamed(subject: Subject) -> Iterator[Said]:
@@ -340,7 +340,7 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
             if any(release.same_bytes(other) for other in others):
                 continue
             if others:
-                saw = f"its name is that of {others[0].file}, and it is {release.file}"
+                saw = f"the file is named {others[0].file}, but its content is {release.file}"
                 cited = {each.at for each in member.cited}
                 starts = member.starts_on(image) or image.place.on(member.id) in cited
                 severity = "warning" if starts else None
@@ -350,12 +350,12 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
 @rule(
     "image-second-copy",
     "note",
-    "A second copy on the same volume takes room and is no way back.",
-    "Delete the copy that nothing names; ovek cleanup says which",
+    "A second copy on the same volume uses space and is not a fallback.",
+    "Delete the copy that no boot setting uses (ovek cleanup shows which)",
     stops="nothing",
 )
 def image_second_copy(subject: Subject) -> Iterator[Said]:
-    """One image lies twice on a volume."""
+    """One image is on a volume twice."""
     for member in subject.members:
         for image, first in _copies(member).items():
             saw = f"it is the same image as {first}"
@@ -421,13 +421,13 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
         if release is None or release.trust == "own":
             known = {digest for _, digest in _digests_of(member, running)}
             if known and not known & shelf.held:
-                saw = f"it runs, no publisher lists it, and {shelf.named} has no copy of it"
+                saw = f"it is running, no publisher lists it, and {shelf.named} has no copy of it"
                 do = "Copy it from the device to the shelf, and find out where it came from"
                 yield Said(member=member.id, place=running.place, saw=saw, do=do)
             continue
         known = {digest for values in release.digests.values() for digest in values}
         if not known & shelf.proven:
-            saw = f"it runs, and {shelf.named} does not hold {release.file}, proven"
+            saw = f"it is running, and {shelf.named} has no proven copy of {release.file}"
             yield Said(member=member.id, place=running.place, saw=saw)
 
 
@@ -442,8 +442,8 @@ def _digests_of(member: MemberSubject, image: Image) -> Digests:
 @rule(
     "image-broken-inside",
     "warning",
-    "A file whose own format shows damage cannot start, whoever published it.",
-    "Do not start on it; copy the image again from its publisher",
+    "A file with internal damage cannot boot, even if it was published that way.",
+    "Do not boot it: get the image from its publisher again",
     stops="nothing",
 )
 def image_broken_inside(subject: Subject) -> Iterator[Said]:

@@ -9,11 +9,11 @@ from ovek.model.place import Place
 @rule(
     "member-missing",
     "warning",
-    "A member that is not there takes its ports with it, and comes back with what it had.",
-    "See whether it is powered and cabled; mend fleet.toml where it is gone for good",
+    "A missing member takes its ports down, and brings its old image back when it returns.",
+    "Check its power and stacking cables; if it was removed for good, correct fleet.toml",
 )
 def member_missing(subject: Subject) -> Iterator[Said]:
-    """The device has fewer members than fleet.toml tells of."""
+    """The device has fewer members than fleet.toml lists."""
     for met in _lost(subject):
         yield Said(member=None, place=None, saw=met)
 
@@ -21,11 +21,11 @@ def member_missing(subject: Subject) -> Iterator[Said]:
 @rule(
     "member-added",
     "warning",
-    "A member that nobody expected brings its own image and its own boot settings.",
-    "Find out where it came from; bring it to the others' release, and enter it in fleet.toml",
+    "An unexpected member brings its own image and boot settings.",
+    "Find out where it came from, install the others' release, and add it to fleet.toml",
 )
 def member_added(subject: Subject) -> Iterator[Said]:
-    """The device has a member that fleet.toml does not tell of."""
+    """The device has a member that fleet.toml does not list."""
     there = _there(subject)
     if there is None:
         return
@@ -43,11 +43,11 @@ def member_added(subject: Subject) -> Iterator[Said]:
 @rule(
     "member-swapped",
     "warning",
-    "A member that was swapped brings its own image and its own boot settings.",
-    "Bring it to the others' release and settings, and enter its serial number in fleet.toml",
+    "A replaced member brings its own image and boot settings.",
+    "Give it the others' release and settings, and put its serial number into fleet.toml",
 )
 def member_swapped(subject: Subject) -> Iterator[Said]:
-    """A member has another serial number than fleet.toml tells of."""
+    """A member has another serial number than fleet.toml lists."""
     there = _there(subject)
     if there is None:
         return
@@ -93,12 +93,12 @@ def _there(subject: Subject) -> tuple[list[str], list[MemberSubject], int] | Non
 
 def _brings(member: MemberSubject) -> str:
     """What a newcomer runs and starts."""
-    runs = f"it runs {member.runs}" if member.runs else "what it runs is not known"
+    runs = f"it runs {member.runs}" if member.runs else "its running version is unknown"
     starts = member.walk.starts
     if starts is None:
-        told = "would not start again" if member.stranded else "what it starts next is not known"
+        told = "would not boot again" if member.stranded else "its next boot is unknown"
     else:
-        told = f"starts {starts.version or starts.place} next"
+        told = f"boots {starts.version or starts.place} next"
     return f"{runs} and {told}"
 
 
@@ -124,8 +124,8 @@ def _grouped(subject: Subject, name: str) -> dict[str, list[str]] | None:
 @rule(
     "member-versions-differ",
     "warning",
-    "Members on different versions may not form one device after the next reload.",
-    "Bring the image to every member, point its boot settings at it, and reload in a window",
+    "Members with different versions may fail to join the stack after the next reload.",
+    "Copy the image to every member, set its boot order to it, and reload in a window",
     "member-starts-differ",
     "member-target-missing",
     "release-not-target",
@@ -144,14 +144,14 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
         return
     starts = _grouped(subject, "starts")
     if starts is None:
-        after = "what all of them start next is not known"
+        after = "the next boot of some is unknown"
     elif len(starts) == 1:
-        after = f"a reload starts {next(iter(starts))} on all of them"
+        after = f"a reload boots {next(iter(starts))} on all of them"
     else:
-        after = "a reload leaves them so" if starts == known else _told(starts, "start")
+        after = "a reload does not change that" if starts == known else _told(starts, "boot")
     lacking = _lacking(subject)
     if lacking:
-        after += f"; member {', '.join(one.id for one in lacking)} lacks the target image"
+        after += f"; member {', '.join(one.id for one in lacking)} has no copy of the target image"
     target = subject.wanted.target
     yield Said(
         member=None,
@@ -164,28 +164,28 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
 @rule(
     "member-starts-differ",
     "warning",
-    "Members that start different versions may not form one device after a reload.",
+    "Members that boot different versions may fail to join the stack after a reload.",
     "Point the boot settings of every member at the same release, and save",
     "member-settings-differ",
     "member-target-missing",
     stops="boot",
 )
 def member_starts_differ(subject: Subject) -> Iterator[Said]:
-    """Two members start different versions, and run the same now."""
+    """Two members boot different versions next, and run the same now."""
     if len(subject.members) > 1 and subject.walk.members_differ:
-        saw = _told(_grouped(subject, "starts") or {}, "start")
+        saw = _told(_grouped(subject, "starts") or {}, "boot")
         yield Said(member=None, place=None, saw=saw + " at the next reload")
 
 
 @rule(
     "member-target-missing",
     "note",
-    "A member that lacks the target image is left behind by the upgrade.",
+    "A member without the target image stays on the old version after the upgrade.",
     "Copy the target image to that member, too",
     stops="target",
 )
 def member_target_missing(subject: Subject) -> Iterator[Said]:
-    """Some member holds the target image, proven, and another does not."""
+    """Some member has a proven copy of the target image, and another has none."""
     for member in _lacking(subject):
         release = subject.wanted.release_of(member.id)
         assert release is not None
@@ -193,7 +193,7 @@ def member_target_missing(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=Place(volume, release.file),
-            saw="the target image is on other members and not on this one",
+            saw="the target image is on other members but not on this one",
         )
 
 
@@ -217,12 +217,12 @@ def _lacks(subject: Subject, member: MemberSubject) -> bool:
 @rule(
     "member-settings-differ",
     "note",
-    "Members that are set differently start differently once an image changes.",
-    "Set all members alike, and save",
+    "Members with different boot settings may boot different images after a change.",
+    "Give all members the same boot settings, and save",
     stops="nothing",
 )
 def member_settings_differ(subject: Subject) -> Iterator[Said]:
-    """The boot settings of two members differ, though the next starts do not."""
+    """The boot settings of two members differ, though their next boots do not."""
     if len(subject.members) < 2 or subject.walk.members_differ:
         return
     settings: dict[object, list[str]] = {}

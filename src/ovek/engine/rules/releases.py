@@ -43,8 +43,8 @@ def _release(image: Image | None) -> KnownRelease | None:
 @rule(
     "release-withdrawn",
     "warning",
-    "A publisher withdraws a release when it does harm.",
-    "Move to the recommended release; ovek catalog pick says which",
+    "Publishers withdraw releases with serious defects.",
+    "Install the recommended release: ovek catalog pick DEVICE",
     "release-not-allowed",
     "release-not-target",
     "recommended-newer",
@@ -52,10 +52,10 @@ def _release(image: Image | None) -> KnownRelease | None:
     stops="target",
 )
 def release_withdrawn(subject: Subject) -> Iterator[Said]:
-    """What runs or starts next is withdrawn by its publisher."""
+    """The running or next boot release was withdrawn by its publisher."""
     for member_id, version, members in _alike(subject):
         running, starting = _release(members[0].running), _release(members[0].starting)
-        for release, does in ((running, "runs"), (starting, "starts next")):
+        for release, does in ((running, "is running"), (starting, "is the next boot")):
             if release is not None and release.status == "withdrawn":
                 note = f" ({release.note})" if release.note else ""
                 told = release.version or version
@@ -63,8 +63,8 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member_id,
                     place=None,
-                    saw=f"{told} {'runs and starts next' if both else does}; its publisher has "
-                    f"withdrawn {release.file}{note}",
+                    saw=f"{told} {'is running and the next boot' if both else does}; "
+                    f"its publisher has withdrawn {release.file}{note}",
                 )
                 break
 
@@ -73,20 +73,20 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
     "release-not-allowed",
     "warning",
     "Policy names the versions that are tested and supported here.",
-    "Move to a version that policy allows, or allow this one",
+    "Install a version that policy allows, or add this one to `allowed` in policy.toml",
     "release-not-target",
     "recommended-newer",
     "feature-track",
     stops="target",
 )
 def release_not_allowed(subject: Subject) -> Iterator[Said]:
-    """What runs or starts next is none of the allowed versions."""
+    """The running or next boot version is not in policy's list of allowed versions."""
     allowed = subject.wanted.allowed
     for member_id, version, members in _alike(subject) if allowed is not None else ():
         assert allowed is not None
         wrong = {
             told: does
-            for told, does in ((members[0].starts, "starts next"), (version, "runs"))
+            for told, does in ((members[0].starts, "is the next boot"), (version, "is running"))
             if told is not None and not any(fnmatchcase(told, glob) for glob in allowed)
         }
         if wrong:
@@ -96,21 +96,21 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
                 member=member_id,
                 place=None,
                 saw=f"{told}; policy allows {', '.join(allowed)}"
-                + (f", and wants {target}" if target else ""),
+                + (f"; the target is {target}" if target else ""),
             )
 
 
 @rule(
     "upgrade-needs-step",
     "note",
-    "An upgrade that skips a step it needs may leave a device that does not start.",
-    "Go by the step in between; ovek catalog path shows every way",
+    "Skipping a required intermediate release may leave the device unable to boot.",
+    "Upgrade through the intermediate release: ovek catalog path DEVICE --to VERSION",
     "release-not-target",
     "recommended-newer",
     stops="target",
 )
 def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
-    """The target cannot be reached directly from what runs."""
+    """The target cannot be installed directly over the running version."""
     wanted = subject.wanted
     for member_id, version, members in _by_version(subject):
         release = wanted.goal_of(members[0].id)
@@ -123,14 +123,14 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
             continue
         told = way.missing or ""
         if way.hops is not None:
-            told = f"the way is {version} → {told_hops(way.hops)}"
+            told = f"the upgrade path is {version} → {told_hops(way.hops)}"
         pending = any(subject.order(each.starts, release.version) == 0 for each in members)
-        cannot = "cannot be loaded from there directly" if way.hops else "there is no way to it"
+        cannot = "cannot be installed directly" if way.hops else "cannot be installed"
         yield Said(
             member=member_id,
             place=None,
-            saw=f"{version} runs, {release.file} is wanted, and {cannot}; {told}"
-            + ("; the next reload starts it all the same" if pending else ""),
+            saw=f"{release.file} {cannot} over the running {version}; {told}"
+            + ("; the next reload boots it all the same" if pending else ""),
             severity="critical" if pending else "warning" if wanted.target is not None else None,
         )
 
@@ -138,13 +138,13 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
 @rule(
     "next-boot-incompatible",
     "critical",
-    "A release that may not be loaded over what runs, or lacks memory, may not start at all.",
-    "Point the boot settings at what runs or at the first install on the way, and save",
+    "A release that the running one does not lead to, or that lacks memory, may not boot.",
+    "Point the boot settings at the running image or the first intermediate one, and save",
     "reload-pending",
     stops="boot",
 )
 def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
-    """The next reload starts a release that this member has too little for, or must not skip to."""
+    """The next boot is a release that lacks memory here, or that skips a required step."""
     stand = {one.member: one for one in standings(subject.judged)}
     for member in subject.members:
         release, standing = _release(member.starting), stand.get(member.id, stand.get(None))
@@ -162,44 +162,44 @@ def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=member.walk.starts.at if member.walk.starts is not None else None,
-                saw=f"a reload starts {release.file}, and {'; '.join(against)}",
+                saw=f"the next boot is {release.file}, and {'; '.join(against)}",
             )
 
 
 @rule(
     "target-does-not-fit",
     "warning",
-    "A release that a device has no memory, no volume or no hardware for does not start there.",
-    "Want another release of this device in policy.toml, or mend what is in the way",
+    "A release does not boot on a device that lacks the memory, flash or hardware it needs.",
+    "Set another target for this device in policy.toml, or remove the obstacle",
     "release-not-target",
     "recommended-newer",
 )
 def target_does_not_fit(subject: Subject) -> Iterator[Said]:
-    """No file of the wanted version fits the device."""
+    """No image of the target version is compatible with the device."""
     unfit, target = subject.wanted.unfit, subject.wanted.target
     if unfit is None or target is None:
         return
     if all(subject.order(member.runs, target) == 0 for member in subject.members):
         return
-    saw = f"{target} is wanted, and {unfit.release.file} does not fit: {'; '.join(unfit.against)}"
+    saw = f"target {target}: {unfit.release.file} is not compatible: {'; '.join(unfit.against)}"
     yield Said(member=None, place=None, saw=saw)
 
 
 @rule(
     "target-unlisted",
     "warning",
-    "A target that no catalog lists can be neither brought nor proven.",
+    "A target that no catalog lists can be neither planned nor proven.",
     "Import the release (ovek catalog import), or name another target in policy.toml",
     "release-not-target",
 )
 def target_unlisted(subject: Subject) -> Iterator[Said]:
-    """Policy wants a version that no source lists, and something else runs."""
+    """The target version is in no catalog, and another version is running."""
     target = subject.wanted.unlisted
     if target is None or all(subject.order(each.runs, target) == 0 for each in subject.members):
         return
-    saw, do = f"{target} is wanted, and no catalog lists it", None
+    saw, do = f"target {target}: no catalog lists it", None
     if (named := subject.wanted.namesake) is not None:
-        saw = f"{target} is wanted, and no release in the catalog has that version"
+        saw = f"target {target}: no release in the catalog has that version"
         model = subject.judged.device.hardware.model or "MODEL"
         do = (
             f"If {named.file} is that version: ovek catalog annotate {typed(named.file, 'FILE')} "
@@ -212,10 +212,10 @@ def target_unlisted(subject: Subject) -> Iterator[Said]:
     "target-hardware-unknown",
     "note",
     "A release without hardware in the catalog may be for another model.",
-    "Say for which hardware it is: ovek catalog annotate",
+    "Say which hardware it is for: ovek catalog annotate",
 )
 def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
-    """For which hardware the target's file is, the catalog does not say."""
+    """The catalog does not say which hardware the target image is for."""
     files = [subject.wanted.release_of(member.id) for member in subject.members]
     model = subject.judged.device.hardware.model or "MODEL"
     wanted = {release.file: release for release in files if release is not None}
@@ -225,7 +225,7 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=None,
                 place=None,
-                saw=f"for which hardware {file} is, the catalog does not say",
+                saw=f"the catalog does not say which hardware {file} is for",
                 do=f"If {file} is for this model: ovek catalog annotate {typed(file, 'FILE')} "
                 f"--hardware {typed(model, 'MODEL')}",
             )
@@ -235,13 +235,13 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     "release-not-target",
     "warning",
     "Policy names the release that these devices should run.",
-    "Make room (ovek cleanup --room-for), copy it, set the boot order, and reload in a window",
+    "Make space (ovek cleanup --room-for), copy it, set the boot order, reload in a window",
     "feature-track",
     "recommended-newer",
     stops="target",
 )
 def release_not_target(subject: Subject) -> Iterator[Said]:
-    """Another version runs than the target."""
+    """The running version is not the target version."""
     target = subject.wanted.target
     for member_id, version, members in _by_version(subject) if target is not None else ():
         if subject.order(version, target) == 0:
@@ -255,8 +255,8 @@ def release_not_target(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member_id,
             place=None,
-            saw=f"{version} runs{', of the feature track,' if aside else ''} and the {asks} is "
-            f"{target}" + (", which is on the device already, proven" if there else ""),
+            saw=f"running {version}{' (feature track)' if aside else ''}; the {asks} is "
+            f"{target}" + ("; a proven copy of it is already on the device" if there else ""),
             do=_upgrade(subject, release, members[0].id, there=there),
         )
 
@@ -276,7 +276,7 @@ def _upgrade(
     """How to get to the target; None where its file is not known."""
     way = None if release is None else way_to(subject.judged, release, subject.wanted, member)
     if way is not None and release is not None and way.hops is None:
-        return f"Do not load it as it stands: {told_way(way, release)}"
+        return f"Do not install it yet: {told_way(way, release)}"
     if there:
         return "Point the boot settings at it, save, and reload in a window"
     if release is None:
@@ -285,41 +285,41 @@ def _upgrade(
     room = f"ovek cleanup {device} --room-for {image}"
     if subject.layout.holder == "banks" and not subject.layout.pair:
         return f"See which bank to write it to ({room}), then reload in a window"
-    return f"Make room ({room}), copy it, set the boot order, and reload in a window"
+    return f"Make space ({room}), copy it, set the boot order, and reload in a window"
 
 
 @rule(
     "feature-track",
     "warning",
-    "A feature release brings what is new along with what is mended.",
-    "Move to a release of the maintenance track",
+    "A feature release adds new functions as well as fixes.",
+    "Install a release of the maintenance track",
     "recommended-newer",
     stops="target",
 )
 def feature_track(subject: Subject) -> Iterator[Said]:
-    """What runs is of the feature track, and policy wants maintenance."""
+    """The running version is from the feature track; policy wants the maintenance track."""
     for member_id, version, members in (
         _alike(subject) if subject.wanted.track == "maintenance" else ()
     ):
         release = _release(members[0].running) or _release(members[0].starting)
         if release is not None and release.track == "feature":
-            saw = f"{version} is of the feature track; policy wants maintenance"
+            saw = f"{version} is from the feature track; policy wants maintenance"
             yield Said(member=member_id, place=None, saw=saw)
 
 
 @rule(
     "recommended-newer",
     "note",
-    "What the publisher recommends mends what is known to be wrong in older releases.",
-    "Read what it mends, then plan the upgrade, or set a target in policy.toml",
+    "The recommended release fixes known defects of older ones.",
+    "Read its release notes, then plan the upgrade or set a target in policy.toml",
     stops="target",
 )
 def recommended_newer(subject: Subject) -> Iterator[Said]:
-    """A recommended release is newer than what runs, and policy names no target."""
+    """A recommended release is newer than the running one, and policy has no target."""
     if subject.wanted.target is not None:
         return
     for member_id, version, members in _by_version(subject):
         release = subject.wanted.goal_of(members[0].id)
         if release is not None and subject.order(release.version, version) == 1:
-            saw = f"{version} runs; {release.file} ({release.version}) is newer and recommended"
+            saw = f"running {version}; {release.file} ({release.version}) is newer and recommended"
             yield Said(member=member_id, place=None, saw=saw)

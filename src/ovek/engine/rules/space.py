@@ -22,13 +22,13 @@ def _volume(subject: Subject, member: Member) -> Volume | None:
 @rule(
     "no-room-for-target",
     "warning",
-    "An upgrade that finds no room at night is an upgrade that does not happen.",
-    "See what may go: ovek cleanup --room-for",
+    "If there is no space for the image, the upgrade fails in the window.",
+    "Free space: ovek cleanup DEVICE --room-for target",
     "free-space-low",
     stops="settings",
 )
 def no_room_for_target(subject: Subject) -> Iterator[Said]:
-    """The target does not run, is not there, and does not fit."""
+    """There is not enough free space for the target image."""
     sheet = subject.judged.judge.sheet
     for member in subject.members:
         release = subject.wanted.release_of(member.id)
@@ -67,9 +67,9 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(volume.name, ""),
-                saw=f"no room for {release.file}: {show_size(volume.free)} free, "
-                f"{show_size(wanted)} wanted, reserve included; short by {show_size(short)}",
-                do=f"See what may go: ovek cleanup {typed(name, 'DEVICE')} --room-for "
+                saw=f"not enough space for {release.file}: {show_size(wanted)} needed (image and "
+                f"reserve), {show_size(volume.free)} free, {show_size(short)} missing",
+                do=f"Free space: ovek cleanup {typed(name, 'DEVICE')} --room-for "
                 f"{typed(release.file, 'IMAGE')}",
             )
 
@@ -77,12 +77,12 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
 @rule(
     "free-space-low",
     "warning",
-    "A flash that is nearly full takes no next image, and may fail in daily work.",
-    "See what may go: ovek cleanup --free",
+    "A nearly full flash has no space for the next image, and may cause faults.",
+    "Free space: ovek cleanup DEVICE --free SIZE",
     stops="settings",
 )
 def free_space_low(subject: Subject) -> Iterator[Said]:
-    """The volume for images has less free than the policy's reserve."""
+    """The volume for images has less free space than policy's reserve."""
     for member in subject.members:
         volume = _volume(subject, member.one.member)
         if volume is None or volume.free is None or volume.state in ("absent", "unreadable"):
@@ -94,10 +94,10 @@ def free_space_low(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(volume.name, ""),
-                saw=f"{show_size(volume.free)} free{of}, the reserve is "
-                f"{show_size(reserve)} ({subject.policy.reserve})",
+                saw=f"{show_size(volume.free)} free{of}; policy wants at least "
+                f"{show_size(reserve)} free ({subject.policy.reserve})",
                 free=reserve,
-                do=f"See what may go: ovek cleanup {typed(device, 'DEVICE')} --free "
+                do=f"Free space: ovek cleanup {typed(device, 'DEVICE')} --free "
                 f"{_round_mib(reserve)}MiB",
             )
 
@@ -109,8 +109,8 @@ def _round_mib(size: int) -> int:
 @rule(
     "volume-unreadable",
     "warning",
-    "A volume that cannot be read holds nothing that can be started or saved.",
-    "Take what can be saved elsewhere, then format the volume or replace it",
+    "An unreadable volume cannot be booted from or written to.",
+    "Copy off what can still be read, then reformat or replace the volume",
 )
 def volume_unreadable(subject: Subject) -> Iterator[Said]:
     """A volume is present, and its format cannot be read."""
@@ -121,15 +121,15 @@ def volume_unreadable(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=Place(volume.name, ""),
-                    saw=f"the device sees it and cannot read its file system{kind}",
+                    saw=f"the device sees it but cannot read its file system{kind}",
                 )
 
 
 @rule(
     "volume-other-format",
     "warning",
-    "A stick that a computer reads may be nothing to a device that cannot read its format.",
-    "Format it as the device reads it, then copy the images there again",
+    "A stick that works in a PC is useless if the device cannot read its file system.",
+    "Reformat it with a file system the device reads, then copy the images again",
 )
 def volume_other_format(subject: Subject) -> Iterator[Said]:
     """A volume has a file system that this kind of device cannot read."""
@@ -161,26 +161,26 @@ def _may_hold_images(subject: Subject, volume: Volume) -> bool:
 @rule(
     "volume-absent",
     "warning",
-    "Where the volume for images is absent, the next start depends on something else.",
-    "See whether the card or stick is seated, and replace it if it is dead",
+    "If the volume for images is absent, the next boot depends on something else.",
+    "Check that the card or stick is seated, and replace it if it is dead",
 )
 def volume_absent(subject: Subject) -> Iterator[Said]:
-    """The volume for images is absent. An empty slot for a stick is no trouble."""
+    """The volume that holds the boot images is absent. (An empty slot is not reported.)"""
     for member in subject.members:
         volume = _volume(subject, member.one.member)
         if volume is not None and volume.state == "absent":
-            saw = "the volume that images are started from is absent"
+            saw = "the volume that images are booted from is absent"
             yield Said(member=member.id, place=Place(volume.name, ""), saw=saw)
 
 
 @rule(
     "free-figure-impossible",
     "warning",
-    "A free figure that cannot be true makes every plan for that volume wrong.",
+    "If the reported free space is impossible, no space plan for this volume is reliable.",
     "Check the file system on the device, and read the device again",
 )
 def free_figure_impossible(subject: Subject) -> Iterator[Said]:
-    """The files take more than the volume can hold beside what is free."""
+    """The files and the reported free space add up to more than the volume's capacity."""
     for member in subject.members:
         for volume in member.one.member.volumes or ():
             if volume.files is None or volume.free is None or volume.capacity is None:

@@ -22,31 +22,31 @@ _TOGETHER = timedelta(hours=1)  # a change and its backup, as clocks may differ
 @rule(
     "config-unsaved",
     "warning",
-    "A change that is not saved is gone after the reload, and with it perhaps the way in.",
-    "Save the configuration, or put back what should not stay",
+    "Unsaved configuration is lost at the reload, possibly including your access.",
+    "Save the configuration, or undo the changes you do not want to keep",
     stops="settings",
 )
 def config_unsaved(subject: Subject) -> Iterator[Said]:
-    """The configuration that runs is not the saved one."""
+    """The running configuration has unsaved changes."""
     config = subject.judged.device.config
     if config is not None and config.unsaved_changes:
-        saw = "the configuration has changes that are not saved"
+        saw = "the configuration has unsaved changes"
         yield Said(member=None, place=None, saw=saw)
 
 
 @rule(
     "backup-old",
     "warning",
-    "When a flash fails, the last backup is what the device comes back with.",
+    "If the flash fails, the last backup is what you restore.",
     "Back up the configuration before the next change",
     stops="nothing",
 )
 def backup_old(subject: Subject) -> Iterator[Said]:
-    """The last backup of the configuration is older than policy lets it be."""
+    """The last configuration backup is older than policy allows."""
     age, most = _backup_age(subject), subject.policy.oldest_backup
     if age is not None and age > most:
-        saw = f"the configuration was last backed up {age.shown()} before the snapshot"
-        yield Said(member=None, place=None, saw=f"{saw}; at most {show_age(most)} is wanted")
+        saw = f"the last configuration backup was {age.shown()} old when the device was read"
+        yield Said(member=None, place=None, saw=f"{saw}; policy allows {show_age(most)}")
 
 
 def _backup_age(subject: Subject) -> Span | None:
@@ -71,7 +71,7 @@ def _shelf_has_none(subject: Subject) -> bool:
 @rule(
     "backup-never",
     "warning",
-    "When a flash fails, a device that was never backed up is set up again by memory.",
+    "If the flash fails, a device without a backup must be configured from scratch.",
     "Back up the configuration now",
     stops="nothing",
 )
@@ -83,14 +83,14 @@ def backup_never(subject: Subject) -> Iterator[Said]:
     if config is not None and config.backed_up == "never":
         yield Said(member=None, place=None, saw="the configuration was never backed up")
     elif _shelf_has_none(subject):
-        saw = f"no copy of its configuration is on the shelf ({pattern}), and it tells of none"
+        saw = f"no copy of its configuration is on the shelf ({pattern}), and it reports no backup"
         yield Said(member=None, place=None, saw=saw)
 
 
 @rule(
     "backup-before-change",
     "warning",
-    "A backup from before the last change brings back a device without that change.",
+    "A backup from before the last change restores a device without that change.",
     "Back up the configuration again",
     "backup-old",
     stops="nothing",
@@ -108,7 +108,7 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
         return
     member, place, modified = found[0]
     if modified is not None and clock - modified < backed_up - _TOGETHER:
-        saw = f"it was changed {(clock - modified).shown()} before the snapshot, and the "
+        saw = f"it was changed {(clock - modified).shown()} before the device was read, and the "
         saw += f"newest backup is {backed_up.shown()} old"
         yield Said(member=member, place=place, saw=saw)
 
@@ -140,8 +140,8 @@ def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime | N
 @rule(
     "clock-off",
     "warning",
-    "Logs, certificates and schedules of a device go by its clock; a wrong one misleads.",
-    "Set its clock, or have it follow a time server",
+    "Logs, certificates and scheduled jobs depend on the device clock.",
+    "Set the clock, or configure a time server (NTP)",
 )
 def clock_off(subject: Subject) -> Iterator[Said]:
     """The clock of the device was off by more than a day when it was read."""
@@ -159,15 +159,15 @@ def clock_off(subject: Subject) -> Iterator[Said]:
 @rule(
     "snapshot-old",
     "note",
-    "What was read long ago says little about tonight's reload.",
+    "Old data says little about a reload tonight.",
     "Read the device again: ovek survey",
 )
 def snapshot_old(subject: Subject) -> Iterator[Said]:
-    """The device was read longer ago than policy lets it be."""
+    """The last reading of the device is older than policy allows."""
     most = subject.policy.oldest_snapshot
     age = subject.times.now - subject.times.read
     if age > most:
-        saw = f"the device was read {age.shown()} ago; at most {show_age(most)} is wanted"
+        saw = f"the device was read {age.shown()} ago; policy allows {show_age(most)}"
         yield Said(member=None, place=None, saw=saw)
 
 
@@ -178,13 +178,13 @@ _Missing = tuple[str, tuple[str, ...]]
 @rule(
     "facts-missing",
     "warning",
-    "What is not known is not passed: somebody has to look, or read the device again.",
-    "Read the device again, and see what its sheet asks for",
+    "Ovek never assumes that a missing fact is fine: check it, or read the device again.",
+    "Read the device again, and check what its sheet asks for",
 )
 def facts_missing(subject: Subject) -> Iterator[Said]:
-    """Facts that the audit needs and the snapshot does not have, one finding a member."""
+    """Facts that the audit needs are missing (one finding per member)."""
     if subject.judged.members is None:
-        saw = "not known: its members, so neither its images nor its next start"
+        saw = "unknown: its members, so its images and its next boot are unknown, too"
         yield Said(member=None, place=None, saw=saw, do=_how(subject, ("member.member",)))
         return
     shared = list(_of_device(subject))
@@ -196,7 +196,7 @@ def facts_missing(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw="not known: " + "; ".join(told for told, _ in missing),
+                saw="unknown: " + "; ".join(told for told, _ in missing),
                 do=_how(subject, fields) if fields else _of_catalog(subject),
                 severity=None if member.walk.outcome == "unknown" else "note",
             )
@@ -216,17 +216,17 @@ def _how(subject: Subject, fields: tuple[str, ...]) -> str:
     """How to get facts: the questions of the sheet that ask for them."""
     asks, device = subject.judged.judge.asks, subject.judged.device
     if not asks:
-        return "Read the device again, and see what its sheet asks for"
+        return "Read the device again, and check what its sheet asks for"
     questions = list(dict.fromkeys(asks[name] for name in fields if name in asks))
     unasked = sorted({name for name in fields if name not in asks})
     told = []
     if questions:
         told.append(
-            f"Read it again (ovek survey {typed(device.device, 'DEVICE')}); the sheet "
-            f"{device.sheet} asks in: {', '.join(questions)}"
+            f"Run ovek survey {typed(device.device, 'DEVICE')}; if facts are still missing, check "
+            f"in sheet {device.sheet}: {', '.join(questions)}"
         )
     if unasked:
-        told.append(f"The sheet {device.sheet} asks nothing that fills {', '.join(unasked)}")
+        told.append(f"Sheet {device.sheet} has no question for {', '.join(unasked)}")
     return "; ".join(told)
 
 
@@ -439,9 +439,9 @@ def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     if boot.ignores_saved_config.saved is None and boot.ignores_saved_config.live is None:
         field = "boot.ignores_saved_config.saved"
         if field in asks or "boot.ignores_saved_config.live" in asks:
-            yield "whether the saved configuration is read at start", (field,)
+            yield "whether the saved configuration is read at boot", (field,)
     if member.walk.from_ == "live":
-        told = "the saved boot settings, so that the live ones were walked"
+        told = "the saved boot settings (the live ones are used instead)"
         yield told, subject.layout.start_facts
     for told, setting, field in (
         ("boot mode", boot.mode, "boot.mode"),
