@@ -305,7 +305,7 @@ def test_the_hardware_of_a_member_is_its_own():
                member(image("1.0"), boots=(ONE,), hardware=Hardware(model="AP10")))  # fmt: skip
     walk = walk_device(judged(what, catalog=catalog))
     assert [each.outcome for each in walk.members] == ["proven", "stranded"]
-    assert walk.members[1].tried[0].why == "sw-1.0.img is for SW*, this is AP10"
+    assert walk.members[1].tried[0].why == "sw-1.0.img is for SW*; this is AP10"
 
 
 def test_a_bank_of_a_set_file_is_judged_by_the_set():

@@ -119,14 +119,14 @@ def test_compare_leads_with_what_nobody_asked_for(ovek):
     lines = ovek("compare", "before", exits=1).stdout.splitlines()
     assert lines[0].startswith("Worse on 1 device; ")
     assert "1 go, 1 no-go, 0 unclear" in lines[0]
-    assert lines[1].split(None, 2) == ["worse", "a", "it would no longer start"]
+    assert lines[1].split(None, 2) == ["worse", "a", "it would no longer boot"]
 
 
 def test_compare_without_a_change_cries_no_wolf(ovek):
     ovek.snapshot(sound(), name="before.jsonl")
     shown = ovek("compare", "before").stdout
     assert "Worse" not in shown
-    assert shown.startswith("Nothing changed on 1 device. sw: go.")
+    assert shown.startswith("no change on 1 device. sw: go.")
 
 
 def sure(one: dict) -> bool:

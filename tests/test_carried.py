@@ -82,7 +82,7 @@ def test_a_digest_of_what_starts_is_carried_a_week(box, days, carried):
     if carried:
         assert (datetime.now(UTC) - file.digests_at).days == days
         shown = box("audit").stdout
-        assert f"The oldest proof was measured {days} days ago: box flash:image-3.1.img" in shown
+        assert f"Oldest digest relied on: {days} days ()box flash:image-3.1.img" in shown
         assert f"measured {days} days ago" in box("custody", "-v").stdout
 
 

@@ -135,7 +135,7 @@ def test_a_copy_of_ours_is_matched_and_proves_only_where_policy_says_so():
     found = judged(what, catalog=catalog_)
     (one,) = found.members[0].images.values()
     assert one.judgement.verdict == "matched"
-    assert "for which no publisher vouches" in one.judgement.why
+    assert "which no publisher lists" in one.judgement.why
     assert walk_device(found).reload == "unproven"
     judge = judge_for(sheet(), ReleaseIndex(catalog_), accepts_own=True)
     assert walk_device(judge_device(what, judge)).reload == "proven"
@@ -392,7 +392,7 @@ def test_whatever_a_file_holds_it_is_read_or_refused(tmp_path_factory, reader, t
 def test_an_import_shows_what_it_understood_and_writes_a_catalog(ovek):
     ovek.write("new.md5", f"{MD5} *sw-9.0.img\n")
     shown = ovek("catalog", "import", "new.md5", "--publisher", "Nobody").stdout
-    assert "Understood as digest list: 1 release." in shown
+    assert "Read as digest list: 1 release." in shown
     written = json.loads((ovek.folder / "catalog/new.json").read_text())
     assert written["publisher"] == "Nobody"
     told = written["releases"][0]["told_by"]
@@ -405,7 +405,7 @@ def test_an_import_shows_what_it_understood_and_writes_a_catalog(ovek):
 def test_what_had_to_be_guessed_is_taken_only_with_a_yes(ovek):
     ovek.write("page.txt", PAGE)
     done = ovek("catalog", "import", "page.txt", exits=2)
-    assert "Understood as pasted text: 2 releases." in done.stdout
+    assert "Read as pasted text: 2 releases." in done.stdout
     assert "--yes" in done.stderr
     assert not (ovek.folder / "catalog/page.json").exists()
     ovek("catalog", "import", "page.txt", "--look")
@@ -475,12 +475,18 @@ def checked(*sources):
 def test_facts_that_two_sources_tell_differently_are_mistakes():
     one, other = release("2.0", status="recommended"), release("2.0", status="old")
     assert checked(one, other) == [
-        ("facts-differ", "its status is told as recommended (0.json:1) and old (1.json:1)")
+        (
+            "facts-differ",
+            "the sources disagree on its status: recommended (0.json:1) and old (1.json:1)",
+        )
     ]
     assert checked(one, release("2.0")) == [], "a source that does not say contradicts nothing"
     needs = {"memory": 5}
     assert checked(release("2.0", needs=needs), release("2.0", needs={"memory": 6})) == [
-        ("facts-differ", "its needs is told as memory 5 (0.json:1) and memory 6 (1.json:1)")
+        (
+            "facts-differ",
+            "the sources disagree on its needs: memory 5 (0.json:1) and memory 6 (1.json:1)",
+        )
     ]
     rows = [release("2.0", hardware=("A*",), needs=needs), release("2.0", hardware=("B*",))]
     assert checked(*rows) == [], "rows for several hardware have needs of their own"
@@ -580,7 +586,8 @@ def test_where_there_is_no_chain_the_missing_link_is_named():
     found = catalog.path(index(CHAIN[0], CHAIN[3]).releases, "1.0", "4.0")
     assert found.steps is None
     assert found.missing == (
-        "sw-4.0.img: it is reached from 3 only, 1.0 runs; from 1.0 lead: 1.0, 2.0"
+        "sw-4.0.img: it can only be installed over 3; running is 1.0; from 1.0 there are "
+        "paths to: 1.0, 2.0"
     )
     assert "earlier" in catalog.path(index(*CHAIN).releases, "4.0", "2.0").missing
 
@@ -675,14 +682,14 @@ def test_a_part_that_nothing_brings_stands_in_the_way():
     found = picked(release("2.0", needs={"components": {"loader": "2"}}), components=None)
     assert found.chosen.version == "2.0"
     assert (found.path.hops, found.path.known) == (None, False)
-    assert "it needs loader 2, and what runs is not known" in found.path.missing
+    assert "it needs loader 2, and the running version is unknown" in found.path.missing
 
 
 def test_a_release_of_which_nobody_tells_the_hardware_is_not_picked():
     what = judged(device(member()), catalog=published(release("2.0")))
     found = catalog.pick(what, Wants(Policy()).of(what))
     assert found.chosen is None
-    assert found.others[0].against == ("what hardware it is for is not told",)
+    assert found.others[0].against == ("the catalog does not say which hardware it is for",)
 
 
 def test_a_release_for_other_hardware_is_not_even_told():
@@ -721,7 +728,7 @@ def test_a_release_is_shown_with_who_vouches_for_it_since_when_and_every_doubt(o
     assert doubted.splitlines()[1:3] == [
         "  doubt         its publisher doubts the digest: a file that has it is disputed, not "
         "proven",
-        "  doubt         only an MD5 is known, which tells damage and not forgery",
+        "  doubt         only an MD5 is known, which detects damage but not tampering",
     ]
     own = {"format": "ovek.catalog/1", "trust": "own", "releases": [{"file": "c.img"}]}
     ovek.write("catalog/own.json", json.dumps(own))

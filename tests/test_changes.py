@@ -84,7 +84,7 @@ def test_a_copy_needs_room_and_counts_what_it_goes_over():
     assert refusal(over, copy, SHEET) == ""
     assert len(effect(over, copy, SHEET).members[0].volumes[0].files) == 1
     blind = device(member(volumes=(flash(image("1.0"), free=None),)))
-    assert "is not known" in refusal(blind, copy, SHEET)
+    assert "is unknown" in refusal(blind, copy, SHEET)
 
 
 def test_a_deletion_takes_the_set_with_its_set_file_and_frees_no_more_than_there_is():
@@ -208,7 +208,7 @@ def test_a_replay_tells_what_is_worse_in_the_middle_and_after_for_every_member()
 
     _, gone = harms(Delete(place=Place("flash", "sw-1.0.img", "1")))
     assert len(gone) == 2
-    assert gone[1] == "member 2: the next start goes from proven to stranded"
+    assert gone[1] == "member 2: the next boot changes from proven to stranded"
     over, _ = harms(Copy(place=Place("flash", "sw-1.0.img", "1"), content=two()))
     assert "proven to stranded" in over[0]
     assert harms(Copy(place=AT, content=two())) == ([], [])

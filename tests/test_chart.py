@@ -62,7 +62,7 @@ def charted(number):
 def walks(members=1):
     tried = (
         Candidate(place="flash:a-very-long-name-of-an-image-that-is-gone-7.4.2.img",
-                  origin="order", result="missing", why="there is no such file"),
+                  origin="order", result="missing", why="the file does not exist"),
         Candidate(place=ONE, origin="order", result="proven", why="its MD5 is"),
     )  # fmt: skip
     ends = Started(place=ONE, version="1.0", verdict="proven", by="md5")

@@ -120,8 +120,8 @@ def running(*files, boots=(ONE,), **more):
 
 def test_every_reason_that_holds_a_file_is_told():
     found = stands(running(image("2.0"), image("3.0"), boots=(ONE, TWO)))
-    assert found["sw-1.0.img"].held == ("running", "the next start", "named in the boot order")
-    assert found["sw-2.0.img"].held == ("named in the boot order",)
+    assert found["sw-1.0.img"].held == ("running", "the next start", "in the boot order")
+    assert found["sw-2.0.img"].held == ("in the boot order",)
 
 
 def test_the_newest_other_proven_image_is_the_kept_fallback():
@@ -280,7 +280,7 @@ def test_room_for_an_image_is_its_size_what_it_unpacks_to_and_the_reserve():
     one = plan(running(), catalog=catalog, room_for="9.0", policy=Policy(reserve="10 MiB"))
     assert one.wanted == SIZE + 17 * MIB
     assert need_of(one.made_of) == (
-        "100 MiB for the image, 7.00 MiB for what it unpacks to, 10.0 MiB for the reserve"
+        "100 MiB for the image, 7.00 MiB for unpacking, 10.0 MiB for the reserve"
     )
     kind = replace(sheet(), capacity=Capacity(installing=3 * MIB))
     one = plan(running(), None, kind, catalog=catalog, room_for="9.0")
@@ -315,7 +315,7 @@ def test_where_the_next_start_is_not_known_no_bank_may_be_written():
     what = device(member(banks=(bank("a", "1.0"), bank("b", "2.0"))), in_bank="a")
     one = plan(what, None, sheet("banks", fallback="other-bank"), room_for="3.0")
     assert (one.bank, one.enough) == (None, False)
-    assert "default bank is not known" in one.note
+    assert "default bank is unknown" in one.note
 
 
 def test_where_the_free_space_is_not_known_there_is_no_plan():
@@ -514,7 +514,7 @@ def test_a_share_of_the_volume_may_be_asked_for():
     assert dropped(plan(what, room=Room(share=0.2))) == ["a.dump"]
     assert plan(what, room=Room(share=0.05)).drop == ()
     unknown = device(member(volumes=(flash(image("1.0"), capacity=None),), boots=(ONE,)), place=ONE)
-    assert "is not known" in plan(unknown, room=Room(share=0.2)).note
+    assert "is unknown" in plan(unknown, room=Room(share=0.2)).note
 
 
 def test_a_sweep_takes_everything_up_to_a_tier_and_nothing_more():
@@ -587,7 +587,7 @@ def test_the_image_that_room_is_made_for_is_not_deleted_where_it_is_there_alread
     one = stepped(what, room_for="3.0", policy=tight)
     assert dropped(one) == ["a.dump"]
     kept = {keep.place: keep.why for keep in one.keep}
-    assert kept["flash:new/sw-3.0.img"] == ("the image that room is made for",)
+    assert kept["flash:new/sw-3.0.img"] == ("the image that the space is for",)
     assert not any(each.startswith("copy") for each in told(one))
 
 

@@ -104,7 +104,7 @@ def test_what_is_not_known_on_one_side_is_no_removal_and_nothing_new():
         no_files, members=(replace(no_files.members[0], volumes=(replace(flash(), files=None),)),)
     )
     (change,) = compared(BEFORE, blind).changes
-    assert (change.what, change.was, change.unknown) == ("the files of flash:", "1 files", "now")
+    assert (change.what, change.was, change.unknown) == ("the files on flash", "1 files", "now")
     gone = compared(BEFORE, no_files).changes
     assert [(change.what, change.was, change.now, change.unknown) for change in gone] == [
         (ONE, "proven", None, None)
@@ -132,8 +132,8 @@ def test_a_proof_that_is_lost_leads_and_ends_with_one(ovek):
     )
     lines = ovek("compare", "before", exits=1).stdout.splitlines()
     assert lines[0].startswith("Worse on 1 device; ")
-    assert lines[1].split(None, 2)[2] == "flash:sw-1.0.img is no longer proven: altered"
-    assert lines.index("more  new (not in the old snapshot)") < next(
+    assert lines[1].split(None, 2)[2] == "flash:sw-1.0.img: was proven, now altered"
+    assert lines.index("more  new (not in the earlier snapshot)") < next(
         at for at, line in enumerate(lines) if line.startswith("sw  ")
     )
     found = ovek.json("compare", "before", exits=1)["devices"][0]["no_longer_proven"]
@@ -146,7 +146,7 @@ def test_a_target_is_each_devices_own(ovek):
     want = '[[want]]\ndevice = "{}"\ntarget = "{}"\n'
     ovek.write("policy.toml", want.format("sw", "2.0") + want.format("other", "1.0"))
     shown = ovek("compare", "before", "--expect", "target", exits=1).stdout
-    assert shown.startswith("2 done, 0 not done, 1 not known. Tonight: ")
+    assert shown.startswith("2 done, 0 not done, 1 unknown. Tonight: ")
     assert "Not known: third." in shown
     answer = ovek.json("compare", "before", "--expect", "target", exits=1)
     assert {one["device"]: (one["expected"], one["done"]) for one in answer["devices"]} == {
@@ -181,7 +181,7 @@ def test_a_name_that_one_listing_cut_is_no_other_image():
 
 def test_a_baseline_is_kept_and_compared_with(ovek):
     ovek("compare", "--baseline", "before")
-    assert "Nothing changed on 1 device." in ovek("compare", "before").stdout
+    assert "no change on 1 device." in ovek("compare", "before").stdout
     ovek.snapshot(AFTER)
     assert "is there already" in ovek.refuses("compare", "--baseline", "before")
     shown = ovek("compare", "before", "--expect", "2.0").stdout
@@ -200,7 +200,7 @@ def test_a_device_that_would_no_longer_start_ends_with_one(ovek):
     ovek.snapshot(device(member(boots=(ONE,)), place=ONE))
     shown = ovek("compare", "before", exits=1).stdout
     assert shown.startswith("Worse on 1 device")
-    assert "  worse    sw  it would no longer start" in shown
+    assert "  worse    sw  it would no longer boot" in shown
 
 
 def test_what_cannot_be_compared_is_refused(ovek):

@@ -54,7 +54,7 @@ def test_a_copy_that_was_bad_on_the_shelf_explains_every_flash_that_took_it():
     one = follow(seen("shelf", "s", BAD), seen("flash", "f", BAD), seen("flash", "g", BAD))
     assert one.first_wrong == "shelf"
     assert one.told[0].startswith(
-        "B: the copy on the shelf was bad already (s), and so it is on f, g; "
+        "B: the copy on the shelf was bad already (s), and so are the copies on f, g; "
     )
 
 
@@ -73,7 +73,7 @@ def test_where_all_copies_on_several_hops_agree_the_published_digest_may_be_wron
         "same; ask the publisher for the digest before you trust or delete any",
     )
     near = follow(seen("shelf", "s", BAD), seen("flash", "f", BAD), seen("flash", "g"))
-    assert not near.disputed, "one copy is what was published"
+    assert not near.disputed, "one copy is the published one"
 
 
 def test_a_digest_that_its_publisher_doubts_makes_no_copy_wrong():
@@ -85,7 +85,7 @@ def test_a_digest_that_its_publisher_doubts_makes_no_copy_wrong():
 
 def test_the_publisher_is_asked_again_only_where_no_good_copy_is_left():
     kept = follow(seen("shelf", "s", BAD), seen("flash", "f"))
-    assert "copy it anew from a right copy on a flash, f" in kept.told[0]
+    assert "copy it again from a good copy on flash, f" in kept.told[0]
     assert "publisher" not in kept.told[0]
     lost = follow(seen("shelf", "s", BAD), seen("shelf", "t", BAD))
     assert "get it from the publisher again" in lost.told[0]
@@ -178,8 +178,9 @@ def test_the_hop_is_the_first_folder_in_the_order_given():
     one = follow(stick, laptop, seen("flash", "f", BAD))
     assert (one.first_wrong, one.wrong_in) == ("shelf", "stick")
     assert one.told == (
-        "B: the copy on the shelf was bad already (stick/a), and so it is on f; copy it anew from "
-        "the last right copy, laptop/a",
+        "B: the copy on the shelf was bad already (stick/a), and so are the copies on f; "
+        "copy it anew from "
+        "the last good copy, laptop/a",
     )
     other = follow(seen("shelf", "laptop/a", BAD, folder="laptop", order=1), stick)
     assert (other.wrong_in, "publisher again" in other.told[0]) == ("laptop", True)
@@ -213,7 +214,9 @@ def unlisted(*copies):
 def test_without_a_publisher_copies_are_compared_with_each_other():
     (same,) = unlisted(seen("flash", "f", BAD), seen("flash", "g", BAD))
     assert (same.listed, same.odd, same.restorable) == (False, (), None)
-    assert same.told == ("A: no published digest tells, and its 2 copies are all the same",)
+    assert same.told == (
+        "A: not in the catalog, so it cannot be verified; its 2 copies are all the same",
+    )
     trio = [seen("flash", place, BAD) for place in "fg"] + [seen("flash", "h", WORSE)]
     (odd,) = unlisted(*trio)
     assert (odd.odd, odd.told[0].startswith("B: the odd copy is h: 2 others")) == (("B",), True)
@@ -285,7 +288,10 @@ def test_custody_of_a_site_names_the_hop_where_it_went_wrong(ovek, monkeypatch):
     assert "and so it is on one flash:sw-1.0.img; " in " ".join(shown.split())
     found = ovek.json("custody", "2.0")["images"]
     assert [one["image"] for one in found] == ["sw-2.0.img"]
-    assert ovek("custody", "nothing", exits=1).stdout == "No copy of such an image is known.\n"
+    assert (
+        ovek("custody", "nothing", exits=1).stdout
+        == "No copy of such an image on any device or shelf that was read.\n"
+    )
 
 
 def test_a_plan_knows_what_the_shelf_holds(ovek, monkeypatch):

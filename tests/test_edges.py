@@ -225,7 +225,7 @@ def test_what_holds_for_several_images_names_them_and_for_one_only_that():
     two = told("image-weakly-proven", image("2.0"))
     assert two == f"{weak}; the same holds for flash:sw-2.0.img"
     bare = [image(version, digests=None) for version in ("2.0", "3.0")]
-    assert told("image-unverified", bare[0]) == "no digest of it is known"
+    assert told("image-unverified", bare[0]) == "no digest was read from the device"
     assert told("image-unverified", *bare).endswith("; the same holds for flash:sw-3.0.img")
 
 

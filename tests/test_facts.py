@@ -41,7 +41,7 @@ CATALOG = published(
 
 @st.composite
 def files_devices(draw):
-    """A device that starts from files, with some troubles."""
+    """A device that next boot from files, with some troubles."""
     names = draw(st.lists(st.sampled_from(VERSIONS), min_size=1, unique=True))
     files = [
         image(name, content=draw(st.sampled_from([None, None, "x"])),

@@ -164,7 +164,7 @@ def test_readings_in_any_order_make_the_same_spans(tmp_path, readings, random):
         file = folder / f"{number}.jsonl"
         file.write_text(f"{number}")
         added = store.add(file, [Reading("sw", at(day), readings[day])], NOW)
-        assert added == (number < len(order)), "one that is there already is not taken twice"
+        assert added == (number < len(order)), "one that is already there is not taken twice"
     found = {(s.fact, s.first, s.last, s.ended) for _, s in store.spans(device="sw")}
     store.close()
     assert found == plainly(readings)
@@ -264,7 +264,7 @@ def test_adding_is_idempotent_under_any_name_and_in_any_order(ovek_at):
     keep(ovek_at, "1", sw(days_=0))
     shutil.copy(ovek_at.folder / "snapshots/2.jsonl", ovek_at.folder / "snapshots/again.jsonl")
     told = ovek_at("history", "add").stdout
-    assert told.startswith("1 snapshot added, 2 were there already; 2 readings of 1 device in all.")
+    assert told.startswith("1 snapshot added, 2 already recorded; now 2 readings of 1 device.")
     assert "0 snapshots added" in ovek_at("history", "add").stdout
 
 
@@ -288,7 +288,7 @@ def test_a_device_without_a_sheet_costs_its_own_line(ovek_at):
     keep(ovek_at, "1", sw("a", 0), replace(sw("b", 0), sheet="gone"))
     done = ovek_at("history", "add")
     assert "1 reading of 1 device" in done.stdout
-    assert "1 of the sheet 'gone', not known, are not remembered" in done.stderr
+    assert "1 of the sheet 'gone', unknown, are not remembered" in done.stderr
 
 
 # ---- as it was -----------------------------------------------------------------------------------

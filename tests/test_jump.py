@@ -98,7 +98,7 @@ def test_a_device_is_reached_through_a_jump_host_each_with_its_own_user(tmp_path
 
 def test_the_jump_hosts_own_key_is_checked_before_anything_goes_through(tmp_path):
     logs, run = reach(tmp_path, knows=("box",))
-    with pytest.raises(ReadProblem, match="is not known"):
+    with pytest.raises(ReadProblem, match="is unknown"):
         run()
     assert "through" not in logs["bastion"]
     assert logs["box"] == []

@@ -55,11 +55,11 @@ def test_twelve_marks_make_a_sheet_that_understands_the_whole_session(ovek, name
     assert marked(name).count("<<") <= 12
     assert unmarked(marked(name))[0] == plain(name)
     shown = learned(ovek, name)
-    assert shown.startswith(f"{name} understands the whole session: 12 marks")
+    assert shown.startswith(f"{name} understands whole session: 12 marks")
     assert "NOT UNDERSTOOD" not in shown
     ovek.write("session.txt", plain(name))
     tried = ovek("sheet", "try", name, "session.txt").stdout
-    assert tried.startswith(f"{name} understands the whole session; no fact is missing.")
+    assert tried.startswith(f"{name} understands whole session; no fact is missing.")
     assert "is right" in ovek("sheet", "check", name).stdout
 
 
@@ -382,7 +382,7 @@ def test_a_pager_escapes_and_line_ends_of_all_kinds_are_seen_through(ovek):
         paged = paged.replace(old.replace("\n", "\r\n"), new.replace("\n", "\r\n"), 1)
     ovek.write("s.txt", paged)
     shown = ovek("sheet", "learn", "h", "s.txt").stdout
-    assert shown.startswith("h understands the whole session")
+    assert shown.startswith("h understands whole session")
     sheet = tomllib.loads((ovek.folder / "sheets/h.toml").read_text())["reading"]
     assert re.search(sheet["pager"]["shows"], "-- 7 lines more, blank for next --")
 
@@ -780,12 +780,12 @@ def test_a_session_of_another_kind_and_what_is_no_text_are_refused(ovek):
     before = (ovek.folder / "sheets/q.toml").read_bytes()
     ovek.write("other.txt", "sea# tell\nI am something else\nsea# bye\n")
     told = ovek.refuses("sheet", "learn", "q", "other.txt")
-    assert "other.txt: nothing in it was understood" in told
+    assert "other.txt: nothing in the session could be parsed" in told
     ovek.write("noise.txt", bytes(range(1, 32)) * 40)
     assert "noise.txt: is not a text file" in ovek.refuses("sheet", "learn", "q", "noise.txt")
     assert (ovek.folder / "sheets/q.toml").read_bytes() == before
     shown = ovek("sheet", "try", "q", "other.txt", exits=1).stdout
-    assert shown.startswith("q: nothing in it was understood")
+    assert shown.startswith("q: nothing in the session could be parsed")
     # Some noise on the line is none.
     ovek.write("noisy.txt", BOX.replace("q2> drives", "\x00\x07q2> drives"))
     ovek("sheet", "learn", "q3", "noisy.txt")
@@ -806,7 +806,7 @@ def test_all_guesses_are_taken_but_those_that_cannot_be_learned(ovek):
     ovek.write("s.txt", text)
     done = ovek("sheet", "learn", "q", "s.txt", "--take", "all")
     assert "<<sha256=" in (ovek.folder / "sheets/q.sessions/s.txt").read_text()
-    assert done.stdout.startswith("q understands the whole session")
+    assert done.stdout.startswith("q understands whole session")
 
 
 def test_two_digest_commands_of_one_form_stay_two_questions(ovek):

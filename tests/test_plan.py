@@ -202,7 +202,7 @@ def test_nothing_is_reloaded_while_it_is_not_known_whether_the_configuration_is_
         return Planned(what, curious(sheet()), policy=KEEP_ONE)
 
     unknown = asked(Setting())
-    assert "reload" not in unknown.told and "is not known" in unknown.why
+    assert "reload" not in unknown.told and "is unknown" in unknown.why
     assert asked(Setting(live=False, saved=False)).told[-1] == "reload"
 
 

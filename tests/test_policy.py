@@ -67,7 +67,7 @@ def test_an_exact_name_comes_before_a_glob_and_what_is_left_open_is_told_by_a_wi
 
 
 def test_two_wants_that_contradict_each_other_are_refused():
-    with pytest.raises(ContradictionError, match=r"target of sw is wanted to be 1 .* and 2 "):
+    with pytest.raises(ContradictionError, match=r"target of sw is wanted as 1 .* and 2 "):
         wanted(wants(Want(device="s*", target="1"), Want(device="*w", target="2")))
     assert wanted(wants(Want(device="s*", target="1"), Want(device="*w", target="1"))).target == "1"
 
@@ -171,8 +171,8 @@ target = "1.0"
         ("reserve = 'much'", "write a size (64MiB) or a percentage"),
         ("snapshot_age = 'old'", "write it like 36h, 7d or 2w"),
         ("weakest_digest = 'crc'", "Use one of: md5, sha1, sha256, sha512"),
-        ("severity = {stranded = 'mild'}", "'mild' is not known here"),
-        ("colour = 'red'", "the key 'colour' is not known"),
+        ("severity = {stranded = 'mild'}", "'mild' is unknown here"),
+        ("colour = 'red'", "the key 'colour' is unknown"),
     ],
 )
 def test_a_policy_that_cannot_be_read_is_refused_by_key(ovek, written, told):
@@ -217,7 +217,7 @@ def test_a_sound_policy_is_shown_and_given_as_json(ovek):
 
 def test_the_rules_are_listed_told_whole_and_refused_with_the_nearest(ovek):
     listed = ovek("rules").stdout
-    assert "rules; ovek rules RULE tells all about one." in listed.splitlines()[0]
+    assert "rules; ovek rules RULE explains one." in listed.splitlines()[0]
     assert "do:" in ovek("rules", "stranded").stdout
     answer = ovek.json("rules")
     assert {"slug", "severity", "reason", "remedy", "group"} <= set(answer["rules"][0])

@@ -160,7 +160,7 @@ def test_a_new_sheet_is_right_and_understands_its_own_kind_of_session(ovek):
     ovek("sheet", "check", "sheets/box.toml")
     ovek.write("session.txt", SESSION)
     shown = ovek("sheet", "try", "box", "session.txt").stdout
-    assert "understands the whole session; no fact is missing" in shown
+    assert "understands whole session; no fact is missing" in shown
     assert "path=image-3.1.img" in shown
     assert "already" in ovek.refuses("sheet", "new", "box")
 
@@ -171,7 +171,7 @@ def test_a_trial_shows_what_was_not_understood_and_what_is_missing(ovek):
     shown = ovek("sheet", "try", "box", "session.txt", exits=1).stdout
     assert "not understood:" in shown
     assert "'flash: a lot'" in shown
-    assert "FACTS STILL MISSING" in shown
+    assert "MISSING FACTS" in shown
     trial = ovek.json("sheet", "try", "box", "session.txt", exits=1)
     assert trial["missing"] == ["member 1: volumes or banks"]
 
@@ -183,7 +183,7 @@ def test_a_trial_takes_a_session_saved_as_utf16(ovek):
 
 
 MISTAKES = {
-    'fills = "order"': ('fills = "orders"', "'orders' is not known here"),
+    'fills = "order"': ('fills = "orders"', "'orders' is unknown here"),
     "${MODEL}": ("${MODELS}", "not TextFSM"),
     "(\\S+:\\S+)": ("(\\S+", "not TextFSM"),
     "columns.MODEL": ("columns.MODELL", "'MODELL'"),

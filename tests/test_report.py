@@ -113,7 +113,7 @@ def test_a_proof_tells_its_age(fleet):
     made(fleet, "good", "-o", "fleet.html", exits=0)
     first, second = drawn(fleet.folder / "fleet.html")["good"]["images"]
     assert " days before this page, 2026-02-2" in first["measured"]
-    assert second["measured"] == "measured when the device was read"
+    assert second["measured"] == "read with the device"
 
 
 def test_a_page_of_then_says_of_when_it_is(fleet):
@@ -408,7 +408,7 @@ def test_a_link_opens_a_device_which_is_drawn_then_and_only_then(sample, opened)
     box = page.locator("details[open]")
     box.locator(".path").wait_for()
     assert box.locator(".path li").count() == 3
-    assert "is truncated" in box.inner_text() and "if the power fails" in box.inner_text()
+    assert "is truncated" in box.inner_text() and "power failure" in box.inner_text()
     assert page.evaluate("document.activeElement.tagName") == "SUMMARY"
     again = opened(sample)
     again.goto(sample.as_uri() + "#d:brack-core")

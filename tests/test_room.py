@@ -52,7 +52,7 @@ def test_what_is_asked_for_in_vain_is_refused_by_name(cramped):
 def test_the_checklist_has_a_box_a_step_with_what_is_expected_after_it(cramped):
     text = cramped("cleanup", "sw", "--room-for", "2.0", "--format", "markdown").stdout
     assert "- [ ] 1. Delete flash:a.partial *(free space)*" in text
-    assert "  - frees: 80.0 MiB, tier 1: a leftover that nothing refers to" in text
+    assert "  - frees: 80.0 MiB, tier 1: leftover, not used by any setting" in text
     assert "  - expect: 100 MiB free; next boot: 1.0 from flash:sw-1.0.img (proven)" in text
     assert "- [ ] 2. Copy sw-2.0.img to flash: *(image)*" in text
     assert "reload" not in text.lower()
@@ -80,7 +80,7 @@ def test_a_plan_is_confirmed_by_a_later_snapshot(cramped):
     cramped.snapshot(after, name="later.jsonl")
     typed = ("cleanup", "sw", "--room-for", "2.0", "--snapshot", "snapshots/now.jsonl", "--confirm")
     shown = cramped(*typed, "snapshots/later.jsonl").stdout
-    assert shown.startswith("1 of 1 plan done as planned, by later.jsonl.")
+    assert shown.startswith("1 of 1 plan carried out, according to later.jsonl.")
     left = cramped(*typed, "snapshots/now.jsonl", exits=1).stdout
     assert "not done: 1 left to do" in left
     answer = cramped.json(*typed, "snapshots/now.jsonl", exits=1)

@@ -85,7 +85,7 @@ def test_a_release_that_brings_what_it_needs_asks_for_no_part():
 def test_a_component_that_a_device_does_not_have_bars_no_release():
     one = release("2.0", needs={"components": {"card": "4.9"}})
     assert "components" not in holds(one, components=())
-    assert holds(one, components=None)["components"] is None, "not known is not none"
+    assert holds(one, components=None)["components"] is None, "unknown is not none"
 
 
 def test_every_member_counts_with_its_own_hardware():
@@ -125,7 +125,7 @@ def test_a_loader_goes_first_where_the_image_needs_it():
     assert len(way(release("2.0", **needs), LOADER, to="2.0", components=enough).hops) == 1
     none = way(release("2.0", **needs), to="2.0", components=components)
     assert (none.hops, none.known) == (None, True)
-    assert "it needs loader 10.2, 9 runs" in none.missing
+    assert "it needs loader 10.2; installed is 9" in none.missing
     unknown = way(
         release("2.0", **needs), LOADER, to="2.0", components=(Component(component="loader"),)
     )

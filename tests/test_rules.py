@@ -76,7 +76,7 @@ FAT_ONLY = sheet(reads=("ext4", "fat16", "fat32"))
 
 
 def on_stick(*files, boots=(STICK,), filesystem="fat32", removable=True):
-    """A device that starts from a stick, with these files on flash."""
+    """A device that next boot from a stick, with these files on flash."""
     stick = flash(image("1.0"), name="stick", filesystem=filesystem, removable=removable)
     return device(member(boots=boots, volumes=(flash(*files), stick)), place=STICK)
 
@@ -326,7 +326,7 @@ def changed(when, *others, **more):
 
 
 def loaded(web, runs=None, **v1):
-    """A device whose part web is loaded from a file of this version, and runs that one."""
+    """A device whose part web loads from a file of this version, and runs that one."""
     file = File(path=f"web-{web}.pkg", size=MIB, digests=Digests(md5=digest(web)))
     part = release(
         web,
@@ -995,8 +995,8 @@ def test_where_the_order_is_good_the_mode_is_what_must_change():
     [
         ("SW-1.0.img", "only the case differs"),
         ("sw-1.0", "only the suffix differs"),
-        ("sw-1.0.img ", "a blank more or less"),
-        ("sw-l.O.img", "characters that look alike"),
+        ("sw-1.0.img ", "differs by a space"),
+        ("sw-l.O.img", "similar-looking characters"),
     ],
 )
 def test_a_target_that_is_missing_by_a_slip_says_what_differs(named, how):

@@ -152,7 +152,7 @@ def test_a_later_snapshot_is_held_against_the_runbook(ovek):
     read = "Check the SHA-512 of flash:sw-2.0.img on the device"
     assert one["done"] == ["Copy sw-2.0.img to flash:", read]
     assert one["not_done"][-1] == "Reload in a window"
-    assert one["too_much"] == ["flash:spare.img is gone, and no change deletes it"]
+    assert one["too_much"] == ["flash:spare.img is gone, and no step deletes it"]
     shown = ovek("runbook", "--snapshot", "before", "--confirm", "later", exits=1).stdout
     assert shown.startswith("sw: 2 of 5 changes done, 3 not done, and something that nobody asked")
 

@@ -522,7 +522,7 @@ def test_a_trial_on_a_volume_that_cannot_be_read_is_passed_over():
         return start(what, sheet("paired", fallback="other-bank", reads=("ext4",)))
 
     assert starts("exfat") == [("proven", "2.0")]
-    assert starts("ext4") == [("unknown", None)], "the state of the trial is not known"
+    assert starts("ext4") == [("unknown", None)], "the state of the trial is unknown"
 
 
 @pytest.mark.parametrize("boots", [(ONE,), (TWO, ONE)])
@@ -597,7 +597,7 @@ def test_a_device_of_unknown_model_says_what_is_missing_for_the_recommended_rele
     what = replace(sw(image("1.0")), hardware=Hardware())
     policy = Policy(reserve="0%", target="recommended")
     told = " ".join(one.saw for one in audit(what, catalog=known, policy=policy).findings)
-    assert "which release is recommended for it, since its model is not known" in told
+    assert "which release is recommended for it, since its model is unknown" in told
     near = audit(sw(image("1.0")), catalog=known, policy=policy).findings
     assert "which release is recommended" not in " ".join(one.saw for one in near)
 
@@ -896,7 +896,7 @@ def test_a_file_that_differs_from_our_own_record_of_its_name_is_told_so():
 def test_a_file_of_our_own_record_that_was_not_read_is_asked_for_by_its_digest():
     verdict_, told = why(plain("trial.bin", MIB), own(md5=digest("trial")))
     assert verdict_ == "unverified"
-    assert "has its MD5, which is not known of this file" in told
+    assert "has its MD5, which is unknown of this file" in told
     assert "no source publishes" not in told
     assert "no source publishes" in why(plain("other.bin", MIB), own(md5=digest("trial")))[1]
 

@@ -88,20 +88,20 @@ def test_the_shelf_says_which_file_is_the_one_for_a_device_and_why_not_the_other
     shelf_site.write("shelf/sw-1.0.img", CONTENT["sw-1.0.img"])
     shelf_site.write("shelf/sw-9.9.img", b"unknown")
     shown = shelf_site("shelf", "--for", "sw", exits=1).stdout
-    assert shown.startswith("sw: sw-2.0.img is the one, and it is not here.")
+    assert shown.startswith("sw: sw-2.0.imgneeds ; it is not on this shelf.")
     shelf_site.write("shelf/sw-2.0.img", CONTENT["sw-2.0.img"][:-1])
     shown = shelf_site("shelf", "--for", "sw", exits=1).stdout
-    assert shown.startswith("sw: sw-2.0.img is the one, and no copy here is good: get it anew.")
+    assert shown.startswith("sw: sw-2.0.imgneeds ; the copies here are bad. Download it again.")
     assert "this copy is truncated" in shown
     shelf_site.write("shelf/deep/sw-2.0.img", CONTENT["sw-2.0.img"])
     shown = shelf_site("shelf", "--for", "sw").stdout
-    assert shown.startswith("sw: sw-2.0.img is the one; a proven copy is deep/sw-2.0.img.")
+    assert shown.startswith("sw: sw-2.0.imgneeds ; proven copy: deep/sw-2.0.img.")
     offered = shelf_site.json("shelf", "--for", "sw")["offer"]
     assert {each["path"]: (each["use"], each["why"]) for each in offered["files"]} == {
         "deep/sw-2.0.img": ("the one", ""),
         "sw-2.0.img": ("the one", "this copy is truncated"),
         "sw-1.0.img": ("no", "sw-2.0.img is newer"),
-        "sw-9.9.img": ("no", "no source lists it, so what it is for is not known"),
+        "sw-9.9.img": ("no", "it is not in the catalog, so its hardware is unknown"),
     }
 
 

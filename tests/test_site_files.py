@@ -34,7 +34,7 @@ BAD_SNAPSHOTS = {
     "cut off": (line()[:-5], ["line 1", "not JSON"]),
     "no object": ("[1]", ["line 1", "met [1]", "object"]),
     "wrong type": (volume('"free":"much"'), ["members[0].volumes[0].free", "'much'", "number"]),
-    "unknown key": (volume('"fre":1'), ["members[0].volumes[0].fre", "not known"]),
+    "unknown key": (volume('"fre":1'), ["members[0].volumes[0].fre", "unknown"]),
     "missing key": ('{"format":"ovek.snapshot/1"}', ["key device", "missing", "Add it"]),
     "negative size": (volume('"free":-5'), ["line 1", "free", "met -5", "0 or more"]),
     "huge size": (volume(f'"free":{10**30}'), ["free", "whole number"]),
@@ -74,7 +74,7 @@ BAD_SNAPSHOTS = {
         ["taken_at", "2026-03-02T21:14:05"],
     ),
     "nested without end": ("[" * 100_000, ["line 1"]),
-    "sheet not known": (line().replace("switch", "sw/../x"), ["sheet", "sw/../x"]),
+    "sheet unknown": (line().replace("switch", "sw/../x"), ["sheet", "sw/../x"]),
 }
 
 
@@ -92,7 +92,7 @@ BAD_FILES = {
     "fleet.toml": {
         "": ["empty"],
         "name = ": ["line 1", "not TOML"],
-        'name = "x"\nbogus = 1': ["bogus", "not known"],
+        'name = "x"\nbogus = 1': ["bogus", "unknown"],
         "name = 5": ["key name", "met 5", "text"],
         'name = "x"\n[[device]]\nname = "a"\nsheet = "s"\n[[device]]\nname = "a"\nsheet = "s"': [
             "'a'",
@@ -105,7 +105,7 @@ BAD_FILES = {
         "keep = 0": ["key keep", "met 0"],
         'reserve = "much"': ["'much'", "64MiB"],
         'reserve = "120%"': ["120%", "at most 100%"],
-        "keeps = 2": ["keeps", "not known"],
+        "keeps = 2": ["keeps", "unknown"],
     },
     "sheets/switch.toml": {
         'format = "ovek.sheet/1"': ["name", "missing"],

@@ -90,7 +90,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     shown = ovek("audit", exits=3).stdout
     assert shown.startswith("Tonight: 1 go, 0 no-go, 2 unclear (2 not read).")
     assert "lost: it hung up; last read" in shown
-    assert "never: it was never read; nothing is known of it" in shown
+    assert "never: it was never read; never read before" in shown
     rows = list(csv.DictReader(io.StringIO(ovek("audit", "--format", "csv", exits=3).stdout)))
     assert {row["device"] for row in rows if row["reload"] == "not read"} == {"lost", "never"}
     suites = ElementTree.fromstring(ovek("audit", "--format", "junit", exits=3).stdout)
@@ -264,7 +264,7 @@ def test_old_snapshots_are_pruned_by_name_only_and_never_a_newest_line(ovek):
     assert snapshots(ovek) == before
     shown = ovek("survey", "--prune", "150d").stdout
     assert "1 snapshot removed: 2.jsonl." in shown
-    assert "1 old snapshot kept, the last state of some device: 1.jsonl." in shown
+    assert "1 old snapshot kept, with the latest reading of a device: 1.jsonl." in shown
     left = snapshots(ovek)
     assert left == {"1.jsonl", "1.evidence", "3.jsonl"}
     made = ovek.json("survey", "--prune", "50d")

@@ -243,7 +243,7 @@ def test_an_unknown_host_key_is_refused_unless_taken_by_an_explicit_option(ovek)
         served_keys = hosts.read_text()
         hosts.unlink()
         problem = ovek.json("survey", exits=3)["devices"][0]
-        assert "is not known" in problem["problem"]
+        assert "is unknown" in problem["problem"]
         assert "--take-new-keys" in problem["do"]
         assert not hosts.exists()
         ovek("survey", "--take-new-keys")

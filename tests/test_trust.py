@@ -45,7 +45,7 @@ def test_a_known_key_is_trusted_at_its_own_host_and_port_only(hosts):
     keys.check("192.0.2.1", 22, one)
     with pytest.raises(ReadProblem, match="has changed"):
         keys.check("192.0.2.1", 2222, one)
-    with pytest.raises(ReadProblem, match="is not known"):
+    with pytest.raises(ReadProblem, match="is unknown"):
         keys.check("192.0.2.2", 22, one)
 
 

@@ -248,4 +248,4 @@ def test_a_set_with_a_package_for_other_hardware_is_broken_in_every_package_orde
         volume = flash(*files, sets=(file_set("a.set", *packages),))
         what = judged(member(volumes=(volume,), boots=("flash:a.set",)), catalog=catalog)
         tried = walk_device(what).members[0].tried[0]
-        assert (tried.result, tried.why) == ("wrong-hardware", "radio is for AP*, this is SW10")
+        assert (tried.result, tried.why) == ("wrong-hardware", "radio is for AP*; this is SW10")

@@ -65,7 +65,7 @@ def test_what_takes_longer_than_its_window_is_told_and_not_squeezed_in():
     found = waves([book("a", 61), book("b", 60), book("c", site="Pier")], policy, NOW)
     assert told(found) == ([("b",)], ["a", "c"])
     assert "it takes 61 min" in found.misfits[0].why and "has 60" in found.misfits[0].why
-    assert "no window of reload_in is for it (Pier)" in found.misfits[1].why
+    assert "policy.toml has no reload_in window for it (Pier)" in found.misfits[1].why
 
 
 def test_a_device_goes_by_its_own_window_before_that_of_its_place():
@@ -115,7 +115,7 @@ def test_a_device_with_danger_is_marked_in_its_wave_and_in_the_calendar():
 
 def test_a_length_that_is_not_known_is_no_length():
     found = waves([book("a", None)], Policy(reload_in=(SATURDAYS,)), NOW)
-    assert "Of unknown length" in _calendar(found, "Port").decode()
+    assert "Duration unknown" in _calendar(found, "Port").decode()
 
 
 def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():

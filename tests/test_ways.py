@@ -47,7 +47,7 @@ def secrets(monkeypatch):
 @pytest.mark.parametrize("how", [V2C, V3])
 def test_a_device_without_a_sheet_is_not_nothing(ovek, snmp, secrets, how):
     fleet(ovek, ["snmp"], snmp=how % snmp)
-    ovek("survey", exits=3)  # what starts is not known
+    ovek("survey", exits=3)  # what starts is unknown
     one = state(ovek)
     assert one["hardware"]["model"] == "QX-24"
     assert one["hardware"]["memory"] > 2**20

@@ -148,12 +148,12 @@ def member(
 
 
 def loads(component: str, place: str, **more) -> Component:
-    """A component that is loaded from a place."""
+    """A component that loads from a place."""
     return Component(component=component, loads_from=place, **more)
 
 
 def component(name: str, version: str | None = None, **more) -> Component:
-    """A component that is loaded from no volume."""
+    """A component that loads from no volume."""
     more.setdefault("loads_from", "itself")
     return Component(component=name, version=version, **more)
 

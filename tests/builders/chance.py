@@ -529,7 +529,7 @@ class Chance:
         return bank(name, version, digests=known, state=state, variant=variant)
 
     def components(self) -> list[Component]:
-        """A loader, and what is loaded from files and folders, some on other members."""
+        """A loader, and what loads from files and folders, some on other members."""
         found = [
             Component(
                 component="loader", version=self.one("9", "10", None),

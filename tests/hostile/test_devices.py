@@ -40,7 +40,7 @@ def sheet(by="terminal", **more) -> Sheet:
         "title": "A box",
         "vendor": "Nobody",
         "models": ["*"],
-        "start": {"layout": "files", "fallback": "none", "on_bad_image": "next"},
+        "boot": {"layout": "files", "fallback": "none", "on_bad_image": "next"},
         "images": {"names": ["sw-(?P<version>[0-9.]+)\\.img", ".*\\.img"]},
     }
     reading = Reading(by=by, prompt="box> ", question=(VERSION, FILES), **more)

@@ -364,7 +364,7 @@ class Planner:
         if way.hops is None and way.known:
             return Bring(none=f"there is no way to {release.file}: {way.missing}")
         if way.hops is None:
-            told = f"whether {release.file} can be loaded is not known: {way.missing}"
+            told = f"whether {release.file} can be loaded is unknown: {way.missing}"
             return Bring(release=release, way=told)
         first = next((hop.release for hop in way.hops if hop.loads == "image"), release)
         return Bring(release=first, way=told_way(way, release))
@@ -377,7 +377,7 @@ class Planner:
             release, unfit = release_for(image, judged, wanted)
             release = unfit.release if unfit is not None else release
             if release is None and named:
-                problem = f"it is {device.hardware.model or 'hardware that is not known'}"
+                problem = f"it is {device.hardware.model or 'hardware that is unknown'}"
                 return Bring(
                     none=f"{problem}, and no one system image of version {image} is for it"
                 )

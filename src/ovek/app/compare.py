@@ -174,7 +174,7 @@ class _Comparing:
         if self.expect is not None and version is None:
             found = replace(found, members=(_no_target(self.expect),))
         elif (why := self.devices.stale.get(name)) is not None and version is not None:
-            reason = f"it was not read since ({why}), so whether it is done is not known"
+            reason = f"it was not read since ({why}), so whether it is done is unknown"
             members = tuple(replace(one, done=None, why=reason) for one in found.members)
             found = replace(found, done=None, members=members)
         answer = self.answering.answer(now)
@@ -199,5 +199,5 @@ class _Comparing:
 def _no_target(expect: str | None) -> MemberDone:
     """What is told of a device of which nothing is wanted, or it is not known what."""
     what = "no target" if expect == TARGET else "no release"
-    why = f"{what} is named for it, so whether it is done is not known"
+    why = f"{what} is named for it, so whether it is done is unknown"
     return MemberDone(member="1", done=None, why=why)

@@ -187,7 +187,7 @@ class Devices:
         if judge is None:
             sheet = self.site.sheet(device.sheet)
             if sheet is None:
-                met = f"the device {device.device!r} names the sheet {device.sheet!r}, not known"
+                met = f"the device {device.device!r} names the sheet {device.sheet!r}, unknown"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]

@@ -48,7 +48,7 @@ def claims_of(site: Site) -> Iterator[Claims | None]:
             assert store is not None
             claims = stack.enter_context(store.claims())
         except InputError as error:
-            told = f"whether another collector reads the same devices is not known: {error}"
+            told = f"whether another collector reads the same devices is unknown: {error}"
             _LOG.warning(told)
         yield claims
 
@@ -149,7 +149,7 @@ def readings_in(
             raise contradiction(site, error) from None
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
-        told = f"{file.name}: {len(names)} of the sheet {sheet!r}, not known, are not remembered"
+        told = f"{file.name}: {len(names)} of the sheet {sheet!r}, unknown, are not remembered"
         _LOG.warning(told)
 
 

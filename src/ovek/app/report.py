@@ -70,7 +70,7 @@ def report(
         copies += part.copies
     for one in devices.not_read:
         if one.last_read is None:
-            standings[one.device] = Standing("unclear", "not known", ())
+            standings[one.device] = Standing("unclear", "unknown", ())
     if earlier is not None and devices.selected:
         # Of a device that was not asked about nothing is news.
         ours = {name: one for name, one in earlier.devices.items() if name in standings}

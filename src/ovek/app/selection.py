@@ -26,7 +26,7 @@ from ovek.model.answer import ANSWERS_WORST_FIRST
 from ovek.model.usage import UsageError, near_to
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")
-NOT_KNOWN = "not known"
+NOT_KNOWN = "unknown"
 
 
 class Condition(Struct, frozen=True):

@@ -52,7 +52,7 @@ INTO = click.option(
     help="Write a checklist for each device into this folder.",
 )
 TAKE_NEW_KEYS = click.option(
-    "--take-new-keys", is_flag=True, help="Trust host keys that are not known yet."
+    "--take-new-keys", is_flag=True, help="Trust host keys that are unknown yet."
 )
 
 

@@ -73,7 +73,7 @@ TOUR = (
     ),
     Stop(
         ("custody", "ox40-full-7.4.2.img"),
-        "Two flashes hold something else under this name; every other copy is what was published, "
+        "Two flashes hold something else under this name; every other copy is the published one, "
         "so that the server is not to blame.",
     ),
     Stop(

@@ -68,17 +68,17 @@ def answered(
     if open_:
         first, more = open_[0], len(open_) - 1
         detail = f"{_at(first)}; {_starts(walk)}"
-        return answer("no-go", first.rule, detail + (f"; {more} more critical" if more else ""))
+        return answer("no-go", first.rule, detail + _more(more))
     strays = [one for one in meant if not one.wanted and one.runs is not True]
     astray = next((one for one in strays if one.runs is False and one.target is not None), None)
     if walk.reload == "proven" and astray is not None:
-        return answer("no-go", UNWANTED, f"{_starts(walk)}, {astray.target} is wanted")
+        return answer("no-go", UNWANTED, f"{_starts(walk)}, target {astray.target}")
     if walk.reload == "proven" and not strays and all(one.config is True for one in meant):
-        detail = f"{waived} critical waived" if waived else ""
+        detail = f"{waived} critical finding{'s' if waived > 1 else ''} waived" if waived else ""
         return answer("go", detail, detail)
     if walk.reload == "proven" and strays:
         unsure = strays[0].runs is None
-        detail = "what runs is not known" if unsure else _starts(walk)
+        detail = "running version unknown" if unsure else _starts(walk)
         return answer("unclear", ANOTHER, f"{ANOTHER}: {detail}" if unsure else detail)
     if walk.reload == "proven":
         return answer("unclear", CONFIG_UNKNOWN, CONFIG_UNKNOWN)
@@ -93,7 +93,7 @@ def unread(one: Unread) -> Answered:
 
 
 def _at(one: Finding) -> str:
-    return f"{one.rule} at {one.place}" if one.place else one.rule
+    return f"{one.rule}: {one.place}" if one.place else one.rule
 
 
 def _member(walk: DeviceWalk, outcome: str) -> str:
@@ -107,19 +107,27 @@ def _member(walk: DeviceWalk, outcome: str) -> str:
 def _tried(walk: DeviceWalk) -> str:
     """What the loader of the first member that nothing starts meets last."""
     tried = next((one.tried for one in walk.members if one.outcome == "stranded"), ())
-    return f": {tried[-1].place} is {tried[-1].result}" if tried else ": nothing is tried"
+    return (
+        f": {tried[-1].place} is {tried[-1].result}" if tried else ": the loader has nothing to try"
+    )
 
 
 def _starts(walk: DeviceWalk) -> str:
-    told = list(dict.fromkeys(_name(one.starts) for one in walk.members))
-    now = list(dict.fromkeys([walk.runs or "not known"]))
-    then = " / ".join(told) or "not known"
-    return f"starts {then}" + (f", runs {now[0]}" if now != told else "")
+    boots = list(dict.fromkeys(_name(one.starts) for one in walk.members))
+    running = walk.runs or "unknown"
+    then = " / ".join(boots) or "unknown"
+    return f"next boot {then}" + (f", running {running}" if boots != [running] else "")
+
+
+def _more(number: int) -> str:
+    if not number:
+        return ""
+    return f"; plus {number} more critical finding{'s' if number > 1 else ''}"
 
 
 def _name(starts: Started | None) -> str:
     if starts is None:
-        return "not known"
+        return "unknown"
     return starts.version or starts.place
 
 
@@ -129,7 +137,7 @@ def _unclear(walk: DeviceWalk) -> str:
         front = f"member {one.member}: " if len(walk.members) > 1 else ""
         if one.outcome == "unproven" and one.starts is not None:
             version = f"{one.starts.version} " if one.starts.version else ""
-            return f"{front}starts {version}from {one.starts.place}, not proven"
+            return f"{front}next boot {version}from {one.starts.place}, unproven"
         if one.outcome == "unknown":
             return f"{front}{UNKNOWN}: {one.note}" if one.note else f"{front}{UNKNOWN}"
     return UNKNOWN

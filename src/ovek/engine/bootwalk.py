@@ -196,13 +196,13 @@ def try_it(seen: Seen, attempt: Attempt) -> Tried:
     place = attempt.place
     if place is None:
         if attempt.entry is not None and attempt.entry.remote is not None:
-            return Tried("remote", "it comes from a server, which nobody can prove from here")
-        return Tried("unknown", "the device's own text of this entry was not understood")
+            return Tried("remote", "it comes from a server, so it cannot be verified on the device")
+        return Tried("unknown", "the sheet cannot parse this entry")
     one = seen.one
     if place.member not in (None, one.member.id):
         other = seen.judged.member(place.member)
         if other is None:
-            return Tried("absent", f"there is no member {place.member}", at=place)
+            return Tried("absent", f"member {place.member} does not exist", at=place)
         one = other
     at = seen.judged.located(place, one.member.id)
     if place.is_bank:
@@ -213,15 +213,15 @@ def try_it(seen: Seen, attempt: Attempt) -> Tried:
 def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
     banks, bank = one.member.banks, one.member.bank(at.path)
     if banks is None:
-        return Tried("unknown", "the banks are not known", at=at)
+        return Tried("unknown", "the banks are unknown", at=at)
     if bank is None:
-        return Tried("missing", f"there is no bank {at.path}", at=at)
+        return Tried("missing", f"bank {at.path} does not exist", at=at)
     if is_empty(bank):
         return Tried("empty", "the bank is empty", at=at)
     if bank.state == "bad":
-        return Tried("bad", "the device itself calls the bank bad", at=at)
+        return Tried("bad", "the device marks this bank as bad", at=at)
     if bank.state is None:
-        return Tried("unknown", f"the state of bank {bank.name} is not known", at=at)
+        return Tried("unknown", f"the state of bank {bank.name} is unknown", at=at)
     volumes = {place.volume for place in one.banks[bank.name].parts if place.member is None}
     for name in sorted(volumes):
         if (tried := _of_volume(one, name, at, seen.scheme)) is not None:
@@ -232,19 +232,19 @@ def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
 def _of_volume(one: JudgedMember, name: str, at: Place, start: BootScheme) -> Tried | None:
     """Why nothing on a volume can be tried; None where it can."""
     if one.member.volumes is None:
-        return Tried("unknown", "the volumes are not known", at=at)
+        return Tried("unknown", "the volumes are unknown", at=at)
     volume = one.member.volume(name)
     if volume is None or volume.state == "absent":
-        return Tried("absent", f"the volume {name}: is absent", at=at)
+        return Tried("absent", f"volume {name} is absent", at=at)
     if volume.state == "unreadable":
-        return Tried("unreadable", f"the volume {name}: cannot be read", at=at)
+        return Tried("unreadable", f"volume {name} cannot be read", at=at)
     if not start.can_read(volume.filesystem):
-        why = f"the volume {name}: is {volume.filesystem}, which this device cannot read"
+        why = f"volume {name} is {volume.filesystem}, which this device cannot read"
         return Tried("unreadable", why, at=at)
     if volume.state is None:
-        return Tried("unknown", f"whether {name}: can be read is not known", at=at)
+        return Tried("unknown", f"it is unknown whether volume {name} can be read", at=at)
     if volume.files is None:
-        return Tried("unknown", f"the files of {name}: are not known", at=at)
+        return Tried("unknown", f"the files on {name} are unknown", at=at)
     return None
 
 
@@ -255,20 +255,20 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
     image = one.images.get(bare)
     file = image.file if image is not None else find_file(bare, one.member)
     if file is None:
-        return Tried("missing", "there is no such file", at=at)
+        return Tried("missing", "the file does not exist", at=at)
     if file.path_cut:
         return _try_cut(seen, one, place, at, file)
     if file.path != place.path and one.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
-        why = f"whether it is {file.path} is not known, since the file system is not"
+        why = f"it is unknown whether this is {file.path}, because the file system is unknown"
         return Tried("unknown", why, at=at)
     if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
     if _is_unread_set(seen, one, bare):
-        return Tried("unknown", f"which packages make up {at.path} is not known", at=at)
+        return Tried("unknown", f"the packages of {at.path} are unknown", at=at)
     found = _by_image(seen, one, one.sets.get(bare) or image, at)
     may_be_empty = file.size is not None and file.least == 0
     if may_be_empty and found.result in BROKEN and seen.scheme.on_bad_image == "halt":
-        why = "whether it is empty is not known: the listing tells its size in steps"
+        why = "it is unknown whether the file is empty: the listing rounds its size"
         return Tried("unknown", why, at=at)
     return found
 
@@ -292,7 +292,7 @@ def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File)
     volume = one.member.volume(place.volume)
     blind = volume is not None and volume.case_blind
     if volume is not None and volume.filesystem is None and not place.path.startswith(at.path):
-        why = f"whether it begins with {at.path} is not known, since the file system is not"
+        why = f"it is unknown whether it begins with {at.path}, because the file system is unknown"
         return Tried("unknown", why, at=at)
     if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
@@ -312,7 +312,7 @@ def _is_called(name: str, other: str, *, blind: bool) -> bool:
 def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> Tried:
     """What a start makes of an image, on the member that starts; `one` is where it lies."""
     if image is None or not image.starts_members:
-        what = "no image" if image is None else f"a {image.role}, no system image"
+        what = "no image" if image is None else f"a {image.role}, not a system image"
         return Tried("not-an-image", f"it is {what}", at=at)
     judgement: Judgement = image.judgement
     if judgement.verdict in ("altered", "truncated"):
@@ -327,7 +327,7 @@ def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> 
                             seen.one.hardware)  # fmt: skip
         return Tried("wrong-hardware", why, image, at)
     if suits is None and judgement.verdict == "proven":
-        why = f"{judgement.why}, but whether it is for this hardware is not known"
+        why = f"{judgement.why}, but it is unknown whether it is for this hardware"
         return Tried("unverified", why, image, at)
     return Tried(judgement.verdict, judgement.why, image, at)
 
@@ -339,7 +339,7 @@ def for_other(file: str, wanted: list[str], hardware: Hardware) -> str:
     'ap.img is for AP* B*, this is SW10 A1'
     """
     model = f"{hardware.model or ''} {hardware.revision or ''}".strip()
-    return f"{file} is for {' '.join(wanted)}, this is {model}"
+    return f"{file} is for {' '.join(wanted)}; this is {model}"
 
 
 def _candidate(attempt: Attempt, found: Tried) -> Candidate:
@@ -356,10 +356,10 @@ def _stranded_note(seen: Seen, tried: list[Candidate]) -> str:
     """Why nothing starts, in one line."""
     boot = seen.member.boot
     if boot is not None and (boot.mode.saved or boot.mode.live) == "hold":
-        return "the boot mode is hold: the loader waits for a person"
+        return "boot mode hold: the loader waits for a person"
     if not tried:
-        return "the boot order is empty and there is no fallback that holds an image"
-    return "no candidate is left; the member stops in its boot loader"
+        return "the boot order is empty, and there is no fallback with an image"
+    return "no more candidates: the member stops in its boot loader"
 
 
 def _shown(attempt: Attempt) -> str:

@@ -73,22 +73,22 @@ def mistakes(
             yield _mistake(
                 "two-digests",
                 one,
-                f"sources give two {TITLES[algorithm]} digests: {values}",
+                f"the sources list two different {TITLES[algorithm]} digests: {values}",
                 "Ask the publisher which is right, and correct or remove the other",
             )
         if one.published is not None and one.published > today:
             yield _mistake(
                 "future-date",
                 one,
-                f"it is published on {one.published}, which is to come",
+                f"its publication date {one.published} is in the future",
                 "Correct the date",
             )
         for named in _named_versions(one, namings):
             yield _mistake(
                 "version-and-name",
                 one,
-                f"its version is {one.version}, its name says {named}",
-                "Correct the version, or see whether the file was renamed",
+                f"its version is {one.version}, but its file name says {named}",
+                "Correct the version, or check whether the file was renamed",
             )
         for start in one.reached_from or ():
             known = [each for each in releases.releases if each.version is not None]
@@ -96,13 +96,13 @@ def mistakes(
             if not any(leads_from(each.version or "", start) for each in family):
                 versions = [each.version for each in family if each.version is not None]
                 near = get_close_matches(start, versions, n=2, cutoff=0.5)
-                told_near = f" (near are {' and '.join(near)})" if near else ""
+                told_near = f" (similar: {' and '.join(near)})" if near else ""
                 yield _mistake(
                     "unreachable-step",
                     one,
-                    f"it can be reached from {start}, and no release of that version is known"
-                    + told_near,
-                    "Import the releases of that version, or correct from",
+                    f"it can be installed over {start}, but the catalog has no release of "
+                    "that version" + told_near,
+                    "Import the releases of that version, or correct `from`",
                 )
 
 
@@ -115,7 +115,7 @@ def unused(annotations: Iterable[Annotation], releases: ReleaseIndex) -> Iterato
                 kind="annotation-unused",
                 file=one.files,
                 origins=(Origin(f"annotations.toml, annotation[{at}]", 1),),
-                saw="no release has such a name",
+                saw="the catalog has no release of that name",
                 do="Correct the name in catalog/annotations.toml, or remove it",
             )
 
@@ -155,8 +155,8 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                     kind="facts-differ",
                     file=file,
                     origins=origins,
-                    saw=f"its {title} is told as {told}",
-                    do="See which source is right, and correct the other",
+                    saw=f"the sources disagree on its {title}: {told}",
+                    do="Find out which source is right, and correct the other",
                 )
         for one, other in combinations(entries, 2):
             if _shadows(one.release, other.release):
@@ -164,7 +164,7 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                     kind="rows-shadow",
                     file=file,
                     origins=(one.origin, other.origin),
-                    saw=f"the row for {' '.join(one.release.hardware or ())} hides that for "
+                    saw=f"the row for {' '.join(one.release.hardware or ())} hides the row for "
                     f"{' '.join(other.release.hardware or ())}, which needs something else",
                     do="Put the narrower row first, or make them exclude each other",
                 )
@@ -209,8 +209,8 @@ def _shared_digests(releases: ReleaseIndex) -> Iterator[CatalogMistake]:
                 kind="shared-digest",
                 file=names[0],
                 origins=origins,
-                saw=f"the digest {digest} is also that of {', '.join(names[1:])}",
-                do="See which name is right; one of them has another file's digest",
+                saw=f"the digest {digest} is also listed for {', '.join(names[1:])}",
+                do="Find out which name is right; one of them has the digest of another file",
             )
 
 
@@ -251,7 +251,7 @@ def path(
         if one.kind in (None, "system-image") and compare(one.version or "", target, scheme) == 0
     ]
     if not targets:
-        missing = f"no system image of version {target} is known"
+        missing = f"the catalog has no system image of version {target}"
         return Route(start=start, target=target, hops=None, missing=missing)
     ways = list[Route]()
     # One maker's versions lead nowhere in another's, nor one variant's in another's.
@@ -321,7 +321,7 @@ def way(judged: JudgedDevice, target: str, wanted: Wanted) -> Route:
         release, unfit = release_for(target, judged, wanted, standing.member or "")
         models = tuple(filter(None, (standing.hardware.model,)))
         if release is None:
-            missing = f"no one file of version {target} is for it"
+            missing = f"not exactly one file of version {target} is for it"
             if unfit is not None:
                 missing = f"{unfit.release.file}: {'; '.join(unfit.against)}"
             way = Route(start=standing.version, target=target, hops=None, missing=missing)
@@ -353,7 +353,7 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
             others.append(Picked(release=one, against=(NOT_TOLD,)))
         elif not may_be_for(found) or one.version is None:
             others.append(
-                Picked(release=one, against=_identity(found) or ("its version is not told",))
+                Picked(release=one, against=_identity(found) or ("its version is unknown",))
             )
         else:
             able.append(one)
@@ -399,9 +399,11 @@ def _unsure(
         ours = [fit_all((one,), wanted.goal_of(one.member or "") or chosen) for one in stand]
         return tuple(dict.fromkeys(told for found in ours for told in _identity(found)))
     if wanted.unlisted is not None:
-        return (f"policy wants {wanted.unlisted}, which no source lists",)
+        return (f"policy wants {wanted.unlisted}, which is not in the catalog",)
     return (
-        (f"policy wants {wanted.target}, of which no one file is for it",) if wanted.target else ()
+        (f"policy wants {wanted.target}, and not exactly one of its files is for this device",)
+        if wanted.target
+        else ()
     )
 
 
@@ -414,7 +416,7 @@ def _best(able: list[KnownRelease], stand: Sequence[Standing]) -> KnownRelease |
     return sure if sure is not None else next(iter(alike), None)
 
 
-NOT_TOLD = "what hardware it is for is not told"
+NOT_TOLD = "the catalog does not say which hardware it is for"
 
 
 def _identity(found: Fit) -> tuple[str, ...]:
@@ -425,7 +427,7 @@ def _identity(found: Fit) -> tuple[str, ...]:
 
 def _behind(one: KnownRelease, chosen: KnownRelease) -> str:
     if one.status != chosen.status:
-        return f"its status is {one.status or 'not told'}, {chosen.file} is {chosen.status}"
+        return f"its status is {one.status or 'unknown'}; {chosen.file} is {chosen.status}"
     if one.version == chosen.version:
-        return f"{chosen.file} is the same version; choose by variant ({one.variant or 'not told'})"
+        return f"{chosen.file} is the same version; choose by variant ({one.variant or 'unknown'})"
     return f"{chosen.file} is newer"

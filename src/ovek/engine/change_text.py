@@ -85,8 +85,8 @@ def _words(one: Do, before: Do | None) -> str:
                 and before.change in ("copy", "write-bank")
                 and one.place in (before.place, f"bank:{before.bank}")
             ):
-                return f"check its {TITLES[one.algorithm]}"
-            return f"check the {TITLES[one.algorithm]} of {at} on the device"
+                return f"verify its {TITLES[one.algorithm]}"
+            return f"verify the {TITLES[one.algorithm]} of {at} on the device"
         case "back-up":
             return f"back up {at}" if at is not None else "back up the configuration"
         case "delete":
@@ -102,9 +102,9 @@ def _words(one: Do, before: Do | None) -> str:
         case "copy-bank":
             return f"copy bank {one.source} over bank {one.bank}{of}"
         case "load-component":
-            return f"load {one.version} ({one.image}) into the {_slotted(one)}{of}"
+            return f"install firmware {one.version} ({one.image}) on the {_slotted(one)}{of}"
         case "set-component":
-            return f"have the {_slotted(one)}{of} loaded from {at} at the next reload"
+            return f"set the {_slotted(one)}{of} to load from {at} at the next reload"
         case "boot-by-hand":
             more = f" ({', '.join(one.also)} on the other members)" if one.also else ""
             return f"boot from {at} by hand, at the boot loader{more}"
@@ -116,16 +116,16 @@ def _words(one: Do, before: Do | None) -> str:
             return f"set the default bank{of} to {one.bank}"
         case "set-once":
             if one.place is None:
-                return f"take back the one-time boot entry{of}"
+                return f"clear the one-time boot entry{of}"
             return f"set the one-time boot entry{of} to {one.place}"
         case "heed-config":
-            return f"have the next boot{of} read the saved configuration"
+            return f"set the next boot{of} to read the saved configuration"
         case "save":
             return "save the configuration" if one.config else f"save the boot settings{of}"
         case "commit":
             return f"commit the trial{of}"
         case "reload":
-            return "reload in a window"
+            return "reload in a maintenance window"
         case _:
             return one.change
 

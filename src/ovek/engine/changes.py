@@ -154,7 +154,7 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
             there = one is not None and (
                 one.bank(place.path) if place.is_bank else find_file(place.on(None), one)
             )
-            return "" if there else f"{place} is not there"
+            return "" if there else f"{place} does not exist"
         case Copy(place=place, content=content):
             return _no_room(device, place, content, sheet)
         case WriteBank(member=member, bank=name):
@@ -166,7 +166,7 @@ def refusal(device: Device, change: Change, sheet: Sheet) -> str:
             missing = _no_bank(device, member, TRIAL) or _no_bank(device, member, COMMITTED)
             return missing or _no_space_to_commit(_member(device, member), sheet)
         case BootByHand():
-            return "" if device.at == "boot-loader" else "it is not at its boot loader"
+            return "" if device.at == "boot-loader" else "the member is not at its boot loader"
         case SetDefault(member=member, bank=name):
             return _no_bank(device, member, name)
         case _:
@@ -545,14 +545,14 @@ def _no_room(device: Device, place: Place, content: Content, sheet: Sheet) -> st
     one = next((m for m in device.members or () if m.id == place.member), None)
     volume = one.volume(place.volume) if one is not None else None
     if volume is None or volume.state != "ok":
-        return f"the volume {place.volume}: cannot be written"
+        return f"volume {place.volume} cannot be written to"
     if volume.free is None or content.size is None:
-        return f"whether {content.name} fits on {place.volume}: is not known"
+        return f"it is unknown whether {content.name} fits on {place.volume}"
     name = volume.folded(place.path)
     over = [file for file in volume.files or () if volume.folded(file.path) == name]
     free = volume.free + sum(taken(file.least, volume, sheet) for file in over)
     needs = taken(content.size, volume, sheet)
-    return "" if free >= needs else f"{content.name} takes {needs} bytes, {free} are free"
+    return "" if free >= needs else f"{content.name} needs {needs} bytes, {free} are free"
 
 
 def _no_space_to_commit(member: Member, sheet: Sheet) -> str:
@@ -572,17 +572,17 @@ def _no_space_to_commit(member: Member, sheet: Sheet) -> str:
         ]
         new, old = (sum(taken(each.least, volume, sheet) for each in files) for files in held)
         if volume.free is not None and volume.free + old < new:
-            return f"what the trial holds takes {new} bytes, {volume.free + old} are free for it"
+            return f"the trial image needs {new} bytes, {volume.free + old} are free for it"
     return ""
 
 
 def _no_bank(device: Device, member: str, name: str) -> str:
     one = next((m for m in device.members or () if m.id == member), None)
-    return "" if one is not None and one.bank(name) else f"there is no bank {name}"
+    return "" if one is not None and one.bank(name) else f"bank {name} does not exist"
 
 
 def _runs_bank(device: Device, member: str, name: str) -> str:
     """Whether a member was started from a bank, as the device tells; empty where it was not."""
     one, running = _member(device, member), device.running
     alike = one.running_version in (None, running.version)
-    return f"bank {name} runs" if running.bank == name and alike else ""
+    return f"bank {name} is running" if running.bank == name and alike else ""

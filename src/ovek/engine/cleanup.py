@@ -74,7 +74,7 @@ def _plan_member(case: Case) -> CleanupPlan:
     if room.release is None:
         note = no_room_to_plan(volume, sheet, room)
         if volume is None and layout_named(sheet.boot.layout).into_banks(case.one.member):
-            note = "its images lie in banks, on no volume: ask for the image, --room-for IMAGE"
+            note = "this device stores images in banks, not in files; use --room-for IMAGE"
         if note or volume is None:
             return _nothing(case, volume, note)
         wanted = None if room.sweep is not None else _wanted_of(room, volume)
@@ -238,7 +238,7 @@ def _refused(plan: CleanupPlan, why: str) -> CleanupPlan:
         fits=False,
         reload_after=plan.reload_before,
         starts_after=plan.starts_before,
-        note=f"refused, because on the way {why}",
+        note=f"refused, because during the plan {why}",
     )
 
 
@@ -354,8 +354,8 @@ def _not_proven(chosen: Chosen) -> str:
     if chosen.proven:
         return ""
     return (
-        "the number of files is the smallest; that no choice frees fewer bytes beyond the need is "
-        "not proven, since the volume's cluster is not known"
+        "no plan deletes fewer files; whether another choice frees fewer bytes is unknown, because "
+        "the volume's cluster size is unknown"
     )
 
 
@@ -365,24 +365,28 @@ def _no_roles(case: Case, told: Sequence[Told]) -> str:
     if sheet.roles or not any(each.role == "unknown" for each in told):
         return ""
     name = sheet.name
-    return f"the sheet {name} tells no roles, so nobody knows what its files are for: add [roles]"
+    return f"the sheet {name} has no [roles], so the purpose of its files is unknown: add [roles]"
 
 
 def _ways(case: Case, volume: Volume, wanted: int) -> Iterator[str]:
     """Other ways to get there than by deleting on this volume."""
     room = case.asked.room
     if volume.capacity is not None and wanted > volume.capacity:
-        yield f"{volume.name}: holds {show_size(volume.capacity)} in all, less than is wanted"
+        yield f"the capacity of {volume.name} is {show_size(volume.capacity)}, less than is wanted"
     for other in case.one.member.volumes or ():
         stays = not other.removable or case.asked.policy.boot_from_removable
         usable = stays and not case.judged.judge.sheet.boot.holds_nothing(other)
         if other is not volume and usable and other.state == "ok" and (other.free or 0) >= wanted:
             free = show_size(other.free or 0)
-            yield f"another volume: {other.name}: has {free} free; copy the image there and name it"
+            yield (
+                f"another volume: {other.name} has {free} free; copy the image there and "
+                "put it into the "
+            )
+            "boot settings"
     if room.release is not None and layout_of(case.judged).holder == "files":
         yield (
-            "a stick: start the new image from one, in a window, then the old one no longer runs "
-            "and may go"
+            "boot the new image from a stick in a maintenance window; after that the old image "
+            "can be deleted"
         )
 
 
@@ -421,8 +425,8 @@ def _keeps(chosen: Chosen) -> tuple[Keep, ...]:
 def _stays_with(place: Place, one: JudgedMember) -> str:
     users = sorted(str(each) for each, image in one.sets.items() if place in image.parts)
     if len(users) > 1:
-        return f"shared by the sets {' and '.join(users)}"
-    return "it stays with its set"
+        return f"shared by the package sets {' and '.join(users)}"
+    return "its package set is kept"
 
 
 def _locked(units: Sequence[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:

@@ -84,13 +84,13 @@ def _unasked(
     if before is not None and after is not None:
         was, now = (RELOADS_WORST_FIRST.index(one.reload) for one in (before, after))
         if after.reload == "stranded" and now < was:
-            yield "it would no longer start"
+            yield "it would no longer boot"
         elif now < was:
-            yield f"its next start was {before.reload} and is {after.reload}"
+            yield f"its next boot was {before.reload} and is {after.reload}"
     for one in lost:
         change = one.change
         front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
-        yield f"{front}{change.what} is no longer proven: {one.lost}"
+        yield f"{front}{change.what}: was proven, now {one.lost}"
 
 
 def on_target(judged: JudgedDevice, walk: DeviceWalk, target: str | None) -> bool | None:
@@ -110,17 +110,17 @@ def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDo
         runs = ours.version
         starts = each.starts.version if each.starts is not None else None
         done: bool | None = True
-        why = f"runs and starts {expect}"
+        why = f"running {expect}, next boot {expect}"
         if runs is None:
-            done, why = None, "what it runs is not known"
+            done, why = None, "its running version is unknown"
         elif compare(runs, expect, scheme) != 0:
             done, why = False, f"runs {runs}"
         elif each.outcome == "stranded":
-            done, why = False, f"runs {runs}, and would not start again"
+            done, why = False, f"running {runs}, but it would not boot again"
         elif starts is None:
-            done, why = None, f"runs {runs}; what it starts next is not known"
+            done, why = None, f"running {runs}; its next boot is unknown"
         elif compare(starts, expect, scheme) != 0:
-            done, why = False, f"runs {runs}, and starts {starts} at the next reload"
+            done, why = False, f"running {runs}, but the next boot is {starts}"
         elif (lags := _lagging(new, ours)) is not None:
             done, why = lags
         yield MemberDone(member=ours.member, done=done, why=why)
@@ -142,8 +142,8 @@ def _lagging(new: JudgedDevice, ours: Runs) -> tuple[bool | None, str] | None:
     lags = {_lags_behind(release, new, member, ours) for release in able} or {None}
     if len(lags) == 1:
         return lags.pop()
-    unsure = "whether its components are new enough is not known"
-    return None, f"runs {ours.version}; {unsure}, nor which release of that version it is"
+    unsure = "it is unknown whether its components are new enough"
+    return None, f"running {ours.version}; {unsure}, and which release of that version it is"
 
 
 def _lags_behind(
@@ -153,7 +153,7 @@ def _lags_behind(
     scheme = new.judge.sheet.versions.components.pattern
     needs = release.needs_of(member.hardware.model).components or {}
     if needs and member.member.components is None:
-        return None, f"runs {ours.version}; its components, of which it needs some, are not known"
+        return None, f"running {ours.version}; it needs certain components, and they are unknown"
     unknown = None
     for component in member.member.components or ():
         need = needs.get(component.component)
@@ -161,10 +161,12 @@ def _lags_behind(
         if need is not None and component.version is not None:
             order = compare(component.version, need, scheme)
         if order == -1:
-            older = f"{component.shown} {component.version} is older than {need}, which it needs"
-            return False, f"runs {ours.version}, and {older}"
+            older = f"{component.shown} {component.version} is too old: it needs {need}"
+            return False, f"running {ours.version}, but {older}"
         if need is not None and order is None:
-            unknown = f"runs {ours.version}; whether {component.shown} is new enough is not known"
+            unknown = (
+                f"running {ours.version}; it is unknown whether {component.shown} is new enough"
+            )
     return None if unknown is None else (None, unknown)
 
 
@@ -177,7 +179,7 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[_Difference]:
     if not several:
         told["running version"] = _known(was.version), _known(now.version)
     places = [_known(each.place or _bank(each.bank)) for each in (was, now)]
-    told["runs from"] = places[0], places[1]
+    told["running from"] = places[0], places[1]
     yield from _differing("version", None, told)
     hardware = old.device.hardware, new.device.hardware
     models = [f"{each.model or ''} {each.revision or ''}".strip() or _UNKNOWN for each in hardware]
@@ -247,11 +249,11 @@ def _of_member(old: JudgedMember, new: JudgedMember, front: str | None) -> Itera
     places = [
         None
         if m.components is None
-        else {f"{c.shown} is loaded from": _known(c.loads_from) for c in m.components}
+        else {f"{c.shown} loads from": _known(c.loads_from) for c in m.components}
         for m in (was, now)
     ]
     if None not in places:
-        known = _known_on_both(places[0], places[1], "what components are loaded from")
+        known = _known_on_both(places[0], places[1], "where components load from")
         yield from _differing("component", front, known)
 
 
@@ -291,7 +293,7 @@ def _image_pairs(old: JudgedMember, new: JudgedMember) -> _Pairs:
         for place in other:
             name = names.get(place, str(place))
             if name not in side and find_file(place, one.member) is not None:
-                side[name] = _Shown("no image that is known")
+                side[name] = _Shown("no known image")
     return _pairs(told[0], told[1])
 
 
@@ -327,7 +329,7 @@ def _listings(was: Member, now: Member) -> _Pairs:
         sides = [None if each is None else each.files for each in (old, volume)]
         if old is not None and None in sides and sides != [None, None]:
             counts = [_UNKNOWN if files is None else f"{len(files)} files" for files in sides]
-            told[f"the files of {volume.name}:"] = counts[0], counts[1]
+            told[f"the files on {volume.name}"] = counts[0], counts[1]
     return told
 
 
@@ -380,7 +382,7 @@ def _banks(one: JudgedMember) -> dict[str, _Fact] | None:
         state: _Fact = _Shown(bank.state) if bank.state is not None else _UNKNOWN
         if image is not None:
             verdict = image.judgement.verdict
-            told = f"{image.version or 'version not known'}, {verdict}"
+            told = f"{image.version or 'version unknown'}, {verdict}"
             state = _Shown(told, proven=verdict == "proven")
         found[f"bank:{bank.name}"] = state
     return found
@@ -398,7 +400,7 @@ def _settings(member: Member) -> dict[str, str | None] | None:
         told[f"{half} boot order"] = (
             _UNKNOWN if order is None else ", ".join(each.shown for each in order) or "empty"
         )
-        told[f"{half} ignoring of the saved configuration"] = (
+        told[f"{half} setting to ignore the saved configuration"] = (
             _UNKNOWN if ignores is None else "on" if ignores else "off"
         )
     return told
@@ -411,7 +413,7 @@ _HALVES = {
         "boot mode",
         "default bank",
         "boot order",
-        "ignoring of the saved configuration",
+        "setting to ignore the saved configuration",
     )
     for half, other in (("live", "saved"), ("saved", "live"))
 }
@@ -441,7 +443,7 @@ def _free(was: Member, now: Member, front: str | None) -> Iterator[_Difference]:
             change = Change(
                 topic="volume",
                 member=front,
-                what=f"free on {volume.name}:",
+                what=f"free on {volume.name}",
                 was=show_mib(old.free),
                 now=show_mib(volume.free),
             )

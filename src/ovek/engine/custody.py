@@ -216,9 +216,9 @@ def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
     and none has another size than is published, as a copy that was cut off has.
     """
     if release.doubtful:
-        return "its publisher doubts the digest: which copies are right is disputed"
+        return "its publisher doubts the digest, so it is disputed which copies are good"
     if release.disputed and not any(group.right for group in groups):
-        return "its sources disagree on the digest: which copies are right is disputed"
+        return "its sources disagree on the digest, so it is disputed which copies are good"
     wrong = [group for group in groups if group.right is False]
     agree = len(wrong) == 1 and not any(
         copy.hop != "catalog" for group in groups if group.right for copy in group.copies
@@ -231,7 +231,7 @@ def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
         return (
             f"{wrong[0].label}: the published digest may be wrong: all {number} copies, on the "
             f"{' and the '.join(hop for hop in HOPS if hop in hops)}, are the same; ask the "
-            "publisher for the digest before you trust or delete any"
+            "publisher for the digest before you trust or delete a copy"
         )
     return ""
 
@@ -320,12 +320,15 @@ def _told(groups: Sequence[CopyGroup], *, own: bool = False) -> Iterator[str]:
     for group in groups:
         if group.right is False and own:
             places = ", ".join(copy.place for copy in group.copies)
-            yield f"{group.label}: differs from our own record, and no publisher lists it: {places}"
+            yield (
+                f"{group.label}: differs from your own record, and no publisher lists it: {places}"
+            )
         elif group.right is False:
             yield _told_of_wrong(group, right)
     unverified = next((group for group in groups if group.label == "?"), None)
     if unverified is not None:
-        yield f"?: of {len(unverified.copies)} no digest is known"
+        copies = "copy" if len(unverified.copies) == 1 else "copies"
+        yield f"?: {len(unverified.copies)} {copies} without a digest"
     yield from _told_of_unsure([g for g in groups if g.right is None and g.label != "?"], groups)
 
 
@@ -338,23 +341,23 @@ def _told_of_wrong(group: CopyGroup, right: list[Sighting]) -> str:
         before = [copy for copy in kept if _hop(copy) < _hop(first)] or kept
         where = "in the archive" if first.hop == "archive" else "on the shelf"
         places = ", ".join(copy.place for copy in stored)
-        took = "" if not flashes else f", and so it is on {', '.join(flashes)}"
-        anew = "get it from the publisher again, then copy it anew"
+        took = "" if not flashes else f", and so are the copies on {', '.join(flashes)}"
+        anew = "get it from the publisher again, then copy it again"
         if before:
-            anew = f"copy it anew from the last right copy, {max(before, key=_hop).place}"
+            anew = f"copy it again from the last good copy, {max(before, key=_hop).place}"
         elif right:
-            anew = f"copy it anew from a right copy on a flash, {right[0].place}"
+            anew = f"copy it again from a good copy on flash, {right[0].place}"
         return f"{group.label}: the copy {where} was bad already ({places}){took}; {anew}"
     source = "the publisher again"
     if right:
-        source = f"the last right copy, {max(kept or right, key=_hop).place}"
+        source = f"the last good copy, {max(kept or right, key=_hop).place}"
     if len(flashes) > 1:
         return (
-            f"{group.label}: {len(flashes)} flashes share a wrong digest that no source has: "
-            f"{', '.join(flashes)}; find out where they took it from before you trust it"
+            f"{group.label}: {len(flashes)} devices have the same bad copy: {', '.join(flashes)}; "
+            "find out where they got it before you trust that source"
         )
     return (
-        f"{group.label}: this flash alone is bad: {', '.join(flashes)}; copy the image to it again "
+        f"{group.label}: only {', '.join(flashes)} has this content; copy the image to it again "
         f"from {source}"
     )
 
@@ -366,20 +369,20 @@ def _told_of_unsure(unsure: list[CopyGroup], groups: Sequence[CopyGroup]) -> Ite
     labels = ", ".join(group.label for group in unsure)
     odd, number = list(_odd(groups)), sum(len(group.copies) for group in unsure)
     if len(unsure) == 1:
-        alike = f", and its {number} copies are all the same" if number > 1 else ""
-        yield f"{labels}: no published digest tells{alike}"
+        alike = f"; its {number} copies are all the same" if number > 1 else ""
+        yield f"{labels}: not in the catalog, so it cannot be verified{alike}"
     elif odd:
         most = max(unsure, key=lambda group: len(group.copies))
         places = [copy.place for g in unsure if g.label in odd for copy in g.copies]
         yield (
             f"{', '.join(odd)}: the odd copy is {', '.join(places)}: {len(most.copies)} others are "
-            f"the same ({most.label}); no published digest tells which is right, so compare sizes "
-            "and dates, and copy it anew if you trust the others"
+            f"the same ({most.label}); no published digest says which is good, so compare sizes "
+            "and dates, and copy it again if you trust the others"
         )
     else:
         yield (
-            f"{labels}: no published digest tells, and the copies differ from each other; find out "
-            "where each came from"
+            f"{labels}: not in the catalog, and the copies differ from each other; find out where "
+            "each came from"
         )
 
 

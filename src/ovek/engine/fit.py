@@ -125,7 +125,7 @@ def _weight(condition: Condition) -> int:
 def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     yield _of("status", release.status != "withdrawn", f"it is {release.status or 'no status'}")
     if standing.track is not None and release.track is not None:
-        saw = f"it is of the {release.track} track, {standing.track} is wanted"
+        saw = f"it is from the {release.track} track; policy wants {standing.track}"
         yield _of("track", release.track == standing.track, saw)
     yield from _hardware(standing, release)
     yield from _variant(standing, release)
@@ -141,15 +141,15 @@ def _of(of: Of, holds: bool | None, saw: str) -> Condition:
 def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     model, revision = standing.hardware.model, standing.hardware.revision
     if release.hardware is not None and model is None:
-        saw = f"it is for {' '.join(release.hardware)}, and what this is, is not known"
+        saw = f"it is for {' '.join(release.hardware)}, and the model of this device is unknown"
         yield _of("hardware", None, saw)
     elif release.hardware is not None:
         holds = any(fnmatchcase(model or "", glob) for glob in release.hardware)
-        yield _of("hardware", holds, f"it is for {' '.join(release.hardware)}, this is {model}")
+        yield _of("hardware", holds, f"it is for {' '.join(release.hardware)}; this is {model}")
     if release.revisions is not None:
-        there = revision or "not known"
+        there = revision or "unknown"
         fits = [fnmatchcase(revision or "", glob) for glob in release.revisions]
-        saw = f"it is for the revisions {' '.join(release.revisions)}, this one is {there}"
+        saw = f"it is for the revisions {' '.join(release.revisions)}; this one is {there}"
         yield _of("revision", None if revision is None else any(fits), saw)
 
 
@@ -157,10 +157,10 @@ def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     if release.variant is None:
         return
     if standing.variant is None:
-        saw = f"it is the variant {release.variant}, and which one runs is not known"
+        saw = f"it is the variant {release.variant}, and the running variant is unknown"
         yield _of("variant", None, saw)
         return
-    saw = f"it is the variant {release.variant}, that of this one is {standing.variant}"
+    saw = f"it is the variant {release.variant}; this device uses {standing.variant}"
     yield _of("variant", release.variant == standing.variant, saw)
 
 
@@ -185,8 +185,8 @@ def _sizes(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
 
 def _has(standing: Standing, size: int | None) -> str:
     """What there is, in words."""
-    who = "there is" if standing.member is None else f"member {standing.member} has"
-    return f"{who} {'an amount that is not known' if size is None else show_size(size)}"
+    who = "the device has" if standing.member is None else f"member {standing.member} has"
+    return f"{who} {'an amount that is unknown' if size is None else show_size(size)}"
 
 
 def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
@@ -195,13 +195,13 @@ def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
         return
     wanted = ", ".join(fronts)
     if version is None:
-        saw = f"it is reached from {wanted} only, and what runs is not known"
+        saw = f"it can only be installed over {wanted}, and the running version is unknown"
         yield _of("from", None, saw)
         return
     scheme = standing.scheme
     same = release.version is not None and compare(version, release.version, scheme) == 0
     holds = same or any(leads_from(version, front) for front in fronts)
-    yield _of("from", holds, f"it is reached from {wanted} only, {version} runs")
+    yield _of("from", holds, f"it can only be installed over {wanted}; running is {version}")
 
 
 def _components(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
@@ -212,15 +212,17 @@ def _components(standing: Standing, release: KnownRelease) -> Iterator[Condition
         if brings is not None and compare(brings, need, scheme) in (0, 1):
             continue
         if known is None:
-            yield _of("components", None, f"it needs {name} {need}, and what runs is not known")
+            yield _of(
+                "components", None, f"it needs {name} {need}, and the installed version is unknown"
+            )
             continue
         for each in known:
             if each.component != name:
                 continue
             order = None if each.version is None else compare(each.version, need, scheme)
-            have = each.version or "a version that is not known"
+            have = each.version or "an unknown version"
             holds = None if order is None else order >= 0
-            yield _of("components", holds, f"it needs {each.shown} {need}, {have} runs")
+            yield _of("components", holds, f"it needs {each.shown} {need}; installed is {have}")
 
 
 def leads_from(version: str, start: str) -> bool:

@@ -39,7 +39,7 @@ def facts_of(judged: JudgedDevice, audit: DeviceAudit) -> Iterator[Fact]:
     yield Fact("answer", "", "", audit.answer)
     yield Fact("proven", "", "", "yes" if audit.reload == "proven" else "no")
     if audit.target is not None:
-        states: dict[bool | None, str] = {True: "yes", False: "no", None: "not known"}
+        states: dict[bool | None, str] = {True: "yes", False: "no", None: "unknown"}
         yield Fact("target", "", "", states[audit.on_target])
     for start in audit.starts:
         if start.runs is not None:
@@ -131,13 +131,13 @@ def _json(value: object) -> str:
 # ---- a life, told from spans ---------------------------------------------------------------------
 
 _NAMES = {
-    "version": "runs", "starts": "starts next", "boot": "boot", "bank": "bank", "answer": "answer",
+    "version": "runs", "starts": "next boot", "boot": "boot", "bank": "bank", "answer": "answer",
     "target": "on its target", "model": "model", "site": "site", "role": "role",
 }  # fmt: skip
 
 
 # What a life begins with: how the device was when it was first read.
-_FIRST = {"runs", "starts next", "answer", "on its target", "model"}
+_FIRST = {"runs", "next boot", "answer", "on its target", "model"}
 
 
 def life(spans: Iterable[Span]) -> list[Event]:
@@ -216,7 +216,7 @@ def _event(
         old, new = (msgspec.json.decode(each, type=ImageFact) if each is not None else None
                     for each in (was, now))  # fmt: skip
         rotten = old is not None and new is not None and rotted(old, new)
-        what = "image rotted" if rotten else _changed(kind, was, now)
+        what = "image corrupted" if rotten else _changed(kind, was, now)
         return Event(
             at=at, what=what, member=whose, place=key, was=_image_told(old), now=_image_told(new),
             severe=rotten,
@@ -255,7 +255,7 @@ def _bank_told(value: str | None) -> str | None:
     if value is None:
         return None
     version, state, digest, *_ = msgspec.json.decode(value, type=list[str | None])
-    parts = [version or "version not known", state or "state not known"]
+    parts = [version or "version unknown", state or "state unknown"]
     return ", ".join([*parts, *([digest] if digest else [])])
 
 
@@ -284,9 +284,7 @@ def _held_image(span: Span) -> ImageFact:
         return msgspec.json.decode(span.fact.value, type=ImageFact)
     parts = [*msgspec.json.decode(span.fact.value, type=list[str | None]), None, None]
     version, _, digest, release, verdict, *_ = parts
-    return ImageFact(
-        verdict=verdict or "not known", release=release, version=version, digest=digest
-    )
+    return ImageFact(verdict=verdict or "unknown", release=release, version=version, digest=digest)
 
 
 def held(device: str, span: Span) -> Held:

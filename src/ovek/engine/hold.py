@@ -32,6 +32,7 @@ from ovek.engine.runs import Runs
 from ovek.engine.verdicts import CUT, JudgedDevice, JudgedMember, find_file, is_empty
 from ovek.model.naming import IMAGE_ROLES, glob_pattern
 from ovek.model.place import Place
+from ovek.model.plan import NEXT_BOOT, RUNNING
 from ovek.model.policy import Policy
 from ovek.model.sheet import Role
 from ovek.model.snapshot import BootEntry, File, Member, Volume
@@ -91,7 +92,7 @@ def _because(text: str, kind: HoldKind) -> Reason:
     return Reason(text, frozenset({kind}))
 
 
-_CUT = _because(f"{CUT}, so that nobody can say what would be deleted", "not-known")
+_CUT = _because(f"{CUT}, so it is unknown which file would be deleted", "not-known")
 _LOG = (_because("a log that may still be written", "log"),)
 
 
@@ -110,7 +111,7 @@ class Holds:
         self.of_role: dict[Role, Reasons] = {
             role: (_because(role, "role"),) for role in ("configuration", "licence", "key")
         }
-        self.of_role["unknown"] = (_because("what it is for is not known", "role"),)
+        self.of_role["unknown"] = (_because("its purpose is unknown", "role"),)
         self.of_places: dict[tuple[str, str], dict[str, dict[Reason, None]]] = {}
         self.folders: list[tuple[str, str, str, Reason]] = []
         self.raw: list[str] = []
@@ -125,7 +126,7 @@ class Holds:
             self._hold_named(one.member)
             self._hold_unknown(one.member)
         if any(member.outcome == "unknown" for member in walk.members):
-            self._missing("what starts next is not known", _BOOTED)
+            self._missing("next boot unknown", _BOOTED)
         for one in judged.members or ():
             self._hold_kept(one, used)
         self._hold_sets()
@@ -166,15 +167,15 @@ class Holds:
         used = set[Place]()
         for each in runs:
             for place in each.places:
-                self._hold(place, _because("running", "running"))
+                self._hold(place, _because(RUNNING, "running"))
                 if each.sure:
                     used.add(place)
             if each.gone is not None:
-                self._hold(each.gone, _because("what runs was started from here", "running"))
+                self._hold(each.gone, _because("the running image was booted from here", "running"))
                 self._hold_version(each)
         for member in walk.members:
             if member.starts is not None and member.starts.at is not None:
-                self._hold(member.starts.at, _because("the next start", "starts-next"))
+                self._hold(member.starts.at, _because(NEXT_BOOT, "starts-next"))
                 if member.outcome == "proven":
                     used.add(member.starts.at)
         return used
@@ -184,7 +185,7 @@ class Holds:
         member = self.judged.member(runs.member)
         for image in (*member.images.values(), *member.sets.values()) if member is not None else ():
             if image.version in (None, runs.version):
-                self._hold(image.place.on(runs.member), _because("running", "running"))
+                self._hold(image.place.on(runs.member), _because(RUNNING, "running"))
 
     def _hold_behind(self, walk: DeviceWalk) -> None:
         """Hold what starts instead, where it is not sure that the next start succeeds."""
@@ -194,17 +195,17 @@ class Holds:
             try:
                 for place in behind(self.judged, one):
                     if member.starts is None or place != member.starts.at:
-                        told = "starts if the next start fails"
+                        told = "fallback if the next boot image fails"
                         self._hold(place, _because(told, "kept-fallback"))
             except NotKnownError:
-                self._missing("what starts if the next start fails is not known", _BOOTED)
+                self._missing("it is unknown what boots if the next boot image fails", _BOOTED)
 
     def _hold_named(self, member: Member) -> None:
         """Hold what the settings, components and banks of a member name."""
         for entry in _entries(member):
             if entry.at is not None:
                 place = self.judged.located(entry.at, member.id)
-                self._hold(place, _because("named in the boot order", "in-order"))
+                self._hold(place, _because("in the boot order", "in-order"))
             elif entry.remote is None:
                 self.raw.append((entry.raw or "").casefold())
         for bank in member.banks or ():
@@ -214,7 +215,7 @@ class Holds:
         for component in member.components or ():
             if component.place is None:
                 continue
-            reason = _because(f"a component is loaded from it ({component.component})", "pointed")
+            reason = _because(f"a component loads from it ({component.component})", "pointed")
             place = self.judged.located(component.place, member.id)
             self._hold(place, reason)
             # A folder that is written without its slash is a folder all the same.
@@ -227,30 +228,30 @@ class Holds:
         layout, boot = layout_named(sheet.boot.layout), member.boot
         if boot is None or not layout.settings_known(member):
             asked = any(field in asks for field in layout.start_facts)
-            self._missing("what starts next is not known", None if asked else _BOOTED)
+            self._missing("next boot unknown", None if asked else _BOOTED)
         elif None in (boot.order.live, boot.order.saved) and "order.place" in asks:
-            self._missing("half of the boot order is not known", None)
+            self._missing("the boot order is only partly known", None)
         if boot is not None:
             saved, field = boot.mode.saved is not None, "boot.mode.saved"
             if layout.holder == "banks":
                 saved, field = boot.default_bank.saved is not None, "boot.default_bank.saved"
             if not saved and field in asks:
-                self._missing("what starts next is known by the live settings only", _BOOTED)
+                self._missing("the next boot is known from the live settings only", _BOOTED)
         if self.raw:
-            reason = "a boot entry that is not understood may mean it"
+            reason = "a boot entry that cannot be parsed may mean it"
             self._missing(reason, frozenset({*IMAGE_ROLES, "set-file"}))
         components = member.components
         if components is None or any(each.loads_from is None for each in components):
-            reason = "which file its component is loaded from is not known"
+            reason = "it is unknown which file a component loads from"
             asked = "component.loads_from" in asks
             self._missing(reason, None if asked else frozenset({"component-image"}))
         unmade = any(bank.places is None and not is_empty(bank) for bank in member.banks or ())
         of_files = layout.pair or any(bank.places for bank in member.banks or ())
         if unmade and ("bank.place" in asks or sheet.reading.slots):
-            self._missing("which files make up its banks is not known", None)
+            self._missing("the files of its banks are unknown", None)
         elif unmade and of_files:
             roles = frozenset[Role]({*_BOOTED, *IMAGE_ROLES})
-            self._missing("which files make up its banks is not known", roles)
+            self._missing("the files of its banks are unknown", roles)
 
     def _missing(self, told: str, roles: frozenset[Role] | None) -> None:
         """Hold the files of some roles, or of all, for want of a fact."""
@@ -277,7 +278,7 @@ class Holds:
             and image.place.volume == volume.name
         )
         for place in there[:1]:
-            reason = _because("the image that room is made for", "wanted")
+            reason = _because("the image that the space is for", "wanted")
             self._hold(place.on(member.id), reason)
         ours = sorted(place for place in used if place.member == member.id)
         kept = [p for p in ours if p.is_bank or find_file(p.on(None), member) is not None]
@@ -296,7 +297,7 @@ class Holds:
                 if (reasons := self.of(one, package))
             ]
             for place, package, reasons in found:
-                told = _together(f"its package {package} is held", reasons)
+                told = _together(f"its package {package} is protected", reasons)
                 self._note(place.on(one.member.id), told)
             for place in sorted(one.sets):
                 self._hold_packages(one, place)
@@ -357,15 +358,15 @@ class _OnVolume:
             folded = self.volume.folded(path)
             reasons += tuple(why for folder, why in self.folders if folded.startswith(folder))
         if holds.raw and any(path.rpartition("/")[2].casefold() in raw for raw in holds.raw):
-            reasons += (_because("a boot entry that is not understood may mean it", "not-known"),)
+            reasons += (_because("a boot entry that cannot be parsed may mean it", "not-known"),)
         named = self.named.get(path)
         return reasons if named is None else (*named, *reasons)
 
     def _of_sets(self, path: str, role: Role) -> Reasons:
         if not self.sets_known:
-            return (_because("which packages belong to which set is not known", "not-known"),)
+            return (_because("it is unknown which packages belong to which set", "not-known"),)
         if role == "set-file" and Place(self.volume.name, path) not in self.one.sets:
-            return (_because("its packages are not known", "not-known"),)
+            return (_because("its packages are unknown", "not-known"),)
         return ()
 
 

@@ -56,8 +56,8 @@ def _look(name: str) -> str:
 
 
 _FOLDS = (
-    ("a blank more or less", _without_blanks),
+    ("differs by a space", _without_blanks),
     ("only the case differs", str.casefold),
     ("only the suffix differs", _without_suffix),
-    ("characters that look alike", _look),
+    ("similar-looking characters", _look),
 )

@@ -16,13 +16,13 @@ from ovek.model.report import News, Remembered, ReportDevice, Standing
 
 def standing_of(one: ReportDevice) -> Standing:
     """What a report remembers of a device."""
-    runs = " / ".join(dict.fromkeys(each.runs or "not known" for each in one.starts))
+    runs = " / ".join(dict.fromkeys(each.runs or "unknown" for each in one.starts))
     found = (
         f"{each.rule} at {each.place}" if each.place is not None else each.rule
         for each in one.findings
         if each.waived is None
     )  # fmt: skip
-    return Standing(one.answer, runs or "not known", tuple(dict.fromkeys(found)))
+    return Standing(one.answer, runs or "unknown", tuple(dict.fromkeys(found)))
 
 
 def news(before: Remembered, now: Mapping[str, Standing]) -> News:

@@ -43,16 +43,19 @@ def _offered(
         archives[one.path] = release
         use: Use
         if release is None:
-            use, why = "no", "no source lists it, so what it is for is not known"
+            use, why = "no", "it is not in the catalog, so its hardware is unknown"
         elif any(one.same_bytes(release) for one in chosen.all_chosen):
             use, why = "the one", "; ".join(chosen.unsure)
         elif release in before:
-            use, why = "first", f"it has to start before {chosen.chosen and chosen.chosen.file}"
+            use, why = (
+                "first",
+                f"it is an intermediate step to {chosen.chosen and chosen.chosen.file}",
+            )
         elif release in chosen.parts:
             use, why = "component", "a component image for it"
         else:
             against = behind.get(release) or fit_all(stand, release).against
-            use, why = "no", "; ".join(against) or "it is no system image"
+            use, why = "no", "; ".join(against) or "it is not a system image"
         if release is not None and use != "no" and one.verdict != "proven":
             why = "; ".join(filter(None, (why, f"this copy is {one.verdict}")))
         yield Offered(path=one.path, release=one.release, verdict=one.verdict, use=use, why=why)

@@ -48,7 +48,7 @@ def policy_mistakes(
     if policy.bank_rule == "previous" and policy.keep < 2:
         yield PolicyMistake(
             key="keep",
-            met="keep is 1, and bank_rule wants the release before in the other bank",
+            met="keep is 1, but bank_rule wants the previous release in the other bank",
             do="Keep 2 or more, or leave bank_rule out",
         )
     yield from _windows(policy, fleet)
@@ -81,7 +81,7 @@ def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
                     key=key,
                     met=f"{window.shown} overlaps reload_in[{before}], {other.shown}, for "
                     f"{window.selector}",
-                    do="Make one window of the two",
+                    do="Merge the two windows",
                 )
     groups = [(f"apart[{at}]", globs) for at, globs in enumerate(policy.apart)]
     for key, globs in [*groups, ("canaries", policy.canaries)]:
@@ -113,17 +113,17 @@ def waiver_mistakes(
             yield _unknown(f"waiver[{at}].device", "device", waiver.device, names)
         for key in ("by", "why"):
             if not getattr(waiver, key).strip():
-                met = f"{key} is blank"
+                met = f"{key} is empty"
                 do = "Say who accepted it, and why"
                 yield PolicyMistake(key=f"waiver[{at}].{key}", met=met, do=do)
 
 
 def _unknown(key: str, kind: str, name: str, known: list[str]) -> PolicyMistake:
     near = get_close_matches(name, known, n=1, cutoff=0.4)
-    do = f"Did you mean {near[0]!r}?" if near else f"Name a {kind} that is there, or remove it"
+    do = f"Did you mean {near[0]!r}?" if near else f"Name an existing {kind}, or remove the line"
     if (new := new_name(name, known)) is not None:
         do = f"It is called {new!r} now"
-    return PolicyMistake(key=key, met=f"there is no {kind} {name!r}", do=do)
+    return PolicyMistake(key=key, met=f"{kind} {name!r} does not exist", do=do)
 
 
 def _names(key: str, want: Want, fleet: Fleet, sheets: list[str]) -> Iterator[PolicyMistake]:
@@ -157,14 +157,14 @@ def _target(
         yield replace(mistake, unlisted=True)
         return
     if allowed is not None and not any(fnmatchcase(target, glob) for glob in allowed):
-        met = f"the target {target} is none of the allowed versions: {', '.join(allowed)}"
-        yield PolicyMistake(key=key, met=met, do="Allow it, or choose another target")
+        met = f"the target {target} is not one of the allowed versions: {', '.join(allowed)}"
+        yield PolicyMistake(key=key, met=met, do="Add it to `allowed`, or choose another target")
     ours = releases.by_version[target]
     if all(one.status == "withdrawn" for one in ours):
         met = f"the target {target} is withdrawn by its publisher"
         yield PolicyMistake(key=key, met=met, do="Choose another target")
     if track is not None and all(one.track not in (None, track) for one in ours):
-        met = f"the target {target} is of the {ours[0].track} track, and {track} is wanted"
+        met = f"the target {target} is from the {ours[0].track} track, but policy wants {track}"
         yield PolicyMistake(key=key, met=met, do="Choose another target, or another track")
 
 
@@ -177,7 +177,7 @@ def _against(before: int, other: Want, at: int, want: Want) -> Iterator[PolicyMi
             yield PolicyMistake(
                 key=f"want[{at}].{name}",
                 met=f"{met}want[{before}] {_shown(theirs)}",
-                do="Say it once",
+                do="Set it in one [[want]] only",
             )
 
 

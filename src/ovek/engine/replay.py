@@ -73,7 +73,7 @@ def harm_halfway(
     """What a power failure in the middle of a change leaves worse, in words."""
     if isinstance(change, LoadComponent):  # no walk tells of it
         slot = f" in slot {change.slot}" if change.slot is not None else ""
-        return [f"the {change.component}{slot} would be half written, and may have to be replaced"]
+        return [f"the {change.component}{slot} would be half-written, and may have to be replaced"]
     return [] if half is None else worse(before, half, meant)
 
 
@@ -202,14 +202,14 @@ def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place]) -> str:
     intended = after.starts is not None and after.starts.at in meant
     rank = RELOADS_WORST_FIRST.index
     if rank(after.outcome) < rank(before.outcome):
-        return f"the next start goes from {before.outcome} to {after.outcome}"
+        return f"the next boot changes from {before.outcome} to {after.outcome}"
     if intended:
         return ""
     if before.starts is None or after.starts is None:
         return ""
     if _as_good(before.starts, after.starts):
         return ""
-    return f"the next start is from {after.starts.place}, no longer from {before.starts.place}"
+    return f"the next boot changes from {before.starts.place} to {after.starts.place}"
 
 
 def _as_good(was: Started, now: Started) -> bool:

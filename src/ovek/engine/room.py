@@ -78,22 +78,22 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     """Why there is no plan for a volume; empty where there is one."""
     if volume is None:
         name = sheet.boot.default_volume
-        return f"the volume {name}: is not in the snapshot" if name else "no volume is known"
+        return f"volume {name} is not in the snapshot" if name else "the volumes are unknown"
     name, release = volume.name, room.release
     if volume.state in ("absent", "unreadable"):
-        return f"the volume {name}: is {volume.state}"
+        return f"volume {name} is {volume.state}"
     if not sheet.boot.can_read(volume.filesystem):
-        return f"the volume {name}: is {volume.filesystem}, which this device cannot read"
+        return f"volume {name} is {volume.filesystem}, which this device cannot read"
     if volume.state is None:
-        return f"whether {name}: can be read is not known"
+        return f"it is unknown whether volume {name} can be read"
     if volume.free is None:
-        return f"how much is free on {name}: is not known"
+        return f"the free space on {name} is unknown"
     if volume.files is None:
-        return f"the files of {name}: are not known"
+        return f"the files on {name} are unknown"
     if room.share is not None and volume.capacity is None:
-        return f"the capacity of {name}: is not known, so a share of it is not known either"
+        return f"the capacity of {name} is unknown, and so is a percentage of it"
     if release is not None and not release.sizes:
-        told = f"the size of {release.file} is not published, and no proven copy tells it"
+        told = f"the size of {release.file} is neither published nor known from a proven copy"
         return f"{told} (add it: ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES)"
     least = release.needs.volume if release is not None else None
     if release is not None and least and volume.capacity is not None and volume.capacity < least:

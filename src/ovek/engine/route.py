@@ -80,7 +80,7 @@ def route(
     target = targets[0].version or targets[0].file
     scheme = standing.scheme
     if standing.version is None:
-        told = "what runs is not known"
+        told = "the running version is unknown"
         return Route(start=None, target=target, hops=None, known=False, missing=told)
     if compare(standing.version, target, scheme) == 0:
         return Route(start=standing.version, target=target, hops=())
@@ -89,7 +89,7 @@ def route(
         if direct:
             back = Hop(release=direct[0], loads="image")
             return Route(start=standing.version, target=target, hops=(back,))
-        missing = f"{target} is earlier than {standing.version}: {_obstacle(standing, targets)}"
+        missing = f"{target} is older than {standing.version}: {_obstacle(standing, targets)}"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
     key = None if needs is None else (alike(standing, needs), tuple(targets))
     found = memo.searches.get(key) if memo is not None and key is not None else None
@@ -105,7 +105,7 @@ def route(
         return Route(start=standing.version, target=target, hops=None, known=False, missing=missing)
     missing = _obstacle(standing, targets)
     if len(reached) > 1:
-        missing += f"; from {standing.version} lead: {', '.join(reached)}"
+        missing += f"; from {standing.version} there are paths to: {', '.join(reached)}"
     return Route(start=standing.version, target=target, hops=None, missing=missing)
 
 
@@ -291,7 +291,7 @@ def _unknown(standing: Standing, hops: Iterable[Hop]) -> str:
             if condition.holds is None:
                 return f"{hop.release.file}: {condition.saw}"
         now = after(now, hop)
-    return "a fact on the way is not known"
+    return "a fact that the path depends on is unknown"
 
 
 def _obstacle(standing: Standing, targets: Iterable[KnownRelease]) -> str:

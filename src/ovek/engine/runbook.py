@@ -135,8 +135,8 @@ def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[
             yield Open(rule=barred.part, member=member, place=None, saw=barred.why, words=words)
 
 
-_FIND_OUT = "Find that out, read the device again (ovek survey), and ask again"
-_BY_HAND = "See to that by hand, read the device again (ovek survey), and ask again"
+_FIND_OUT = "Find out that fact, read the device again (ovek survey), and run this command again"
+_BY_HAND = "Fix it by hand, read the device again (ovek survey), and run this command again"
 _OF_AIM = {
     "start": ("boot", None),
     "target": ("boot", "target", "settings"),
@@ -353,7 +353,7 @@ def _too_much(subject: Subject, later: Subject, stages: Sequence[Replayed]) -> I
                 gone = volume.folded(file.path) not in there
                 if gone and place not in deleted and role not in _COMES_AND_GOES:
                     shown = place if several else place.on(None)
-                    yield f"{shown} is gone, and no change deletes it"
+                    yield f"{shown} is gone, and no step deletes it"
         if after is not None:
             yield from _other_settings(one.member, after.member, stages)
 
@@ -365,7 +365,7 @@ def _other_settings(was: Member, now: Member, stages: Sequence[Replayed]) -> Ite
         values = [getattr(member.boot, name).saved for member in known if member.boot is not None]
         value = getattr(now.boot, name).saved if now.boot is not None else None
         if value is not None and _plain(value) not in map(_plain, values):
-            yield f"the saved boot {told} is {_plain(value)}, which no change sets"
+            yield f"the saved boot {told} is {_plain(value)}, which no step sets"
 
 
 def _plain(value: object) -> str:

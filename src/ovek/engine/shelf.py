@@ -145,7 +145,7 @@ def _proven_by(
         return judgement
     if judgement.verdict not in ("unlisted", "unverified", "matched"):
         return judgement
-    why = f"it lies in an archive that is proven: {archive.why}"
+    why = f"it is inside a proven archive: {archive.why}"
     release = inside(archive.release, _contained(member, archive.by))
     return Judgement(verdict="proven", why=why, release=release, by=archive.by)
 
@@ -159,7 +159,7 @@ def _readings(name: str) -> Iterator[str]:
 
 def _by_word(found: ShelfVerdict) -> ShelfVerdict:
     """A verdict whose digests the server worked out itself."""
-    return replace(found, why=f"{found.why}, by the server's own word", by_word=True)
+    return replace(found, why=f"{found.why}, as reported by the server", by_word=True)
 
 
 def _unread(file: ShelfFile) -> ShelfVerdict:
@@ -188,14 +188,14 @@ def _verdict(
     path, structure = file.path, file.structure
     release = judgement.release if judgement is not None else None
     proven = judgement is not None and judgement.verdict == "proven"
-    why = judgement.why if judgement is not None else "it is no image that is known"
+    why = judgement.why if judgement is not None else "it is not a known image"
     name = path.rpartition("!")[2].rpartition("/")[2]
     if named is not None and release is not None:
-        why += f": it holds {release.file}, and bears the name of {named}"
+        why += f": it contains {release.file}, but has the name of {named}"
     elif proven and release is not None and name != release.file and "!" not in path:
         why += f", under another name ({name})"
     if structure is not None and not structure.sound and not proven:
-        why += f"; broken inside at byte {structure.offset} ({structure.kind}: {structure.why})"
+        why += f"; internal damage at byte {structure.offset} ({structure.kind}: {structure.why})"
     elif file.note is not None:
         why += f"; {file.note}"
     return ShelfVerdict(

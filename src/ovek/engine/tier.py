@@ -79,13 +79,13 @@ class Tiers:
             locked = self.locked.get(place)
             return locked, "" if locked is None else TIERS[locked]
         if role in ("crash-file", "leftover", "log"):
-            return 1, f"a {role} that nothing refers to"
+            return 1, f"{role}, not used by any setting"
         image = self.one.sets.get(place) or self.one.images.get(place)
         if image is not None and image.judgement.verdict in ("altered", "truncated"):
             verdict = image.judgement.verdict
-            return 1, f"{verdict} and nothing refers to it: {image.judgement.why}"
+            return 1, f"{verdict}, not used by any setting: {image.judgement.why}"
         if role == "package" and place not in self.in_sets:
-            return 1, "a package that no set names"
+            return 1, "a package that is in no package set"
         copies = [
             other
             for _, digest in file.digests or ()
@@ -94,10 +94,10 @@ class Tiers:
         ]
         if copies:
             nearest = min(copies, key=lambda other: (other.volume != place.volume, other[:2]))
-            return 2, f"the same digest as {nearest}, which stays"
+            return 2, f"the same digest as {nearest}, which is kept"
         if any(digest in self.shelf for _, digest in file.digests or ()):
-            return 3, "an old image that the shelf holds, proven"
-        return 4, "an old image; no shelf that was read holds it, so back it up first"
+            return 3, "old image with a proven copy on the shelf"
+        return 4, "old image with no copy on a shelf: back it up first"
 
 
 def _same(one: Digests | None, other: Digests | None) -> bool:

@@ -56,7 +56,7 @@ def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) 
     counted = known[1:] if len(known) > 1 and 1 < known[0][0] < 5 else known[:1]
     tier, why = max(counted, key=lambda each: each[0])
     if tier < 5 and whole.judgement.verdict in ("altered", "truncated"):
-        tier, why = 1, f"{whole.judgement.verdict} and nothing refers to it: {whole.judgement.why}"
+        tier, why = 1, f"{whole.judgement.verdict}, not used by any setting: {whole.judgement.why}"
     return _unit(files, tier, why, cluster)
 
 

@@ -27,11 +27,11 @@ def waive(
         used |= set(fitting)
         holding = next((waiver for waiver in fitting if waiver.until >= today), None)
         if holding is not None:
-            waived = f"by {holding.by} until {holding.until}: {holding.why}"
+            waived = f"by {holding.by}, until {holding.until}. Reason: {holding.why}"
             finding = replace(finding, waived=waived)
         elif fitting:
             last = max(fitting, key=lambda waiver: waiver.until)
-            saw = f"{finding.saw}; the waiver by {last.by} ended on {last.until}"
+            saw = f"{finding.saw}; was waived by {last.by}, and that waiver expired on {last.until}"
             finding = replace(finding, saw=saw)
         marked.append(finding)
     return tuple(marked), used

@@ -190,7 +190,7 @@ def _contradiction(key: str, one: Want, other: Want, device: str | None) -> str:
     told = " and ".join(
         f"{_shown(getattr(want, key))} (for {want.selector})" for want in (one, other)
     )
-    return f"{key} of {device} is wanted to be {told}"
+    return f"{key} of {device} is wanted as {told}"
 
 
 def _shown(value: object) -> str:
@@ -367,13 +367,17 @@ def longest_way(judged: JudgedDevice, release: KnownRelease, wanted: Wanted) -> 
 def told_way(way: Route, release: KnownRelease) -> str:
     """What comes between what runs and a release, in words; empty where nothing does."""
     if way.hops is None:
-        known = "there is no way to" if way.known else "whether there is a way is not known to"
+        known = (
+            "there is no upgrade path to"
+            if way.known
+            else "it is unknown whether there is an upgrade path to"
+        )
         return f"{known} {release.file}: {way.missing}"
     if len(way.hops) < 2:
         return ""
     first = way.hops[0].release.file
     steps = told_hops(way.hops)
-    return f"{release.file} cannot be loaded over {way.start} directly: {steps}; first {first}"
+    return f"{release.file} cannot be installed over {way.start} directly: {steps}; first {first}"
 
 
 def told_hops(hops: Sequence[Hop]) -> str:

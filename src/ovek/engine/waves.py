@@ -89,10 +89,12 @@ def _misfit(one: _Going, policy: Policy) -> str:
     """Why a device fits into no wave; empty where it does."""
     if one.window is None:
         place = f" ({one.book.site})" if one.book.site else ""
-        return f"no window of reload_in is for it{place}" if policy.reload_in else ""
+        return f"policy.toml has no reload_in window for it{place}" if policy.reload_in else ""
     length = one.window.length
     if length is not None and one.minutes > length:
-        return f"it takes {one.minutes} min from its first reload, {one.window.shown} has {length}"
+        return (
+            f"it needs {one.minutes} min from its first reload, but {one.window.shown} has {length}"
+        )
     return ""
 
 
@@ -123,10 +125,10 @@ def _apart(one: _Going, other: _Going, policy: Policy) -> bool:
 
 def _wave(last: Wave | None, group: Sequence[_Going], after: datetime) -> Wave:
     first, minutes = group[0], max(one.minutes for one in group)
-    number, before = 1, "nothing: it is the first"
+    number, before = 1, "no precondition: it is the first wave"
     if last is not None:
         number = last.number + 1
-        before = f"every device of wave {last.number} runs what is wanted, proven, on every member"
+        before = f"every member of every device of wave {last.number} runs its target, proven"
         before += f"; {last.no_date}" if last.no_date else ""
     begins = None if first.window is None else next_time(first.window, after, minutes)
     into = 0

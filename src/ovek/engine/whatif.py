@@ -21,7 +21,7 @@ from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, Judgement
 from ovek.model.whatif import WhatIf
 
-_BAD = Judgement(verdict="altered", why="taken to be bad")
+_BAD = Judgement(verdict="altered", why="assumed bad")
 
 
 class NoSuchPlaceError(Exception):
@@ -43,7 +43,7 @@ def suppose(judged: JudgedDevice, what: WhatIf) -> JudgedDevice:
     for text in what.bad:
         if not _place(text).path:
             problem = (
-                f"{text!r} is a volume, which is not bad by itself: name a file or bank of it, "
+                f"{text!r} is a volume, and a volume is not bad by itself: name a file or bank, "
             )
             raise PlaceError(problem + f"or say --if-missing {text}")
     bad = [place for text in what.bad for place in _meant(judged, text)]
@@ -83,7 +83,7 @@ def _place(text: str) -> Place:
         member, slash, volume = text[:-1].rpartition("/")
         if volume and volume != BANK:
             return Place(volume, "", member if slash else None)
-        raise PlaceError(f"{text!r} is not a place; write it as volume:path, volume: or bank:name")
+        raise PlaceError(f"{text!r} is not a place; use volume:path, volume: or bank:name")
     return parse_place(text)
 
 

@@ -131,7 +131,7 @@ def _check_header(file: Path, header: list[str]) -> None:
         raise InputError(file, "has no column 'name'", do, line=1)
     for column in header:
         if column not in _KNOWN or header.count(column) > 1:
-            met = f"the column {column!r} is " + ("not known" if column not in _KNOWN else "twice")
+            met = f"the column {column!r} is " + ("unknown" if column not in _KNOWN else "twice")
             raise InputError(file, met, f"Known are: {', '.join(_KNOWN)}", line=1)
 
 

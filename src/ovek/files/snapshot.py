@@ -82,7 +82,7 @@ def _taken_at(file: Path) -> float:
             return snapshot_device(file, number, line).taken_at.timestamp()
     raise InputError(
         file,
-        "is empty, so that the newest snapshot is not known",
+        "is empty, so that the newest snapshot is unknown",
         "Remove it, or name a snapshot with --snapshot FILE",
     )
 

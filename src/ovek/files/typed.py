@@ -172,7 +172,7 @@ def explain(
         do += f"Known are: {', '.join(known)}" if known else "Remove it or mend its spelling"
         do = do if new is None else f"It is called {new!r} now"
         return InputError(
-            file, f"the key {name!r} is not known", do, line=line, key=_joined(key, name)
+            file, f"the key {name!r} is unknown", do, line=line, key=_joined(key, name)
         )
     if missing := _MISSING.fullmatch(what):
         name = missing["name"]
@@ -189,7 +189,7 @@ def explain(
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
         near = get_close_matches(invalid[1].strip("'"), words, n=1)
         do = f"Did you mean {near[0]!r}? {do}" if near else do
-        return InputError(file, f"{invalid[1]} is not known here", do, line=line, key=key)
+        return InputError(file, f"{invalid[1]} is unknown here", do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid RFC3339 encoded (date|datetime|time)", what):
         met = f"{_shown(_follow(plain, path))} is no {invalid[1]}"
         return InputError(file, met, f"Write {_plainly(invalid[1])}", line=line, key=key)

@@ -12,15 +12,15 @@ ANSWERS_WORST_FIRST: tuple[Answer, ...] = get_args(Answer)
 
 # Why a device does not go, where no rule says it.
 NOTHING, UNPROVEN, UNKNOWN, UNREAD = (
-    "nothing starts",
-    "start not proven",
-    "start not known",
+    "nothing bootable",
+    "next boot unproven",
+    "next boot unknown",
     "not read",
 )
 UNWANTED, ANOTHER, CONFIG_UNKNOWN = (
-    "start not wanted",
-    "start is not what runs",
-    "whether the saved configuration is read is not known",
+    "next boot unwanted",
+    "next boot is not the running version",
+    "unknown whether the saved configuration is read",
 )
 
 

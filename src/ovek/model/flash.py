@@ -14,7 +14,7 @@ Content = Literal[
     "archive",
     "configuration, licence, key",
     "leftover, log, crash file",
-    "not known",
+    "unknown",
     "other",
 ]
 CONTENTS: tuple[Content, ...] = get_args(Content)
@@ -33,7 +33,7 @@ _CONTENT: dict[Role, Content] = {
     "crash-file": "leftover, log, crash file",
     "log": "leftover, log, crash file",
     "leftover": "leftover, log, crash file",
-    "unknown": "not known",
+    "unknown": "unknown",
 }
 
 

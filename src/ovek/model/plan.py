@@ -14,12 +14,12 @@ Tier = Literal[1, 2, 3, 4, 5, 6]
 Unlock = Literal["fallback", "running"]
 
 TIERS: dict[Tier, str] = {
-    1: "a leftover that nothing refers to",
-    2: "a second copy of a file that stays",
-    3: "an old image that the shelf holds, proven",
-    4: "an old image not known to be anywhere else: back it up first",
+    1: "a leftover that no setting uses",
+    2: "a second copy of a file that is kept",
+    3: "an old image with a proven copy on the shelf",
+    4: "an old image with no known copy elsewhere: back it up first",
     5: "the kept fallback",
-    6: "the running image, which lives in memory until the reload",
+    6: "the running image (after deletion it exists only in memory)",
 }
 LOCKED: dict[Tier, Unlock] = {5: "fallback", 6: "running"}
 
@@ -46,6 +46,10 @@ class Drop(Struct, frozen=True, kw_only=True):
     why: str
     role: Role
     files: tuple[str, ...]
+
+
+# Why a file is kept, of the two reasons that others ask for.
+RUNNING, NEXT_BOOT = "running", "next boot"
 
 
 class Keep(Struct, frozen=True, kw_only=True):

@@ -12,6 +12,6 @@ class WhatIf(Struct, frozen=True, kw_only=True):
 
     def told(self) -> list[str]:
         """What is taken to be so, in words."""
-        told = [f"{place} were missing" for place in self.missing]
-        told += [f"{place} were bad" for place in self.bad]
-        return told + (["the live boot settings were saved"] if self.saved else [])
+        told = [f"{place} is missing" for place in self.missing]
+        told += [f"{place} is bad" for place in self.bad]
+        return told + (["the live boot settings are saved"] if self.saved else [])

@@ -10,41 +10,46 @@ from ovek.render.visible import visible
 MOST = 20  # devices of one answer that are named before the table
 
 
-def tonight(tally: Tally, when: str = "Tonight") -> str:
-    """The first line about a fleet, the three answers whatever their number.
+def of_fleet(tally: Tally, context: Context | None = None) -> str:
+    """The first line about many devices: how many, as of when, and the three answers.
 
-    >>> tonight(Tally(go=24, no_go=6, unclear=8, not_read=2))
-    'Tonight: 24 go, 6 no-go, 8 unclear (2 not read).'
+    >>> of_fleet(Tally(go=24, no_go=6, unclear=8, not_read=2))
+    '38 devices: 24 go, 6 no-go, 8 unclear (2 of them not read).'
     """
-    waived = f" ({tally.waived} by a waiver)" if tally.waived else ""
-    unread = f" ({tally.not_read} not read)" if tally.not_read else ""
-    return f"{when}: {tally.go} go{waived}, {tally.no_go} no-go, {tally.unclear} unclear{unread}."
+    waived = f" ({tally.waived} of them only because of a waiver)" if tally.waived else ""
+    unread = f" ({tally.not_read} of them not read)" if tally.not_read else ""
+    answers = f"{tally.go} go{waived}, {tally.no_go} no-go, {tally.unclear} unclear{unread}"
+    return f"{count(tally.devices, 'device')}{_as_of(context)}: {answers}."
 
 
-def when(context: Context) -> str:
-    """Which night a first line is about."""
-    return "Tonight" if context.knowing is None else f"On {context.as_of:%Y-%m-%d %H:%M}"
-
-
-def of_one(one: Answered, when: str = "Tonight") -> str:
-    """The first line about one device; of another night it says which.
+def of_one(answered: Answered, context: Context | None = None) -> str:
+    """The first line about one device; a time only if somebody asked about an earlier one.
 
     >>> of_one(Answered(device="arle-core", answer="go"))
     'arle-core: go.'
     """
-    front = "" if when == "Tonight" else f"{when}: "
-    detail = f", {visible(one.detail)}" if one.detail else ""
-    return f"{front}{visible(one.device)}: {one.answer}{detail}."
+    earlier = _as_of(context) if context is not None and context.knowing is not None else ""
+    detail = f", {visible(answered.detail)}" if answered.detail else ""
+    return f"{visible(answered.device)}{earlier}: {answered.answer}{detail}."
 
 
-def first_line(found: Sequence[Answered], when: str = "Tonight") -> str:
+def first_line(found: Sequence[Answered], context: Context | None = None) -> str:
     """The first line: about the one device that was asked about, or about many."""
     if len(found) == 1:
-        return of_one(found[0], when)
+        return of_one(found[0], context)
     tally = Tally()
-    for one in found:
-        tally.add(one)
-    return tonight(tally, when)
+    for answered in found:
+        tally.add(answered)
+    return of_fleet(tally, context)
+
+
+def _as_of(context: Context | None) -> str:
+    """As of when: the time that was asked about, else the latest reading; empty: unknown."""
+    if context is None:
+        return ""
+    latest = max((used.last for used in context.snapshots), default=None)
+    time = latest if context.knowing is None else context.as_of
+    return f", as of {time:%Y-%m-%d %H:%M} UTC" if time is not None else ""
 
 
 def held_back(found: Iterable[Answered]) -> list[Answered]:
@@ -67,9 +72,11 @@ def answers(first: str, held: Sequence[Answered], *, whole: bool = False) -> Ite
             front = f"  {answer:<7}  {shortened(visible(one.device), longest):<{longest}}  "
             yield from hanging(front, one.detail, indent=longest + 13, style=STYLES[answer])
         if len(ours) > MOST and not whole:
-            yield f"  {answer:<7}  and {count(len(ours) - MOST, 'more device')}"
+            yield f"  {answer:<7}  and {len(ours) - MOST} more (-v lists them)"
 
 
-def first_lines(found: Sequence[Answered], *, whole: bool = False) -> Iterator[Line]:
-    """Go through the first lines about some devices; one is told in one line."""
-    yield from answers(first_line(found), () if len(found) == 1 else found, whole=whole)
+def first_lines(
+    found: Sequence[Answered], context: Context, *, whole: bool = False
+) -> Iterator[Line]:
+    """Go through the first lines about some devices; one device takes one line."""
+    yield from answers(first_line(found, context), () if len(found) == 1 else found, whole=whole)

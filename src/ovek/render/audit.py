@@ -15,9 +15,10 @@ from ovek.model.size import show_mib, show_share
 from ovek.model.typed import typed
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.answer import answers, of_one, tonight, when
+from ovek.render.answer import answers, of_fleet, of_one
 from ovek.render.cells import (
     UNKNOWN,
+    counted,
     least_free,
     next_boot,
     open_severities,
@@ -35,7 +36,8 @@ from ovek.render.visible import visible
 _DEVICE = "device"  # of a line that names one
 _TELLING = timedelta(days=2)  # an age of a proof that is worth a line
 TITLES = (
-    "DEVICE", "RUNS", "STARTS NEXT", "ANSWER", "RELOAD", "PROVEN", "FREE", "FINDINGS",
+    "DEVICE", "RUNNING", "NEXT BOOT", "ANSWER", "BOOT STATE", "IMAGES PROVEN", "LEAST FREE",
+    "FINDINGS",
 )  # fmt: skip
 
 
@@ -83,7 +85,7 @@ class RowMaker:
 
 def _columns() -> Columns:
     return Columns(
-        TITLES, right=(5, 6), wrap={1: 7, 2: 11, 3: 19, 7: 14}, whole=(4,), least=(4, 5, 6, 7)
+        TITLES, right=(5, 6), wrap={1: 7, 2: 9, 3: 19, 7: 14}, whole=(4,), least=(4, 5, 6, 7)
     )
 
 
@@ -137,7 +139,7 @@ def heading(result: FleetAudit, view: View) -> Iterator[Line]:
     if result.only:
         yield from hanging("", only(result), indent=0)
     reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]
-    yield _totals("Reload", reloads, summary)
+    yield _totals("Next boot", reloads, summary)
     names = (*SEVEREST_FIRST, "waived") if summary.waived else SEVEREST_FIRST
     yield _totals("Findings", names, summary)
     for line in about(result):
@@ -146,8 +148,9 @@ def heading(result: FleetAudit, view: View) -> Iterator[Line]:
 
 def first(result: FleetAudit) -> str:
     """The first line: how many go; of one device, whether it does, and why not."""
-    night = when(result)
-    return of_one(result.one, night) if result.one is not None else tonight(result.tally, night)
+    if result.one is not None:
+        return of_one(result.one, result)
+    return of_fleet(result.tally, result)
 
 
 def held(result: FleetAudit) -> Sequence[Answered]:
@@ -160,25 +163,28 @@ def only(result: FleetAudit) -> str:
     shown = result.devices if result.shaped is None else result.shaped
     number = sum(1 for _ in shown.lines())
     have = "has" if number == 1 else "have"
-    told = f"Shown: the {count(number, 'device')} of {result.summary.devices} that {have} "
-    return told + f"{' or '.join(result.only)}; all others are left out."
+    shown_ = f"Showing only the {number} of {count(result.summary.devices, 'device')} that {have} "
+    return shown_ + f"{' or '.join(result.only)}. The first line counts all of them."
 
 
 def about(result: FleetAudit) -> list[str]:
     """Where the facts come from, how old they are, and which waivers were of no use."""
-    lines = [told(result), f"Held against {count(result.releases, 'release')}"]
+    lines = [
+        told(result),
+        f"Checked against {count(result.releases, 'published release')} (catalog/)",
+    ]
     summary = result.summary
     if summary.oldest_proof is not None and result.as_of - summary.oldest_proof >= _TELLING:
         age, whose = (
             show_age(result.as_of - summary.oldest_proof),
             visible(summary.oldest_proven or ""),
         )
-        lines.append(f"The oldest proof was measured {age} ago: {whose}")
+        lines.append(f"Oldest digest relied on: {age} ({whose})")
     for waiver in result.unused_waivers:
         where = f" at {waiver.place}" if waiver.place else ""
         lines.append(
-            f"A waiver of no use: {waiver.rule} on {waiver.device}{where}, by {waiver.by} until "
-            f"{waiver.until}; remove it from waivers.toml"
+            f"Unused waiver: {waiver.rule} on {waiver.device}{where} (by {waiver.by}, until "
+            f"{waiver.until}) matches no finding. Remove it from waivers.toml"
         )
     return lines
 
@@ -186,7 +192,7 @@ def about(result: FleetAudit) -> list[str]:
 def _never(one: Unread) -> tuple[str, ...]:
     """The row of a device of which nothing is known."""
     return (
-        visible(one.device), "not known", "not known", Toned("unclear: not read", "unclear"),
+        visible(one.device), UNKNOWN, UNKNOWN, Toned("unclear: not read", "unclear"),
         Toned("not read"), "-", "-",
         "-",
     )  # fmt: skip
@@ -196,9 +202,9 @@ def _totals(title: str, names: Iterable[str], summary: AuditSummary) -> Text:
     line = Text(f"{title}: ")
     for at, name in enumerate(names):
         number = getattr(summary, name)
-        line.append(" · " if at else "")
-        told = name.replace("_", " ")
-        line.append(f"{number} {told}", STYLES.get(name, "bold red") if number else "dim")
+        line.append(", " if at else "")
+        words = counted(number, name.replace("_", " "))
+        line.append(words, STYLES.get(name, "bold red") if number else "dim")
     return line
 
 
@@ -221,10 +227,14 @@ def _reload(audit: DeviceAudit) -> str:
 
 
 def _worst(audit: DeviceAudit) -> str:
-    """How many findings are of the severest kind, how many more there are, how many waived."""
+    """How many findings there are of the worst severity, how many others, how many waived.
+
+    A plan with a dangerous step is marked here: whoever reads only the table has to see it.
+    """
     found = open_severities(audit.findings)
     waived = len(audit.findings) - len(found)
-    parts = [worst_of(found), f"{waived} waived" if waived else ""]
+    danger = "DANGER in plan" if any(step.harm for step in audit.steps) else ""
+    parts = [worst_of(found), f"{waived} waived" if waived else "", danger]
     return ", ".join(filter(None, parts)) or "none"
 
 

@@ -10,7 +10,7 @@ from ovek.model.digest import TITLES
 from ovek.model.results.figures import WalkFigure
 from ovek.model.results.walks import FleetWalks
 from ovek.model.walk import BROKEN, GOES_ON, Candidate, DeviceWalk, MemberWalk
-from ovek.render.answer import answers, first_line, when
+from ovek.render.answer import answers, first_line
 from ovek.render.lines import STYLES
 from ovek.render.unread import Unreads
 from ovek.render.view import View
@@ -20,9 +20,9 @@ from ovek.render.visible import visible
 def bootwalk(result: FleetWalks, view: View) -> Iterator[RenderableType]:
     """Go through what is to be shown: the answer, then a tree a device, then who was not read."""
     supposed, answered = result.supposed, result.answered
-    front = f"If {' and '.join(map(visible, supposed))}: " if supposed else ""
+    front = f"If {' and '.join(map(visible, supposed))} — " if supposed else ""
     held = () if len(answered) == 1 else answered
-    yield from answers(front + first_line(answered, when(result)), held, whole=view.verbose)
+    yield from answers(front + first_line(answered, result), held, whole=view.verbose)
     as_is = {walk.device: walk for walk in result.as_it_is}
     for walk in result.devices:
         yield Text()
@@ -44,13 +44,13 @@ def summary_of(walk: DeviceWalk) -> str:
     if len(texts) == 1:
         told = texts[0]
     elif walk.members_differ:
-        told = "its members would differ"
+        told = "members boot different versions"
     else:
-        told = "see each member" if texts else "its members are not known"
+        told = "see each member" if texts else "its members are unknown"
     if walk.runs is not None:
-        told += f"; runs {visible(walk.runs)} now"
+        told += f"; running {visible(walk.runs)}"
         if walk.changes:
-            told += ", so that a reload changes the version"
+            told += ", so a reload changes the version"
     return told
 
 
@@ -58,10 +58,10 @@ def starts_of(member: MemberWalk) -> str:
     """What a member starts, in words."""
     starts = member.starts
     if starts is None:
-        return "nothing starts" if member.outcome == "stranded" else "what starts is not known"
+        return "no bootable image" if member.outcome == "stranded" else "next boot unknown"
     version = f"{visible(starts.version)} " if starts.version else ""
-    proof = f"proven by {TITLES[starts.by]}" if starts.by else "not proven"
-    return f"starts {version}from {visible(starts.place)}, {proof}"
+    proof = f"proven by {TITLES[starts.by]}" if starts.by else "unproven"
+    return f"next boot {version}from {visible(starts.place)}, {proof}"
 
 
 def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
@@ -69,7 +69,7 @@ def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
     tree = Tree(label.append(f": {summary_of(walk)}"), guide_style="dim")
     if as_is is not None:
         answer = f"{as_is.answer}, " if as_is.answer != walk.answer else ""
-        tree.add(Text(f"as it is: {answer}{as_is.reload}, {summary_of(as_is)}", "dim"))
+        tree.add(Text(f"without the what-if: {answer}{as_is.reload}, {summary_of(as_is)}", "dim"))
     for member in walk.members:
         branch = tree
         if len(walk.members) > 1:
@@ -78,18 +78,24 @@ def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
             )
             branch = tree.add(name.append(f": {starts_of(member)}"))
         if member.from_ == "live":
-            branch.add(Text("the saved settings are not known: these are the live ones", "yellow"))
+            branch.add(Text("saved boot settings unknown; the live ones are used here", "yellow"))
         for number, candidate in enumerate(member.tried, 1):
             branch.add(_candidate(number, candidate))
         if member.outcome in ("stranded", "unknown"):
             branch.add(Text(visible(member.note), STYLES[member.outcome]))
         for image in member.rescue:
-            told = f"can be started by hand from {visible(image.place)}"
+            told = f"recover: boot {visible(image.place)}"
             branch.add(
-                Text(f"{told}, {visible(image.version or 'version not known')}: {image.verdict}")
+                Text(
+                    f"{told} ({visible(image.version or 'version unknown')}, {image.verdict}) "
+                    "by hand at the "
+                    "boot loader"
+                )
             )
         if member.outcome == "stranded" and not member.rescue:
-            branch.add(Text("nothing on it can be started: bring a proven image on a stick"))
+            branch.add(
+                Text("recover: no bootable image on this device; bring a proven image on a stick")
+            )
     return tree
 
 
@@ -101,8 +107,8 @@ def falls(candidate: Candidate) -> bool:
 def result_of(candidate: Candidate) -> str:
     """What comes of trying it, in words."""
     if candidate.result == "remote":
-        return "starts from a server"
-    verb = "is" if falls(candidate) or candidate.result == "unknown" else "starts,"
+        return "boots from a server"
+    verb = "is" if falls(candidate) or candidate.result == "unknown" else "boots,"
     return f"{verb} {candidate.result}"
 
 

@@ -23,13 +23,13 @@ def _event(wave: Wave, begins: datetime, name: str, now: datetime) -> list[str]:
     left = None if wave.length is None else wave.length - wave.into
     ends = begins + timedelta(minutes=left or wave.minutes or 1)
     number = len(wave.devices)
-    told = f"Wave {wave.number}: {number} device{'s' if number != 1 else ''} to reload"
-    takes = f"About {wave.minutes} min" if wave.minutes else "Of unknown length"
-    takes += " and more, of unknown length" if wave.untimed and wave.minutes else ""
-    about = [", ".join(wave.devices), f"Before it: {wave.before}", takes]
+    told = f"Reload wave {wave.number}: {number} device{'s' if number != 1 else ''}"
+    takes = f"About {wave.minutes} min" if wave.minutes else "Duration unknown"
+    takes += " plus changes of unknown duration" if wave.untimed and wave.minutes else ""
+    about = [", ".join(wave.devices), f"Precondition: {wave.before}", takes]
     if wave.danger:
         told = f"DANGER: {told}"
-        about.insert(0, f"DANGER: the power must not fail on {', '.join(wave.danger)}")
+        about.insert(0, f"DANGER: a power failure leaves unbootable: {', '.join(wave.danger)}")
     return [
         "BEGIN:VEVENT",
         f"UID:{_text(f'{name}-{wave.number}-{begins:%Y%m%dT%H%M%S}@ovek')}",

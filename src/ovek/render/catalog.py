@@ -37,8 +37,8 @@ def listing(result: Releases, view: View) -> Iterator[Line]:
     untold = sum(one.hardware is None and one.kind in (None, "system-image") for one in found)
     if untold:
         yield ""
-        whose = f"For which hardware {untold} of them {'is' if untold == 1 else 'are'}, the catalog"
-        do = f"{whose} does not say: ovek catalog annotate GLOB --hardware MODEL"
+        whose = f"For {untold} of them the catalog does not say"
+        do = f"{whose} which hardware they are for: ovek catalog annotate GLOB --hardware MODEL"
         yield from hanging("", do, indent=0)
 
 
@@ -67,8 +67,8 @@ def _whole(one: KnownRelease) -> Iterator[Line]:
         yield from hanging("  doubt", doubt, indent=16, style=STYLES["warning"])
     needs = one.needs
     facts = (
-        ("vouched for", _voucher(one)),
-        ("known since", str(one.since) if one.since else None),
+        ("published by", _voucher(one)),
+        ("listed since", str(one.since) if one.since else None),
         ("version", one.version),
         ("variant", one.variant),
         ("kind", one.kind),
@@ -78,13 +78,13 @@ def _whole(one: KnownRelease) -> Iterator[Line]:
         ("status", one.status),
         ("track", one.track),
         ("published", str(one.published) if one.published else None),
-        ("reached from", ", ".join(one.reached_from) if one.reached_from else None),
-        ("needs memory", show_size(needs.memory) if needs.memory else None),
-        ("needs volume", show_size(needs.volume) if needs.volume else None),
-        ("unpacks to", show_size(needs.unpacked) if needs.unpacked else None),
-        ("needs components", ", ".join(f"{k} {v}" for k, v in (needs.components or {}).items())),
+        ("installs over", ", ".join(one.reached_from) if one.reached_from else None),
+        ("memory needed", show_size(needs.memory) if needs.memory else None),
+        ("volume needed", show_size(needs.volume) if needs.volume else None),
+        ("unpacked size", show_size(needs.unpacked) if needs.unpacked else None),
+        ("needs firmware", ", ".join(f"{k} {v}" for k, v in (needs.components or {}).items())),
         ("carries", ", ".join(f"{part} {version}" for part, version in one.carries.items())),
-        ("comes with", ", ".join(one.with_)),
+        ("includes", ", ".join(one.with_)),
         ("lies in", one.within),
         ("contains", ", ".join(each.path for each in one.contains)),
         ("takes", f"{one.minutes} minutes" if one.minutes else None),
@@ -104,8 +104,8 @@ def _whole(one: KnownRelease) -> Iterator[Line]:
 def _voucher(one: KnownRelease) -> str:
     """Who says that the digests are right."""
     if one.trust == "own":
-        return "own records only, no publisher: its copies match, and none is proven"
-    return f"its publisher, {one.publisher}" if one.publisher else "a publisher that is not named"
+        return "your own records only: copies can match them but are never proven"
+    return one.publisher if one.publisher else "an unnamed publisher"
 
 
 def _doubts(one: KnownRelease) -> Iterator[str]:
@@ -113,15 +113,15 @@ def _doubts(one: KnownRelease) -> Iterator[str]:
     if one.status == "withdrawn":
         yield "it is withdrawn"
     if one.doubtful:
-        yield "its publisher doubts the digest: a file that has it is disputed, not proven"
+        yield "its publisher doubts the digest: a file with it is disputed, not proven"
     for algorithm in one.disputed:
-        yield f"its sources disagree on the {TITLES[algorithm]}: nothing is proven by that"
+        yield f"its sources disagree on the {TITLES[algorithm]}: that digest proves nothing"
     if len(one.sizes) > 1:
         yield "its sources disagree on the size"
     if not one.digests:
-        yield "no source tells a digest of it, so no copy can be proven"
+        yield "no source has a digest of it, so no copy can be proven"
     elif set(one.digests) == {"md5"}:
-        yield "only an MD5 is known, which tells damage and not forgery"
+        yield "only an MD5 is known, which detects damage but not tampering"
 
 
 def check(result: CatalogCheck, view: View) -> Iterator[Line]:
@@ -147,16 +147,16 @@ def upgrade_path(result: UpgradePath, view: View) -> Iterator[Line]:
 
 def _route(found: Route) -> Iterator[Line]:
     """The chain of installs, a line a hop."""
-    front = f"{visible(found.start or 'not known')} → {visible(found.target)}"
+    front = f"{visible(found.start or 'unknown')} → {visible(found.target)}"
     whom = " ".join(found.hardware) or "any hardware"
     whom += f", variant {found.variant}" if found.variant else ""
     front += f" on {visible(whom)}" if found.hardware or found.variant else ""
     if found.hops is None:
-        none = "no way is known" if found.known else "the way is not known"
+        none = "no upgrade path" if found.known else "unknown whether there is an upgrade path"
         yield from hanging("", f"{front}: {none}. {found.missing}.", indent=0)
         return
     if not found.hops:
-        yield f"{front}: it runs already."
+        yield f"{front}: already running."
         return
     between = len(found.hops) - 1
     cell = "directly" if not between else f"with {count(between, 'step')} between"
@@ -175,7 +175,9 @@ def pick(result: PickedFor, view: View) -> Iterator[Line]:
     """Which release is the one, why the others are not, and what goes with it."""
     found = result.pick
     if found.chosen is None:
-        yield from hanging("", f"{found.device}: no known release is for it.", indent=0)
+        yield from hanging(
+            "", f"{found.device}: the catalog has no release for this hardware.", indent=0
+        )
     elif found.by_member:
         told = "; ".join(
             f"member {name}: {one.file} ({one.version or 'version not told'})"
@@ -187,7 +189,7 @@ def pick(result: PickedFor, view: View) -> Iterator[Line]:
         told = f"{found.device}: {one.file} ({one.version or 'version not told'}"
         yield from hanging("", f"{told}, {one.status or 'status not told'}).", indent=0)
     for told in found.unsure:
-        yield from hanging("  not known: ", told, indent=13)
+        yield from hanging("  unknown: ", told, indent=13)
     if found.path is not None:
         yield ""
         yield from _route(found.path)
@@ -195,9 +197,9 @@ def pick(result: PickedFor, view: View) -> Iterator[Line]:
         yield ""
         yield from hanging("Component images: ", ", ".join(p.file for p in found.parts), indent=18)
     if found.others:
-        yield from ("", Text("NOT THE OTHERS", "bold"))
+        yield from ("", Text("OTHER RELEASES", "bold"))
         rows = [(f"  {visible(one.release.file)}", "; ".join(one.against)) for one in found.others]
-        yield from table(("  FILE", "WHY NOT"), rows, wrap={0: 24, 1: 30})
+        yield from table(("  FILE", "WHY NOT RECOMMENDED"), rows, wrap={0: 24, 1: 30})
 
 
 def understood(result: Understood, view: View) -> Iterator[Line]:
@@ -206,7 +208,7 @@ def understood(result: Understood, view: View) -> Iterator[Line]:
     yield from hanging("", f"{result.file}:", indent=0)
     if result.columns:
         yield from hanging("Columns:", result.columns, indent=9)
-    yield f"Understood as {result.kind}: {count(len(entries), 'release')}."
+    yield f"Read as {result.kind}: {count(len(entries), 'release')}."
     columns = Columns(("LINE", "FILE", "VERSION", "BYTES"), right=(0, 3), wrap={2: 7})
     rows = [
         (

@@ -6,7 +6,7 @@ from typing import Protocol
 from ovek.model.finding import AuditedStart, Finding, Severity, Space
 from ovek.model.walk import Reload
 
-UNKNOWN = "not known"
+UNKNOWN = "unknown"
 
 
 class NeededImage(Protocol):
@@ -39,7 +39,7 @@ def next_boot(starts: Iterable[AuditedStart], reload: Reload) -> str:
 def _next_boot(start: AuditedStart, reload: Reload) -> str:
     if start.version is not None or start.place is not None:
         return start.version or start.place or ""
-    return "nothing" if reload == "stranded" else UNKNOWN
+    return "none" if reload == "stranded" else UNKNOWN
 
 
 def proven(images: Iterable[NeededImage]) -> tuple[int, int]:
@@ -66,9 +66,27 @@ def open_severities(findings: Iterable[Finding]) -> list[Severity]:
 
 
 def worst_of(severities: Sequence[Severity]) -> str:
-    """How many are of the first kind, and how many more there are; empty: none."""
+    """How many are of the first severity, and how many others there are; empty: none.
+
+    >>> worst_of(["critical", "warning", "note"]), worst_of(["warning", "note", "note"])
+    ('1 critical, 2 others', '1 warning, 2 notes')
+    """
     if not severities:
         return ""
     worst = severities.count(severities[0])
-    more = len(severities) - worst
-    return f"{worst} {severities[0]}" + (f" + {more}" if more else "")
+    first = counted(worst, severities[0])
+    others = len(severities) - worst
+    if not others:
+        return first
+    rest = set(severities[worst:])
+    return f"{first}, {counted(others, rest.pop() if len(rest) == 1 else 'other')}"
+
+
+def counted(number: int, name: str) -> str:
+    """So many findings of a severity; `critical` and `waived` have no plural.
+
+    >>> counted(1, "note"), counted(2, "warning"), counted(3, "critical")
+    ('1 note', '2 warnings', '3 critical')
+    """
+    plural = "s" if number != 1 and name in ("warning", "note", "other") else ""
+    return f"{number} {name}{plural}"

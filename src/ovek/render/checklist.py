@@ -18,24 +18,26 @@ def checklist(result: CleanupPlans, view: View) -> Iterator[bytes]:
     """Write every plan, and which devices have none since they were not read."""
     plans, unread = result.plans, result.not_read
     lines = ["# Cleanup checklist", "", f"{escaped(told_context(result))}.", ""]
-    lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
-    lines += ["expected, read the device again, and plan again.", ""]
+    lines += [
+        "Ovek only plans; you make the changes. If a step does not give what is expected, stop,"
+    ]
+    lines += ["read the device again (ovek survey) and plan again.", ""]
     for plan, name in zip(plans, names_of(plans), strict=True):
         lines += [f"## {escaped(name)} {escaped(verdict_of(plan))}", ""]
         lines += [f"{escaped(of_device(plan))}.", ""]
         if plan.free is not None and plan.free_after is not None:
-            told = f"Free now {show_mib(plan.free)}, wanted {show_mib(plan.wanted)}, after "
+            told = f"Free: {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, after "
             lines += [f"{told}{show_mib(plan.free_after)}.", ""]
         if not plan.enough:
             lines += [f"- {escaped(way)}" for way in plan.ways]
-            lines += ["Do not start: this is not enough.", ""]
+            lines += ["Do not begin: this is not enough.", ""]
             continue
         if plan.way:
             lines += [f"Way: {escaped(plan.way)}.", ""]
         if plan.lost is not None:
             lines += [f"Overwritten: {escaped(lost_of(plan.lost))}.", ""]
         if plan.steps:
-            lines += [f"If the power fails halfway: {escaped(power_cut(plan))}.", ""]
+            lines += [f"Power failure: {escaped(power_cut(plan))}.", ""]
         lines += [line for step in plan.steps for line in box(step)]
         lines += [""]
     if unread:

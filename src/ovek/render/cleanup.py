@@ -43,8 +43,10 @@ def _answer(plans: Sequence[CleanupPlan], names: list[str]) -> str:
     short = [name.rstrip(":") for plan, name in zip(plans, names, strict=True) if not plan.enough]
     fitting = sum(plan.enough and not plan.drop for plan in plans)
     made = sum(plan.enough and bool(plan.drop) for plan in plans)
-    told = f"{count(len(plans), 'plan')}: {fitting} need nothing deleted, {made} fit after deleting"
-    return told + (f", {len(short)} not: {listed(short)}." if short else ".")
+    has, have = (("has" if number == 1 else "have") for number in (fitting, made))
+    answer = f"{count(len(plans), 'volume')}: {fitting} {has} enough space"
+    answer += f", {made} {have} enough after deleting files" if made else ""
+    return answer + (f", {len(short)} not: {listed(short)}." if short else ".")
 
 
 def names_of(plans: Sequence[CleanupPlan]) -> list[str]:
@@ -55,7 +57,7 @@ def names_of(plans: Sequence[CleanupPlan]) -> list[str]:
     names = []
     for plan in plans:
         front = f"{visible(plan.member)}/" if len(members[plan.device]) > 1 else ""
-        names.append(f"{visible(plan.device)} {front}{visible(plan.volume or 'banks')}:")
+        names.append(f"{visible(plan.device)}, {front}{visible(plan.volume or 'banks')}:")
     return names
 
 
@@ -64,20 +66,22 @@ def verdict_of(plan: CleanupPlan) -> str:
     if plan.bank is not None and plan.volume is None and plan.enough:
         return visible(plan.note)
     if plan.refused:
-        return f"no plan: {visible(plan.note)}; do not write over anything on it by hand either"
+        return f"no safe plan: {visible(plan.note)}. Do not overwrite files by hand either"
     if plan.short_by is None:
-        return f"no plan: {visible(plan.note)}"
+        return f"no safe plan: {visible(plan.note)}"
     if plan.fits:
-        goes = f"delete {_what(plan)}, then " if plan.drop else ""
+        first = f"delete {_what(plan)}; then " if plan.drop else ""
         short = show_mib(plan.short_by)
-        return f"{goes}the image fits, and the reserve does not: short by {short} of it"
+        return f"{first}the image fits, but free space stays {short} below the reserve"
     if not plan.enough:
-        even = "even if all below went" if plan.drop else "and nothing may go"
-        return f"not enough, short by {show_mib(plan.short_by)} {even}"
+        short = show_mib(plan.short_by)
+        if plan.drop:
+            return f"not enough space: still {short} missing after deleting all files listed below"
+        return f"not enough space: {short} missing, and no file may be deleted"
     bank = f"write to bank {visible(plan.bank)}; " if plan.bank is not None else ""
     if not plan.drop:
-        return f"{bank}there is room already, nothing has to go"
-    return f"{bank}delete {_what(plan)}, then there is room"
+        return f"{bank}enough space already; nothing to delete"
+    return f"{bank}delete {_what(plan)}; that is enough"
 
 
 def _what(plan: CleanupPlan) -> str:
@@ -87,19 +91,19 @@ def _what(plan: CleanupPlan) -> str:
     if len(plan.drop) == 1 and not sets:
         return visible(plan.drop[0].place)
     told = count(files, "file")
-    return f"{told} ({count(sets, 'set')} among them)" if sets else told
+    return f"{told} (with {count(sets, 'package set')})" if sets else told
 
 
 def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     if plan.way:
-        yield from hanging("  first:", plan.way, indent=10, style=STYLES["warning"])
+        yield from hanging("  STOP:", plan.way, indent=10, style=STYLES["warning"])
     if plan.free is not None and plan.free_after is not None:
         yield Text(
-            f"  free now {show_mib(plan.free)} → wanted {show_mib(plan.wanted)} → after "
-            f"{show_mib(plan.free_after)}"
+            f"  free:   {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, "
+            f"{show_mib(plan.free_after)} after deleting"
         )
         if plan.made_of is not None:
-            yield from hanging("  wanted:", need_of(plan.made_of), indent=10)
+            yield from hanging("  needs:", need_of(plan.made_of), indent=10)
         if plan.note:
             yield from hanging("  note:", plan.note, indent=10)
     if plan.bank is not None:
@@ -110,19 +114,19 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     if plan.drop:
         yield from _drops(plan)
     if plan.drop or (plan.bank is not None and not (plan.there and not plan.steps)):
-        yield from hanging("  if the power fails halfway:", power_cut(plan), indent=30)
+        yield from hanging("  power failure:", power_cut(plan), indent=18)
     if plan.danger:
         yield from _danger(plan)
     for why in plan.barred if not plan.steps else ():
         yield from hanging("  no steps:", why, indent=12, style="yellow")
     for locked in plan.locked:
-        verb = "would be enough" if locked.enough else "would not be enough either"
+        verb = "would be enough" if locked.enough else "would not be enough"
         verb += " together with tier 5" if locked.enough and not locked.alone else ""
         places = listed([visible(place) for place in locked.places])
         text = (
-            f"tier {locked.tier} ({TIERS[locked.tier]}) is locked; it would add "
-            f"{show_mib(locked.adds)}, which {verb}: {places}; "
-            f"unlock it with --may-drop {LOCKED[locked.tier]}"
+            f"tier {locked.tier}, {TIERS[locked.tier]}: {places} ({show_mib(locked.adds)}, "
+            f"{verb}). "
+            f"Only with --may-drop {LOCKED[locked.tier]}"
         )
         yield from hanging("  locked:", text, indent=11, style="yellow")
     for way in plan.ways:
@@ -150,7 +154,7 @@ def _steps(plan: CleanupPlan) -> Iterator[Line]:
 
 def _drops(plan: CleanupPlan) -> Iterator[Line]:
     columns = Columns(
-        ("  GOES" if plan.enough or plan.fits else "  WOULD GO", "TIER", "FREES", "WHY"),
+        ("  DELETE" if plan.enough or plan.fits else "  COULD BE DELETED", "TIER", "FREES", "WHY"),
         right=(1, 2),
         wrap={0: 24, 3: 30},
     )
@@ -175,38 +179,39 @@ def power_cut(plan: CleanupPlan) -> str:
     if plan.danger:
         first, last = plan.danger[0], plan.danger[-1]
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
-        return f"in {steps} it is left worse off; in every other it is not"
+        return f"DANGER during {steps}; safe during every other step"
     if plan.there:
-        return f"nothing is written; the next start stays {verdict} until it is pointed elsewhere"
+        return f"safe: nothing is written, and the next boot stays {verdict}"
     if plan.bank is not None:
-        return f"the bank is half written and bad; the next start stays {verdict}, from the other"
+        return f"the bank is left half-written and bad; the next boot does not change ({verdict})"
     if plan.starts_after != plan.starts_before:
-        after = plan.starts_after or "nothing that is known"
-        return f"the next start goes from {plan.starts_before} to {after} on the way"
+        after = plan.starts_after or "unknown"
+        return f"the next boot changes from {plan.starts_before} to {after} during the plan"
     if plan.reload_after == verdict:
         return (
-            f"each deletion by itself leaves the next start as it is ({verdict}); look at what is "
-            "left and plan again"
+            f"safe at every step: the next boot does not change ({verdict}). Read the device "
+            "again, "
+            "and plan again"
         )
-    return f"the reload verdict goes from {verdict} to {plan.reload_after} on the way"
+    return f"the next boot changes from {verdict} to {plan.reload_after} during the plan"
 
 
 def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
     held = [keep for keep in plan.keep if keep.tier is None or verbose or keep.tier in (5, 6)]
     if held:
         rows = [_stay(keep) for keep in held]
-        yield from table(("  STAYS", "SIZE", "WHY"), rows, right=(1,), wrap={0: 24, 2: 30})
+        yield from table(("  KEEP", "SIZE", "WHY"), rows, right=(1,), wrap={0: 24, 2: 30})
     left = len(plan.keep) - len(held)
     if left:
-        yield Text(f"  {count(left, 'file')} more may go and need not (-v names them)")
+        yield Text(f"  {count(left, 'more file')} could be deleted but need not be (-v lists them)")
 
 
 def _stay(keep: Keep) -> tuple[str, str, str]:
-    size = show_mib(keep.size) if keep.size is not None else "not known"
+    size = show_mib(keep.size) if keep.size is not None else "unknown"
     return f"  {visible(keep.place)}", size, "; ".join(keep.why)
 
 
-TITLES = ("DEVICE", "VOLUME", "FREE", "WANTED", "AFTER", "GOES", "PLAN")
+TITLES = ("DEVICE", "VOLUME", "FREE", "NEEDED", "FREE AFTER", "DELETE", "RESULT")
 
 
 def _fleet_columns() -> Columns:
@@ -255,25 +260,25 @@ def _lacks_room(plan: CleanupPlan) -> bool:
 
 def _fleet_answer(plan: CleanupPlan) -> str:
     if plan.holds and plan.enough and not plan.drop:
-        return "holds it already"
+        return "image already there"
     if plan.holds and plan.enough:
         tier = max(drop.tier for drop in plan.drop)
-        return f"holds it already; the reserve fits after tier {tier}"
+        return f"image already there; delete up to tier {tier} for the reserve"
     if plan.holds and plan.short_by is not None:
-        return f"holds it already; the reserve is short by {show_mib(plan.short_by)}"
+        return f"image already there; reserve {show_mib(plan.short_by)} short"
     if plan.enough and plan.bank is not None and not plan.drop:
-        return f"write bank {visible(plan.bank)}"
+        return f"write to bank {visible(plan.bank)}"
     if plan.enough and not plan.drop:
         return "fits"
     if plan.enough:
-        return f"fits after tier {max(drop.tier for drop in plan.drop)}"
+        return f"fits after deleting up to tier {max(drop.tier for drop in plan.drop)}"
     if plan.short_by is None:
-        return f"no plan: {visible(plan.note)}"
+        return f"no safe plan: {visible(plan.note)}"
     if plan.fits:
-        return f"fits, the reserve does not: short by {show_mib(plan.short_by)}"
+        return f"image fits; reserve {show_mib(plan.short_by)} short"
     unlocked = next((locked for locked in plan.locked if locked.enough), None)
-    hint = f"; {LOCKED[unlocked.tier]} would do" if unlocked is not None else ""
-    return f"short by {show_mib(plan.short_by)}{hint}"
+    hint = f"; --may-drop {LOCKED[unlocked.tier]} would do" if unlocked is not None else ""
+    return f"{show_mib(plan.short_by)} missing{hint}"
 
 
 def fleet(result: FleetCleanup, view: View) -> Iterator[Line]:
@@ -284,21 +289,23 @@ def fleet(result: FleetCleanup, view: View) -> Iterator[Line]:
     totals, (rows, widths) = result.totals, _shaped(result)
     able = totals.fit + sum(totals.after.values())
     have, all_of = "has" if able == 1 else "have", count(totals.plans, "volume")
-    told = f"{able} of {all_of} {have} room or can make it"
-    if totals.done:
-        hold = "holds" if totals.done == 1 else "hold"
-        told = f"{totals.done} of {all_of} {hold} it already; "
-        told += f"{able} more {have} room or can make it"
+    hold = "has" if totals.done == 1 else "have"
+    parts = [f"{totals.done} already {hold} the image"] if totals.done else []
+    parts.append(f"{able} {have} or can make space")
     if totals.short:
-        told += f"; {totals.short} cannot, by {show_mib(totals.short_by)} in all"
+        lack = "has" if totals.short == 1 else "have"
+        missing = show_mib(totals.short_by)
+        parts.append(f"{totals.short} {lack} too little space ({missing} missing in total)")
     if totals.no_plan:
-        told += f"; for {totals.no_plan} there is no plan"
-    yield from hanging("", f"{told}.", indent=0)
-    parts = [f"{totals.done} hold it"] if totals.done else []
-    parts += [f"{totals.fit} fit as they are"]
-    parts += [f"{number} after tier {tier}" for tier, number in sorted(totals.after.items())]
-    frees = f"; what goes frees {show_mib(totals.frees)}" if totals.frees else ""
-    yield from hanging("", f"Room: {' · '.join(parts)}{frees}", indent=0)
+        parts.append(f"{totals.no_plan} {'has' if totals.no_plan == 1 else 'have'} no safe plan")
+    yield from hanging("", f"{all_of}: {', '.join(parts)}.", indent=0)
+    ways = [f"{totals.fit} {'fits' if totals.fit == 1 else 'fit'} now"]
+    ways += [
+        f"{number} after deleting up to tier {tier}"
+        for tier, number in sorted(totals.after.items())
+    ]
+    frees = f" ({show_mib(totals.frees)} freed)" if totals.frees else ""
+    yield from hanging("", f"Space: {', '.join(ways)}{frees}", indent=0)
     yield from hanging("", told_context(result), indent=0)
     yield ""
     columns = _fleet_columns()
@@ -324,7 +331,7 @@ def confirmed(result: CleanupConfirmed, view: View) -> Iterator[Line]:
     """Go through the lines of plans that are held against a later snapshot."""
     found, snapshot = result.plans, result.snapshot
     right = sum(not one.not_done and not one.too_much and one.enough is not False for one in found)
-    yield f"{right} of {count(len(found), 'plan')} done as planned, by {visible(snapshot)}."
+    yield f"{right} of {count(len(found), 'plan')} carried out, according to {visible(snapshot)}."
     members: dict[str, int] = {}
     for one in found:
         members[one.device] = members.get(one.device, 0) + 1
@@ -344,16 +351,16 @@ def confirmed(result: CleanupConfirmed, view: View) -> Iterator[Line]:
                 yield from hanging(f"  {head}", names, indent=13)
         if one.free is not None:
             enough = "enough" if one.enough else "NOT ENOUGH"
-            told = f"{show_mib(one.free)}, wanted {show_mib(one.wanted)}: {enough}"
+            told = f"{show_mib(one.free)} of the {show_mib(one.wanted)} needed: {enough}"
             yield from hanging("  free:", told, indent=13)
-        yield from hanging("  reload:", one.reload, indent=13)
+        yield from hanging("  next boot:", one.reload, indent=13)
 
 
 def _outcome(one: Confirmed) -> str:
     if one.too_much:
-        return f"done too much: {count(len(one.too_much), 'file')} went that the plan keeps"
+        return f"too much was deleted: {count(len(one.too_much), 'file')} that the plan keeps"
     if one.not_done:
-        return f"not done: {len(one.not_done)} left to do"
+        return f"not done: {count(len(one.not_done), 'deletion')} left"
     if one.enough is False:
-        return "done, and still not enough room"
-    return "done as planned"
+        return "done, but still not enough space"
+    return "carried out as planned"

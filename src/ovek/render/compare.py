@@ -25,7 +25,8 @@ def compare(result: FleetCompare, view: View) -> Iterator[Line]:
     unread = Unreads(result.not_read, result.as_of)
     told = () if len(answers_) == 1 else answers_
     front = "; ".join([*_unasked(found), *_done(found)])
-    yield from hanging("", f"{front}. {first_line(answers_)}", indent=0)
+    yield from hanging("", f"{front}.", indent=0)
+    yield from hanging("", first_line(answers_, result), indent=0)
     longest = min(max((len(visible(one.device)) for one in found if one.unasked), default=0), 30)
     for one in found:
         for what in one.unasked:
@@ -38,8 +39,8 @@ def compare(result: FleetCompare, view: View) -> Iterator[Line]:
         yield from hanging("", _wanted(expect), indent=0)
     yield from _not_done(found, expect)
     told_ = f": {totals}" if (totals := _totals(found)) else ""
-    yield from hanging("From ", context(result.earlier), indent=5)
-    yield from hanging("to ", f"{context(result)}{told_}", indent=5)
+    yield from hanging("Before: ", context(result.earlier), indent=8)
+    yield from hanging("After:  ", f"{context(result)}{told_}", indent=8)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     for one in sorted(found, key=lambda one: one.outcome not in ("new", "gone")):
@@ -51,7 +52,7 @@ def compare(result: FleetCompare, view: View) -> Iterator[Line]:
 
 def kept(result: KeptBaseline, view: View) -> Iterator[Line]:
     """Say what was kept, and what comes next."""
-    yield f"Kept {result.label} ({count(result.devices, 'device')}) as {result.name!r}."
+    yield f"Saved baseline {result.name!r}: {count(result.devices, 'device')}, from {result.label}."
     yield f"After the change: ovek survey, then ovek compare {result.name}"
 
 
@@ -66,29 +67,29 @@ def _done(found: Sequence[DeviceCompare]) -> Iterator[str]:
     """How many devices run what is wanted of them; where nothing is, how many changed."""
     asked = [one for one in found if one.members]
     if not found:
-        yield "Nothing was read that could be compared"
+        yield "No device to compare"
         return
     if not asked:
         changed = sum(one.outcome != "same" for one in found)
         all_of = count(len(found), "device")
-        yield f"{changed} of {all_of} changed" if changed else f"Nothing changed on {all_of}"
+        yield f"{changed} of {all_of} changed" if changed else f"no change on {all_of}"
         return
     parts = [f"{sum(one.done is True for one in asked)} done"]
     parts.append(f"{sum(one.done is False for one in asked)} not done")
     unknown = sum(one.done is None for one in asked)
-    yield ", ".join(parts + ([f"{unknown} not known"] if unknown else []))
+    yield ", ".join(parts + ([f"{unknown} unknown"] if unknown else []))
 
 
 def _wanted(expect: str | None) -> str:
     """What done means, in words."""
     what = visible(expect or "target")
-    own = {"target": "its own target", "recommended": "what is recommended for it"}
-    return f"Done is a device of which every member runs and starts {own.get(what, what)}."
+    own = {"target": "its target", "recommended": "the release recommended for it"}
+    return f"Done = every member runs {own.get(what, what)} and boots it next."
 
 
 def _not_done(found: Sequence[DeviceCompare], expect: str | None) -> Iterator[Line]:
     """Who does not run what was expected, where something was."""
-    for done, what in ((False, "not done"), (None, "not known")):
+    for done, what in ((False, "not done"), (None, "unknown")):
         names = [visible(one.device) for one in found if one.members and one.done is done]
         if names and expect is not None:
             yield from hanging(f"{what.capitalize()}: ", f"{listed(names, 20)}.", indent=4)
@@ -102,8 +103,8 @@ def _totals(found: Sequence[DeviceCompare]) -> str:
 _OUTCOMES = {
     "changed": "changed",
     "same": "the same",
-    "new": "new (not in the old snapshot)",
-    "gone": "gone (not in the new snapshot)",
+    "new": "new (not in the earlier snapshot)",
+    "gone": "gone (not in the later snapshot)",
 }
 
 
@@ -113,7 +114,7 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
         title.append(_OUTCOMES[one.outcome])
     elif one.reload_before == one.reload_after:
         title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
-        title.append(", as before")
+        title.append(", unchanged")
     else:
         title.append(f"{one.reload_before} → ")
         title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
@@ -125,7 +126,7 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
     if expect is not None or one.outcome != "same":
         for member in one.members:
             front = f"member {visible(member.member)} " if len(one.members) > 1 else ""
-            word = "done" if member.done else "not known" if member.done is None else "NOT DONE"
+            word = "done" if member.done else "unknown" if member.done is None else "NOT DONE"
             yield from hanging("  expected:", f"{front}{word}: {member.why}", indent=13)
     for change in one.changes:
         yield from hanging(
@@ -144,8 +145,8 @@ def _where(change: Change) -> str:
 def _told(change: Change) -> str:
     what = _where(change)
     if change.unknown is not None:
-        was = "not known" if change.unknown == "was" else change.was or "not there"
-        now = "not known" if change.unknown == "now" else change.now or "not there"
+        was = "unknown" if change.unknown == "was" else change.was or "none"
+        now = "unknown" if change.unknown == "now" else change.now or "none"
         return f"{what} {was} → {now}"
     if change.was is None:
         return f"+ {what} {change.now}"

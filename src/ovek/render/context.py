@@ -11,10 +11,11 @@ def told(context: Context) -> str:
     """The network, the snapshots and when they were taken, and which devices, in one line."""
     parts = [visible(context.site), _snapshots(context.snapshots)]
     if context.knowing is not None:
-        by = "what was known then" if context.knowing == "then" else "what is known today"
-        parts.append(f"as it was on {context.as_of:%Y-%m-%d %H:%M} UTC, by {by}")
+        by = "that time" if context.knowing == "then" else "today"
+        state = f"state of {context.as_of:%Y-%m-%d %H:%M} UTC"
+        parts.append(f"{state}, judged by the catalog and policy of {by}")
     if context.selected:
-        parts.append(f"only {visible(context.selected)}")
+        parts.append(f"selected: {visible(context.selected)}")
     return ", ".join(parts)
 
 
@@ -24,12 +25,12 @@ def _snapshots(used: tuple[SnapshotUsed, ...]) -> str:
     if len(used) == 1:
         return f"snapshot {visible(used[0].file)}, read {when(used[0])}"
     if len(used) <= _MOST:
-        names = ", ".join(f"{visible(one.file)} ({one.devices})" for one in used)
+        names = ", ".join(f"{visible(one.file)}: {one.devices}" for one in used)
     else:
         names = f"up to {visible(used[-1].file)}"
     first, last = min(one.first for one in used), max(one.last for one in used)
     span = SnapshotUsed(file="", devices=0, first=first, last=last)
-    return f"the newest of {len(used)} snapshots ({names}), read {when(span)}"
+    return f"the latest readings from {len(used)} snapshots ({names}), read {when(span)}"
 
 
 def when(one: SnapshotUsed) -> str:

@@ -28,8 +28,8 @@ def custody(result: FleetCustody, view: View) -> Iterator[Line]:
         yield from hanging("", unread.summary(), indent=0)
     lost = [one.image for one in found if one.restorable is False and one.listed]
     if lost:
-        told = f"{listed([visible(name) for name in lost])}: put a proven copy there"
-        yield from hanging("Runs and is nowhere on the shelf: ", told, indent=4)
+        told = f"{listed([visible(name) for name in lost])}. Store a proven copy of each"
+        yield from hanging("Running, but no proven copy on any shelf: ", told, indent=4)
     yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
         if (
@@ -50,27 +50,33 @@ def _alone(lost: Sequence[Custody]) -> Iterator[Line]:
         names = listed([visible(name or "") for name in sorted(runs, key=str)])
         yield from hanging(
             f"{visible(one.image)}: ",
-            f"runs on {names}; no source lists it, and the shelf has no copy of it: back it up, "
+            f"running on {names}, not in the catalog, and no copy on a shelf: back it up, "
             "and find out where it came from",
             indent=4,
         )
     if len(lost) > _MOST:
-        yield f"{count(len(lost) - _MOST, 'image')} more run that no source lists (--format json)"
+        yield f"{len(lost) - _MOST} more running images are not in the catalog (--format json)"
 
 
 def answer(found: Sequence[Custody]) -> str:
     """The first line: where did it go wrong?"""
     wrong = [one for one in found if one.first_wrong is not None]
     if not found:
-        return "No copy of such an image is known."
+        return "No copy of such an image on any device or shelf that was read."
     listed_ = [one for one in found if one.listed]
     others = len(found) - len(listed_)
     odd = listed([visible(one.image) for one in found if one.odd], most=3)
-    beside = f" {count(others, 'more image')} no source lists." if others and listed_ else ""
-    beside += f" One copy is not like the others: {odd}." if odd else ""
+    beside = (
+        f" {count(others, 'more image')} {'is' if others == 1 else 'are'} not in the catalog."
+        if others and listed_
+        else ""
+    )
+    beside += f" One copy differs from the others: {odd}." if odd else ""
     if not listed_:
         what = "this image" if len(found) == 1 else f"these {len(found)} images"
-        return f"No source lists {what}: copies are compared with each other only.{beside}"
+        return (
+            f"The catalog does not list {what}: copies are only compared with each other.{beside}"
+        )
     known = count(len(listed_), "image")
     doubted = [one for one in listed_ if one.disputed]
     if doubted:
@@ -79,15 +85,22 @@ def answer(found: Sequence[Custody]) -> str:
     untold = [one for one in listed_ if one.vouched == "nobody"]
     if untold:
         names = listed([visible(one.image) for one in untold], most=3)
-        beside += f" Of {names} no publisher has a digest: its copies are compared with each other."
+        beside += f" No publisher has a digest of {names}: its copies are compared with each other."
     judged = len(listed_) - len(untold) - len(doubted)
     if not wrong:
         own = sum(one.vouched == "own" for one in listed_)
-        what = "what was published" if not own else "what was published, or what we recorded"
-        verdict = f"Every measured copy of {count(judged, 'image')} is {what}." if judged else ""
+        what = "the published one" if not own else "the published one, or your own record"
+        verdict = (
+            f"{count(judged, 'image')}: every copy with a known digest matches {what}."
+            if judged
+            else ""
+        )
         return f"{verdict}{beside}".strip()
-    names = ", ".join(f"{visible(one.image)} (first {_first(one)})" for one in wrong[:5])
-    return f"{len(wrong)} of {known} went wrong: {names}.{beside}"
+    names = ", ".join(f"{visible(one.image)} (first bad copy: {_first(one)})" for one in wrong[:5])
+    return (
+        f"{len(wrong)} of {known} {'has' if len(wrong) == 1 else 'have'} bad copies: "
+        f"{names}.{beside}"
+    )
 
 
 def _first(one: Custody) -> str:
@@ -97,7 +110,7 @@ def _first(one: Custody) -> str:
 
 
 def _image(one: Custody, now: datetime) -> Iterator[Line]:
-    title = one.version or ("" if one.listed else "(no source lists it)")
+    title = one.version or ("" if one.listed else "(not in the catalog)")
     yield Text(f"{visible(one.image)}  {visible(title)}".rstrip(), "bold")
     rows = [
         _cells(group, at, now, disputed=one.disputed)
@@ -111,8 +124,8 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
     if one.renamed:
         yield from hanging("  under other names: ", ", ".join(one.renamed), indent=4)
     if one.restorable is False:
-        copy = "right copy" if one.listed else "copy of it"
-        yield from hanging("  → ", f"it runs and no {copy} is on the shelf", indent=4)
+        copy = "good copy" if one.listed else "copy of it"
+        yield from hanging("  → ", f"running on a device, but no {copy} on a shelf", indent=4)
 
 
 def _common(one: str, other: str) -> int:
@@ -141,7 +154,7 @@ def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
 def _digest(label: str, name: Algorithm, digest: str, first: str) -> Iterator[Line]:
     """One digest; where only its end differs from the first, that is marked."""
     same = _common(digest, first)
-    difference = f", which differs from character {same + 1} on" if digest != first else ""
+    difference = f", differs from character {same + 1} on" if digest != first else ""
     yield f"  {label}  {TITLES[name]}{difference}"
     for at in range(0, len(digest), _WIDTH):
         yield f"     {digest[at : at + _WIDTH]}"
@@ -155,10 +168,8 @@ def _cells(group: CopyGroup, at: int, now: datetime, *, disputed: bool = False) 
     copy = group.copies[at]
     age = ""
     if copy.measured_at is not None and now - copy.measured_at >= _TELLING:
-        age = f", measured {show_age(now - copy.measured_at)} ago"
-    kind = (
-        "disputed" if disputed else {True: "right", False: "wrong", None: "not known"}[group.right]
-    )
+        age = f", digest from {show_age(now - copy.measured_at)} ago"
+    kind = "disputed" if disputed else {True: "right", False: "wrong", None: "unknown"}[group.right]
     return (
         f"  {group.label} {kind}",
         copy.hop,

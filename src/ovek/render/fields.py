@@ -21,11 +21,11 @@ def fields(result: SheetFields, view: View) -> Iterator[Line]:
         ours = list(inside)
         width = max(len(one.field) for one in ours) + 4
         for one in ours:
-            text = f"{one.tells}; {one.unit}; such as {one.example}"
+            text = f"{one.tells}; {one.unit}; e.g. {one.example}"
             yield from hanging(f"  {one.field}".ljust(width), text, indent=width)
     if wording:
         yield from ([""] if result.fields else [])
-        yield Text("WORDING: the line a person types for a step, and its placeholders", "bold")
+        yield Text("WORDING: the command line for each step, and its placeholders", "bold")
         width = max(map(len, wording)) + 4
         for name, words in wording.items():
             yield from hanging(f"  {name}".ljust(width), _named(words), indent=width)
@@ -40,11 +40,11 @@ def fields_table(
 ) -> Iterator[str]:
     """Go through the lines of tables of Markdown."""
     for thing, told in things.items():
-        yield from ("", f"### {thing}", "", "| field | what it tells | how | such as |",
+        yield from ("", f"### {thing}", "", "| field | meaning | value | example |",
                     "| --- | --- | --- | --- |")  # fmt: skip
         for name, field in told.items():
             yield f"| `{name}` | {field.tells} | {field.unit} | `{field.example}` |"
-    about = "What a person types for a step of a plan, and what the line may name."
-    yield from ("", "### wording", "", about, "", "| line | may name |", "| --- | --- |")
+    about = "The command line for each step of a plan, and the placeholders it may use."
+    yield from ("", "### wording", "", about, "", "| line | placeholders |", "| --- | --- |")
     for name, words in wording.items():
         yield f"| `{name}` | {' '.join(f'`{{{word}}}`' for word in words) or 'nothing'} |"

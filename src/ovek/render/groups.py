@@ -100,7 +100,7 @@ def grouped(result: FleetAudit, view: View) -> Iterator[Line]:
     yield from heading(result, view)
     put = list(groups(result.devices, view.group_by, result.cards))
     if not put:
-        yield "No finding to group."
+        yield "No findings."
     for group in put:
         devices = group.devices
         yield ""

@@ -22,8 +22,8 @@ from ovek.render.visible import visible
 def added(result: HistoryAdded, view: View) -> Iterator[Line]:
     """Go through the lines: what was taken in, and what the history holds now."""
     state, new = result.store, [one for one in result.added if one.readings]
-    told = f"{count(len(new), 'snapshot')} added, {len(result.added) - len(new)} were there already"
-    yield f"{told}; {count(state.readings, 'reading')} of {count(state.devices, 'device')} in all."
+    told = f"{count(len(new), 'snapshot')} added, {len(result.added) - len(new)} already recorded"
+    yield f"{told}; now {count(state.readings, 'reading')} of {count(state.devices, 'device')}."
     if state.first is not None and state.last is not None:
         yield f"From {_day(state.first)} to {_day(state.last)}, in {visible(state.where)}"
     for one in new:
@@ -37,12 +37,12 @@ def life(result: DeviceHistory, view: View) -> Iterator[Line]:
     left_out = len(result.events) - len(events)
     changes = [one for one in events if not one.first]
     severe = sum(one.severe for one in changes)
-    number = count(len(changes), "change") + (f", {severe} of them severe" if severe else "")
+    number = count(len(changes), "change") + (f" ({severe} severe)" if severe else "")
     span = f"{count(len(readings), 'reading')} from {_day(readings[0])} to {_day(readings[-1])}"
     yield from hanging("", f"{visible(device)}: {number}; {span}.", indent=0)
     day = None
     for one in events:
-        now = f"{one.at:%Y-%m-%d %H:%M}" + (", as it was first read" if one.first else "")
+        now = f"{one.at:%Y-%m-%d %H:%M}" + (", at the first reading" if one.first else "")
         if now != day:
             day = now
             yield ""
@@ -51,7 +51,7 @@ def life(result: DeviceHistory, view: View) -> Iterator[Line]:
             "  ", event(one), indent=4, style=STYLES["critical"] if one.severe else ""
         )
     if left_out:
-        yield from ("", f"{count(left_out, 'change')} of notes more (-v)")
+        yield from ("", f"{left_out} more of severity note (-v shows them)")
 
 
 def _is_note(one: Event) -> bool:
@@ -89,15 +89,15 @@ def image(result: ImageHistory, view: View) -> Iterator[Line]:
     now = {one.device for one in copies if one.last is None}
     ever = {one.device for one in copies}
     if not copies and not ran:
-        yield f"No device that was read ever had {visible(text)}."
+        yield f"No device ever had {visible(text)!r}."
     else:
         headline = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
         headline += f"the last reading; {len({one.device for one in ran})} ran it."
         yield from hanging("", headline, indent=0)
     for one in vouched:
-        yield f"{visible(one.source)} tells of it, known since {_day(one.since)}"
+        yield f"listed in {visible(one.source)} since {_day(one.since)}"
     if not vouched:
-        yield "No source of the catalog tells of it."
+        yield "Not in the catalog."
     if copies:
         yield ""
         rows = [
@@ -126,7 +126,7 @@ def image(result: ImageHistory, view: View) -> Iterator[Line]:
     digests = {one.digest: None for one in copies if one.digest and one.verdict != "proven"}
     for digest in digests:
         holders = sorted({one.device for one in copies if one.digest == digest})
-        yield from ("", "Not what was published:", f"  {digest}")
+        yield from ("", "Bad copies:", f"  {digest}")
         yield from hanging("  ", listed([visible(name) for name in holders], 12), indent=2)
 
 
@@ -157,18 +157,18 @@ def finding(result: FindingHistory, view: View) -> Iterator[Line]:
     closed = [one for one in found if one.last is not None]
     back = sum(one.times > 1 for one in found)
     if not found:
-        yield f"{rule}: it was never found."
+        yield f"{rule}: never found."
         return
     told = f"{rule}: {len(open_)} open, {len(closed)} closed"
     if closed:
         spent = sum(((one.closed or now) - one.first for one in closed), timedelta())
         told += f" after {show_age(spent / len(closed))} on average"
-    told += f"; {back} came back" if back else ""
+    told += f"; {back} returned" if back else ""
     yield f"{told}."
     for what in ("site", "role"):
         counts: dict[str, int] = {}
         for one in open_:
-            name = (one.site if what == "site" else one.role) or "not known"
+            name = (one.site if what == "site" else one.role) or "unknown"
             counts[name] = counts.get(name, 0) + 1
         if counts:
             parts = [f"{visible(name)} {number}" for name, number in sorted(counts.items())]
@@ -206,13 +206,23 @@ def trend(result: Trend, view: View) -> Iterator[Line]:
     """Go through the lines: how it stands against the first day, then a line a day."""
     found = result.days
     first, last = found[0], found[-1]
-    told = f"{last.day}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; {last.proven} "
-    told += f"start proven, {last.on_target} of {last.with_target} on their target."
+    devices = count(last.go + last.no_go + last.unclear, "device")
+    told = f"{last.day}, {devices}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; "
+    told += f"{last.proven} boot a proven image, "
+    told += f"{last.on_target} of {last.with_target} run and boot their target."
     yield from hanging("", told, indent=0)
     if first is not last:
-        told = f"Since {first.day}: go {last.go - first.go:+d}, no-go {last.no_go - first.no_go:+d}"
-        told += f", proven {last.proven - first.proven:+d}, on target "
-        yield from hanging("", f"{told}{last.on_target - first.on_target:+d}.", indent=0)
+        moved = {
+            "go": last.go - first.go,
+            "no-go": last.no_go - first.no_go,
+            "proven": last.proven - first.proven,
+            "on target": last.on_target - first.on_target,
+        }
+        parts = [f"{name} {number:+d}" for name, number in moved.items() if number]
+        change = f"Since {first.day}: {', '.join(parts)}"
+        if not parts:
+            change = f"No change since {first.day}"
+        yield from hanging("", f"{change}.", indent=0)
     yield ""
     rows = [
         (
@@ -236,10 +246,10 @@ def days_csv(result: Trend, view: View) -> Iterator[bytes]:
 
 def purged(result: Purged, view: View) -> Iterator[Line]:
     """What was forgotten, or would be."""
-    verb = "are forgotten" if result.done else "would go"
+    verb = "deleted" if result.done else "would be deleted"
     told = f"{count(result.readings, 'reading')} and {count(result.spans, 'span')}"
-    told += f" that ended before {_day(result.limit)}"
-    yield f"{told} {verb}." + ("" if result.done else " Nothing was removed; add --yes.")
+    told += f" older than {_day(result.limit)}"
+    yield f"{told} {verb}." + ("" if result.done else " Nothing deleted yet: add --yes.")
 
 
 def _day(at: datetime) -> str:

@@ -16,23 +16,23 @@ def learned(told: Learned, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` names every line that is passed over."""
     yield from hanging("", _first(told), indent=0)
     if told.written is not None:
-        kept = f"; the sessions are kept in {told.kept} as its tests" if told.kept else ""
-        yield from hanging("", f"{told.written} is written{kept}.", indent=0)
+        kept = f"; the sessions are stored in {told.kept} as its tests" if told.kept else ""
+        yield from hanging("", f"Wrote {told.written}{kept}.", indent=0)
         if told.choices:
-            parts = "[boot] (how it boots) and [roles] (what files are for)"
-            do = f"complete {parts} in {told.written}"
+            parts = "[boot] (boot behaviour) and [roles] (file types)"
+            do = f"complete {parts} in {told.written}; a session cannot show them"
             yield from hanging("Next: ", f"{do}.", indent=6)
     if told.open:
-        yield from ("", Text("NOT UNDERSTOOD", "bold"))
+        yield from ("", Text("NOT PARSED", "bold"))
         for line in told.open:
             yield from _open(line)
     if told.unsettled:
-        yield from ("", Text("NOT KNOWN", "bold"))
+        yield from ("", Text("MISSING", "bold"))
         for one in told.unsettled:
-            yield from hanging("  ", f"{one.what}; the mark: {one.mark}", indent=4)
+            yield from hanging("  ", f"{one.what}; mark it with: {one.mark}", indent=4)
     yield from _sessions(told)
     if told.guesses:
-        title = "GUESSES: --take 1,2 puts these marks in, --take all every one"
+        title = "SUGGESTED MARKS: accept with --take 1,2 or --take all"
         yield from ("", Text(title, "bold"))
         for number, guess in enumerate(told.guesses, 1):
             where = f"{guess.session}, line {guess.line}"
@@ -44,9 +44,9 @@ def learned(told: Learned, view: View) -> Iterator[Line]:
         yield from hanging("  ", f"{asks.asked}{each} → {', '.join(asks.fields)}", indent=4)
     yield from hanging("  ", f"at the prompt {told.prompt}", indent=4)
     if told.pager is not None:
-        yield from hanging("  ", f"going on where it waits with {told.pager!r}", indent=4)
+        yield from hanging("  ", f"the pager is answered with {told.pager!r}", indent=4)
     if told.taken:
-        yield from ("", Text("TAKEN WITHOUT A MARK", "bold"))
+        yield from ("", Text("READ WITHOUT A MARK", "bold"))
         for text in told.taken:
             yield from hanging("  ", text, indent=4)
     yield from _rest(told, view.verbose)
@@ -56,13 +56,13 @@ def _sessions(told: Learned) -> Iterator[Line]:
     """What of each session is not understood; what none tells, and what one leaves out."""
     unfit = [one for one in told.sessions if not one.whole]
     if unfit:
-        yield from ("", Text("NOT UNDERSTOOD AS A WHOLE", "bold"))
+        yield from ("", Text("NOT PARSED COMPLETELY", "bold"))
         for one in unfit:
             lines = [count(one.strange, "line")] if one.strange else []
             yield from hanging("  ", f"{one.session}: {', '.join([*lines, *one.wrong])}", indent=4)
     lacking = [one for one in told.sessions if one.missing and one.whole]
     if lacking:
-        yield from ("", Text("FACTS THAT A SESSION DOES NOT TELL", "bold"))
+        yield from ("", Text("FACTS THAT NO SESSION SHOWS", "bold"))
         for one in lacking:
             yield from hanging("  ", f"{one.session}: {', '.join(one.missing)}", indent=4)
 
@@ -82,20 +82,20 @@ def _choices(told: Learned) -> Iterator[Line]:
 def _first(told: Learned) -> str:
     marks = f"{count(told.marks, 'mark')}, {count(len(told.asks), 'question')}"
     if told.whole:
-        sessions = "the whole session" if len(told.sessions) == 1 else (
+        sessions = "whole session" if len(told.sessions) == 1 else (
             f"all {len(told.sessions)} sessions"
         )  # fmt: skip
-        return f"{told.sheet} understands {sessions}: {marks}, no fact missing."
+        return f"{told.sheet}: {sessions} parsed ({marks}), no fact missing."
     strange = sum(1 + line.more for line in told.open)
-    left = [count(strange, "line") + " not understood"] if strange else []
+    left = [count(strange, "line") + " not parsed"] if strange else []
     if told.unsettled:
-        left.append(f"{count(len(told.unsettled), 'thing')} not known")
+        left.append(f"{count(len(told.unsettled), 'fact')} missing")
     if not left and all(one.whole for one in told.sessions):
-        left.append("no session tells every fact")
+        left.append("no session shows every fact")
     elif not left:
-        left.append("not every session is understood")
+        left.append("not every session is parsed")
     mark = _next_mark(told)
-    return f"{told.sheet}: {', '.join(left)} ({marks}).{f' The next mark: {mark}' if mark else ''}"
+    return f"{told.sheet}: {', '.join(left)} ({marks}).{f' Next mark: {mark}' if mark else ''}"
 
 
 def _next_mark(told: Learned) -> str | None:
@@ -116,12 +116,12 @@ def _open(line: LineOf) -> Iterator[Line]:
 
 def _rest(told: Learned, verbose: bool) -> Iterator[Line]:
     if told.passed:
-        yield from ("", Text("PASSED OVER: lines without a mark, taken to tell nothing", "bold"))
+        yield from ("", Text("IGNORED: lines without a mark", "bold"))
         shown = told.passed if verbose else told.passed[:_SHOWN]
         for asked, line in shown:
             yield from hanging("  ", f"{asked}: {' '.join(line.split())!r}", indent=4)
         if len(told.passed) > len(shown):
             yield f"  and {count(len(told.passed) - len(shown), 'line')} more (-v shows them)"
     if told.unasked:
-        yield from ("", Text("NOT ASKED: no mark stands in the answer", "bold"))
+        yield from ("", Text("COMMANDS NOT USED: no mark in their output", "bold"))
         yield from hanging("  ", "; ".join(visible(each) for each in told.unasked), indent=4)

@@ -18,7 +18,7 @@ def policy(result: PolicyCheck, view: View) -> Iterator[Line]:
     yield headline + (f" ({', '.join(wrong)})." if wrong else ".")
     longest = max([len("all devices"), *(len(want.selector) for want in wanted.want)])
     indent = longest + 5
-    yield from hanging("  all devices:", _said(wanted) or "no target is named", indent=indent)
+    yield from hanging("  all devices:", _said(wanted) or "no target", indent=indent)
     for want in wanted.want:
         yield from hanging(f"  {want.selector}:", _said(want), indent=indent)
     kept = (

@@ -39,7 +39,7 @@ from ovek.model.runbook import Runbook
 from ovek.model.size import show_mib, show_share
 from ovek.model.unread import Unread
 from ovek.model.walk import Candidate, MemberWalk
-from ovek.render.answer import held_back, tonight, when
+from ovek.render.answer import held_back, of_fleet
 from ovek.render.bootwalk import falls, result_of, starts_of, summary_of
 from ovek.render.cells import next_boot, open_severities, proven, proven_of, running, worst_of
 from ovek.render.context import of_device
@@ -60,18 +60,18 @@ Table = tuple[Sequence[str], Sequence[Sequence[Any]]]
 
 def headline_of(report: FleetReport) -> str:
     """The first line."""
-    return tonight(report.tally, when(report))
+    return of_fleet(report.tally, report)
 
 
 # What the answers that are no rule's mean, for who does not work with it every day.
 _REASONS = {
     NOTHING: "A reload would end in the boot loader, and the device stays down.",
-    UNPROVEN: "What a reload starts was not shown to be what its publisher released.",
-    UNKNOWN: "What a reload starts cannot be told from what is known.",
-    UNREAD: "Nobody knows how the device stands now.",
-    UNWANTED: "A reload would start a version that neither runs now nor is wanted.",
-    ANOTHER: "A reload would start another version than runs now; no target says which is meant.",
-    CONFIG_UNKNOWN: "A start that passes the saved configuration over comes up without it.",
+    UNPROVEN: "The next boot image is not verified against the publisher's digest.",
+    UNKNOWN: "It is unknown what this device would boot.",
+    UNREAD: "The current state of the device is unknown.",
+    UNWANTED: "A reload would boot a version that is neither running nor the target.",
+    ANOTHER: "A reload would change the version, and no target says which one is intended.",
+    CONFIG_UNKNOWN: "A device that boots without its saved configuration is usually unreachable.",
 }
 
 
@@ -218,7 +218,7 @@ def _row(number: int, one: ReportDevice) -> dict[str, Any]:
         "device": one.device,
         "site": one.site or "",
         "role": one.role or "",
-        "model": one.model or "not known",
+        "model": one.model or "unknown",
         "runs": running(one.starts),
         "starts": next_boot(one.starts, one.reload),
         "wants": one.wants or "",
@@ -236,7 +236,7 @@ def _never(one: Unread) -> dict[str, Any]:
     """What the table shows of a device of which nothing is known."""
     return {
         "number": None, "device": one.device, "site": one.site or "", "role": one.role or "",
-        "model": "not known", "runs": "not known", "starts": "not known", "wants": "",
+        "model": "unknown", "runs": "unknown", "starts": "unknown", "wants": "",
         "answer": "unclear", "reason": "not read", "proven": "-", "unproven": 0, "findings": "-",
         "rank": "9", "not_read": False,
     }  # fmt: skip
@@ -282,7 +282,7 @@ def _news(news: News) -> list[dict[str, Any]]:
         ("Versions that changed", [change(*each) for each in news.versions]),
         ("Findings that opened", [f"{name}: {what}" for name, what in news.opened]),
         ("Findings that closed", [f"{name}: {what}" for name, what in news.closed]),
-        ("Devices that are new", list(news.new)),
+        ("New devices", list(news.new)),
         ("Devices that are gone", list(news.gone)),
     ]
     return [
@@ -299,12 +299,12 @@ def _custody(one: Custody) -> dict[str, Any]:
     wrong = [copy for group in one.groups if group.right is False for copy in group.copies]
     known = [group for group in one.groups if group.right]
     if one.first_wrong is not None:
-        copies_ = "wrong copy" if len(wrong) == 1 else "wrong copies"
+        copies_ = "bad copy" if len(wrong) == 1 else "bad copies"
         state = f"{len(wrong)} {copies_}, first on: {one.first_wrong}"
     elif not one.listed:
-        state = "no source lists it"
+        state = "not in the catalog"
     else:
-        state = "every copy that was measured is right" if known else "no copy was measured"
+        state = "every copy with a known digest is good" if known else "no copy has a known digest"
     return {
         "image": one.image,
         "version": one.version or "",
@@ -385,7 +385,7 @@ def _walk(one: MemberWalk, several: bool) -> dict[str, Any]:
         "outcome": one.outcome,
         "ends": starts_of(one),
         "note": one.note if one.outcome in ("stranded", "unknown") else "",
-        "rescue": [f"{each.place}, {each.version or 'version not known'}" for each in one.rescue],
+        "rescue": [f"{each.place}, {each.version or 'version unknown'}" for each in one.rescue],
     }
 
 
@@ -395,10 +395,10 @@ def _step(one: Candidate) -> tuple[str, str, str, str, str]:
 
 
 def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
-    measured = "measured when the device was read" if one.digests else ""
+    measured = "read with the device" if one.digests else ""
     if one.measured_at is not None:
         age = show_age(now - one.measured_at)
-        measured = f"measured {age} before this page, {one.measured_at:%Y-%m-%d %H:%M} UTC"
+        measured = f"digest read {age} before this page, {one.measured_at:%Y-%m-%d %H:%M} UTC"
     return {
         "place": one.place,
         "verdict": one.verdict,
@@ -407,7 +407,7 @@ def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
         "proof": f"by {TITLES[one.by]}" if one.by is not None else "",
         "measured": measured,
         "needed": one.needed,
-        "size": show_mib(one.size) if one.size is not None else "size not known",
+        "size": show_mib(one.size) if one.size is not None else "size unknown",
         "digests": [(TITLES[name], digest) for name, digest in one.digests],
     }
 
@@ -415,9 +415,9 @@ def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
 def _flash(one: VolumeUse) -> dict[str, Any]:
     """A volume to scale: its parts in thousandths, and what the target needs."""
     capacity = one.capacity or 0
-    free = f"{show_mib(one.free)} free" if one.free is not None else "free space not known"
+    free = f"{show_mib(one.free)} free" if one.free is not None else "free space unknown"
     share = f" ({show_share(one.free, capacity)})" if capacity and one.free is not None else ""
-    needs = "" if not one.needs else f"the target takes {show_mib(one.needs)}"
+    needs = "" if not one.needs else f"the target needs {show_mib(one.needs)}"
     short = one.needs is not None and one.free is not None and one.needs > one.free
     return {
         "name": f"{one.volume}:",
@@ -464,15 +464,15 @@ def short(report: FleetReport, view: View) -> Iterator[bytes]:
             *table((group["by"].upper(), "GO", "NO-GO", "UNCLEAR", "RUN THE TARGET"), rows),
         ]
     if report.news is not None:
-        lines += ["", f"## Since {report.news.since:%Y-%m-%d %H:%M} UTC", ""]
+        lines += ["", f"## Changes since {report.news.since:%Y-%m-%d %H:%M} UTC", ""]
         found = _news(report.news)
         for each in found:
             some = listed([*map(visible, each["lines"])], most=8)
             lines.append(f"- {each['title']}: {each['number']} ({escaped(some)})")
-        lines += [] if found else ["Nothing is another."]
+        lines += [] if found else ["Nothing changed."]
     wrong = [each for each in map(_custody, report.images) if each["wrong"]]
     if wrong:
-        lines += ["", "## Images with a wrong copy", ""]
+        lines += ["", "## Images with a bad copy", ""]
         lines += [f"- {escaped(each['image'])}: {escaped(each['state'])}" for each in wrong]
     if report.not_read:
         lines += ["", "## Not read", ""]
@@ -485,6 +485,6 @@ def short(report: FleetReport, view: View) -> Iterator[bytes]:
 def summary(report: FleetReport, view: View) -> Iterator[str]:
     """What the terminal says of a page that was written."""
     yield headline_of(report)
-    news = "" if report.news is None else f"; news since {report.news.since:%Y-%m-%d %H:%M} UTC"
+    news = "" if report.news is None else f"; changes since {report.news.since:%Y-%m-%d %H:%M} UTC"
     number = count(report.tally.devices, "device")
     yield f"Written: {visible(report.written or '')} ({number}{news})"

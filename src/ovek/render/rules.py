@@ -21,8 +21,8 @@ def rules(result: Rules, view: View) -> Iterator[Line]:
                 yield ""
             yield from _whole(card)
         return
-    yield f"{count(len(cards), 'rule')}; ovek rules RULE tells all about one."
-    columns = Columns(("  RULE", "SEVERITY", "LOOKS FOR"), whole=(0, 1), wrap={2: 30})
+    yield f"{count(len(cards), 'rule')}; ovek rules RULE explains one."
+    columns = Columns(("  RULE", "SEVERITY", "CHECKS FOR"), whole=(0, 1), wrap={2: 30})
     for card in cards:
         columns.measure((f"  {card.slug}", card.severity, card.looks_for))
     columns.fit()
@@ -34,22 +34,23 @@ def rules(result: Rules, view: View) -> Iterator[Line]:
 
 def _whole(card: RuleCard) -> Iterator[Line]:
     yield Text.assemble((card.slug, "bold"), "  ", (card.severity, STYLES[card.severity]))
-    yield from hanging("  looks for:", card.looks_for, indent=14)
+    yield from hanging("  checks for:", card.looks_for, indent=14)
     yield from hanging("  why:", card.reason, indent=14)
     yield from hanging("  do:", card.remedy, indent=14)
     if card.speaks_for:
-        yield from hanging("  speaks for:", ", ".join(card.speaks_for), indent=14)
+        yield from hanging("  silences:", ", ".join(card.speaks_for), indent=14)
 
 
 def page(cards: Sequence[RuleCard]) -> str:
     """The page of all rules, as Markdown."""
     lines = [
-        "# The rules of the audit",
+        "# Audit rules",
         "",
         "Made from the code by `python scripts/write_rules_page.py`; `ovek rules` shows the same.",
-        "The severity is the usual one: it rises and falls with the consequence, and",
-        "`policy.toml` can set it, or turn a rule off. A rule *speaks for* others: where it tells",
-        "a trouble whole, they stay silent about the same member, so that nothing is told twice.",
+        "The severity is the default: it changes with the consequence, and",
+        "`policy.toml` can set it, or turn a rule off. A rule *silences* others: if it "
+        "already reports",
+        "a problem, they do not report it again for the same member.",
     ]
     for group, inside in groupby(cards, key=lambda card: card.group):
         lines += ["", f"## {group.capitalize()}"]
@@ -59,6 +60,6 @@ def page(cards: Sequence[RuleCard]) -> str:
             lines += ["", *textwrap.wrap(f"Do: {card.remedy}.", USUAL, break_on_hyphens=False)]
             if card.speaks_for:
                 names = ", ".join(f"`{slug}`" for slug in card.speaks_for)
-                told = f"Speaks for {names}."
+                told = f"Silences {names}."
                 lines += ["", *textwrap.wrap(told, USUAL, break_on_hyphens=False)]
     return "\n".join(lines) + "\n"

@@ -26,15 +26,15 @@ from ovek.render.visible import visible
 def headline(one: Runbook) -> str:
     """Where a device stands, in one sentence behind its name."""
     if one.find_out and not one.steps:
-        return f"nothing is planned yet; first find out: {one.find_out[0]}"
+        return f"no runbook yet: facts are missing. {one.find_out[0]}"
     number = len(one.done) + len(one.left)
-    stages = f"{len(one.done)} of {number} stages done"
+    stages = f"{len(one.done)} of {count(number, 'stage')} done"
     if not one.steps:
-        whole = "nothing is left to do" if not one.open else "no step of the device is left to do"
+        whole = "nothing left to do" if not one.open else "no steps left, but see OPEN PROBLEMS"
         return f"{whole} ({stages})." if number else f"{whole}."
     return (
-        f"{stages}; {count(len(one.steps), 'step')} left, {took(one)}, "
-        f"{count(one.reloads, 'reload')}; next: {_lower(one.steps[0].words)}."
+        f"{count(len(one.steps), 'step')} left ({stages}), {count(one.reloads, 'reload')}, "
+        f"{took(one)}. Next: {_lower(one.steps[0].words)}."
     )
 
 
@@ -50,9 +50,9 @@ def safe(one: Runbook) -> str:
 def took(one: Runbook) -> str:
     """How long all changes take, as far as it is known."""
     if not one.minutes and one.untimed:
-        return "of unknown length"
+        return "duration unknown"
     told = f"about {show_minutes(one.minutes)}" if one.minutes else "under a minute"
-    return f"{told} and {one.untimed} of unknown length" if one.untimed else told
+    return f"{told} plus {count(one.untimed, 'step')} of unknown duration" if one.untimed else told
 
 
 def _lower(text: str) -> str:
@@ -61,11 +61,17 @@ def _lower(text: str) -> str:
 
 def stands(one: Runbook) -> str:
     """What is wanted, how the device stands and how it would in the end."""
-    wants = f"wants {one.wants}; " if one.wants else "no release is wanted; "
-    now = f"next boot now: {one.starts or 'nothing'} ({one.reload})"
+    wants = f"target {one.wants}; " if one.wants else "no target; "
+    now = f"next boot now: {_boots(one.starts, one.reload)}"
     if not one.steps:
         return wants + now
-    return f"{wants}{now}; in the end: {one.starts_after or 'nothing'} ({one.reload_after})"
+    return f"{wants}{now}; after all steps: {_boots(one.starts_after, one.reload_after)}"
+
+
+def _boots(starts: str | None, reload: str) -> str:
+    """What boots next, and whether it is proven."""
+    name = starts or ("none" if reload == "stranded" else "unknown")
+    return name if name == reload else f"{name} ({reload})"
 
 
 def runbooks(result: FleetRunbooks, view: View) -> Iterator[Line]:
@@ -95,7 +101,7 @@ def _runbook(one: Runbook) -> Iterator[Line]:
         for name, told in details(step):
             yield from hanging(f"      {name}: ", told, indent=20)
     if one.open:
-        yield from ("", Text("  LEFT OPEN", "bold"))
+        yield from ("", Text("  OPEN PROBLEMS (not fixed by a step above)", "bold"))
     for each in one.open:
         place = f"  {visible(each.place.rstrip(':'))}" if each.place else ""
         place += f" (member {visible(each.member)})" if each.member and not each.place else ""
@@ -112,51 +118,54 @@ def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
     for line in do.lines:
         yield "type", line
     if do.by_hand:
-        yield "type", "nothing: a name in this line is not safe to type; do it by hand"
+        yield (
+            "type",
+            "(no command shown: a name in it has unsafe characters; type it yourself with care)",
+        )
     if do.tier is not None:
         frees = f"{show_mib(do.frees)}, " if do.frees is not None else ""
         yield "frees", f"{frees}tier {do.tier}: {do.why}"
     if do.algorithm is not None:
         yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
     room = f"{show_mib(step.free)} free; " if step.free is not None else ""
-    yield "expect", f"{room}next boot: {do.starts or 'nothing'} ({do.reload})"
+    yield "expect", f"{room}next boot: {_boots(do.starts, do.reload)}"
     for told in step.brings:
         yield "also", told
     if do.harm:
         yield "DANGER", f"if the power fails: {'; '.join(do.harm)}"
     elif step.cut is not None:
-        cut = f"half done; the next boot is {step.cut.starts or 'nothing'} ({step.cut.reload})"
-        yield "if the power fails", cut
+        cut = f"the step is half done; next boot: {_boots(step.cut.starts, step.cut.reload)}"
+        yield "power failure", cut
     yield "undo", "; ".join(step.undo) or _no_undo(step)
-    yield "takes", "not known" if do.minutes is None else show_minutes(do.minutes)
+    yield "takes", "unknown" if do.minutes is None else show_minutes(do.minutes)
 
 
 _NO_UNDO: dict[ChangeKind, str] = {
-    "check-digest": "nothing has to be undone",
-    "back-up": "nothing has to be undone",
-    "heed-config": "nothing has to be undone",
-    "save": "set it back, and save again",
-    "reload": "put what ran first again, save, and reload",
-    "set-order": "not needed: what was set before names something that does not boot",
-    "delete": "only a copy of it brings it back",
-    "load-component": "load the firmware that was there, from its own image",
+    "check-digest": "not needed",
+    "back-up": "not needed",
+    "heed-config": "not needed",
+    "save": "restore the previous settings, and save again",
+    "reload": "put the previous image first in the boot order, save, and reload",
+    "set-order": "not needed: the previous setting names something that does not boot",
+    "delete": "copy the file back from a backup",
+    "load-component": "install the previous firmware from its own image",
 }
 
 
 def _no_undo(step: RunbookStep) -> str:
     """What to say where no change undoes one."""
-    return _NO_UNDO.get(step.do.change, "nothing undoes it")
+    return _NO_UNDO.get(step.do.change, "not possible")
 
 
 def _fleet(result: FleetRunbooks, *, whole: bool) -> Iterator[Line]:
     """Go through many devices, a line each; change by change where the `whole` is asked for."""
     found, unread = result.devices, Unreads(result.not_read, result.as_of)
-    yield from first_lines(result.answered, whole=whole)
+    yield from first_lines(result.answered, result, whole=whole)
     yield from hanging("", summary(found, unread), indent=0)
     if found:
         yield ""
         yield from table(
-            ("DEVICE", "ANSWER", "TARGET", "DONE", "STEPS", "RELOADS", "TAKES", "NEXT"),
+            ("DEVICE", "ANSWER", "TARGET", "DONE", "STEPS LEFT", "RELOADS", "TIME", "NEXT STEP"),
             [_row(one) for one in found],
             right=(4, 5),
             wrap={2: 6, 7: 30},
@@ -188,20 +197,25 @@ def _waves(waves: Waves) -> Iterator[Line]:
     """When who reloads together, and who fits into no wave."""
     if len(waves.waves) > 1 or waves.misfits:
         yield from ("", Text("WAVES", "bold"))
-        told = "What needs no reload may be done before. Each wave begins once the one before it "
-        told += "runs what is wanted, proven; the way back: put what ran first again, and reload."
+        told = (
+            "Steps that need no reload can be done beforehand. Start a wave only when every device "
+        )
+        told += (
+            "of the previous wave runs its target, proven. Rollback: put the previous image first "
+        )
+        told += "in the boot order and reload."
         yield from hanging("  ", told, indent=2)
     for wave in waves.waves if len(waves.waves) > 1 or waves.misfits else ():
         yield from hanging(f"  {wave.number:>2}. ", told_wave(wave, waves.waves), indent=6)
     for one in waves.misfits:
-        yield from hanging("   - ", f"{one.device} fits into no wave: {one.why}", indent=6)
+        yield from hanging("   - ", f"{one.device}: not scheduled: {one.why}", indent=6)
 
 
 def told_wave(wave: Wave, waves: Sequence[Wave]) -> str:
     """One wave in a sentence: when, how long, who."""
     begins = f", first on {wave.begins:%a %Y-%m-%d %H:%M}" if wave.begins is not None else ""
-    more = " and more" if wave.untimed else ""
-    takes = "of unknown length" if wave.untimed and not wave.minutes else show_minutes(wave.minutes)
+    more = " or more" if wave.untimed else ""
+    takes = "duration unknown" if wave.untimed and not wave.minutes else show_minutes(wave.minutes)
     canaries = "canaries, " if wave.group == "canaries" else ""
     names = ", ".join(visible(name) for name in wave.devices)
     took_ = takes + (more if wave.minutes else "")
@@ -219,11 +233,16 @@ def summary(found: Sequence[Runbook], unread: Unreads) -> str:
     asks = sum(bool(one.find_out) and not one.steps for one in found)
     left = sum(bool(one.steps) for one in found)
     opens = sum(bool(one.open) and not one.steps and not one.find_out for one in found)
-    told = [f"{left} with steps left", f"{len(found) - left - asks - opens} done"]
-    told += [f"{opens} with what no step ends"] if opens else []
-    told += [f"{asks} to find out about"] if asks else []
-    told += [f"{len(unread.devices)} not read"] if unread else []
-    return f"{count(len(found) + len(unread.devices), 'device')}: {', '.join(told)}."
+    done, missed = len(found) - left - asks - opens, len(unread.devices)
+    parts = [
+        f"{left} {'has' if left == 1 else 'have'} steps left",
+        f"{done} {'needs' if done == 1 else 'need'} none",
+    ]
+    if opens:
+        parts.append(f"{opens} {'has' if opens == 1 else 'have'} problems that no step fixes")
+    parts += [f"{asks} {'is' if asks == 1 else 'are'} missing facts"] if asks else []
+    parts += [f"{missed} {'was' if missed == 1 else 'were'} not read"] if unread else []
+    return f"{count(len(found) + missed, 'device')}: {', '.join(parts)}."
 
 
 def _row(one: Runbook) -> tuple[str, ...]:
@@ -231,12 +250,12 @@ def _row(one: Runbook) -> tuple[str, ...]:
     stages = f"{len(one.done)} of {number}" if number else "-"
     front = (visible(one.device), Toned(one.answer or "unclear"), one.wants or "-")
     if one.find_out and not one.steps:
-        return (*front, "-", "-", "-", "-", "find out what boots next")
+        return (*front, "-", "-", "-", "-", "read the device again")
     if not one.steps:
-        nothing = "nothing" if not one.open else f"see {one.open[0].rule}"
+        nothing = "none" if not one.open else f"decide: {one.open[0].rule}"
         return (*front, stages, "0", "0", "-", nothing)
-    takes = show_minutes(one.minutes) + (" +" if one.untimed else "")
-    takes = takes if one.minutes or not one.untimed else "not known"
+    takes = show_minutes(one.minutes) + ("+" if one.untimed else "")
+    takes = takes if one.minutes or not one.untimed else "unknown"
     row = (*front, stages, str(len(one.steps)), str(one.reloads))
     warning = f"; DANGER in {which_of(one.danger)}" if one.danger else ""
     return (*row, takes, visible(one.steps[0].words) + warning)
@@ -246,22 +265,24 @@ def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
     """Write runbooks as a checklist: the answer, the waves, then a device after another."""
     found, waves = result.devices, result.planned
     answers = [_answer(one) for one in found]
-    lines = ["# Runbook", "", f"**{escaped(first_line(answers))}**", ""]
+    lines = ["# Runbook", "", f"**{escaped(first_line(answers, result))}**", ""]
     lines += [f"- **{one.answer}** {escaped(f'{one.device}: {one.detail}')}"
               for one in (held_back(answers) if len(answers) > 1 else ())]  # fmt: skip
     lines += ["", f"{escaped(told_context(result))}.", ""]
-    lines += ["Ovek planned this and does nothing itself. Stop where a step does not come out as"]
     lines += [
-        "expected, read the device again, and ask again: what is done is not asked twice.",
+        "Ovek only plans; you make the changes. If a step does not give what is expected, stop,"
+    ]
+    lines += [
+        "read the device again (ovek survey) and run this again: done steps disappear.",
         "",
     ]
     if len(waves.waves) > 1 or waves.misfits:
         lines += ["## Waves", ""]
         for wave in waves.waves:
             lines += [f"- [ ] {wave.number}. {escaped(told_wave(wave, waves.waves))}"]
-            lines += [f"  - before it: {escaped(wave.before)}"]
+            lines += [f"  - precondition: {escaped(wave.before)}"]
         for each in waves.misfits:
-            lines.append(f"- fits into no wave: {escaped(f'{each.device}: {each.why}')}")
+            lines.append(f"- not scheduled: {escaped(f'{each.device}: {each.why}')}")
         lines.append("")
     for one in found:
         said = headline(one)
@@ -270,10 +291,12 @@ def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
         lines += [f"{escaped(stands(one)[:1].upper() + stands(one)[1:])}.", ""]
         lines += [f"**DANGER: {escaped(danger_of(one.danger))}.**", ""] if one.danger else []
         lines += [safe(one), ""] if safe(one) else []
-        lines += [f"- server copy: none of {escaped(name)} is proven" for name in one.server]
+        lines += [
+            f"- server copy: no proven copy of {escaped(name)} on the shelf" for name in one.server
+        ]
         lines += [f"- find out: {escaped(told)}" for told in one.find_out]
         lines += [line for step in one.steps for line in box(step)]
-        lines += ["", "Left open:", ""] if one.open else []
+        lines += ["", "Open problems (not fixed by a step above):", ""] if one.open else []
         lines += [
             f"- {each.rule}: {escaped(each.saw)} — {escaped(each.words)}" for each in one.open
         ]
@@ -303,11 +326,11 @@ def followed(result: RunbooksFollowed, view: View) -> Iterator[Line]:
     """Go through what was done of each runbook, what was not, and what nobody asked for."""
     for one in result.devices:
         number = len(one.done) + len(one.not_done)
-        told = f"{len(one.done)} of {number} changes done, {len(one.not_done)} not done"
-        told += ", and something that nobody asked for" if one.too_much else ""
-        yield from hanging(f"{visible(one.device)}: ", f"{told}; {one.reload} now.", indent=2)
-        for mark, lines in (("done", one.done), ("NOT", one.not_done), ("TOO MUCH", one.too_much)):
+        told = f"{len(one.done)} of {count(number, 'change')} done"
+        told += ", and unplanned changes" if one.too_much else ""
+        yield from hanging(f"{visible(one.device)}: ", f"{told}; next boot {one.reload}.", indent=2)
+        for mark, lines in (("done", one.done), ("NOT", one.not_done), ("UNPLANNED", one.too_much)):
             for line in lines:
                 yield from hanging(f"  {mark:<9} ", line, indent=12)
     for name in result.not_there:
-        yield f"{visible(name)}: it is not in the later snapshot"
+        yield f"{visible(name)}: not in the later snapshot"

@@ -16,15 +16,15 @@ _SHOWN = 6
 
 def check(result: SheetCheck, view: View) -> Iterator[Line]:
     """Go through the lines: that it is right, and which kept sessions it does not understand."""
-    asked = f"{result.questions} questions by {result.by}" if result.questions else "nothing"
-    yield f"{result.name} is right: {result.title}, layout {result.layout}, asks {asked}."
+    asked = f"{result.questions} questions over {result.by}" if result.questions else "nothing"
+    yield f"{result.name}: no mistakes ({result.title}; layout {result.layout}; {asked})."
     failed = [one for one in result.kept if not one.whole]
     if result.kept:
         understood = f"{len(result.kept) - len(failed)} of its {len(result.kept)} kept sessions"
-        yield f"It understands {understood}: {count(result.facts, 'fact')}."
+        yield f"It parses {understood}: {count(result.facts, 'fact')}."
     for one in failed:
-        problems = [] if one.facts else ["nothing in it was understood"]
-        problems += [count(one.strange, "line") + " not understood"] if one.strange else []
+        problems = [] if one.facts else ["nothing in the session could be parsed"]
+        problems += [count(one.strange, "line") + " not parsed"] if one.strange else []
         do = f"ovek sheet try {typed(one.sheet, 'FILE')} {typed(one.file, 'CAPTURE')}"
         yield f"  {one.name}: {', '.join([*problems, *one.wrong])}; {do}"
 
@@ -35,15 +35,17 @@ def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
     strange = sum(len(one.strange) for one in tried.questions)
     lost = sum(len(one.lost) for one in tried.questions)
     if not tried.missing and not strange and not unanswered and not lost:
-        first = f"{tried.sheet} understands the whole session; no fact is missing."
+        first = f"{tried.sheet}: whole session parsed, no fact missing."
     else:
         first = (
             f"{tried.sheet}: {count(len(tried.missing), 'fact')} missing, "
-            f"{count(strange, 'line')} not understood, "
-            f"{count(len(unanswered), 'question')} without an answer"
+            f"{count(strange, 'line')} not parsed, "
+            f"{count(len(unanswered), 'command')} not in the session"
         )
         if not tried.facts:
-            first = f"{tried.sheet}: nothing in it was understood; {first.partition(': ')[2]}"
+            first = (
+                f"{tried.sheet}: nothing in the session could be parsed; {first.partition(': ')[2]}"
+            )
         first += f", {count(lost, 'value')} lost." if lost else "."
     yield from hanging("", first, indent=0)
     for one in tried.questions:
@@ -52,11 +54,11 @@ def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
     told = {line for one in tried.questions for line in one.lost}
     refused = [line for line in tried.problems if line not in told]
     if refused:
-        yield from ("", Text("MET ON THE WAY", "bold"))
+        yield from ("", Text("NOTES", "bold"))
         for line in refused:
             yield from hanging("  ", line, indent=4)
     if tried.missing:
-        yield from ("", Text("FACTS STILL MISSING", "bold"))
+        yield from ("", Text("MISSING FACTS", "bold"))
         for fact in tried.missing:
             yield from hanging("  ", fact, indent=4)
 
@@ -66,9 +68,9 @@ def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
         (one.name, "bold"), f"  asked: {visible(_typed(one.asked))}  fills: {one.fills}"
     )
     if not one.answered:
-        yield from hanging("  no answer:", "it was not typed in the session", indent=13)
+        yield from hanging("  no answer:", "this command is not in the saved session", indent=13)
     if one.problem is not None:
-        yield from hanging("  not taken:", one.problem, indent=13, style="yellow")
+        yield from hanging("  ignored:", one.problem, indent=13, style="yellow")
     shown = one.rows if verbose else one.rows[:_SHOWN]
     fields = one.fields or ({},) * len(shown)
     for row, filled in zip(shown, fields, strict=False):
@@ -81,7 +83,7 @@ def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
     for told in one.lost:
         yield from hanging("  lost:", told.removeprefix(f"{one.name}: "), indent=8, style="yellow")
     for line in one.strange:
-        yield from hanging("  not understood:", repr(line), indent=18, style="yellow")
+        yield from hanging("  not parsed:", repr(line), indent=18, style="yellow")
 
 
 def _typed(asked: str) -> str:

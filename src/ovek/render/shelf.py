@@ -41,10 +41,10 @@ def shelves(result: ShelfLook, view: View) -> Iterator[Line]:
 def _look(look: Look, verbose: bool) -> Iterator[Line]:
     if look.problem is not None:
         style = STYLES["not read"]
-        yield from hanging("not read now: ", look.problem, indent=14, style=style)
+        yield from hanging("cannot read the shelf: ", look.problem, indent=14, style=style)
         if look.read_at is None:
             return
-        yield f"What follows is as read {look.read_at:%Y-%m-%d %H:%M} UTC."
+        yield f"Shown as last read on {look.read_at:%Y-%m-%d %H:%M} UTC."
     yield from shelf(look.files, verbose=verbose)
 
 
@@ -77,7 +77,7 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
         yield from hanging(f"{visible(one.path)}: ", one.why, indent=4, style="bold")
     left = len(found) - len(shown)
     if left:
-        yield f"{count(left, 'file')} more, no image (-v names them)"
+        yield f"{count(left, 'file')} not listed: not an image (-v lists them)"
 
 
 def offer(found: Offer) -> Iterator[Line]:
@@ -85,13 +85,13 @@ def offer(found: Offer) -> Iterator[Line]:
     device, chosen = visible(found.device), visible(found.chosen or "")
     copies = [one for one in found.files if one.use == "the one"]
     if found.chosen is None:
-        told = "no known release is for it."
+        told = "the catalog has no release for this hardware."
     elif found.good is not None:
-        told = f"{chosen} is the one; a proven copy is {visible(found.good)}."
+        told = f"needs {chosen}; proven copy: {visible(found.good)}."
     elif copies:
-        told = f"{chosen} is the one, and no copy here is good: get it anew."
+        told = f"needs {chosen}; the copies here are bad. Download it again."
     else:
-        told = f"{chosen} is the one, and it is not here."
+        told = f"needs {chosen}; it is not on this shelf."
     yield from hanging("", f"{device}: {told}", indent=0)
     order = ("the one", "first", "part", "no")
     rows = sorted(found.files, key=lambda one: (order.index(one.use), one.path))
@@ -123,7 +123,7 @@ def answer(found: Sequence[ShelfVerdict]) -> str:
             parts.append(f"{number} {verdict}")
     broken = sum(one.structure is not None and not one.structure.sound for one in images)
     unread = sum(one.problem is not None for one in images)
-    parts += [f"{broken} broken inside"] if broken else []
+    parts += [f"{broken} with internal damage"] if broken else []
     parts += [f"{unread} not read"] if unread else []
     return f"{count(len(images), 'image')}: {', '.join(parts) or 'nothing to hold against'}."
 
@@ -132,7 +132,7 @@ def _cells(one: ShelfVerdict) -> tuple[str, ...]:
     inside = "-"
     if one.structure is not None:
         inside = f"{one.structure.kind} {'sound' if one.structure.sound else 'broken'}"
-    verdict = one.verdict or ("not read" if one.problem else "no image")
+    verdict = one.verdict or ("not read" if one.problem else "not an image")
     return (
         visible(one.path),
         show_size(one.size) if one.size is not None else "-",
@@ -156,4 +156,4 @@ def expectation(result: Expectation, view: View) -> Iterator[Line]:
     yield Text(f"{visible(path)} does not have this {TITLES[algorithm]}.", STYLES["critical"])
     yield f"  expected  {wanted}"
     yield f"  it has    {made}"
-    yield f"            {' ' * at}^ the first difference, character {at + 1} of {len(made)}"
+    yield f"            {' ' * at}^ first difference at character {at + 1} of {len(made)}"

@@ -17,17 +17,17 @@ def started(result: StartedSite, view: View) -> Iterator[Line]:
     steps = [
         (
             f"ovek sheet learn {typed(kind, 'NAME')} COPY {where}",
-            f"COPY: a copy of {session} with marks in it",
+            f"COPY: a copy of {session}, with marks added",
         )
         for kind in result.unknown
     ]
     keys = " --take-new-keys" if result.asks else ""
     steps += [
-        (f"ovek catalog import FILE {where}", "what the publisher released: digests"),
+        (f"ovek catalog import FILE {where}", "the publisher's digests"),
         (f"ovek survey{keys} {where}", "" if number else "once fleet.toml lists a device"),
         (f"ovek audit {where}", ""),
     ]
-    yield f"{result.folder} is a site, with {devices}. Next:"
+    yield f"Created {result.folder}/ with {devices}. Next steps:"
     for line, why in steps:
         yield f"  {line}"
         if why:

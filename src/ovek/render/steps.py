@@ -8,14 +8,14 @@ from ovek.model.size import show_mib
 
 def need_of(need: Need) -> str:
     """What the room for an image is made of, in words."""
-    there = f"{need.file} is there already"
+    there = f"{need.file} is already there"
     parts = [there if need.there else f"{show_mib(need.image)} for the image"]
     if need.unpacked:
-        parts.append(f"{show_mib(need.unpacked)} for what it unpacks to")
+        parts.append(f"{show_mib(need.unpacked)} for unpacking")
     if need.installing:
-        parts.append(f"{show_mib(need.installing)} while it is installed")
+        parts.append(f"{show_mib(need.installing)} during installation")
     if need.reserve is None:
-        parts.append("no reserve, since the capacity is not known")
+        parts.append("no reserve, because the capacity is unknown")
     elif need.reserve:
         parts.append(f"{show_mib(need.reserve)} for the reserve")
     return ", ".join(parts)
@@ -25,12 +25,12 @@ def lost_of(lost: Lost) -> str:
     """What is lost by writing to a bank, in words."""
     if lost.verdict is None:
         return f"nothing: the bank is {lost.state}"
-    told = f"{lost.version or 'a version that is not known'} ({lost.verdict})"
+    told = f"{lost.version or 'an unknown version'} ({lost.verdict})"
     if lost.verdict in ("altered", "truncated"):
-        return f"nothing that would start: {told}"
+        return f"nothing bootable: {told}"
     if lost.elsewhere:
-        return f"{told}, which is also elsewhere"
-    return f"{told}, which is not known to be anywhere else: back it up first"
+        return f"{told}; there is another copy"
+    return f"{told}; no other copy is known: back it up first"
 
 
 def which_of(danger: Sequence[int]) -> str:
@@ -44,6 +44,6 @@ def danger_of(danger: Sequence[int]) -> str:
     if not danger:
         return ""
     return (
-        f"in {which_of(danger)} a power failure leaves it worse off. Have at hand: a way to its "
-        "console, the image on a stick, and somebody there"
+        f"a power failure during {which_of(danger)} may leave the device unbootable. Have console "
+        "access, the image on a stick and someone on site"
     )

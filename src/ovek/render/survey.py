@@ -55,14 +55,14 @@ def answer(results: Sequence[Surveyed]) -> str:
     if names["partly read"]:
         told += f", {len(names['partly read'])} partly read ({listed(names['partly read'])})"
     if names["not read"]:
-        told += f", {len(names['not read'])} not read: {listed(names['not read'])}"
+        told += f", {len(names['not read'])} not read ({listed(names['not read'])})"
     return told + "."
 
 
 def _row(one: Surveyed) -> tuple[str, ...]:
     why = [one.problem] if one.problem is not None else []
     if one.missing:
-        why.append(f"not known: {'; '.join(one.missing)}")
+        why.append(f"missing: {'; '.join(one.missing)}")
     numbers = str(one.tries), f"{one.seconds:.1f}"
     return visible(one.device), Toned(one.result), *numbers, "; ".join(why)
 
@@ -80,7 +80,7 @@ def pruned(result: Pruned, view: View) -> Iterator[Line]:
     if gone:
         yield from hanging("", f"{count(len(gone), 'snapshot')} removed: {listed(gone)}.", indent=0)
     else:
-        yield "No snapshot is old enough and of no use."
+        yield "No snapshot removed: none is old enough and superseded."
     if kept:
-        told = f"{count(len(kept), 'old snapshot')} kept, the last state of some device: "
+        told = f"{count(len(kept), 'old snapshot')} kept, with the latest reading of a device: "
         yield from hanging("", f"{told}{listed(kept)}.", indent=0)

@@ -46,5 +46,5 @@ def why(one: Unread, now: datetime) -> str:
 def known(one: Unread, now: datetime) -> str:
     """How old what is known of a device is."""
     if one.last_read is None:
-        return "nothing is known of it"
+        return "never read before"
     return f"last read {show_age(now - one.last_read)} ago"

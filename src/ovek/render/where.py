@@ -50,13 +50,13 @@ def answer(text: str, found: Sequence[Holding]) -> str:
     devices = {one.device for one in found if one.device is not None}
     shelf = sum(one.device is None for one in found)
     if not found:
-        return f"Nothing that was read holds {visible(text)}."
+        return f"Not found: {visible(text)!r}."
     runs = len({one.device for one in found if one.runs})
     starts = len({one.device for one in found if one.starts})
     hold, run, start = (_verb(verb, number) for verb, number in
                         (("hold", len(devices)), ("run", runs), ("start", starts)))  # fmt: skip
     told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {runs} {run} it, "
-    told += f"{starts} {start} from it next"
+    told += f"{starts} {start} it next"
     copies = "1 copy" if shelf == 1 else f"{shelf} copies"
     return told + (f"; {copies} on the shelf." if shelf else ".")
 
@@ -71,7 +71,7 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
         visible(one.device or "shelf"),
         visible(one.place),
         *((visible(one.version or "-"),) if versions else ()),
-        Toned(one.verdict or ("-" if one.runs and one.version else "no image")),
+        Toned(one.verdict or ("-" if one.runs and one.version else "not an image")),
         _use(one) or "-",
         show_size(one.size) if one.size is not None else "-",
         age,
@@ -82,7 +82,7 @@ def _use(one: Holding) -> str:
     if one.device is None:
         return ""
     told = ["runs"] if one.runs else ["may run"] if one.runs is None else []
-    told += ["starts next"] if one.starts else ["start not known"] if one.starts is None else []
+    told += ["next boot"] if one.starts else ["next boot unknown"] if one.starts is None else []
     return ", ".join(told)
 
 

@@ -348,7 +348,7 @@ class Draft:
                 del volume["free"]
                 self.lost.append(
                     f"{volume['name']}: {free} bytes free of {capacity} cannot be; what is free is "
-                    "not known"
+                    "unknown"
                 )
         boot = member.get("boot", {})
         for which, entries in boot.get("order", {}).items():
@@ -377,7 +377,7 @@ class Draft:
             if wrong is not None:
                 del bank["places"]
                 self.lost.append(f"{wrong!r} is no place, so what bank {bank['name']} is made of "
-                                 "is not known")  # fmt: skip
+                                 "is unknown")  # fmt: skip
 
     def _settle_running(self) -> None:
         running = self.device.get("running", {})
@@ -474,7 +474,7 @@ def understood(
     if not rows and not answer.says and question.fills in _LISTS:
         problems.append(
             f"the answer to {question.name!r} is empty, or nothing of it was expected: what it was "
-            "asked for is not known"
+            "asked for is unknown"
         )
     return Understood(rows, problems, answer.says)
 

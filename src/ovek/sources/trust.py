@@ -67,7 +67,7 @@ class HostKeys:
         if not self.take_new:
             raise ReadProblem(
                 "checking the host key",
-                f"the host key of {host} port {port} is not known ({key.get_fingerprint()})",
+                f"the host key of {host} port {port} is unknown ({key.get_fingerprint()})",
                 "Compare it at the device, then take it with --take-new-keys",
             )
         public = key.export_public_key("openssh").decode().strip()

@@ -42,11 +42,11 @@ class Banks(Layout):
         yield from seen.once()
         default = seen.setting(boot.default_bank)
         if default is None:
-            raise NotKnownError("the default bank is not known")
+            raise NotKnownError("the default bank is unknown")
         yield Attempt("default-bank", Place(BANK, default))
         if seen.scheme.fallback == "other-bank":
             if seen.member.banks is None:
-                raise NotKnownError("the banks are not known")
+                raise NotKnownError("the banks are unknown")
             for bank in seen.member.banks:
                 if bank.name != default:
                     yield Attempt("other-bank", Place(BANK, bank.name))
@@ -62,13 +62,13 @@ class Banks(Layout):
             named = next((n for n in holding if Place(BANK, n, one.member.id) == starts), None)
             name = named or min(holding)
             done = Place(BANK, name, one.member.id) == starts
-            why = f"bank {name} holds it already, " + (
-                "and starts next" if done else "and only has to be started"
+            why = f"bank {name} has this image already, " + (
+                "and is the next boot" if done else "and only has to be booted"
             )
             return [Spot(place=None, bank=name, why=why, there=True)]
         able = [bank for bank in one.member.banks or () if not _needed(writing, bank)]
         if not able:
-            told = "every bank runs, starts next or is the only proven one"
+            told = "every bank is running, is the next boot or is the only proven one"
             kept = {why for bank in one.member.banks or () if (why := _kept(writing, bank))}
             return Unwritable("; ".join([told, *sorted(kept)]) if kept else told)
         able.sort(key=cmp_to_key(lambda one, other: _loses_less(writing, one, other)))
@@ -117,7 +117,7 @@ def _kept(writing: Writing, bank: Bank) -> str:
 
 
 def _why(writing: Writing, bank: Bank) -> str:
-    return f"write to bank {bank.name}: it neither runs nor starts next"
+    return f"write to bank {bank.name} (not running, not the next boot)"
 
 
 def _loss(writing: Writing, bank: Bank) -> tuple[bool, bool, bool]:

@@ -28,14 +28,14 @@ class Files(Layout):
         yield from seen.once()
         mode = _mode(seen)
         if mode is None:
-            raise NotKnownError("the boot mode is not known")
+            raise NotKnownError("the boot mode is unknown")
         if mode == "hold":
             return
         tried, own = list[Place](), seen.member.id
         if mode == "listed":
             order = seen.setting(boot.order)
             if order is None:
-                raise NotKnownError("the boot order is not known")
+                raise NotKnownError("the boot order is unknown")
             for entry in order:
                 if entry.at is not None:
                     tried.append(entry.at)
@@ -66,10 +66,10 @@ class Files(Layout):
         volume = image_volume(writing.judged.judge.sheet, member)
         if volume is None:
             name = writing.judged.judge.sheet.boot.default_volume
-            told = f"the volume {name}: is not in the snapshot" if name else "no volume is known"
+            told = f"volume {name} is not in the snapshot" if name else "the volumes are unknown"
             return Unwritable(told)
         if volume.removable and not writing.removable:
-            return Unwritable(f"the volume {volume.name}: can be pulled, so no image goes there")
+            return Unwritable(f"volume {volume.name} is removable, so no image is written to it")
         there = sorted(
             image.place
             for image in writing.one.images.values()
@@ -116,7 +116,7 @@ def _mode(seen: Seen) -> BootMode | None:
 def _default_volume(seen: Seen) -> Volume:
     volumes = seen.member.volumes
     if volumes is None:
-        raise NotKnownError("the volumes are not known")
+        raise NotKnownError("the volumes are unknown")
     name = seen.scheme.default_volume or (volumes[0].name if volumes else "")
     return seen.member.volume(name) or Volume(name=name or "none", state="absent")
 
@@ -127,16 +127,16 @@ def _first_found(seen: Seen) -> Iterator[Place]:
     if volume.state in ("absent", "unreadable") or not seen.scheme.can_read(volume.filesystem):
         return
     if volume.state is None:
-        raise NotKnownError(f"whether {volume.name}: can be read is not known")
+        raise NotKnownError(f"it is unknown whether volume {volume.name} can be read")
     if volume.files is None:
-        raise NotKnownError(f"the files of {volume.name}: are not known")
+        raise NotKnownError(f"the files on {volume.name} are unknown")
     for file in volume.files:
         place = Place(volume.name, file.path)
         image = seen.one.sets.get(place) or seen.one.images.get(place)
         if image is not None and image.starts_members:
             yield place
         elif image is None and file.path_cut and _may_be_image(seen, volume, file):
-            raise NotKnownError(f"whether {place} is an image is not known, since {CUT}")
+            raise NotKnownError(f"it is unknown whether {place} is an image: {CUT}")
 
 
 def _may_be_image(seen: Seen, volume: Volume, file: File) -> bool:

@@ -50,7 +50,7 @@ class Seen:
     def boot(self) -> Boot:
         """The boot settings; raises NotKnownError."""
         if self.member.boot is None:
-            raise NotKnownError("the boot settings are not known")
+            raise NotKnownError("the boot settings are unknown")
         return self.member.boot
 
     def setting(self, setting: Setting[T]) -> T | None:

@@ -60,20 +60,22 @@ class Paired(Layout):
         committed, trial = one.banks.get(COMMITTED), member.bank(TRIAL)
         next_up = starts is not None and writing.holds(writing.judged.image(starts))
         if committed is not None and writing.holds(committed) and next_up:
-            why = "what is committed is that image already, and starts next"
+            why = "the committed image is this image already, and is the next boot"
             return [Spot(place=None, bank=COMMITTED, why=why, there=True)]
-        no_way_back = "there would be nothing to go back to"
+        no_way_back = "there would be no fallback"
         if committed is None or committed.judgement.verdict != "proven":
-            return Unwritable(f"what is committed is not proven: {no_way_back}")
+            return Unwritable(f"the committed image is not proven: {no_way_back}")
         if committed.suits is False or not committed.starts_members:
-            return Unwritable(f"what is committed cannot start: {no_way_back}")
+            return Unwritable(f"the committed image cannot boot: {no_way_back}")
         if member.boot is not None and _is_trial(member.boot.once, member):
-            return Unwritable("a trial start is scheduled: let it run, or take it back first")
+            return Unwritable("a trial boot is scheduled: let it happen, or cancel it first")
         if trial is None:
             return Unwritable("there is no trial directory")
         same = starts == Place(BANK, TRIAL, member.id)
         if files_of(writing, trial) & frozenset(writing.own.places) and not same:
-            return Unwritable("the trial runs and is not committed: commit it or give it up first")
+            return Unwritable(
+                "the running trial image is not committed: commit it or roll it back first"
+            )
         return self._trial(writing)
 
     def _trial(self, writing: Writing) -> list[Spot] | Unwritable:
@@ -81,11 +83,13 @@ class Paired(Layout):
         trial = writing.one.member.bank(TRIAL)
         assert trial is not None
         if writing.holds(writing.one.banks.get(TRIAL)):
-            why = "the trial directory holds it already, and only has to be started"
+            why = "the trial directory has this image already, and only has to be booted"
             return [Spot(place=None, bank=TRIAL, why=why, there=True)]
         if both := shared(writing, trial):
             names = ", ".join(str(place.on(None)) for place in sorted(both))
-            return Unwritable(f"trial and committed share {names}: no safe way to write to one")
+            return Unwritable(
+                f"trial and committed share {names}, so neither can be written to safely"
+            )
         files = files_of(writing, trial)
         kept = sorted(
             str(place.on(None))
@@ -93,8 +97,10 @@ class Paired(Layout):
             if place.on(None) in writing.one.images
         )
         if kept:
-            return Unwritable(f"the trial directory holds {', '.join(kept)}, which is kept")
-        why = "write to the trial directory: what is committed stays and starts if it fails"
+            return Unwritable(f"the trial directory contains {', '.join(kept)}, which is kept")
+        why = (
+            "write to the trial directory: the committed image stays, and boots if the trial fails"
+        )
         return [bank_spot(writing, trial, why)]
 
     def point(self, member: Member, spot: Spot) -> tuple[Change, ...]:
@@ -119,14 +125,14 @@ def _is_trial(entry: BootEntry | None, member: Member) -> bool:
 def _same(seen: Seen) -> bool:
     """Whether trial and committed hold the same files with the same digests."""
     if seen.member.banks is None:
-        raise NotKnownError("the trial and committed directories are not known")
+        raise NotKnownError("the trial and committed directories are unknown")
     trial = _contents(seen, TRIAL)
     committed = _contents(seen, COMMITTED) if trial else None
     if not trial or not committed:
         return False
     if trial.keys() != committed.keys():
         if any(file.path_cut for file in (*trial.values(), *committed.values())):
-            raise NotKnownError(f"a name in trial or committed is not whole: {CUT}")
+            raise NotKnownError(f"a name in trial or committed is incomplete: {CUT}")
         return False
     same = True
     for name, file in trial.items():
@@ -139,11 +145,13 @@ def _same(seen: Seen) -> bool:
             return False
         same = same and bool(common)
     if not same:
-        raise NotKnownError("no digest tells whether trial and committed hold the same files")
+        raise NotKnownError(
+            "it is unknown whether trial and committed have the same files: a digest is missing"
+        )
     for name in (TRIAL, COMMITTED):
         bank = seen.member.bank(name)
         if bank is not None and bank.state is None:
-            raise NotKnownError(f"the state of bank {name} is not known")
+            raise NotKnownError(f"the state of bank {name} is unknown")
     return True
 
 
@@ -153,14 +161,14 @@ def _contents(seen: Seen, name: str) -> dict[str, File] | None:
     if bank is None or is_empty(bank) or bank.state == "bad":
         return None
     if bank.places is None:
-        raise NotKnownError(f"the files of bank:{name} are not known")
+        raise NotKnownError(f"the files of bank:{name} are unknown")
     files = {}
     for place in bank.files:
         volume = seen.member.volume(place.volume)
         if volume is not None and seen.scheme.holds_nothing(volume):
             return None
         if volume is not None and volume.files is None:
-            raise NotKnownError(f"the files of {place.volume}: are not known")
+            raise NotKnownError(f"the files on {place.volume} are unknown")
         file = find_file(place.on(None), seen.member)
         if file is None:
             return None

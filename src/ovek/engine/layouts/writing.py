@@ -99,9 +99,9 @@ def not_known(writing: Writing, thing: str) -> str:
     """Which missing fact keeps anything from being written; empty where none does."""
     walk, runs = writing.member_walk, writing.own
     if walk.outcome == "unknown":
-        return f"what starts next is not known ({walk.note}), so none may be written"
+        return f"the next boot is unknown ({walk.note}), so none may be written to"
     if not runs.places or not (runs.sure or runs.own):
-        return f"which {thing} runs is not known, so none may be written"
+        return f"the running {thing} is unknown, so none may be written to"
     return ""
 
 

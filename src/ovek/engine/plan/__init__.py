@@ -164,7 +164,7 @@ def _backup_due(subject: Subject, now: Situation) -> bool:
 def _find_out(subject: Subject, after: Situation) -> Iterator[str]:
     """The facts without which not everything can be planned, in words."""
     if not subject.members:
-        yield "its members are not known: read it again"
+        yield "its members are unknown: read it again"
         return
     if all(each.outcome != "unknown" for each in after.walk.members):
         return

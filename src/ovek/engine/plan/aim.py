@@ -84,10 +84,13 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
     for name, each in members.items():
         if each.release is None and each.place is None:
             runs = now.runs_on(name)
-            told = "which image it runs is not known"
+            told = "its running image is unknown"
             words = "Read it again (ovek survey), or import its release (ovek catalog import)"
             if runs.image is not None and runs.image.judgement.verdict in ("altered", "truncated"):
-                told = f"{runs.image.place} is broken, and no one file of its version is known"
+                told = (
+                    f"{runs.image.place} is broken, and the catalog has not exactly one "
+                    "file of its version"
+                )
                 words = "Copy its packages there again, or name a target in policy.toml"
             barred.append(
                 Barred(part="boot settings", member=name, unknown=True, why=told, words=words)
@@ -116,7 +119,7 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
         barred.append(_no_release(now, member))
         return None
     if runs.version is None:
-        told = "what it runs is not known"
+        told = "its running version is unknown"
         barred.append(
             Barred(part="target", member=member, unknown=True, why=told, words="Read it again")
         )
@@ -139,31 +142,35 @@ def _none_recommended(now: Situation) -> Barred:
     models = [each.hardware.model for each in now.members]
     unversioned = now.judged.judge.releases.without_version(models)
     if None in models:
-        why = "its model is not known"
+        why = "its model is unknown"
         words = "Read its model (ovek survey), or name a target in policy.toml"
     elif unversioned:
         file = unversioned[0].file
         why = f"{file} is recommended for it, and its version is unknown"
         words = f"Add it: ovek catalog annotate {typed(file, 'FILE')} --version VERSION"
     else:
-        why = "catalog/ names none for it"
-        words = "Say it in catalog/ (ovek catalog annotate), or name a target in policy.toml"
-    reason = f"which release is recommended for it is not known: {why}"
+        why = "the catalog recommends none for it"
+        words = "Mark one as recommended (ovek catalog annotate), or name a target in policy.toml"
+    reason = f"the recommended release is unknown: {why}"
     return Barred(part="target", member=None, unknown=True, why=reason, words=words)
 
 
 def _no_release(now: Situation, member: str) -> Barred:
     wanted, words = now.wanted, "Name another target in policy.toml, or see ovek catalog pick"
     if wanted.target is None:
-        why = "policy does not allow what runs, names no target, and catalog/ recommends no release"
+        why = (
+            "policy does not allow the running version and names no target, and the "
+            "catalog recommends "
+        )
+        "no release"
         words = "Name a target in policy.toml"
         return Barred(part="target", member=member, unknown=True, why=why, words=words)
-    why, unknown = f"no one file of {wanted.target} is for it", False
+    why, unknown = f"not exactly one file of {wanted.target} is for it", False
     if wanted.unfit is not None:
         why = f"{wanted.unfit.release.file} is not compatible: {'; '.join(wanted.unfit.against)}"
         unknown = not any(each.holds is False for each in wanted.unfit.conditions)
     elif wanted.unlisted is not None:
-        why = f"no catalog lists {wanted.unlisted}"
+        why = f"the catalog does not list {wanted.unlisted}"
         words = "Import the release (ovek catalog import), or name another target in policy.toml"
     return Barred(part="target", member=member, unknown=unknown, why=why, words=words)
 

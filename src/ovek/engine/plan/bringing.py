@@ -62,7 +62,7 @@ def image_changes(now: Situation, legs: Legs, each: Difference) -> Iterator[Chan
     release, one = each.release, now.member(each.member)
     assert release is not None
     if digests_of(now, release) is None:
-        why = f"no digest of {release.file} is known that the device can be asked for"
+        why = f"the catalog has no digest of {release.file} that the device can compute"
         yield barred_by(each, why, "Import a list of digests (ovek catalog import)", unknown=True)
         return
     standing = now.standing(one.member.id)
@@ -83,7 +83,7 @@ def bring(
         yield barred_by(each, found)
         return
     if found[0].spot is not None and found[0].spot.there:
-        yield barred_by(each, f"{release.file} is there already")
+        yield barred_by(each, f"{release.file} is already there")
         return
     if found[0].able and (why := _never_proven(now, one, release, found[0])):
         yield barred_by(each, why, unknown=True)
@@ -122,10 +122,10 @@ def _never_proven(now: Situation, one: JudgedMember, release: KnownRelease, chos
     there = rejudge(now.judged, effect(device, change, sheet))
     image = there.image(spot.place or Place(BANK, spot.bank or "", member))
     if image is None or image.judgement.verdict != "proven":
-        told = image.judgement.why if image is not None else "it is no image by its name"
+        told = image.judgement.why if image is not None else "its name is not the name of an image"
         return f"{release.file} would not be proven: {told}"
     if image.suits is not True:
-        return f"whether {release.file} is for this hardware is not known"
+        return f"it is unknown whether {release.file} is for this hardware"
     return ""
 
 
@@ -272,17 +272,20 @@ def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRe
         if other is not volume and usable and (other.free or 0) >= needed:
             helps.append(f"{other.name} has {show_size(other.free or 0)} free")
     if each.kind == "image" and layout_of(now.judged).holder == "files":
-        helps.append("boot the new image from a stick, in a window: then the old one may go")
+        helps.append(
+            "boot the new image from a stick in a maintenance window; then the old one can "
+            "be deleted"
+        )
     locked = {unit.tier for unit in chosen.units if unit.tier >= 5}
     for tier, name, danger in (
-        (5, "fallback", "then no fallback is left"),
-        (6, "running", "DANGER: until the new image is there and checked, nothing can boot"),
+        (5, "fallback", "then there is no fallback"),
+        (6, "running", "DANGER: until the new image is copied and verified, nothing can boot"),
     ):
         if tier in locked and name not in now.may_drop and each.kind == "image":
             helps.append(f"--may-drop {name} ({danger})")
     where = f" on {volume.name}"
     why = (
         f"{show_size(needed)} needed{where} for {release.file}, {show_size(available)} available "
-        f"with all that may be deleted, {show_size(missing)} missing"
+        f"after deleting all that may be deleted, {show_size(missing)} missing"
     )
     return replace(barred_by(each, why, "; ".join(helps)), needed=needed, available=available)

@@ -300,12 +300,12 @@ def _goes_over(case: Case, volume: Volume, release: KnownRelease, spot: Spot) ->
         if not broken or reason.kinds & _BY_A_PERSON
     ]
     if not reasons and not broken and image is not None:
-        reasons = ["it is an image of its own"]
+        reasons = ["it is another image"]
     if not reasons:
         return ""
     why = ", ".join(dict.fromkeys(reasons))
-    told = f"a copy of {release.file} would go over {bare}, which is held ({why})"
-    return f"{told}: give that file another name first"
+    told = f"the new {release.file} would overwrite {bare}, which is protected ({why})"
+    return f"{told}: rename that file first"
 
 
 def without(chosen: Chosen, member: str, gone: Sequence[Place]) -> Chosen:

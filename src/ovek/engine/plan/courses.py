@@ -82,7 +82,7 @@ def _staying(trial: Trial, kinds: Kinds, stopped: "_Course") -> "_Course":
     return found
 
 
-_UNDOES = "what would put it right undoes an earlier step"
+_UNDOES = "its fix would undo an earlier step"
 
 
 class _Course:
@@ -217,12 +217,12 @@ class _Course:
                 return done_
             trials.append(trial := done_)
         if first.kind == "reload" and not _runs_other(self.trial.now, trial.now):
-            return "the same runs after a reload"
+            return "the same image is running after a reload"
         if first.kind in _AT_ONCE and first.kind != "broken":
             key = _key(first)
             left = self._differences(trial.now)
             if any(_key(each) == key for each in left):
-                return "what should end it does not"
+                return "its fix has no effect"
         done, *self.ahead = trials
         return done
 

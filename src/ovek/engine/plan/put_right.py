@@ -64,7 +64,8 @@ def _digest(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
         yield checks
         return
     why = (
-        f"{each.place.on(None)} is not proven: no digest is published that the device can be asked"
+        f"{each.place.on(None)} is not proven: the catalog has no digest that the device "
+        "can compute"
     )
     yield barred_by(each, why, "Import a list of digests (ovek catalog import)", unknown=True)
 
@@ -110,7 +111,7 @@ def _firmware_file(
     volume = one.member.volume(old.volume)
     if volume is None or volume.free is None or not release.sizes:
         yield barred_by(
-            each, f"whether {release.file} fits on {old.volume} is unknown", unknown=True
+            each, f"it is unknown whether {release.file} fits on {old.volume}", unknown=True
         )
         return
     chosen = choose_on(case_for(now, one, release), volume, Goal(wanted=max(release.sizes)))
@@ -140,15 +141,15 @@ def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
         walk, reads = now.walk_of(leg.member), reads_config(now.judged, now.member(leg.member))
         at = walk.starts.at if walk.starts is not None else None
         if walk.outcome != "proven" or at is None or at != leg.home or not leg.checked:
-            told = f"member {leg.member} would not boot {leg.version}, proven"
+            told = f"member {leg.member} would not boot a proven {leg.version}"
             yield barred_by(each, told)
             return
         if not may_boot(now, leg.member):
-            yield barred_by(each, f"{leg.version} may not be loaded over what runs")
+            yield barred_by(each, f"{leg.version} may not be installed over the running version")
             return
         if reads is not True:
             would = "the saved configuration would be ignored"
-            unsure = "whether the next boot reads the saved configuration is not known"
+            unsure = "it is unknown whether the next boot reads the saved configuration"
             yield barred_by(each, would if reads is False else unsure, unknown=reads is None)
             return
         release = release_at(now, at)
@@ -161,7 +162,7 @@ def _commit(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     one = now.member(each.member)
     trial = one.banks.get(TRIAL)
     if trial is None or trial.judgement.verdict != "proven":
-        yield barred_by(each, "the trial that runs is not proven")
+        yield barred_by(each, "the running trial image is not proven")
         return
     commit, boot = Commit(member=one.member.id), one.member.boot
     alone = tried(begin(now), (commit,), meant_by(now, legs, (commit,)), each.kind)
@@ -186,14 +187,16 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
         or compare(runs.version or "", leg.version or "", scheme) != 0
         or not leg.checked
     ):
-        yield barred_by(each, "it waits until the other bank runs what is wanted")
+        yield barred_by(
+            each, "this has to wait until the device runs its target from the other bank"
+        )
         return
     bank = one.member.bank(place.path)
     held, home = one.banks.get(place.path), leg.home
     assert bank is not None
     assert home is not None
     if place in runs.places or not (runs.sure or runs.own):
-        yield barred_by(each, f"bank {place.path} runs, or may be what runs")
+        yield barred_by(each, f"bank {place.path} is running, or may be running")
         return
     rule = now.wanted.bank_rule
     if rule == "previous":
@@ -215,7 +218,7 @@ def _same_files(
 ) -> Iterator[Changes | Barred]:
     """Bring the image of a leg to a bank that is made of files, as well."""
     if leg.release is None or each.place is None:
-        yield barred_by(each, "which image it should hold is not known", unknown=True)
+        yield barred_by(each, "it is unknown which image it should contain", unknown=True)
         return
     case = case_for(now, one, leg.release)
     found = choices_for(case, leg.release)
@@ -226,7 +229,7 @@ def _same_files(
         spot = chosen.spot
         if chosen.able and spot is not None and spot.bank == each.place.path and not spot.there:
             yield brought_by(now, one, leg.release, chosen)
-    yield barred_by(each, f"nothing can be written to {each.place.on(None)} as it stands")
+    yield barred_by(each, f"{each.place.on(None)} cannot be written to at present")
 
 
 def _previous(
@@ -239,7 +242,7 @@ def _previous(
         bare = replace(content_of(release), digests=None)
         yield (WriteBank(member=one.member.id, bank=each.place.path, content=bare),)
         return
-    yield barred_by(each, "no earlier release in the catalog is for it", _WANTED_EARLIER)
+    yield barred_by(each, "the catalog has no earlier release for it", _WANTED_EARLIER)
 
 
 def _of_files(one: JudgedMember, bank: str) -> bool:
@@ -288,7 +291,7 @@ def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
         if release.sizes:
             yield from bring(now, one, release, each, leg)
             return
-    yield barred_by(each, "no earlier release in the catalog is for it", _WANTED_EARLIER)
+    yield barred_by(each, "the catalog has no earlier release for it", _WANTED_EARLIER)
 
 
 def _broken(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
@@ -370,12 +373,12 @@ def boot_by_hand(trial: Trial) -> Trial | Barred:
                 part="boot loader",
                 member=member,
                 unknown=best is not None,
-                why="no proven image is on the device that it could be booted from",
+                why="the device has no proven image to boot",
                 words="Bring a proven image on a stick or over the network, and boot from that",
             )
         places.append(best.at)
     if not places:
-        why = "its members are not known"
+        why = "its members are unknown"
         return Barred(part="boot loader", member=None, unknown=True, why=why, words="Read it again")
     done = tried(trial, (BootByHand(places=tuple(places)),), frozenset(places), "at-loader")
     if isinstance(done, str):

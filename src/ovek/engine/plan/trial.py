@@ -265,7 +265,7 @@ def tried(
             if halfway or since or not trial.stages or not trial.stages[-1].harm:
                 return (*halfway, *after)[0]
         if isinstance(change, CheckDigest) and _tells_nothing(now.judged, there.judged, change):
-            return "reading its digest tells nothing"
+            return "its digest proves nothing"
         stage = Stage(
             change=change,
             device=there.judged.device,

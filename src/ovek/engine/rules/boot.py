@@ -49,7 +49,7 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
             told = f"Boot it: the next boot is {version}from {starts.place}, {starts.verdict}"
         elif able:
             best = able[0]
-            told = f"Boot it by hand from {best.place} ({best.version or 'version not known'}, "
+            told = f"Boot it by hand from {best.place} ({best.version or 'version unknown'}, "
             told += f"{best.verdict}), then set what boots next"
         elif member.stranded:
             told = "Bring a proven image on a stick or over the network, and boot from that"
@@ -176,7 +176,7 @@ def _way_out(member: MemberSubject) -> str:
     best = able[0]
     return (
         f"Do not reload; point the saved boot settings at {best.place} "
-        f"({best.version or 'version not known'}, {best.verdict})"
+        f"({best.version or 'version unknown'}, {best.verdict})"
     )
 
 

@@ -266,7 +266,7 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
             told = f"{unversioned[0].file} is, and its version is unknown"
         yield f"which release is recommended for it ({told})", ()
     elif wanted.asks_recommended and wanted.target is None:
-        yield "which release is recommended for it, since its model is not known", ()
+        yield "which release is recommended for it, since its model is unknown", ()
     for file in dict.fromkeys(_need_memory(subject)):
         yield f"its memory, of which {file} needs an amount", ("hardware.memory",)
 

@@ -41,7 +41,7 @@ def _if_sound(bank: Bank, judgement: Judgement) -> Judgement:
     """The judgement of a bank, which no digest proves while nobody knows its state."""
     if bank.state is not None or judgement.verdict != "proven":
         return judgement
-    why = f"{judgement.why}, but the state of the bank is not known"
+    why = f"{judgement.why}, but the state of the bank is unknown"
     return Judgement(verdict="unverified", why=why, release=judgement.release)
 
 
@@ -68,7 +68,7 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
             why = f"its file {text} is on another member"
             judgements.append(Judgement(verdict="unverified", why=why))
         elif _may_be_there(place, member):
-            why = f"whether its file {text} is there is not known"
+            why = f"it is unknown whether its file {text} exists"
             judgements.append(Judgement(verdict="unverified", why=why))
         elif (volume := member.volume(place.volume)) is not None and start.holds_nothing(volume):
             why = f"its file {text} is on a volume that the device cannot read"
@@ -76,7 +76,7 @@ def _judge_places(bank: Bank, member: Member, images: dict[Place, Image], judge:
         elif find_file(place, member) is None:
             judgements.append(Judgement(verdict="altered", why=f"its file {text} is missing"))
         else:
-            why = f"its file {text} is no image that is known"
+            why = f"its file {text} is not a known image"
             judgements.append(Judgement(verdict="unlisted", why=why))
     begun = tuple(each.place.name for each in found if each.file and each.file.path_cut)
     names = {place.name for place in parts}
@@ -201,13 +201,13 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
     ]
     if bank.digests is None or not any(True for _ in bank.digests):
         why = (
-            "a version alone proves nothing"
+            "only the version number is known, which proves nothing"
             if bank.version
-            else "nothing is known of what is in it"
+            else "its contents are unknown"
         )
         release = known[0] if len(known) == 1 else None
         return Judgement(verdict="unverified", why=why, release=release)
-    named = f"version {bank.version}" if bank.version else "what is in it"
+    named = f"version {bank.version}" if bank.version else "its contents"
     judgement = judge_file(named, None, bank.digests, True, known, judge.releases)
     assert judgement is not None, "a bank looks like an image"
     return judge.accepted(judgement)

@@ -44,7 +44,7 @@ def judge_file(
     if (recorded := releases.own_by_folded.get(name.casefold())) is not None:
         return _unlike_own(size, step or 1, digests, recorded)
     if looks:
-        return Judgement(verdict="unlisted", why=f"no source publishes {name}")
+        return Judgement(verdict="unlisted", why=f"not in the catalog: {name}")
     return None
 
 
@@ -53,10 +53,10 @@ def _unlike_own(
 ) -> Judgement:
     """Hold a file against our own records of its name, none of which has a digest of it."""
     origins = ", ".join(str(origin) for one in recorded for origin in one.origins)
-    ours = f"our own record of {recorded[0].file} ({origins})"
+    ours = f"your own record of {recorded[0].file} ({origins})"
     for algorithm, digest in digests or ():
         if all(digest not in one.digests.get(algorithm, (digest,)) for one in recorded):
-            why = f"its {TITLES[algorithm]} is not that of {ours}, and no publisher lists it"
+            why = f"its {TITLES[algorithm]} does not match {ours}, and no publisher lists it"
             return Judgement(verdict="unlisted", why=why)
     sizes = frozenset[int]().union(*(one.sizes for one in recorded))
     if size is not None and sizes and not _meets(size, step, sizes):
@@ -66,7 +66,7 @@ def _unlike_own(
     there = [
         TITLES[name] for name in STRONGEST_FIRST if any(name in one.digests for one in recorded)
     ]
-    why = f"{ours} has its {' and '.join(there) or 'name only'}, which is not known of this file"
+    why = f"{ours} has its {' and '.join(there) or 'name only'}, which was not read from this file"
     return Judgement(verdict="unverified", why=why)
 
 
@@ -81,8 +81,8 @@ def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
         ):
             return None
         told = ", ".join(str(origin) for origin in release.origins)
-        why = f"its {TITLES[algorithm]} is that of our own copy {release.file} ({told}), "
-        why += "for which no publisher vouches"
+        why = f"its {TITLES[algorithm]} matches your own copy {release.file} ({told}), "
+        why += "which no publisher lists"
         return Judgement(verdict="matched", why=why, release=release, by=algorithm)
     return None
 
@@ -90,7 +90,7 @@ def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
 @lru_cache(maxsize=4096)
 def accepted_own(judgement: Judgement) -> Judgement:
     """A match with a copy of ours, as the proof that policy takes it for."""
-    why = f"{judgement.why}; policy accepts own records"
+    why = f"{judgement.why}; policy accepts your own records"
     return Judgement(verdict="proven", why=why, release=judgement.release, by=judgement.by)
 
 
@@ -106,18 +106,20 @@ def _against_equal(
     ]
     decides = common[0][0]
     if decides in family.disputed:
-        why = f"sources disagree on the {TITLES[decides]} of {release.file}: {_sources(release)}"
+        why = (
+            f"the sources disagree on the {TITLES[decides]} of {release.file}: {_sources(release)}"
+        )
         return Judgement(verdict="disputed", why=why, release=release, by=decides)
     sound = [(algorithm, same) for algorithm, same in common if algorithm not in family.disputed]
     other = next((algorithm for algorithm, same in sound if not same), None)
     if other is not None:
         same = next(algorithm for algorithm, agrees in common if agrees)
-        why = f"its {TITLES[same]} is that of {release.file} but its {TITLES[other]} is not"
+        why = f"its {TITLES[same]} matches {release.file} but its {TITLES[other]} does not"
         weaker = STRONGEST_FIRST.index(same) > STRONGEST_FIRST.index(other)
-        why += ", as in a forged collision" if weaker else ", so that one of them is wrong"
+        why += ": damaged, or forged (a collision)" if weaker else ", so one of the two is wrong"
         return Judgement(verdict="altered", why=why, release=release, by=other, forged=weaker)
     if release.doubtful:
-        why = f"its {TITLES[decides]} is that of {release.file}, which its publisher doubts"
+        why = f"its {TITLES[decides]} matches {release.file}, but its publisher doubts that digest"
         return Judgement(verdict="disputed", why=why, release=release, by=decides)
     return _proven(release, decides)
 
@@ -135,7 +137,7 @@ def _best_named(name: str, equal: list[KnownRelease]) -> KnownRelease:
 @lru_cache(maxsize=4096)
 def _proven(release: KnownRelease, by: Algorithm) -> Judgement:
     """The verdict that most images of a fleet share."""
-    why = f"its {TITLES[by]} is that of {release.file}"
+    why = f"its {TITLES[by]} matches {release.file}"
     return Judgement(verdict="proven", why=why, release=release, by=by)
 
 
@@ -147,7 +149,7 @@ def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
         return judgement
     if STRONGEST_FIRST.index(by) <= STRONGEST_FIRST.index(weakest):
         return judgement
-    why = f"{judgement.why}, but policy takes {TITLES[weakest]} or stronger for a proof"
+    why = f"{judgement.why}, but policy requires {TITLES[weakest]} or stronger"
     return Judgement(verdict="unverified", why=why, release=release)
 
 
@@ -163,10 +165,10 @@ def _against_named(
         return Judgement(verdict="truncated", why=why, release=release)
     other = next((name for name, _ in digests or () if name in family.digests), None)
     if other is not None:
-        why = f"its {TITLES[other]} is not the published one of {release.file}"
+        why = f"its {TITLES[other]} does not match the published one of {release.file}"
         if release.doubtful or other in family.disputed:
             reason = (
-                f"sources disagree on it: {_sources(release)}"
+                f"the sources disagree on it: {_sources(release)}"
                 if other in family.disputed
                 else "the publisher's digest is doubtful"
             )
@@ -179,10 +181,10 @@ def _against_named(
         why = f"it has {size} bytes{about}, {published} are published"
         verdict: Verdict = "disputed" if len(release.sizes) > 1 else "altered"
         return Judgement(verdict=verdict, why=why, release=release)
-    why = "no digest of it is known"
+    why = "no digest was read from the device"
     if digests is not None and any(True for _ in digests):
         there = ", ".join(TITLES[name] for name in release.digests) or "no digest"
-        why = f"{release.file} is published with {there}, which is not known of this file"
+        why = f"{release.file} is published with {there}, which was not read from this file"
     elif not release.digests:
         why = f"no digest of {release.file} is published"
     return Judgement(verdict="unverified", why=why, release=release)

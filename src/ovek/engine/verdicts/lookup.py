@@ -74,7 +74,7 @@ def several_begin(place: Place, member: Member) -> str:
     if file is None or not file.path_cut:
         return ""
     number = sum(1 for _ in cut_files(place, member))
-    return f"{CUT}, and {number} files begin so" if number > 1 else ""
+    return f"{CUT}, and {number} files begin like it" if number > 1 else ""
 
 
 def cut_file(volume: Volume, path: str, cut: Iterable[File]) -> File | None:

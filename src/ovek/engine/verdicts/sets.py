@@ -29,7 +29,7 @@ def judge_set(volume: Volume, file_set: FileSet, images: dict[Place, Image], jud
             why = f"its package {package} is missing"
             judgements.append(Judgement(verdict="altered", why=why))
         elif image is None:
-            why = f"nothing is known of its package {package}"
+            why = f"its package {package} is unknown"
             judgements.append(Judgement(verdict="unverified", why=why))
         elif file is not None and not file.path_cut and other_spelling(place.path, package, volume):
             judgements.append(Judgement(verdict="unverified", why=spelled_so(package, place.path)))
@@ -80,7 +80,7 @@ def other_spelling(path: str, named: str, volume: Volume | None) -> bool:
 
 def spelled_so(named: str, path: str) -> str:
     """What to say where two spellings may be of one file."""
-    return f"whether {named} is {path} is not known, since the file system is not"
+    return f"it is unknown whether {named} is {path}, because the file system is unknown"
 
 
 def all_suit(images: Iterable[Image]) -> tuple[bool | None, KnownRelease | None]:

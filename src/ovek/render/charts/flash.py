@@ -34,10 +34,10 @@ COLOURS: dict[Content, str] = {
     "archive": "#8d7fb8",
     "configuration, licence, key": "#7b6d8d",
     "leftover, log, crash file": "#d9822b",
-    "not known": "#9a9a9a",
+    "unknown": "#9a9a9a",
     "other": "#cfcfcf",
 }
-HATCHED: dict[Content, str] = {"leftover, log, crash file": "...", "not known": "xx"}
+HATCHED: dict[Content, str] = {"leftover, log, crash file": "...", "unknown": "xx"}
 FREE = {"color": "#f1f1f1", "edgecolor": "#d0d0d0", "linewidth": 0.6, "zorder": 0}
 
 
@@ -52,7 +52,7 @@ class Row(Struct, frozen=True):
 def rows_of(devices: Sequence[Charted]) -> list[Row]:
     """The volumes of which the size is known, by site, the fullest first."""
     found = [
-        Row(one.site or "no site told", f"{one.device} {use.volume}:", use)
+        Row(one.site or "no site", f"{one.device} {use.volume}:", use)
         for one in devices
         for use in one.flash
         if use.capacity and use.free is not None
@@ -77,9 +77,9 @@ def headline(devices: Sequence[Charted]) -> str:
     wanted = [use for use in uses if use.needs]
     lack = sum(map(short, wanted))
     if not wanted:
-        return f"Flash of {count(len(devices), 'device')}: no target is still to be brought."
-    told = "it fits on all of them" if not lack else f"no room on {lack}"
-    return f"The target is still to be brought to {count(len(wanted), 'volume')}: {told}."
+        return f"{count(len(devices), 'device')}: no target image is missing."
+    told = "all of them have space for it" if not lack else f"{lack} of them have no space for it"
+    return f"Target image still missing on {count(len(wanted), 'volume')}; {told}."
 
 
 def draw(result: FlashFigure, view: View, kind: str) -> Iterator[bytes]:
@@ -93,7 +93,7 @@ def draw(result: FlashFigure, view: View, kind: str) -> Iterator[bytes]:
     label_rows(axes, [(row.group, row.name) for row in rows])
     axes.set_xlim(0, 100)
     axes.set_xlabel("share of the volume (%)")
-    more = f"; {len(found) - len(rows)} volumes more are not drawn" if len(found) > MOST else ""
+    more = f"; {len(found) - len(rows)} more volumes are not drawn" if len(found) > MOST else ""
     axes.set_title(f"{headline(devices)}{more}", loc="left")
     legend(axes)
     yield finished(figure, kind, result.caption)
@@ -117,13 +117,13 @@ def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
     if told:
         free = f"{show_mib(use.free or 0)} free of {show_mib(capacity)}"
         needs = f"; target {show_mib(use.needs)}" if use.needs else ""
-        axes.text(100.6, at, free + needs + (": NO ROOM" if short(use) else ""), va="center",
+        axes.text(100.6, at, free + needs + (": NO SPACE" if short(use) else ""), va="center",
                   fontsize=8.5, color="#333333")  # fmt: skip
 
 
 def legend(axes: Any) -> None:
     """The key beneath a figure of flash."""
-    beneath(axes, keys("what is used has to end here for the target", "and does not"), 4)
+    beneath(axes, keys("limit of use for the target", "and does not"), 4)
 
 
 def keys(line: str, missed: str, *, hatched: bool = True) -> list[Any]:
@@ -147,7 +147,7 @@ def text(result: FlashFigure, view: View) -> Iterator[str]:
     devices, wide, plain = result.devices, width(), view.plain
     yield headline(devices)
     rows = rows_of(devices)
-    yield "What is used of each volume, the fullest first, and what the target takes there yet:"
+    yield "Flash use, fullest first; `target` = space that the target image still needs:"
     name = min(max((len(visible(row.name)) for row in rows), default=0), 30)
     tails = [_tail(row.use) for row in rows]
     long = max(10, wide - name - 6 - max(map(len, tails), default=0))

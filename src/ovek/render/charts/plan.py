@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from ovek.model.flash import CONTENTS, Content, content_of
-from ovek.model.plan import CleanupPlan
+from ovek.model.plan import NEXT_BOOT, RUNNING, CleanupPlan
 from ovek.model.results.cleanup import CleanupPlans, FleetCleanup
 from ovek.model.size import show_mib
 from ovek.render.charts import BAD, GOOD, MOST, beneath, canvas, finished, label_rows
@@ -33,8 +33,8 @@ def draw(result: CleanupPlans | FleetCleanup, view: View, kind: str) -> Iterator
     told = f"{len(shown)} volumes" if len(shown) != 1 else "1 volume"
     more = f"; {left} more are not drawn" if left else ""
     short = sum(not plan.enough for _, plan in shown)
-    wrong = f"; short of room: {short}" if short else ""
-    axes.set_title(f"What is on flash, and what goes: {told}{wrong}{more}", loc="left")
+    wrong = f"; too little space: {short}" if short else ""
+    axes.set_title(f"Flash contents and files to delete: {told}{wrong}{more}", loc="left")
     _legend(axes)
     yield finished(figure, kind, result.caption)
 
@@ -45,7 +45,7 @@ def _bar(axes: Any, at: int, plan: CleanupPlan) -> None:
     sizes: dict[tuple[Content, bool], int] = {}
     for keep in plan.keep:
         content = content_of(keep.role)
-        if any(why.startswith(("running", "the next start")) for why in keep.why):
+        if RUNNING in keep.why or NEXT_BOOT in keep.why:
             content = "running or next"
         sizes[content, False] = sizes.get((content, False), 0) + (keep.size or 0)
     for drop in plan.drop:
@@ -77,5 +77,5 @@ def _legend(axes: Any) -> None:
     from matplotlib.patches import Patch
 
     goes = Patch(facecolor="#bbbbbb", hatch=_GOES, edgecolor="white", label="goes")
-    handles = keys("what is left has to end here", "and cannot", hatched=False)
+    handles = keys("limit of use", "and cannot", hatched=False)
     beneath(axes, [*handles[:-2], goes, *handles[-2:]], 4)

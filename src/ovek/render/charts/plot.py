@@ -11,7 +11,7 @@ def pyplot() -> Any:
     try:
         import matplotlib
     except ImportError:
-        raise NoExtraError("figures", "figures need the extra of that name") from None
+        raise NoExtraError("figures", "figures need the extra `figures`") from None
     matplotlib.use("Agg")
     matplotlib.rcParams["text.parse_math"] = False  # a dollar in a name is a dollar
     from matplotlib import pyplot as drawing

@@ -18,7 +18,10 @@ def headline(days: Sequence[Day]) -> str:
     told = f"{last.go} of {last.devices} go"
     if len(days) > 1:
         told += f", {last.go - first.go:+d} since {first.day}"
-    return f"{told}; {last.proven} start proven, {last.on_target} of {last.with_target} on target."
+    return (
+        f"{told}; {last.proven} boot a proven image, {last.on_target} of "
+        f"{last.with_target} on target."
+    )
 
 
 def draw(result: Trend, view: View, kind: str) -> Iterator[bytes]:
@@ -31,7 +34,7 @@ def draw(result: Trend, view: View, kind: str) -> Iterator[bytes]:
     for values, label, colour, style, marker in (
         ([day.go for day in days], "go", GOOD, "-", "o"),
         ([day.no_go for day in days], "no-go", BAD, "--", "x"),
-        ([day.proven for day in days], "start proven", DARK, "-.", "s"),
+        ([day.proven for day in days], "boot a proven image", DARK, "-.", "s"),
         ([day.on_target for day in days], "on target", MIDDLE, ":", "^"),
     ):
         above.plot(x, values, style, label=label, color=colour, marker=marker, **line)

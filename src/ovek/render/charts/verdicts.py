@@ -32,7 +32,7 @@ def headline(devices: Sequence[Charted]) -> str:
     found = Counter(image.verdict for one in devices for image in one.images)
     wrong = found["altered"] + found["truncated"]
     told = f"{found['proven']} of {count(found.total(), 'copy').replace('copys', 'copies')} proven"
-    return f"{told}, {wrong} wrong." if wrong else f"{told}, none wrong."
+    return f"{told}, {wrong} bad." if wrong else f"{told}, none bad."
 
 
 def _cells(one: Charted) -> dict[str, Verdict]:
@@ -49,7 +49,7 @@ def draw(result: VerdictsFigure, view: View, kind: str) -> Iterator[bytes]:
     from matplotlib.colors import BoundaryNorm, ListedColormap
     from matplotlib.patches import Patch
 
-    rows = [(one.site or "no site told", one.device, _cells(one)) for one in devices]
+    rows = [(one.site or "no site", one.device, _cells(one)) for one in devices]
     if len(rows) > LABELLED:
         rows.sort(key=lambda row: (row[0], row[1]))
     left, rows = max(0, len(rows) - MOST), rows[:MOST]
@@ -80,9 +80,9 @@ def draw(result: VerdictsFigure, view: View, kind: str) -> Iterator[bytes]:
     shown = [shortened(visible(name), 28) for name in names]
     axes.set_xticks(range(len(names)), shown, rotation=40, ha="right", fontsize=8)
     gone = len(known) - len(names)
-    more = f"; {gone} images more are not drawn" if gone else ""
-    more += f"; {left} devices more are not drawn" if left else ""
-    axes.set_title(f"Every image on flash: {headline(devices)}{more}", loc="left")
+    more = f"; {gone} more images are not drawn" if gone else ""
+    more += f"; {left} more devices are not drawn" if left else ""
+    axes.set_title(f"Images on flash: {headline(devices)}{more}", loc="left")
     handles = [
         Patch(facecolor=colour, edgecolor="#777777", label=f"{letter} {verdict}")
         for verdict, (letter, colour) in LOOKS.items()

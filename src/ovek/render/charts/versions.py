@@ -38,14 +38,14 @@ def _state(one: Charted) -> State:
 
 
 def _runs(one: Charted) -> str:
-    return " / ".join(dict.fromkeys(each.runs or "not known" for each in one.starts)) or "not known"
+    return " / ".join(dict.fromkeys(each.runs or "unknown" for each in one.starts)) or "unknown"
 
 
 def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[State, str]]]:
     """How many devices of each site run which version, by how that stands to their target."""
     found: dict[str, Counter[tuple[State, str]]] = {}
     for one in devices:
-        ours = found.setdefault(one.site or "no site told", Counter())
+        ours = found.setdefault(one.site or "no site", Counter())
         ours[_state(one), _runs(one)] += 1
     return dict(sorted(found.items(), key=lambda each: (-each[1].total(), each[0])))
 
@@ -97,7 +97,7 @@ def draw(result: VersionsFigure, view: View, kind: str) -> Iterator[bytes]:
     axes.set_xlim(0, most * wide)
     axes.set_xlabel("devices")
     axes.xaxis.get_major_locator().set_params(integer=True)
-    axes.set_title(f"Which versions run where: {headline(devices)}", loc="left")
+    axes.set_title(f"Running versions: {headline(devices)}", loc="left")
     handles = [
         Patch(facecolor=colour, hatch=hatch, edgecolor=EDGE if state == "no target" else "white",
               label={"another": "another version than the target"}.get(state, state))

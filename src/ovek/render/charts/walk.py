@@ -35,7 +35,7 @@ def draw(result: WalkFigure, view: View, kind: str) -> Iterator[bytes]:
     for at, (told, member) in enumerate(paths):
         _path(axes, 0.3 + at * (_WIDE + 0.4), told, member)
     device = visible(walks[0][1].device) if walks else ""
-    axes.text(0.3, 0.3, f"What a reload of {device} starts", fontsize=12, va="center")
+    axes.text(0.3, 0.3, f"Next boot of {device}", fontsize=12, va="center")
     figure.text(0.02, 0.012, visible(result.caption), fontsize=8, color="#555555")
     yield plot.saved(figure, kind, bbox_inches="tight")
 

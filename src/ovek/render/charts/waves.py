@@ -35,7 +35,7 @@ def draw(found: FleetRunbooks, view: View, kind: str) -> Iterator[bytes]:
     told = f"Reloads in {count(len(found.waves), 'wave')}"
     told += f", {more} of them not drawn" if more else ""
     names = listed([visible(one.device) for one in found.misfits], most=4)
-    told += f"; in none: {names}" if found.misfits else ""
+    told += f"; not scheduled: {names}" if found.misfits else ""
     axes.set_title(told, loc="left")
     figure.text(0.01, 0.005, visible(found.caption), fontsize=8, color="#555555")
     for side in ("top", "right", "left"):
@@ -51,7 +51,7 @@ def text(found: FleetRunbooks, view: View) -> Iterator[str]:
     yield f"Reloads in {count(len(found.waves), 'wave')}."
     name = max((len(_when(wave)) for wave in found.waves), default=0)
     for wave in found.waves:
-        takes = f"{wave.minutes} min" + (" and more" if wave.untimed else "")
+        takes = f"{wave.minutes} min" + (" or more" if wave.untimed else "")
         if wave.length:
             shown = bar((wave.into + wave.minutes) / wave.length, 16, plain=plain)
             takes += f" of {wave.length - wave.into}"
@@ -61,7 +61,7 @@ def text(found: FleetRunbooks, view: View) -> Iterator[str]:
         line = f"  {_when(wave):<{name}} [{shown}] {takes}: {names}"
         yield line if len(line) <= wide else line[: wide - 3] + "..."
     for one in found.misfits:
-        yield f"  in none: {visible(one.device)}: {visible(one.why)}"
+        yield f"  not scheduled: {visible(one.device)}: {visible(one.why)}"
 
 
 def _when(wave: Wave) -> str:
@@ -80,6 +80,6 @@ def _row(axes: Any, at: int, wave: Wave, most: int) -> None:
         axes.barh(at, left, left=wave.into + wave.minutes, height=0.4, color="none", hatch="///",
                   edgecolor=_EDGE, linewidth=0.6)  # fmt: skip
     names = listed([visible(name) for name in wave.devices], most=4)
-    takes = f"{wave.minutes} min" if wave.minutes or not wave.untimed else "not known"
-    takes += " and more" if wave.untimed and wave.minutes else ""
+    takes = f"{wave.minutes} min" if wave.minutes or not wave.untimed else "unknown"
+    takes += " or more" if wave.untimed and wave.minutes else ""
     axes.text(0, at + 0.24, f"{takes}: {names}", va="top", fontsize=8.5, color="#333333")
