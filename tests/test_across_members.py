@@ -191,7 +191,7 @@ def test_an_entry_in_another_case_is_as_severe_on_fat():
 
 
 def test_a_copy_over_a_file_of_the_same_name_in_another_case_is_no_safe_step():
-    """The wanted file's name is, on FAT, that of what starts next."""
+    """The wanted file's name is, on FAT, that of what boots next."""
     catalog = published(
         release("1.0", file="A-2.IMG"), release("3.0", file="a-2.img"), release("2.0")
     )

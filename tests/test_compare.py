@@ -183,7 +183,7 @@ def test_a_baseline_is_kept_and_compared_with(ovek):
     ovek("compare", "--baseline", "before")
     assert "no change on 1 device." in ovek("compare", "before").stdout
     ovek.snapshot(AFTER)
-    assert "is there already" in ovek.refuses("compare", "--baseline", "before")
+    assert "already exists" in ovek.refuses("compare", "--baseline", "before")
     shown = ovek("compare", "before", "--expect", "2.0").stdout
     assert shown.startswith("1 done, 0 not done. sw: go.")
     assert "every member runs and starts 2.0." in shown

@@ -71,7 +71,7 @@ def test_the_ways_and_shelves_that_the_pages_show_are_right(ovek):
     (shelf,) = [text for text in shelves if "[[shelf]]" in text]
     ovek.write("fleet.toml", f"{fleet}\n{shelf}")
     assert ovek.json("audit", exits=3)["not_read"][0]["device"] == "quay-ups"
-    assert "is no folder and no archive" in ovek.refuses("shelf", "last-year")
+    assert "is neither a folder nor an archive" in ovek.refuses("shelf", "last-year")
 
 
 def test_the_fleet_that_the_pages_show_is_right(ovek):

@@ -71,7 +71,7 @@ def test_only_and_device_narrow_an_audit(troubled):
     )
     assert [one["device"] for one in answer["devices"]] == ["two"]
     assert {f["rule"] for d in answer["devices"] for f in d["findings"]} == {"image-altered"}
-    assert "holds no device 'zzz'" in troubled.refuses("audit", "zzz")
+    assert "has no device 'zzz'" in troubled.refuses("audit", "zzz")
     assert "did you mean 'image-altered'?" in troubled("audit", "--only", "image-alterd",
                                                         exits=2).stderr  # fmt: skip
     assert (

@@ -544,4 +544,4 @@ def test_two_collectors_never_read_one_device_at_once_and_a_lost_one_is_taken_ov
         ways = 'sheet = "oxwick-40"\nways = ["capture"]\ncapture = ["captures/sw.txt"]'
         ovek_at.write("fleet.toml", text.replace('sheet = "switch"', ways))
         made = ovek_at.json("survey", exits=3)["devices"][0]
-        assert made["problem"] == "another collector reads it now"
+        assert made["problem"] == "another collector is reading it now"

@@ -99,7 +99,7 @@ def test_groups_may_tell_the_site_instead(here):
     ("name", "text", "told"),
     [
         ("a.csv", "colour,shape\nred,round\n", "no column that is understood as a name"),
-        ("a.csv", "name,ip\nx,1\nx,2\n", "is there already"),
+        ("a.csv", "name,ip\nx,1\nx,2\n", "already exists"),
         ("a.csv", "name,ip\nx\n", "has 1 cells, the header has 2"),
         ("a.csv", "name,ip,address\nx,1,2\n", "both understood as host"),
         ("a.csv", "name\n", "names no device"),
@@ -123,14 +123,14 @@ def test_a_list_that_cannot_be_used_is_told_and_nothing_is_written(here, name, t
 def test_what_is_there_is_never_written_over(here):
     here("init", "net")
     before = (here.folder / "net/fleet.toml").read_bytes()
-    assert "holds fleet.toml already" in here.refuses("init", "net")
+    assert "already contains fleet.toml" in here.refuses("init", "net")
     assert (here.folder / "net/fleet.toml").read_bytes() == before
 
 
 def test_a_sheet_that_is_not_there_yet_is_told_with_how_to_start_it(here):
     here.write("a.csv", "name,sheet\nx,my-kind\n")
     done = here("init", "net", "--devices", "a.csv")
-    assert "the sheet 'my-kind' does not exist yet; learn it from a saved session" in done.stderr
+    assert "sheet 'my-kind' does not exist yet; learn it from a saved session" in done.stderr
     assert "  ovek sheet learn my-kind COPY --site net" in done.stdout
     here.write("b.csv", "name\nx\n")
     assert "add --sheet NAME" in here.refuses("init", "other", "--devices", "b.csv")

@@ -179,7 +179,7 @@ def test_a_word_whose_meaning_is_not_told_is_asked_for(ovek):
     ("written", "told"),
     [
         ("<<fre=90112>>", "Did you mean 'free'?"),
-        ("<<free=90112", "is no whole mark"),
+        ("<<free=90112", "is not a complete mark"),
         ("<<free=>>90112", "marks nothing"),
     ],
 )
@@ -200,10 +200,10 @@ def test_a_name_that_may_be_several_things_is_asked_about_and_told_how_to_write_
 
 def test_a_session_without_marks_or_without_a_prompt_is_told(ovek):
     ovek.write("s.txt", plain("corrie"))
-    assert "no answer in it has a mark" in ovek.refuses("sheet", "learn", "h", "s.txt")
+    assert "no output in it has a mark" in ovek.refuses("sheet", "learn", "h", "s.txt")
     ovek.write("s.txt", "one line\n<<free=3>> and another\n")
     assert "nothing seems to be typed" in ovek.refuses("sheet", "learn", "h", "s.txt")
-    assert "name a saved session" in ovek("sheet", "learn", "h", exits=2).stderr
+    assert "give a saved session" in ovek("sheet", "learn", "h", exits=2).stderr
     assert "cannot be the name" in ovek("sheet", "learn", "../h", "s.txt", exits=2).stderr
 
 
@@ -252,7 +252,7 @@ def test_a_session_that_speaks_against_the_first_is_refused_and_nothing_is_writt
     text = other("harrock").replace("disk  sound", "disk  <<state(bad-word)=sound>>", 1)
     ovek.write("other.txt", text)
     told = ovek.refuses("sheet", "learn", "harrock", "other.txt")
-    assert "understands harrock.txt as it is, and would not any more" in told
+    assert "parses harrock.txt now, and would no longer do so" in told
     assert {file: file.read_bytes() for file in folder.rglob("*") if file.is_file()} == before
 
 
@@ -303,7 +303,7 @@ def test_one_line_at_a_time_offers_guesses_and_asks_about_what_is_open(ovek):
     text = marked("harrock").replace("  old notes.txt", "  old notes.txt\nlost+found/core.hri")
     done = guided(ovek, text, ["y", *[""] * 6, "nonsense=3", "skip", "next", "sink", "q"])
     assert "What does the device do at an image that it cannot boot?" in done.output
-    assert "Write one of: none, first-found" in done.output
+    assert "Use one of: none, first-found" in done.output
     assert 'on_bad_image = "next"' in (ovek.folder / "sheets/g.toml").read_text()
     assert "Is that <<hardware.revision=C4>>?" in done.output
     kept = (ovek.folder / "sheets/g.sessions/s.txt").read_text()
@@ -922,6 +922,6 @@ def test_a_prompt_that_the_sheet_does_not_know_is_shown_after_one_try(ovek, monk
     fleet_of(ovek, "corrie", host="127.0.0.1", port=device.port, user="reader")
     asked = ("survey", "--take-new-keys", "--login-limit", "1", "--format", "json")
     (one,) = json.loads(ovek(*asked, exits=3).stdout)["devices"]
-    assert "no prompt in 1 s; the last text received is '" in one["problem"]
+    assert "no prompt recognised within 1 s; the last text received is '" in one["problem"]
     assert one["tries"] == 1
     assert one["do"] == "Fix prompt in the sheet so that it matches this text"

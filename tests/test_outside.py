@@ -158,14 +158,14 @@ def test_a_size_at_the_bound_is_taken_and_one_beyond_is_not():
 
 def test_a_number_of_many_digits_and_a_nul_in_fleet_toml_are_told(ovek):
     ovek.write("policy.toml", "\nkeep = " + "9" * 6000)
-    assert "policy.toml, line 2: holds a number of too many digits" in ovek.refuses("audit")
+    assert "policy.toml, line 2: has a number with too many digits" in ovek.refuses("audit")
     catalog = '{"format": "ovek.catalog/1",\n"x": ' + "9" * 6000 + "}"
     assert "list.json, line 2: holds a number" in refused_catalog(ovek, catalog)
     ovek.write("policy.toml", "keep = 99999999999999999999999")
     assert "policy.toml" in ovek.refuses("audit")
     (ovek.folder / "policy.toml").unlink()
     ovek.write("fleet.toml", 'name = "x"\nlists = ["a\\u0000b"]\n')
-    assert "is no name of a file" in ovek.refuses("audit")
+    assert "is not a file name" in ovek.refuses("audit")
 
 
 def refused_catalog(ovek, text):
@@ -254,7 +254,7 @@ def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
     ovek.write("fleet.toml", f'name = "x"\n{one}')
     with locked(ovek.folder / "snapshots/.survey.lock", "a survey of this site"):
         told = ovek.refuses("survey")
-        assert f"a survey of this site runs already (process {os.getpid()} on " in told
+        assert f"a survey of this site is already running (process {os.getpid()} on " in told
         assert "Wait until it has ended" in told
     ovek("survey", exits=3)
     ovek.write("snapshots/.survey.lock", '{"process": 1, "host": "gone", "since": "long ago"}')

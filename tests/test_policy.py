@@ -154,7 +154,7 @@ target = "1.0"
             "key want[0].sheet: there is no sheet 'swich'. Did you mean 'switch'?",
             "key want[1].target: the target 2.0 is none of the allowed versions",
             "key want[2].target: device sw is wanted to have target 1.0, and by want[1] 2.0",
-            "key waiver[0].rule: there is no rule 'strandd'. Did you mean 'stranded'?",
+            "key waiver[0].rule: no such rule: 'strandd'. Did you mean 'stranded'?",
             "key waiver[0].device: there is no device 'swx'. Did you mean 'sw'?",
             "key waiver[0].by: by is blank",
         ):
@@ -171,8 +171,8 @@ target = "1.0"
         ("reserve = 'much'", "write a size (64MiB) or a percentage"),
         ("snapshot_age = 'old'", "write it like 36h, 7d or 2w"),
         ("weakest_digest = 'crc'", "Use one of: md5, sha1, sha256, sha512"),
-        ("severity = {stranded = 'mild'}", "'mild' is unknown here"),
-        ("colour = 'red'", "the key 'colour' is unknown"),
+        ("severity = {stranded = 'mild'}", "'mild' is not valid here"),
+        ("colour = 'red'", "unknown key 'colour'"),
     ],
 )
 def test_a_policy_that_cannot_be_read_is_refused_by_key(ovek, written, told):

@@ -183,7 +183,7 @@ def test_a_trial_takes_a_session_saved_as_utf16(ovek):
 
 
 MISTAKES = {
-    'fills = "order"': ('fills = "orders"', "'orders' is unknown here"),
+    'fills = "order"': ('fills = "orders"', "'orders' is not valid here"),
     "${MODEL}": ("${MODELS}", "not TextFSM"),
     "(\\S+:\\S+)": ("(\\S+", "not TextFSM"),
     "columns.MODEL": ("columns.MODELL", "'MODELL'"),

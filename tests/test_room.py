@@ -40,9 +40,9 @@ def test_a_share_of_the_volume_is_asked_for_in_percent(cramped):
 
 def test_what_is_asked_for_in_vain_is_refused_by_name(cramped):
     assert "Did you mean sw-2.0.img?" in cramped.refuses("cleanup", "--room-for", "sw-2.0.im")
-    assert "no source there publishes '9.9'" in cramped.refuses("cleanup", "--room-for", "9.9")
+    assert "has no image or version '9.9'" in cramped.refuses("cleanup", "--room-for", "9.9")
     told = cramped.refuses("cleanup", "sw", "--free", "2GiB")
-    assert "flash: of sw holds 0.977 GiB, and 2.00 GiB is wanted" in told
+    assert "flashthe capacity of  on sw is 0.977 GiB, and 2.00 GiB is asked for" in told
     assert "Did you mean 'sw'?" in cramped.refuses("cleanup", "swx", "--free", "1MiB")
     cramped.write("policy.toml", "keep = 2\n")
     told = cramped("cleanup", "sw", "--room-for", "target", exits=1).stdout
@@ -87,7 +87,7 @@ def test_a_plan_is_confirmed_by_a_later_snapshot(cramped):
     assert answer["format"] == "ovek.cleanup-confirmed/1"
     assert answer["plans"][0]["not_done"] == ["flash:a.partial"]
     cramped.snapshot(sw(name="other"), name="others.jsonl")
-    assert "holds no device 'sw'" in cramped.refuses(*typed, "snapshots/others.jsonl")
+    assert "has no device 'sw'" in cramped.refuses(*typed, "snapshots/others.jsonl")
 
 
 def fleet(ovek):
@@ -137,7 +137,7 @@ def test_an_image_for_other_hardware_is_left_out_of_a_fleet_and_refused_for_a_de
     ovek.snapshot(sw())
     assert "is for AP*" in ovek.refuses("cleanup", "sw", "--room-for", "sw-9.0.img")
     told = ovek.refuses("cleanup", "--whole-fleet", "--room-for", "sw-9.0.img")
-    assert "holds no device that sw-9.0.img is for" in told
+    assert "has no device that sw-9.0.img is for" in told
 
 
 def _catalog(*releases):

@@ -610,13 +610,13 @@ CASES = {
         lambda: of(
             sw(image("1.0")),
             shelf=ShelfFacts(
-                proven=frozenset(), broken={digest("sw-1.0.img"): "broken inside: cut off"}
+                proven=frozenset(), broken={digest("sw-1.0.img"): "internal damage: cut off"}
             ),
         ),
         lambda: of(
             sw(image("1.0")),
             shelf=ShelfFacts(
-                proven=frozenset(), broken={digest("sw-2.0.img"): "broken inside: cut off"}
+                proven=frozenset(), broken={digest("sw-2.0.img"): "internal damage: cut off"}
             ),
         ),
     ),

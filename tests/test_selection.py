@@ -97,7 +97,7 @@ def test_a_survey_reads_only_what_is_selected(fleet):
     ("typed", "told"),
     [
         (["core1"], "Did you mean 'core-1'?"),
-        (["z*"], "holds no device 'z*'"),
+        (["z*"], "has no device 'z*'"),
         (["--where", "site=Nroth"], "Did you mean 'North'?"),
         (["--where", "version=7"], "There are: 1.0, 2.0, unknown"),
         (["--where", "stie=North"], "did you mean 'site'?"),

@@ -180,7 +180,7 @@ def test_a_shared_folder_or_checkout_is_named_in_the_fleet_file(ovek, tmp_path_f
     with_sheet(ovek.folder / "sheets", title="Our own")
     assert "shared is right: Our own" in ovek("sheet", "check", "shared").stdout
     ovek.write("fleet.toml", 'name = "T"\nsheets = ["nowhere"]\n')
-    assert "is no folder of sheets" in ovek.refuses("sheet", "check", "flat")
+    assert "is not a folder of sheets" in ovek.refuses("sheet", "check", "flat")
 
 
 def test_an_installed_package_brings_sheets_and_one_that_is_broken_is_told(tmp_path, monkeypatch):
@@ -233,7 +233,7 @@ def test_a_survey_takes_a_sheet_that_others_find_and_no_other(ovek, tmp_path_fac
     ovek(*read, str(away / "corrie.toml"))
     (away / "corrie.toml").write_text((away / "corrie.toml").read_text() + "# other\n")
     assert "where no other command finds it" in ovek.refuses(*read, str(away / "corrie.toml"))
-    assert "no sheet is named 'corie'" in ovek.refuses(*read, "corie")
+    assert "no sheet named 'corie'" in ovek.refuses(*read, "corie")
     ovek.write("fleet.toml", (ovek.folder / "fleet.toml").read_text().replace("one", "two"))
     one = json.loads(next((ovek.folder / "snapshots").glob("2*.jsonl")).read_text())
     assert one["sheet"] == "corrie"

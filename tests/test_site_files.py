@@ -309,11 +309,11 @@ def test_what_is_wrong_in_a_toml_file_is_told_at_once_each_with_its_line(ovek):
         ("a = 1\n", "a", "met 1", 1),
         ("a = 1\n[b.c]\nd = 2\n", "b.c.d", "met 2", 3),
         ("[[b]]\nc = 1\n[[b]]\nc = 2\n", "b[1].c", "met 2", 4),
-        ("[[b]]\n[[b]]\nd = 2\n", "b[1].c", "the key 'c' is missing", 2),
+        ("[[b]]\n[[b]]\nd = 2\n", "b[1].c", "missing key 'c'", 2),
         ("b = [\n {c = 1},\n]\n", "b[0].c", "met 1", 1),
         ('[s."x"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", 2),
         ('[s."x"]\nl = "5 k"\n[s."y"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", None),
-        ("a = 1\n", "z", "the key 'z' is missing", None),
+        ("a = 1\n", "z", "missing key 'z'", None),
         ("# a = 1\n'a' = 2\n", "a", "met 2", 2),
     ],
 )

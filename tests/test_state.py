@@ -64,7 +64,7 @@ def test_one_snapshot_is_named_as_commands_print_it_or_by_its_path(ovek):
     assert ovek.json("audit", "--snapshot", "kept")["summary"]["devices"] == 2
     assert "Did you mean 'then'?" in ovek.refuses("audit", "--snapshot", "thn")
     missing = ovek.json("audit", "--snapshot", "then", exits=3)["not_read"]
-    assert missing == [{"device": "a", "why": "then.jsonl does not hold it", "last_read": None,
+    assert missing == [{"device": "a", "why": "then.jsonl has no reading of it", "last_read": None,
                         "do": "Read it: ovek survey a", "site": None, "role": None,
                         "sheet": "switch"}]  # fmt: skip
 
@@ -82,7 +82,10 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     told = {one["device"]: one for one in audit["not_read"]}
     assert told["lost"]["why"] == "it hung up"
     assert told["lost"]["last_read"] == "2026-03-02T21:14:05Z"
-    assert (told["never"]["why"], told["never"]["last_read"]) == ("it was never read", None)
+    assert (told["never"]["why"], told["never"]["last_read"]) == (
+        "no survey has reached it yet",
+        None,
+    )
     assert (audit["summary"]["proven"], audit["summary"]["not_read"]) == (1, 2)
     assert {one["device"]: one["not_read"] for one in audit["devices"]} == {
         "well": None, "lost": "it hung up",
@@ -90,7 +93,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     shown = ovek("audit", exits=3).stdout
     assert shown.startswith("Tonight: 1 go, 0 no-go, 2 unclear (2 not read).")
     assert "lost: it hung up; last read" in shown
-    assert "never: it was never read; never read before" in shown
+    assert "never: no survey has reached it yet; never read before" in shown
     rows = list(csv.DictReader(io.StringIO(ovek("audit", "--format", "csv", exits=3).stdout)))
     assert {row["device"] for row in rows if row["reload"] == "not read"} == {"lost", "never"}
     suites = ElementTree.fromstring(ovek("audit", "--format", "junit", exits=3).stdout)
@@ -101,7 +104,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     assert suites.get("errors") == "2"
     markdown = ovek("audit", "--format", "markdown", exits=3).stdout
     assert "## Not read" in markdown
-    assert "- **never**: it was never read" in markdown
+    assert "- **never**: no survey has reached it yet" in markdown
     assert "NOT READ" in ovek("audit", "--group-by", "rule", exits=3).stdout
 
 
@@ -118,7 +121,7 @@ def test_every_command_says_who_was_not_read_and_ends_with_three(ovek):
     assert (
         "## Not read" in ovek("cleanup", "--free", "1MiB", "--format", "markdown", exits=3).stdout
     )
-    assert "it was never read" in ovek.refuses("catalog", "pick", "never")
+    assert "no survey has reached it yet" in ovek.refuses("catalog", "pick", "never")
 
 
 def test_only_what_is_asked_about_counts(ovek):
@@ -186,7 +189,7 @@ def test_the_index_is_kept_and_made_anew_where_it_is_missing_or_wrong(tmp_path):
     index = json.loads(whole)
     index["lines"]["a"] = index["lines"]["b"]
     (tmp_path / INDEX).write_text(json.dumps(index))
-    with pytest.raises(InputError, match=r"Run that again|Read the fleet again"):
+    with pytest.raises(InputError, match=r"Run that again|Read the devices again: ovek survey"):
         state_of(tmp_path).read("a")
     assert state_of(tmp_path).read("a").device == "a"
 

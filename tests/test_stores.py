@@ -199,7 +199,7 @@ def test_what_is_half_is_kept_for_the_next_look(ovek, web, cache):
     door = Cutting(port, BIG // 8, 4)
     shelf(ovek, f"http://127.0.0.1:{door.port}/")
     told = ovek("shelf", "depot", exits=3).stdout
-    assert "the next look goes on" in told
+    assert "the next run continues" in told
     half = next(cache.glob("*/*/pk-2.0.img")).stat().st_size
     assert 0 < half < BIG
     before = door.passed
@@ -409,7 +409,7 @@ def test_shelves_are_told_in_the_order_of_the_fleet_file_and_what_was_not_read(o
     shutil.rmtree(ovek.folder / "stick")  # it costs its own line
     told = ovek("shelf", exits=None).stdout
     assert told.startswith("3 shelves (2 not read now), ")
-    assert "is no folder and no archive" in told
+    assert "is neither a folder nor an archive" in told
 
 
 def test_backups_among_a_server_s_files_have_the_server_s_times():
@@ -444,7 +444,7 @@ def test_an_address_that_cannot_be_is_told(ovek, at, told):
 def test_a_mistyped_shelf_is_told_with_the_nearest(ovek):
     shelf(ovek, "images")
     assert "Did you mean 'depot'?" in ovek.refuses("shelf", "depo")
-    assert "is no folder and no archive" in ovek.refuses("shelf", "depot")
+    assert "is neither a folder nor an archive" in ovek.refuses("shelf", "depot")
 
 
 def test_what_was_read_is_not_read_again_where_the_look_is_cut_off(ovek, web, cache):

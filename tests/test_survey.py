@@ -415,7 +415,7 @@ def test_a_survey_that_ended_is_not_taken_up_and_never_mended(ovek):
         ovek("survey", "--tries", "1", exits=3)
         kept = newest(ovek)[0].read_bytes()
         message = ovek.refuses("survey", "--resume")
-    assert "holds no survey that was cut off" in message
+    assert "nothing to resume: no interrupted survey" in message
     assert "ovek survey DEVICE." in message
     assert newest(ovek)[0].read_bytes() == kept
 
@@ -434,10 +434,10 @@ def test_a_sheet_that_is_not_there_costs_its_own_devices_and_is_told_with_its_li
     assert done.stdout.startswith("0 of 3 devices read")
     # Each says of its own sheet, there and in what the audit says later.
     why = {one["device"]: one["why"] for one in ovek.json("audit", exits=3)["not_read"]}
-    assert why["one"] == "the sheet 'nobody-1' does not exist"
-    assert why["two"] == "the sheet 'swich' does not exist"
+    assert why["one"] == "sheet 'nobody-1' does not exist"
+    assert why["two"] == "sheet 'swich' does not exist"
     ovek.write("fleet.toml", 'name = "T"\n[[device]]\nname = "two"\nsheet = "swich"\n')
-    assert "the sheet 'swich', which does not exist" in ovek.refuses("survey")
+    assert "sheet 'swich', which does not exist" in ovek.refuses("survey")
 
 
 def test_a_survey_that_was_refused_before_it_began_leaves_nothing_to_resume(ovek):
@@ -447,4 +447,4 @@ def test_a_survey_that_was_refused_before_it_began_leaves_nothing_to_resume(ovek
     told = ovek("survey", "--ask-password", exits=2).stderr
     assert "there is no terminal to ask for the password at" in told and "Warning" not in told
     assert not list((ovek.folder / "snapshots").glob("*.unfinished"))
-    assert "holds no survey that was cut off" in ovek.refuses("survey", "--resume")
+    assert "nothing to resume: no interrupted survey" in ovek.refuses("survey", "--resume")

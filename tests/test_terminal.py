@@ -169,8 +169,8 @@ def test_every_example_works_on_the_sample_site(sample, tmp_path, typed):
 @pytest.mark.parametrize(
     ("typed", "told"),
     [
-        ("audti", "there is no command 'audti'; did you mean 'audit'? Commands are: demo, init"),
-        ("catalog lits", "there is no command 'lits'; did you mean 'list'?"),
+        ("audti", "no such command: 'audti'; did you mean 'audit'? Commands are: demo, init"),
+        ("catalog lits", "no such command: 'lits'; did you mean 'list'?"),
         ("audit --formt json", "No such option '--formt'."),
         ("audit --format jsom", "'jsom' is none of table, json, jsonl, csv, markdown, junit"),
         ("audit --only boot-target-mising", "did you mean 'boot-target-missing'?"),

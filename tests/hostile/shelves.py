@@ -109,7 +109,7 @@ SHELVES: dict[str, tuple[Answer, bool]] = {
         lambda method, path: iter([http(gzip.compress(INDEX), "Content-Encoding: gzip")]),
         False,
     ),
-    "leads to an address that is none": (
+    "leads to an invalid address": (
         lambda method, path: iter([http(b"", "Location: http://[", status="302 Found")]),
         False,
     ),

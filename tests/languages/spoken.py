@@ -12,7 +12,7 @@ import asyncssh
 
 @dataclass(frozen=True)
 class Held:
-    """A file of a volume: its name, its size in bytes, and when it was written."""
+    """A file of a volume: its name, its size in bytes, and its modification time."""
 
     path: str
     size: int

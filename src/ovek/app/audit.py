@@ -95,7 +95,7 @@ def audit(
     whole = not devices.selected and not only
     if basis is not None and (fresh.number or whole):
         keep(basis.file, fresh, devices.state.names if whole else None)
-    _LOG.info("%d devices audited, %d of them anew", summary.devices, fresh.number)
+    _LOG.info("%d devices audited, %d of them not from the cache", summary.devices, fresh.number)
     mark_changes(site)
     return FleetAudit(
         **asdict(devices.context(now)),

@@ -72,10 +72,10 @@ def import_catalog(
     """
     name = name or shown_name(files[0]).partition(".")[0]
     if Path(name).name != name or name.startswith(".") or not name.isprintable():
-        raise UsageError(f"{name!r} cannot be the name of a catalog")
+        raise UsageError(f"{name!r} is not a valid catalog name")
     target = site.folder / "catalog" / f"{name}.json"
     if target.exists() and not look:
-        raise InputError(target, "is there already", "Give another --name, or remove it")
+        raise InputError(target, "already exists", "Give another --name, or remove it")
     entries: list[Published] = []
     guessed = False
     for file in files:
@@ -84,7 +84,7 @@ def import_catalog(
         lines = read_catalog(file) if importer is None else importer.read(file, said)
         found, bad = sorted_out(lines)
         for error in bad:
-            _LOG.warning("%s That line is left out.", error)
+            _LOG.warning("%s That line is ignored.", error)
         guessed = guessed or (importer is not None and importer.guessed)
         if understood is not None:
             understood(
@@ -99,7 +99,11 @@ def import_catalog(
     if look:
         return None
     if guessed and not (agreed is not None and agreed()):
-        raise InputError(files[0], "had to be guessed", "Look it over, then add --yes")
+        raise InputError(
+            files[0],
+            "nothing imported: the columns were guessed (shown above)",
+            "If they are right, run it again with --yes",
+        )
     kept = _merged(entries)
     today = datetime.now(UTC).date()
     source = f"{', '.join(map(shown_name, files))}, imported {today}"
@@ -135,9 +139,9 @@ def show_release(site: Site, file: str) -> WholeReleases:
     found = [*releases.named(file, case_blind=True)]
     found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
     if not found:
-        met = f"no source there tells of {file!r}"
+        met = f"has no release {file!r}"
         near = get_close_matches(file, releases.by_name, n=1)
-        do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog find TEXT"
+        do = f"Did you mean {near[0]!r}?" if near else "Search with: ovek catalog find TEXT"
         raise InputError(site.folder / "catalog", met, do)
     return WholeReleases(**asdict(site_context(site)), releases=found)
 
@@ -175,7 +179,9 @@ def annotate(
     if not files:
         near = get_close_matches(glob, releases.by_name, n=1)
         do = f"Did you mean {near[0]!r}?" if near else "See: ovek catalog list"
-        raise InputError(site.folder / "catalog", f"no release has a file name like {glob!r}", do)
+        raise InputError(
+            site.folder / "catalog", f"has no release with a file name like {glob!r}", do
+        )
     if annotation.size is not None and len({one.file for one in files}) > 1:
         raise UsageError(f"--size is for one file, and {glob} matches {len(files)}")
     if look:
@@ -195,8 +201,8 @@ def upgrade_path(site: Site, start: str, target: str, snapshot: str | None = Non
             devices = Devices(site, site.state(snapshot), [start])
             judged = _one(devices)
             if judged.device.running.version is None:
-                met = f"does not know which version {start!r} runs"
-                raise InputError(devices.file, met, "Give the version instead of the device")
+                met = f"the running version of {start!r} is unknown"
+                raise InputError(devices.file, met, "Give a version instead of the device")
             way = catalog.way(judged, target, wants_of(site).of(judged))
         else:
             way = catalog.path(releases_of(site).releases, start, target)
@@ -210,7 +216,7 @@ def upgrade_path(site: Site, start: str, target: str, snapshot: str | None = Non
 def _no_such_version(site: Site, error: catalog.NoSuchVersionError) -> InputError:
     """The error that no source lists a version."""
     do = f"Did you mean {' or '.join(error.near)}?" if error.near else "See: ovek catalog list"
-    return InputError(site.folder / "catalog", f"no source lists version {error.version!r}", do)
+    return InputError(site.folder / "catalog", f"has no version {error.version!r}", do)
 
 
 def pick(site: Site, device: str, snapshot: str | None = None) -> PickedFor:
@@ -234,4 +240,4 @@ def _one(devices: Devices) -> JudgedDevice:
     for judged in devices.judged():
         return judged
     unread = devices.not_read[0]
-    raise InputError(devices.file, f"holds no line of {unread.device}: {unread.why}", unread.do)
+    raise InputError(devices.file, f"has no reading of {unread.device}: {unread.why}", unread.do)

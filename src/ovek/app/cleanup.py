@@ -39,7 +39,7 @@ from ovek.engine.wanted import (
 from ovek.files.errors import InputError
 from ovek.files.spool import Spool
 from ovek.files.state import State, state_in
-from ovek.model.plan import LOCKED, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
+from ovek.model.plan import LOCKED, TIERS, CleanupPlan, CleanupTotals, Confirmed, Room, Unlock
 from ovek.model.policy import BankRule
 from ovek.model.results.cleanup import CleanupConfirmed, CleanupPlans, FleetCleanup
 from ovek.model.shelf import ShelfFacts
@@ -70,10 +70,12 @@ class CleanupRequest(Struct, frozen=True, kw_only=True):
         asked = (self.free, self.share, self.image, self.sweep)
         if sum(each is not None for each in asked) != 1:
             choice = "--free SIZE, --room-for IMAGE, --sweep TIER"
-            raise UsageError(f"say how much room is wanted, one of: {choice}")
+            raise UsageError(f"give exactly one of: {choice}")
         for tier, name in LOCKED.items():
             if self.sweep is not None and self.sweep >= tier and name not in self.may_drop:
-                raise UsageError(f"tier {tier} is unlocked by name only: add --may-drop {name}")
+                raise UsageError(
+                    f"tier {tier} ({TIERS[tier]}) is locked: add --may-drop {name} to allow it"
+                )
 
 
 class Shaper(Protocol):
@@ -179,7 +181,7 @@ def _confirmed(planner: "Planner", devices: Devices, later: State) -> Iterator[C
         now = later.read(name)
         if now is None:
             if planner.named:
-                met = f"holds no device {name!r}"
+                met = f"has no device {name!r}"
                 raise InputError(later.root, met, "Read it again: ovek survey")
             continue
         release = planner.bring(judged).release if planner.asked.image is not None else None
@@ -197,7 +199,7 @@ def _checked(devices: Devices, asked: CleanupRequest) -> ShelfFacts:
 
 
 def _for_nobody(devices: Devices, asked: CleanupRequest) -> InputError:
-    met = f"holds no device that {asked.image} is for"
+    met = f"has no device that {asked.image} is for"
     return InputError(devices.file, met, "Name an image for hardware that is in the fleet")
 
 
@@ -253,8 +255,11 @@ class Planner:
         for plan in plans if self.named else []:
             if plan.capacity is not None and plan.wanted > plan.capacity:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
-                met = f"{plan.volume}: of {plan.device} holds {holds}, and {wanted} is wanted"
-                raise InputError(self.file, met, "Ask for less than the volume holds")
+                met = (
+                    f"the capacity of {plan.volume} on {plan.device} is {holds}, and "
+                    f"{wanted} is asked for"
+                )
+                raise InputError(self.file, met, "Ask for less than the capacity")
         return plans
 
     def _with_steps(self, judged: JudgedDevice, plans: list[CleanupPlan]) -> list[CleanupPlan]:
@@ -313,7 +318,7 @@ class Planner:
         for release in dict.fromkeys(files.values()):
             members = {each for each in ids if files[each] is release}
             if release is None:
-                yield Bring(none=f"no file of {version} is for it"), members
+                yield Bring(none=f"no image of {version} is compatible with it"), members
                 continue
             ways = [way_to(judged, release, wanted, each) for each in ids if each in members]
             way = max(ways, key=lambda way: (way.hops is None, len(way.hops or ())))
@@ -353,18 +358,18 @@ class Planner:
         """The target of policy, or the first install on the way to it."""
         release = wanted.release
         if release is None:
-            why = "policy names no target that one file in catalog/ is for"
+            why = "policy has no target with exactly one image in the catalog for this device"
             if wanted.unfit is not None:
                 told = "; ".join(wanted.unfit.against)
-                why = f"{wanted.unfit.release.file} does not fit: {told}"
+                why = f"{wanted.unfit.release.file} is not compatible: {told}"
             elif wanted.unlisted is not None:
-                why = f"no catalog lists {wanted.unlisted}, which policy wants of it"
+                why = f"policy wants {wanted.unlisted}, which is not in the catalog"
             return Bring(none=why)
         way = longest_way(judged, release, wanted)
         if way.hops is None and way.known:
-            return Bring(none=f"there is no way to {release.file}: {way.missing}")
+            return Bring(none=f"do not install {release.file}: no upgrade path: {way.missing}")
         if way.hops is None:
-            told = f"whether {release.file} can be loaded is unknown: {way.missing}"
+            told = f"it is unknown whether {release.file} can be installed: {way.missing}"
             return Bring(release=release, way=told)
         first = next((hop.release for hop in way.hops if hop.loads == "image"), release)
         return Bring(release=first, way=told_way(way, release))
@@ -379,7 +384,7 @@ class Planner:
             if release is None and named:
                 problem = f"it is {device.hardware.model or 'hardware that is unknown'}"
                 return Bring(
-                    none=f"{problem}, and no one system image of version {image} is for it"
+                    none=f"{problem}, and not exactly one system image of version {image} is for it"
                 )
         if release is not None and is_for_hardware(release, device.hardware) is False:
             if named:
@@ -391,7 +396,7 @@ class Planner:
             return Bring()
         against = against_it(judged, release, wanted)
         if against:
-            return Bring(release=release, way=f"{release.file} does not fit: {against}")
+            return Bring(release=release, way=f"{release.file} is not compatible: {against}")
         way = longest_way(judged, release, wanted)
         return Bring(release=release, way=told_way(way, release))
 
@@ -403,9 +408,10 @@ def _known(devices: Devices, name: str) -> None:
     if name == TARGET or (not found and name in releases.by_version):
         return
     if not found:
-        near = get_close_matches(name, [*releases.by_name, *releases.by_version], n=1)
-        do = f"Did you mean {near[0]}?" if near else "Put the release there, with its size"
-        raise InputError(folder, f"no source there publishes {name!r}", do)
+        known = [*releases.by_name, *releases.by_version]
+        near = get_close_matches(name, known, n=1, cutoff=0.8)  # 4.9 is not meant by 7.9
+        do = f"Did you mean {near[0]}?" if near else "Import it with its size: ovek catalog import"
+        raise InputError(folder, f"has no image or version {name!r}", do)
     if not found[0].sizes:
         met = f"the size of {name} is not published ({', '.join(map(str, found[0].origins))})"
         raise InputError(folder, met, "Add its size, or use --free SIZE")

@@ -98,7 +98,7 @@ def _client(address: str) -> Iterator[Any]:
     try:
         dask: Any = import_module("distributed")
     except ImportError:
-        do = "Install it here and there: pip install 'ovek[cluster]'"
+        do = "Install it here and on the workers: pip install 'ovek[cluster]'"
         raise InputError(address, "needs the extra cluster", do) from None
     config: Any = import_module("dask.config")
     logging.getLogger("distributed").setLevel(logging.CRITICAL + 1)  # what matters is told here
@@ -106,11 +106,11 @@ def _client(address: str) -> Iterator[Any]:
     try:
         client = dask.Client(address, timeout=_WAITS, set_as_default=False, deserializers=_AS_DATA)
     except (OSError, ValueError) as error:
-        problem = f"has no scheduler that answers ({str(error).partition(chr(10))[0][:100]})"
-        raise InputError(address, problem, "Start one: dask scheduler; or leave out --on") from None
+        problem = f"no Dask scheduler answers ({str(error).partition(chr(10))[0][:100]})"
+        raise InputError(address, problem, "Start one (dask scheduler), or omit --on") from None
     with client:
         if not client.nthreads():
-            raise InputError(address, "has no worker", "Start some: dask worker ADDRESS")
+            raise InputError(address, "has no worker", "Start at least one: dask worker ADDRESS")
         yield client
 
 
@@ -157,7 +157,7 @@ def _answered(version: str, work: Callable[[], Made[Any]]) -> bytes:
     """What comes of some work, as a worker sends it."""
     try:
         if version != __version__:
-            problem = f"a worker has Ovek {__version__}, and {version} asks"
+            problem = f"a worker has Ovek {__version__}, but this is {version}"
             raise InputError("cluster", problem, "Install the same version on all")
         done, result = work()
         answer = _Answer(done, Raw(encode(result)))
@@ -171,7 +171,7 @@ def _made(data: object, decode: Callable[[Raw], T]) -> Made[T]:
     """What a worker sent, decoded. Raises InputError where it is an error, or no answer of ours."""
     try:
         if not isinstance(data, bytes):
-            raise ValidationError("it is no data")
+            raise ValidationError("it is not data")
         answer = _ANSWER.decode(data)
         if answer.refused is None:
             return answer.done, decode(answer.made)
@@ -191,8 +191,10 @@ def _taken(address: str, future: Any) -> Any:
     try:
         return future.result()
     except dask.KilledWorker:
-        problem = "lost every worker that tried a part"
-        raise InputError(address, problem, "See why they died; then run that again") from None
+        problem = "every worker that tried one part of the work died"
+        raise InputError(
+            address, problem, "Find out why in the workers' logs, then run this again"
+        ) from None
     except TypeError:
         if future.status == "error":  # of the work itself: a defect
             raise

@@ -122,15 +122,17 @@ def keep_baseline(site: Site, name: str, old: str | None = None) -> KeptBaseline
     35
     """
     if not is_plain(name) or Path(name).name != name or name.startswith("."):
-        raise UsageError(f"{name!r} is no plain name", "--baseline")
+        raise UsageError(
+            f"{name!r} is not a valid name: use letters, digits, dots and dashes", "--baseline"
+        )
     devices, file = Devices(site, site.state(old)), site.folder / "baselines" / f"{name}.jsonl"
     lines = list(devices.state.lines_of())
     if not lines:
-        raise InputError(devices.file, "holds no device", "Read the fleet first: ovek survey")
+        raise InputError(devices.file, "has no device", "Read the fleet first: ovek survey")
     try:
         if file.exists() and bytes_of(file) != b"".join(lines):
-            met = "is there already, of another snapshot"
-            raise InputError(file, met, "Choose another name, or remove it first")
+            met = "already exists, with other contents"
+            raise InputError(file, met, "Choose another name, or delete it first")
     except OSError as error:
         raise cannot_read(file, error) from None
     write_whole(file, lines)
@@ -174,7 +176,7 @@ class _Comparing:
         if self.expect is not None and version is None:
             found = replace(found, members=(_no_target(self.expect),))
         elif (why := self.devices.stale.get(name)) is not None and version is not None:
-            reason = f"it was not read since ({why}), so whether it is done is unknown"
+            reason = f"not read since ({why}), so it is unknown whether it is done"
             members = tuple(replace(one, done=None, why=reason) for one in found.members)
             found = replace(found, done=None, members=members)
         answer = self.answering.answer(now)
@@ -199,5 +201,5 @@ class _Comparing:
 def _no_target(expect: str | None) -> MemberDone:
     """What is told of a device of which nothing is wanted, or it is not known what."""
     what = "no target" if expect == TARGET else "no release"
-    why = f"{what} is named for it, so whether it is done is unknown"
+    why = f"{what} for it, so it is unknown whether it is done"
     return MemberDone(member="1", done=None, why=why)

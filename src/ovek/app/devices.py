@@ -38,7 +38,7 @@ def releases_of(site: Site) -> ReleaseIndex:
         gc.enable()
         gc.freeze()
     for error in site.left_out:
-        _LOG.warning("%s That line is left out.", error)
+        _LOG.warning("%s That line is ignored.", error)
     return index
 
 
@@ -121,7 +121,9 @@ class Devices:
         used = self.chosen.used or self.state.used
         if len(used) == 1:
             return f"snapshot {used[0].name}"
-        return f"the newest of {len(used)} snapshots, up to {used[-1].name}" if used else "nothing"
+        if not used:
+            return "no snapshot"
+        return f"the latest readings from {len(used)} snapshots, up to {used[-1].name}"
 
     def caption(self, now: datetime) -> str:
         """What a figure says beneath itself: where its facts come from, and when it was drawn."""
@@ -187,7 +189,7 @@ class Devices:
         if judge is None:
             sheet = self.site.sheet(device.sheet)
             if sheet is None:
-                met = f"the device {device.device!r} names the sheet {device.sheet!r}, unknown"
+                met = f"device {device.device!r} uses sheet {device.sheet!r}, which does not exist"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]
@@ -224,9 +226,9 @@ class Devices:
         if line is not None and failed is None:
             return None
         again = f"Read it: ovek survey {typed(name, 'DEVICE')}"
-        why = failed.problem if failed is not None else "it was never read"
+        why = failed.problem if failed is not None else "no survey has reached it yet"
         if failed is None and self.state.root.is_file():
-            why = f"{self.state.root.name} does not hold it"
+            why = f"{self.state.root.name} has no reading of it"
         listed = self._fleet.get(name)
         return Unread(
             device=name,
@@ -257,8 +259,8 @@ def named_devices(names: Iterable[str], known: Mapping[str, D], where: Path) -> 
 def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
     """The error that a device of this name is not there, with the nearest name that is."""
     near = get_close_matches(name, list(known), n=1)
-    do = f"Did you mean {near[0]!r}?" if near else "See which devices ovek audit lists"
-    return InputError(where, f"holds no device {name!r}", do)
+    do = f"Did you mean {near[0]!r}?" if near else "Run ovek audit for the list of devices"
+    return InputError(where, f"has no device {name!r}", do)
 
 
 def site_context(site: Site) -> Context:

@@ -48,7 +48,7 @@ def claims_of(site: Site) -> Iterator[Claims | None]:
             assert store is not None
             claims = stack.enter_context(store.claims())
         except InputError as error:
-            told = f"whether another collector reads the same devices is unknown: {error}"
+            told = f"it is unknown whether another collector reads the same devices: {error}"
             _LOG.warning(told)
         yield claims
 
@@ -82,7 +82,7 @@ def days_of(site: Site, store: Store, last: str) -> list[Day]:
     """
     state = store.state()
     if state.first is None or state.last is None:
-        raise InputError(store.where, "holds no reading", "Read the fleet first: ovek survey")
+        raise InputError(store.where, "has no reading", "Read the fleet first: ovek survey")
     first = max((state.last - parse_age(last)).date(), state.first.date())
     devices = Devices(site, site.state(), releases=releases_of(site))
     fleet = {*devices.names, *(one.device for one in devices.not_read)}
@@ -115,7 +115,7 @@ def mark(site: Site) -> bool:
         _LOG.warning("%s.", damaged.put_aside())
         return False
     except (InputError, ManyInputError) as error:
-        told = f"what is known now was not written to the history: {error}"
+        told = f"today's catalog and policy were not written to the history: {error}"
         _LOG.warning(told)
         return False
     return True
@@ -149,7 +149,9 @@ def readings_in(
             raise contradiction(site, error) from None
         yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
-        told = f"{file.name}: {len(names)} of the sheet {sheet!r}, unknown, are not remembered"
+        told = (
+            f"{file.name}: {len(names)} devices with the unknown sheet {sheet!r} were not recorded"
+        )
         _LOG.warning(told)
 
 
@@ -164,9 +166,9 @@ def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:
     store = store_of(site, make=False)
     since = store.known_since() if store is not None else None
     if store is None or since is None or since > at:
-        known = "nothing" if since is None else f"nothing before {since:%Y-%m-%d %H:%M} UTC"
-        met = f"the history knows {known} of catalog and policy"
-        raise InputError(folder, met, "Ask by what is known today: --knowing now")
+        known = "nothing" if since is None else f"nothing older than {since:%Y-%m-%d %H:%M} UTC"
+        met = f"the history has {known} of catalog and policy"
+        raise InputError(folder, met, "Use today's instead: add --knowing now")
     made = Path(tempfile.mkdtemp(prefix="ovek-as-of-"))
     atexit.register(shutil.rmtree, made, ignore_errors=True)
     for name, data in store.known(at).items():

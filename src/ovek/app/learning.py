@@ -80,7 +80,7 @@ def learn_sheet(
     file = sheet_file(folder, name)
     sessions = sessions_of(file, files)
     if not sessions:
-        raise UsageError("name a saved session with marks in it: ovek sheet learn NAME FILE")
+        raise UsageError("give a saved session with marks in it: ovek sheet learn NAME FILE")
     if person is not None:
         ask_about(sessions, person)
     for refused in put_in(sessions, take) if take is not None else ():
@@ -113,7 +113,7 @@ def sessions_of(sheet: Path, files: Sequence[Path]) -> list[Session]:
     for file in files:
         new = Session(file, f"{file.stem}.txt", read_capture(file))
         if new.text.count("\n") > _MOST_LINES:
-            do = "Cut it down to one time of each question"
+            do = "Keep each command only once"
             raise InputError(file, f"has more than {_MOST_LINES} lines", do)
         same = next((one for one in found if one.name == new.name), None) or next(
             (one for one in found if _plain(one) == _plain(new)), None
@@ -160,7 +160,7 @@ def put_in(sessions: Sequence[Session], which: str) -> list[str]:
     if which != "all":
         told = [each.strip() for each in which.split(",")]
         if not all(each.isdigit() and int(each) in numbers for each in told):
-            there = f"guesses 1 to {len(offers)}" if offers else "no guesses"
+            there = f"suggested marks 1 to {len(offers)}" if offers else "no suggested marks"
             raise UsageError(f"{which!r}: there are {there}", "--take")
         chosen = [int(each) for each in told]
     left, learned = dict.fromkeys(chosen, ""), before is not None
@@ -171,7 +171,7 @@ def put_in(sessions: Sequence[Session], which: str) -> list[str]:
                 learned = True
                 del left[number]
             else:
-                left[number] = f"guess {number} is not used: {refused}"
+                left[number] = f"suggested mark {number} was not used: {refused}"
     return list(left.values())
 
 
@@ -217,14 +217,14 @@ def sheet_text(
         return whole(head_of(name, lesson, layout, chosen), learned_of(lesson))
     if layout is not None:
         do = "Change layout there, under [boot]"
-        raise InputError(file, "is there already, and --layout is for a new sheet", do)
+        raise InputError(file, "already exists, and --layout is for a new sheet", do)
     parts = parts_of(text_of(file, read_bytes(file)))
     if parts is None:
         do = "Choose another name, or move that sheet away"
         raise InputError(file, "was written by hand, not learned", do)
     head, _, untouched = parts
     if not untouched and not over:
-        do = "Say --over to write that part anew, or go on by hand"
+        do = "Use --over to overwrite the manual changes, or continue by hand"
         raise InputError(file, "was changed by hand below its dashed line", do)
     return whole(head, learned_of(lesson))
 
@@ -235,7 +235,7 @@ def sheet_in(file: Path, text: str) -> Sheet:
         return msgspec.convert(tomllib.loads(text), Sheet)
     except (ValueError, msgspec.ValidationError) as wrong:
         do = "See: ovek sheet check"
-        raise InputError(file, f"would not be right: {wrong}", do) from None
+        raise InputError(file, f"would have a mistake: {wrong}", do) from None
 
 
 def _tested(sheet: Sheet, sessions: Sequence[Session]) -> tuple[Tested, ...]:
@@ -247,7 +247,7 @@ def check_understood(trials: Sequence[Tested], sessions: Sequence[Session]) -> N
     for trial, session in zip(trials, sessions, strict=True):
         if not trial.facts:
             do = "If it is another kind of device, learn it under another name; nothing was written"
-            raise InputError(session.file, "nothing in it was understood", do)
+            raise InputError(session.file, "nothing in the session could be parsed", do)
 
 
 def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Session]) -> None:
@@ -260,8 +260,8 @@ def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Sessio
         return
     for earlier, later in zip(before, now, strict=True):
         if (earlier.whole and not later.whole) or set(later.missing) - set(earlier.missing):
-            met = f"understands {earlier.session} as it is, and would not any more"
-            do = "See what the marks of the new session say otherwise; nothing was written"
+            met = f"parses {earlier.session} now, and would no longer do so"
+            do = "Find the mark in the new session that contradicts it; nothing was written"
             raise InputError(file, met, do)
 
 
@@ -366,7 +366,7 @@ def ask_about(sessions: Sequence[Session], person: Person) -> None:
             if key not in asked:
                 asked.add(key)
                 _show(sessions[guess.session], guess.mark.line, person)
-                answer = person.answer(f"Is that {guess.mark.shown}? [y, Enter for no, q to end]")
+                answer = person.answer(f"Is that {guess.mark.shown}? [y, Enter = no, q = quit]")
                 if answer == "q":
                     return
                 if answer.lower() in ("y", "yes"):
@@ -388,11 +388,11 @@ def ask_choices(lesson: Lesson, layout: str | None, person: Person) -> dict[str,
         person.say(f"\n{choice.asks}")
         for value, follows in choice.follows.items():
             person.say(f"  {value}: {follows}")
-        while (answer := person.answer(f"Which? [Enter for {choice.value}, q to end]")) not in (
+        while (answer := person.answer(f"Which? [Enter = {choice.value}, q = quit]")) not in (
             *("", "q"),
             *choice.follows,
         ):
-            person.say(f"Write one of: {', '.join(choice.follows)}")
+            person.say(f"Use one of: {', '.join(choice.follows)}")
         if answer == "q":
             break
         chosen[choice.key] = answer or choice.value
@@ -403,7 +403,7 @@ def _ask_line(session: Session, line: Open, person: Person) -> bool:
     """Ask what one line tells; False where nobody wants to go on."""
     _show(session, line.line, person)
     while True:
-        prompt = "What tells it? [FIELD=TEXT OF IT, skip, Enter to leave it, q to end]"
+        prompt = "What does it show? [FIELD=TEXT, skip, Enter = leave it, q = quit]"
         answer = person.answer(prompt)
         if answer in ("", "q"):
             return answer == ""
@@ -420,7 +420,7 @@ def _ask_line(session: Session, line: Open, person: Person) -> bool:
             person.say(f"{wrong.met}. {wrong.do}")
             continue
         if start < 0:
-            person.say("That text does not stand in the line.")
+            person.say("That text is not in the line.")
             continue
         marked(session, Mark(line.line, start, start + len(value), name, value))
         return True

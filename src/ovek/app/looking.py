@@ -145,7 +145,7 @@ def compare_digest(file: Path, digest: str) -> Expectation:
     algorithm = algorithm_of(wanted)
     if algorithm is None or set(wanted) - set("0123456789abcdef"):
         lengths = ", ".join(f"{LENGTHS[name]} ({TITLES[name]})" for name in reversed(LENGTHS))
-        problem = f"it has {len(wanted)} characters; a digest is hex and as long as {lengths}"
+        problem = f"{wanted!r} is not a digest: expected {lengths} hex characters"
         raise UsageError(problem, "--expect")
     try:
         with opened(file) as stream:
@@ -166,7 +166,7 @@ def _shelves_meant(site: Site, place: str | None) -> list[Shelf]:
         found += site.fleet.shelf
         if not found:
             do = "Name one: ovek shelf PLACE; or list a [[shelf]] in fleet.toml"
-            raise InputError(own, "is no folder", do)
+            raise InputError(own, "is not a folder", do)
         return found
     if place in listed:
         return [listed[place]]
@@ -180,7 +180,7 @@ def _shelves_meant(site: Site, place: str | None) -> list[Shelf]:
         do = f"Did you mean {near[0]!r}?" if near else (
             "Name a folder, an archive, a [[shelf]] of fleet.toml, or an address"
         )  # fmt: skip
-        raise InputError(place, "is no folder and no shelf of fleet.toml", do)
+        raise InputError(place, "is neither a folder nor a [[shelf]] in fleet.toml", do)
     return [Shelf(name=place, at=str(Path(place).absolute()))]
 
 
@@ -206,7 +206,9 @@ def _look_at(
             files = files_in_folder(place, algorithms, how.bar, fresh=how.fresh, runner=runner)
             return files, None, None
         if not place.exists():
-            missing = InputError(place, "is no folder and no archive", "Mend at in fleet.toml")
+            missing = InputError(
+                place, "is neither a folder nor an archive", "Fix `at` in fleet.toml"
+            )
             if alone:
                 raise missing
             return [], None, str(missing)
@@ -338,11 +340,11 @@ def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdic
     try:
         news = keep_opened(site.folder / "catalog", opened, datetime.now(UTC).date())
     except InputError as error:
-        _LOG.warning("%s What archives contain is not kept.", error)
+        _LOG.warning("%s The contents of archives are not stored.", error)
         return
     if news:
         names = ", ".join(entry.release.file for entry in opened)
-        _LOG.warning("what %s contains is kept in catalog/%s.", names, OPENED)
+        _LOG.warning("the contents of %s are stored in catalog/%s.", names, OPENED)
 
 
 def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:

@@ -15,7 +15,7 @@ def write_file(file: Path, chunks: Iterable[bytes]) -> None:
 def write_checklists(folder: Path, of: Mapping[str, bytes]) -> int:
     """Write the checklist of each device, by its name; how many they are. Raises InputError."""
     if folder.exists() and not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name a folder for the checklists")
+        raise InputError(folder, "is not a folder", "Give a folder for the checklists")
     folder.mkdir(parents=True, exist_ok=True)
     names: dict[str, str] = {}
     for device in of:

@@ -15,7 +15,7 @@ def wants_of(site: Site) -> Wants:
 
 def contradiction(site: Site, error: ContradictionError) -> InputError:
     """The error that the policy says different things of one device."""
-    do = "Say it once, or name the device by itself"
+    do = "Set it once, or in a [[want]] for this device alone"
     return InputError(site.folder / "policy.toml", str(error), do, key="want")
 
 

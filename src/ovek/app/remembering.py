@@ -128,7 +128,7 @@ class History:
         """Forget what ended so long ago (by default what policy says); or only look what would."""
         age = older or self.site.policy.history_age
         if age is None:
-            raise UsageError("say how old: --older AGE, or history_age in policy.toml")
+            raise UsageError("give --older AGE, or set history_age in policy.toml")
         try:
             limit = datetime.now(UTC) - parse_age(age)
         except AgeError as error:

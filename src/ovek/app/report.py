@@ -100,7 +100,7 @@ def check_size(shown: FleetReport, page: Path) -> None:
     """Raise UsageError where a fleet is too large for one page."""
     number = shown.devices.number
     if number > ON_A_PAGE:
-        told = f"{number} devices are too many for one page; name a folder: -o {page.stem}/"
+        told = f"{number} devices are too many for one page; give a folder: -o {page.stem}/"
         raise UsageError(told)
 
 
@@ -117,7 +117,9 @@ def earlier_report(since: Path | None, page: Path | None) -> Remembered | None:
         return remembered_in(page)
     except InputError as error:
         raise InputError(
-            error.file, f"is there and {error.met}", "Name another file, or remove it first"
+            error.file,
+            f"already exists and {error.met}; not overwritten",
+            "Choose another name, or delete it first",
         ) from None
 
 
@@ -249,5 +251,5 @@ def _days(devices: Devices) -> list[Day]:
     except DamagedError:
         raise
     except InputError as error:
-        _LOG.warning("the days are left out: %s", error)
+        _LOG.warning("the days are not shown: %s", error)
         return []

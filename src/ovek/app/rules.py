@@ -29,4 +29,4 @@ def known_rule(slug: str, option: str) -> None:
         new = new_name(slug, RULES)
         meant = near_to(slug, RULES, cutoff=0.4) or "; see ovek rules"
         meant = meant if new is None else f"; it is called {new!r} now"
-        raise UsageError(f"there is no rule {slug!r}{meant}", option)
+        raise UsageError(f"no such rule: {slug!r}{meant}", option)

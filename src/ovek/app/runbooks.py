@@ -115,7 +115,9 @@ def _wanting(devices: Devices, version: str) -> Policy:
     if version not in known:
         near = get_close_matches(version, [*known, *AIMS], n=1)
         hint = f"did you mean {near[0]!r}?" if near else "see ovek catalog show"
-        what = f"{version!r} is neither {', '.join(AIMS)} nor the version of a release; {hint}"
+        what = (
+            f"{version!r} is not valid. Use {', '.join(AIMS)}, or the version of a release; {hint}"
+        )
         raise UsageError(what, "--for")
     return wanting(devices.site.policy, version)
 

@@ -58,10 +58,10 @@ def condition(text: str) -> Condition:
     key = key.removesuffix("!").strip()
     values = tuple(each.strip() for each in rest.split(","))
     if not equals or not all(values):
-        problem = f'{text!r} is not KEY=VALUE; write it like site="Port Arle" or version!=1.2,1.3'
+        problem = f'{text!r} is not KEY=VALUE; use e.g. site="Port Arle" or version!=1.2,1.3'
         raise UsageError(problem, "--where")
     if key not in KEYS:
-        problem = f"there is no key {key!r}; keys are: {', '.join(KEYS)}{near_to(key, KEYS)}"
+        problem = f"no such key: {key!r}; keys are: {', '.join(KEYS)}{near_to(key, KEYS)}"
         raise UsageError(problem, "--where")
     if key == "answer":
         for value in values:
@@ -130,7 +130,7 @@ def _narrow(devices: Devices, key: str, asked: list[Condition]) -> None:
         wanted = next((each for one in asked for each in one.values), "")
         near = get_close_matches(wanted, known, n=1, cutoff=0.5)
         do = f"Did you mean {near[0]!r}?" if near else f"There are: {', '.join(known[:12])}"
-        problem = f"holds no device with {' and '.join(map(str, asked))}"
+        problem = f"has no device with {' and '.join(map(str, asked))}"
         raise InputError(devices.file, problem, do)
     devices.keep(kept)
 

@@ -66,7 +66,7 @@ def tested(sheet: Sheet, sessions: Iterable[tuple[str, Path, str]]) -> tuple[Tes
 
     named = [(name, try_sheet(sheet, [plain_session(file, text)])) for name, file, text in sessions]
     answered = {one.name for _, tried in named for one in tried.questions if one.answered}
-    never = [f"an answer to {q.name!r}" for q in sheet.reading.question if q.name not in answered]
+    never = [f"the output of {q.name!r}" for q in sheet.reading.question if q.name not in answered]
     return tuple(
         Tested(
             session=name,
@@ -106,8 +106,8 @@ def try_sheet_on(
     sessions = kept_sessions(file) if kept else []
     if not captures and not sessions:
         beside = file.with_suffix(SESSIONS)
-        more = f"; {beside} keeps none" if kept else f", or --all for those in {beside}"
-        raise UsageError(f"name a saved session{more}")
+        more = f"; {beside} has none" if kept else f", or --all for those in {beside}"
+        raise UsageError(f"give a saved session{more}")
     check_questions(file, found, f"See: ovek sheet check {file}")
     groups = {"": list(captures)} if captures else {}
     groups |= {each.name: [each] for each in sessions}
@@ -147,8 +147,8 @@ def file_of(folder: Path, sheet: str) -> Path:
     file = Path(sheet) if sheet.endswith(".toml") else find_sheet(folder, sheet)
     if file is None:
         near = get_close_matches(sheet, sheet_names(folder), n=1)
-        do = f"Did you mean {near[0]!r}?" if near else "Name a sheet, or a file that ends in .toml"
-        raise InputError(folder / "sheets", f"no sheet is named {sheet!r}", do)
+        do = f"Did you mean {near[0]!r}?" if near else "Give the name of a sheet, or a .toml file"
+        raise InputError(folder / "sheets", f"no sheet named {sheet!r}", do)
     return file
 
 
@@ -156,7 +156,7 @@ def new_sheet(folder: Path, name: str) -> Path:
     """Write a commented start of a sheet to sheets/NAME.toml. Raises InputError, UsageError."""
     file = sheet_file(folder, name)
     if file.exists():
-        raise InputError(file, "is there already", "Choose another name, or edit that file")
+        raise InputError(file, "already exists", "Choose another name, or edit that file")
     start = (resources.files("ovek.files") / "new-sheet.toml").read_text(encoding="utf-8")
     write_whole(file, [start.replace("NAME", name).encode()])
     return file
@@ -165,5 +165,5 @@ def new_sheet(folder: Path, name: str) -> Path:
 def sheet_file(folder: Path, name: str) -> Path:
     """Where a sheet of a name lies. Raises UsageError for what can be none."""
     if not is_plain(name) or Path(name).name != name or name.startswith("."):
-        raise UsageError(f"{name!r} cannot be the name of a sheet; use letters and dashes")
+        raise UsageError(f"{name!r} is not a valid sheet name; use letters, digits and dashes")
     return folder / "sheets" / f"{name}.toml"

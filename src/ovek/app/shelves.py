@@ -113,7 +113,7 @@ def shelf_facts(
                 if one.size is not None:
                     sizes.update(dict.fromkeys(digests, one.size))
             if one.structure is not None and not one.structure.sound:
-                broken.update(dict.fromkeys(digests, f"broken inside: {one.structure.why}"))
+                broken.update(dict.fromkeys(digests, f"internal damage: {one.structure.why}"))
         if seen is not None:
             read.append((name, seen))
     if not some:

@@ -48,7 +48,7 @@ def start_site(
             (folder / name).mkdir(parents=True, exist_ok=True)
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
-        raise InputError(folder, f"cannot be written ({reason})", "Name another folder") from None
+        raise InputError(folder, f"cannot be written ({reason})", "Choose another folder") from None
     title = folder.resolve().name or "My network"
     for name, file in sessions.items():
         write_whole(folder / "sessions" / f"{name}.txt", [read_bytes(file)])
@@ -69,23 +69,23 @@ def check_free(folder: Path) -> None:
     """Raise InputError where a site, or something else, is there."""
     for name in ("fleet.toml", "policy.toml", "devices.csv"):
         if (folder / name).exists():
-            problem = f"holds {name} already"
-            raise InputError(folder, problem, "Name a new folder: ovek init FOLDER")
+            problem = f"already contains {name}"
+            raise InputError(folder, problem, "Give a new folder: ovek init FOLDER")
     if folder.exists() and not folder.is_dir():
-        raise InputError(folder, "is no folder", "Name a new folder: ovek init FOLDER")
+        raise InputError(folder, "is not a folder", "Give a new folder: ovek init FOLDER")
 
 
 def _sessions(folder: Path) -> dict[str, Path]:
     """The saved sessions of a folder by the device that each is of. Raises InputError."""
     if not folder.is_dir():
-        raise InputError(folder, "is not a folder", "Name the folder that has the saved sessions")
+        raise InputError(folder, "is not a folder", "Give the folder that has the saved sessions")
     by_device: dict[str, Path] = {}
     for file in sorted(folder.iterdir()):
         if not file.is_file() or file.name.startswith("."):
             continue
         if not is_plain(file.stem) or file.stem in by_device:
             allowed = "letters, digits, dashes"
-            problem = "its name has to be that of a device"
+            problem = "its name must be the name of a device"
             _LOG.warning("%s is skipped: %s (%s)", file.name, problem, allowed)
             continue
         read_capture(file)  # what is no text is refused
@@ -116,7 +116,7 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
         return []
     names = [each["name"] for each in hosts.devices if "sheet" not in each]
     if names and sheet is None:
-        problem = f"does not say which kind of device {names[0]!r} is"
+        problem = f"does not say which sheet {names[0]!r} uses"
         do = "Give it a column sheet, or add --sheet NAME; a sheet may be learned later"
         raise InputError(file, problem, do)
     for each in hosts.devices:
@@ -128,7 +128,7 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
             msgspec.convert(plain, FleetDevice, strict=False)
         except msgspec.ValidationError as error:
             reason = str(error).replace("`", "").replace(" - at $.", " at ")
-            raise InputError(file, f"the device {each['name']!r}: {reason}", "Mend that") from None
+            raise InputError(file, f"the device {each['name']!r}: {reason}", "Fix that") from None
     known = sheet_names(Path())
     unknown = sorted({one.get("sheet", sheet) or "" for one in hosts.devices} - set(known))
     for kind in unknown:
@@ -137,7 +137,7 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
         _LOG.warning("the sheet %r does not exist yet%s", kind, meant)
     if hosts.left_out:
         reason = ", ".join(hosts.left_out[:10])
-        _LOG.warning("not understood, and left out: %s", reason)
+        _LOG.warning("not recognised, and ignored: %s", reason)
     return unknown
 
 

@@ -177,7 +177,7 @@ def _remember(site: Site, bar: Bar | None) -> None:
 def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
     """One device, to be read from saved sessions instead of its own ways."""
     if len(jobs) != 1:
-        told = f"--capture is of one device, and {len(jobs)} are meant; name it"
+        told = "--capture needs exactly one device: ovek survey DEVICE --capture FILE"
         raise UsageError(told)
     ((device, sheet),) = jobs
     named = tuple(str(file) for file in files)
@@ -231,7 +231,7 @@ def _jobs(
 def _no_sheet(site: Site, device: FleetDevice) -> InputError:
     """That a device names a sheet which is not there: where it does, and what to do."""
     file, line = listed_at(site.folder, site.fleet, device.name)
-    problem = f"the device {device.name!r} has the sheet {device.sheet!r}, which does not exist"
+    problem = f"device {device.name!r} uses sheet {device.sheet!r}, which does not exist"
     near = get_close_matches(device.sheet, sheet_names(site.folder), n=1)
     do = f"Did you mean {near[0]!r}? " if near else ""
     do += f"Learn it from a saved session: ovek sheet learn {typed(device.sheet, 'NAME')} SESSION"
@@ -240,7 +240,7 @@ def _no_sheet(site: Site, device: FleetDevice) -> InputError:
 
 def _not_asked(device: FleetDevice, error: InputError) -> Surveyed:
     return Surveyed(
-        device=device.name, result="not read", problem=f"the sheet {device.sheet!r} does not exist",
+        device=device.name, result="not read", problem=f"sheet {device.sheet!r} does not exist",
         do=error.do, missing=(), lost=(), notes=(), tries=0, seconds=0.0,
     )  # fmt: skip
 
@@ -251,7 +251,7 @@ def _findable(site: Site, sheet: str) -> str:
     known = find_sheet(site.folder, file.stem)
     if known is None or read_bytes(known) != read_bytes(file):
         do = f"Copy it to {site.folder / 'sheets'}, or name its folder as sheets in fleet.toml"
-        raise InputError(file, "lies where no other command finds it by its name", do)
+        raise InputError(file, "is where no other command finds it by its name", do)
     return file.stem
 
 
@@ -285,7 +285,7 @@ def _locked_survey(
     keys = trust.HostKeys(site.folder / "known_hosts", take_new=options.take_new_keys)
     snapshot, journal = _opened(folder, resume=options.resume)
     for number in journal.bad:
-        _LOG.warning("%s, line %d: is no device, so it is read again", journal.file, number)
+        _LOG.warning("%s, line %d: not a device, so it is read again", journal.file, number)
     todo = [job for job in jobs if job[0].name not in journal.names]
     earlier = {} if options.fresh else _earlier(folder, {job[0].name for job in todo})
     results: list[Surveyed] = []
@@ -370,8 +370,8 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
     if resume:
         return _taken_up(folder, left)
     if left is not None:
-        told = f"{left.name} was cut off and is left as it is"
-        _LOG.warning("%s; take it up with --resume, or remove its journal", told)
+        told = f"{left.name} is from an interrupted survey and was not changed"
+        _LOG.warning("%s; continue it with --resume, or delete its journal", told)
     stamp, at = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ"), 1
     snapshot = folder / f"{stamp}.jsonl"
     while any(one.exists() for one in (snapshot, journal_of(snapshot), tried_file(snapshot))):
@@ -382,13 +382,13 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
 
 def _taken_up(folder: Path, left: Path | None) -> tuple[Path, Journal]:
     if left is None:
-        met = "holds no survey that was cut off"
-        do = "Read the fleet with: ovek survey; or some of it with: ovek survey DEVICE"
+        met = "nothing to resume: no interrupted survey"
+        do = "Start a new one: ovek survey"
         raise InputError(folder, met, do)
     since = max((f for f in folder.glob("*.jsonl") if f.is_file()), default=None, key=_changed)
     if since is not None and _changed(since) > _changed(journal_of(left)):
-        met = f"the survey that was cut off is older than {since.name}"
-        do = f"Read the fleet anew with: ovek survey; {journal_of(left).name} may be removed"
+        met = f"the interrupted survey is older than {since.name}"
+        do = f"Start a new one: ovek survey; {journal_of(left).name} may be deleted"
         raise InputError(folder, met, do)
     return left, Journal(left)
 
@@ -438,7 +438,7 @@ def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
         results.append(_surveyed(outcome))
     if not results:
         journal.finish(())
-        met = "has no evidence beside it"
+        met = "has no saved raw output (evidence) beside it"
         raise InputError(source, met, "Survey again, without --no-evidence")
     journal.finish(device.name for device, _ in jobs)
     return target, results

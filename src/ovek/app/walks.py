@@ -82,9 +82,9 @@ def walk_figure(devices: Devices, what_ifs: list[WhatIf]) -> WalkFigure:
     found = list(devices)
     if not found and devices.not_read:
         lost = devices.not_read[0]
-        raise InputError(devices.file, f"tells nothing of {lost.device!r}: {lost.why}", lost.do)
+        raise InputError(devices.file, f"has no reading of {lost.device!r}: {lost.why}", lost.do)
     if len(found) != 1:
-        raise UsageError(f"{len(found)} devices are meant; name one: ovek chart walk DEVICE")
+        raise UsageError("chart walk draws one device: ovek chart walk DEVICE")
     judged = judge_device(*found[0])
     as_is = _walk(judged)
     if not what_ifs:
@@ -137,8 +137,8 @@ def _suppose(judged: JudgedDevice, what: WhatIf, file: Path, whose: str) -> Judg
     try:
         return suppose(judged, what)
     except NoSuchPlaceError as error:
-        do = f"Did you mean {error.near!r}?" if error.near else "See ovek bootwalk for its places"
-        raise InputError(file, f"{whose} holds no {error.place!r}", do) from None
+        do = f"Did you mean {error.near!r}?" if error.near else "List them: ovek bootwalk"
+        raise InputError(file, f"{whose} has no {error.place!r}", do) from None
     except PlaceError as error:
         raise UsageError(str(error)) from None
 

@@ -19,26 +19,26 @@ if TYPE_CHECKING:
 COMPLETE = "_OVEK_COMPLETE"  # what a shell sets that asks what a word can be
 # In the order in which an engineer works.
 COMMANDS = {
-    "demo": "Write the sample site and take a tour of it.",
-    "init": "Start a site of my own.",
-    "survey": "Read the devices of the fleet into a snapshot.",
-    "audit": "Is the fleet fit to reload, and where not, why?",
-    "bootwalk": "What does each device start on next, and what if?",
-    "cleanup": "What may go to make room?",
-    "runbook": "What is left to do, in which order, how long, and what if the power fails?",
-    "chart": "Figures: flash, versions, verdicts, a boot walk, waves, the trend.",
-    "report": "A page about the fleet that needs nothing else: the answer, then all of it.",
+    "demo": "Create a sample network and take a guided tour.",
+    "init": "Create a site folder for your own network.",
+    "survey": "Read the devices (read-only) and save a snapshot.",
+    "audit": "Can each device be reloaded safely, and if not, why?",
+    "bootwalk": "What will each device boot next? (with what-ifs)",
+    "cleanup": "Which files can be deleted to free space?",
+    "runbook": "Upgrade steps left per device, in order, with times.",
+    "chart": "Figures: flash, versions, verdicts, walk, waves, trend.",
+    "report": "Write one self-contained HTML page about the fleet.",
     "compare": "What changed between two snapshots?",
-    "catalog": "What was released, for which hardware, reached how?",
-    "shelf": "Are the files on the server or stick what was released?",
-    "custody": "Where did this image go wrong?",
-    "where": "Which devices and shelf folders hold this image, version or digest?",
-    "history": "Since when, and for how long?",
-    "rules": "What is checked, why, and what to do.",
-    "policy": "What is wanted: check it against the fleet and the catalog.",
-    "sheet": "How a kind of device is described: check, try, new.",
+    "catalog": "Published releases: import, list and upgrade paths.",
+    "shelf": "Verify image files on a server, folder or stick.",
+    "custody": "Trace an image from publisher to flash.",
+    "where": "Find an image, version or digest on devices and shelves.",
+    "history": "History of devices, images and findings.",
+    "rules": "Audit rules: what each checks, why, and the fix.",
+    "policy": "Check policy.toml and waivers.toml.",
+    "sheet": "Device descriptions (sheets): learn, try, check, new.",
     "standin": "Simulated devices.",
-    "completion": "Completion for a shell: devices, rules, images, sheets and baselines.",
+    "completion": "Shell completion for bash, zsh and fish.",
 }
 
 
@@ -74,7 +74,8 @@ class _Commands(Group):
 def cli() -> None:
     """Audit the software images on network devices' flash.
 
-    Ovek only reads; people act. What looks at a site takes --site FOLDER and --format json.
+    Ovek only reads devices; you make the changes. Most commands take --site FOLDER, and
+    --format json for scripts.
     """
 
 
@@ -147,6 +148,6 @@ def main() -> None:
     except OSError as error:
         from ovek.cli.say import tell
 
-        tell(f"{error.strerror or error}; check room and permissions")
+        tell(f"{error.strerror or error}; check free space and permissions")
         _leave(sys.stdout)
         sys.exit(2)

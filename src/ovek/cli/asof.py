@@ -15,13 +15,15 @@ def as_of_options(function: Callable[..., Any]) -> Callable[..., Any]:
         "--as-of",
         metavar="DATE",
         callback=_date,
-        help="As it was at the end of this day, or at this time (2026-03-01, 2026-03-01T12:00).",
+        help="Show the state at this time (UTC): 2026-03-01 (end of that day) or 2026-03-01T12:00.",
     )
     knowing = click.option(
         "--knowing",
         type=OneOf(["then", "now"]),
         default="then",
-        help="With --as-of: by the catalog, policy and waivers of then, or of now (default: then).",
+        help="With --as-of: judge by the catalog, policy and waivers of that time (then) or "
+        "of today "
+        "(now). Default: then.",
     )
     return as_of(knowing(function))
 
@@ -46,8 +48,8 @@ def moment(text: str) -> datetime:
             told = datetime.fromisoformat(text)
             found = told if told.tzinfo is not None else told.replace(tzinfo=UTC)
     except ValueError:
-        met = f"{text!r} is no date; write it like 2026-03-01 or 2026-03-01T12:00 (UTC)"
+        met = f"{text!r} is not a date; use 2026-03-01 or 2026-03-01T12:00 (UTC)"
         raise click.BadParameter(met) from None
     if found > now:
-        raise click.BadParameter(f"{text} is in the future; name a day that has been")
+        raise click.BadParameter(f"{text} is in the future; use today or an earlier date")
     return found

@@ -28,19 +28,19 @@ from ovek.render.view import View
     multiple=True,
     metavar="RULE",
     shell_complete=rules,
-    help="Only this rule's findings, and the devices that have one (may be repeated).",
+    help="Show only findings of this rule, and the devices that have them (repeatable).",
 )
 @click.option(
     "--group-by",
     type=OneOf(["device", "rule", "image"]),
     default="device",
-    help="Put the findings together by this (default: device; for table and markdown).",
+    help="Group findings by device, rule or image (table and markdown only; default: device).",
 )
 @click.option(
     "--rows",
     type=OneOf(["findings", "devices"]),
     default="findings",
-    help="With --format csv: a row for each of these (default: findings).",
+    help="With --format csv: one row per finding or per device (default: findings).",
 )
 @MAY_DROP
 @verbose_option()
@@ -51,17 +51,17 @@ from ovek.render.view import View
 def command(
     only: tuple[str, ...], may_drop: tuple[Unlock, ...], selected: Selection, form: str, **look: Any
 ) -> None:
-    """Is the fleet (or each DEVICE, a name or glob) fit to reload, and where not, why?
+    """Can each DEVICE (a name or glob; default: all) be reloaded safely, and if not, why?
 
-    Holds every image against what was released, walks the next start of every member, and says
-    what is wrong, where it was seen and what to do: `ovek rules` lists all that is looked for.
-    Exit code 1 where a finding that nobody has waived is at or above --fail-on.
+    Checks every image against the published releases, simulates the next boot of every member,
+    and lists findings with the fix. `ovek rules` lists the checks. The answer of a device is go,
+    no-go or unclear. Exit code 1 if a finding that is not waived is at or above --fail-on.
     """
     view = View(**look)
     if view.group_by != "device" and form not in ("table", "markdown"):
-        raise click.UsageError(f"--group-by is for table and markdown; {form} is by device")
+        raise click.UsageError("--group-by works only with --format table or markdown")
     if view.rows != "findings" and form != "csv":
-        raise click.UsageError(f"--rows is for csv; {form} has both")
+        raise click.UsageError("--rows needs --format csv")
     devices = selected.devices()
     shape = shape_for(FleetAudit, form, view)
     result = audit(devices, only=only, may_drop=may_drop, shape=shape)

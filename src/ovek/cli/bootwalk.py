@@ -22,11 +22,11 @@ def what_if_options(front: str) -> Callable[[Callable[..., Any]], Callable[..., 
     def add(function: Callable[..., Any]) -> Callable[..., Any]:
         missing = click.option(
             "--if-missing", multiple=True, metavar="PLACE", shell_complete=places,
-            help=f"{front}hat if this file, bank or volume were gone?",
+            help=f"{front}hat if this file, bank or volume is missing? (Repeatable.)",
         )  # fmt: skip
         bad = click.option(
             "--if-bad", multiple=True, metavar="PLACE", shell_complete=places,
-            help=f"{front}hat if this file or bank were bad?",
+            help=f"{front}hat if this file or bank is bad? (Repeatable.)",
         )  # fmt: skip
         return missing(bad(function))
 
@@ -39,7 +39,7 @@ def what_if_options(front: str) -> Callable[[Callable[..., Any]], Callable[..., 
     examples=("bootwalk arle-quay", "bootwalk brack-hall --if-saved"),
 )
 @what_if_options("W")
-@click.option("--if-saved", is_flag=True, help="What if the live boot settings were saved now?")
+@click.option("--if-saved", is_flag=True, help="What if the live boot settings are saved now?")
 @verbose_option()
 @as_of_options
 @device_options()
@@ -53,12 +53,12 @@ def command(
     form: str,
     fail_on: str,
 ) -> None:
-    """What does each DEVICE (a name or glob) start on next, and what if? (default: all)
+    """Simulate the next boot of each DEVICE (a name or glob; default: all).
 
-    Tries every candidate as the boot loader would, in order, and gives the reason for each. A
-    stranded device counts as critical, an unproven or unknown start as a warning. The what-ifs may
-    be repeated and put together; nothing is touched. A PLACE is volume:path, volume: or bank:name,
-    with the member in front where one member is meant (2/flash:…).
+    Tries every candidate in the boot loader's order, and says why it boots or fails. The next
+    boot is proven, unproven, unknown, or stranded (nothing boots: the device stops in its boot
+    loader). What-ifs can be combined; no device is contacted. A PLACE is volume:path, volume: or
+    bank:name, with the member in front for one member (2/flash:…).
     """
     devices = selected.devices()
     what_if = WhatIf(missing=if_missing, bad=if_bad, saved=if_saved)

@@ -16,14 +16,14 @@ from ovek.cli.show import show
 
 @click.group("catalog", cls=Group)
 def command() -> None:
-    """What was released, for which hardware, reached how?"""
+    """Published releases: import, list, and upgrade paths."""
 
 
 @command.command("list", examples=("catalog list", "catalog list --format jsonl"))
 @SITE
 @FORMAT
 def list_command(site_folder: Path, form: str) -> None:
-    """List every known release."""
+    """List all releases."""
     show(catalog.list_releases(open_site(site_folder)), form)
 
 
@@ -34,7 +34,7 @@ def list_command(site_folder: Path, form: str) -> None:
 def find_command(text: str, site_folder: Path, form: str) -> None:
     """Find releases by name, version, hardware model, or a digest or its beginning.
 
-    Exit code 1 where there is none.
+    Exit code 1 if there is none.
     """
     result = catalog.find_releases(open_site(site_folder), text)
     show(result, form)
@@ -49,7 +49,7 @@ def find_command(text: str, site_folder: Path, form: str) -> None:
 @SITE
 @FORMAT
 def show_command(file: str, site_folder: Path, form: str) -> None:
-    """Show all that is known of the release FILE, and who told it."""
+    """Show everything the catalog has on the release FILE, with its sources."""
     show(catalog.show_release(open_site(site_folder), file), form)
 
 
@@ -57,7 +57,7 @@ def show_command(file: str, site_folder: Path, form: str) -> None:
 @SITE
 @FORMAT
 def check_command(site_folder: Path, form: str) -> None:
-    """What is wrong in the catalog? Exit code 1 where something is."""
+    """Check the catalog for mistakes. Exit code 1 if there are any."""
     result = catalog.check_catalog(open_site(site_folder))
     show(result, form)
     exit_code(bool(result.mistakes))
@@ -67,14 +67,15 @@ def check_command(site_folder: Path, form: str) -> None:
     "path", examples=("catalog path brack-slip --to 7.4.2", "catalog path 7.2.5 --to 7.4.2")
 )
 @click.argument("start", metavar="DEVICE|VERSION")
-@click.option("--to", "target", required=True, metavar="VERSION", help="The version wanted.")
+@click.option("--to", "target", required=True, metavar="VERSION", help="The version to reach.")
 @snapshot_options()
 def path_command(
     start: str, target: str, site_folder: Path, snapshot_file: str | None, form: str
 ) -> None:
-    """Name the shortest chain of direct upgrades from a device's version, or a version.
+    """Show the shortest upgrade path for a device, or from a version.
 
-    Exit code 1 where there is none; it says which link is missing.
+    An upgrade path is a chain of installs. Exit code 1 if there is none; the output names the
+    missing step.
     """
     result = catalog.upgrade_path(open_site(site_folder), start, target, snapshot_file)
     show(result, form)
@@ -87,9 +88,9 @@ def path_command(
 @click.argument("device", shell_complete=complete_devices)
 @snapshot_options()
 def pick_command(device: str, site_folder: Path, snapshot_file: str | None, form: str) -> None:
-    """Which release is the one for DEVICE, why are the others not, and which parts go with it?
+    """Show which release DEVICE should run, why not the others, and its component firmware.
 
-    Exit code 1 where no release is, or no way to it is known.
+    Exit code 1 if there is none, or if there is no known upgrade path to it.
     """
     result = catalog.pick(open_site(site_folder), device, snapshot_file)
     show(result, form)

@@ -40,23 +40,30 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     ),
 )
 @click.argument("file", nargs=-1, required=True, type=A_PATH)
-@click.option("--name", help="The catalog to write (default: the first file's name).")
-@click.option("--publisher", help="Who published what the files list.")
+@click.option(
+    "--name", help="Name of the catalog file to write (default: the name of the first FILE)."
+)
+@click.option("--publisher", help="Publisher of the listed files.")
 @click.option(
     "--column",
     multiple=True,
     callback=_columns,
     metavar="MEANING=TITLE",
-    help="Which column of a CSV file means what, like file=Image.",
+    help="Meaning of a CSV column, e.g. file=Image (repeatable).",
 )
-@click.option("--own", is_flag=True, help="A list of your own copies: it proves nothing by itself.")
+@click.option(
+    "--own",
+    is_flag=True,
+    help="These are digests of your own copies, not the "
+    "publisher's: they can match, but not prove.",
+)
 @click.option(
     "--algorithm",
     type=OneOf(list(LENGTHS)),
-    help="What the digests of a list without labels are, where their length does not tell.",
+    help="Digest algorithm of an unlabelled list, if the length is ambiguous.",
 )
-@click.option("--look", is_flag=True, help="Only show what is understood; write nothing.")
-@click.option("--yes", is_flag=True, help="Take what had to be guessed without asking.")
+@click.option("--look", is_flag=True, help="Show what would be imported; write nothing.")
+@click.option("--yes", is_flag=True, help="Accept guessed columns without asking.")
 @SITE
 def import_command(
     file: tuple[Path, ...],
@@ -69,12 +76,12 @@ def import_command(
     yes: bool,
     site_folder: Path,
 ) -> None:
-    """Take releases from each FILE into catalog/NAME.json of the site.
+    """Import releases from each FILE into catalog/NAME.json.
 
     Reads ovek.catalog/1, digest lists (two columns or BSD-tagged), a bare digest in a side file
-    named after the image, CSV with a header, Metalink 4, and text pasted from a release page. What
-    was understood is shown first; a table or pasted text is taken only with a yes. With --own it is
-    a list of your own copies: what equals one is `matched`, and policy says whether that counts.
+    named after the image, CSV with a header, Metalink 4, and text pasted from a release page.
+    Shows what was recognised first; tables and pasted text need your confirmation (--yes). With
+    --own it is a list of your own copies: an equal image is `matched`, not `proven`.
     """
     target = catalog.import_catalog(
         open_site(site_folder),
@@ -89,7 +96,7 @@ def import_command(
         agreed=lambda: yes or _agreed(),
     )
     if target is not None:
-        say(f"{target} is written. See: ovek catalog check")
+        say(f"Wrote {target}. Next: ovek catalog check")
 
 
 def _agreed() -> bool:
@@ -98,7 +105,7 @@ def _agreed() -> bool:
 
 def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str | None:
     if value is not None and not value.strip():
-        raise click.BadParameter("is empty; leave it out, or say what it is")
+        raise click.BadParameter("is empty; omit it, or give a value")
     return value
 
 
@@ -112,25 +119,29 @@ def _given(ctx: click.Context, param: click.Parameter, value: str | None) -> str
 )
 @click.argument("glob", shell_complete=images)
 @click.option(
-    "--hardware", multiple=True, metavar="GLOB", help="Models that the files are for; repeatable."
+    "--hardware", multiple=True, metavar="GLOB", help="Models that the files are for (repeatable)."
 )
-@click.option("--version", metavar="VERSION", callback=_given, help="The version of the files.")
-@click.option("--variant", metavar="NAME", callback=_given, help="The variant of the files.")
-@click.option("--status", type=OneOf(list(get_args(Status))), help="What the publisher says.")
-@click.option("--track", type=OneOf(list(get_args(Track))), help="The track of the files.")
+@click.option("--version", metavar="VERSION", callback=_given, help="Version of the files.")
+@click.option("--variant", metavar="NAME", callback=_given, help="Variant of the files.")
 @click.option(
-    "--size", type=click.IntRange(1), metavar="BYTES", help="The size of the one file, in bytes."
+    "--status", type=OneOf(list(get_args(Status))), help="The publisher's status, e.g. recommended."
 )
-@click.option("--look", is_flag=True, help="Only show which releases it is for; write nothing.")
+@click.option(
+    "--track", type=OneOf(list(get_args(Track))), help="Track of the files, e.g. maintenance."
+)
+@click.option(
+    "--size", type=click.IntRange(1), metavar="BYTES", help="Size of the one file, in bytes."
+)
+@click.option("--look", is_flag=True, help="Show which releases match; write nothing.")
 @SITE
 def annotate_command(
     glob: str, hardware: tuple[str, ...], look: bool, site_folder: Path, **what: Any
 ) -> None:
-    """Say what a list does not: for which hardware the files of GLOB are, their version or size.
+    """Add facts that a list lacks, for the files of GLOB: hardware, version, size and so on.
 
-    It is kept in catalog/annotations.toml, apart from what was imported, so that a list can be
-    imported again. What is said here counts before what a list says. What was said of the same
-    GLOB before stays, unless it is said anew.
+    They are stored in catalog/annotations.toml, apart from the imported lists, so a list can be
+    imported again. An annotation overrides a list. Earlier facts for the same GLOB are kept,
+    unless you give them again.
     """
     if not hardware and not any(what.values()):
         raise click.UsageError(
@@ -141,4 +152,4 @@ def annotate_command(
     names = ", ".join(dict.fromkeys(one.file for one in files))
     write_lines(hanging(f"{glob} is {count(len(files), 'release')}: ", names, indent=2))
     if target is not None:
-        say(f"{target} is written. See: ovek catalog list")
+        say(f"Wrote {target}. See: ovek catalog list")

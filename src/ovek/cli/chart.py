@@ -22,7 +22,7 @@ from ovek.model.whatif import WhatIf
 
 @click.group("chart", cls=Group)
 def command() -> None:
-    """Figures of the fleet: a PNG or SVG with -o FILE, else bars of text in the terminal."""
+    """Figures of the fleet: PNG or SVG with -o FILE, otherwise text bars in the terminal."""
 
 
 def _of_devices(name: str, kind: Any, examples: tuple[str, ...], does: str) -> None:
@@ -42,19 +42,19 @@ _of_devices(
     "flash",
     FlashFigure,
     ("chart flash", "chart flash 'arle-*' -o flash.png"),
-    "What is on flash by content, to scale, and has the target's image room there?",
+    "Flash use by content, and space for the target.",
 )
 _of_devices(
     "versions",
     VersionsFigure,
     ("chart versions", "chart versions -o versions.svg"),
-    "Which versions run at which site, against the target?",
+    "Running versions by site, and the target.",
 )
 _of_devices(
     "verdicts",
     VerdictsFigure,
     ("chart verdicts", "chart verdicts -o verdicts.png"),
-    "What is every image on every flash worth: devices by images?",
+    "Verdict of every image on every device, as a matrix.",
 )
 
 
@@ -62,8 +62,8 @@ _of_devices(
     "walk",
     examples=("chart walk arle-quay", "chart walk arle-quay -o walk.png"),
 )
-@what_if_options("Beside it: w")
-@click.option("--if-saved", is_flag=True, help="Beside it: what if the live settings were saved?")
+@what_if_options("Also show: w")
+@click.option("--if-saved", is_flag=True, help="Also show: what if the live settings are saved?")
 @figure_options
 @SNAPSHOT
 @selecting
@@ -75,9 +75,9 @@ def walk_command(
     plain: bool,
     selected: Selection,
 ) -> None:
-    """The boot walk of one DEVICE as a path, with what-ifs beside it.
+    """Boot walk of one DEVICE as a path, with what-ifs.
 
-    Without a what-if it shows what would happen were the image that starts next bad.
+    Without a what-if it also shows the walk if the next boot image is bad.
     """
     devices = selected.devices()
     what_ifs = [
@@ -94,17 +94,19 @@ def walk_command(
 @SNAPSHOT
 @selecting
 def waves_command(output: Path | None, plain: bool, selected: Selection) -> None:
-    """Who reloads when: the waves of the runbooks over their windows."""
+    """Reload waves over their maintenance windows."""
     devices = selected.devices()
     draw(runbooks(devices), output, plain)
     exit_code(False, devices)
 
 
 @command.command("trend", examples=("chart trend --last 4w", "chart trend -o trend.svg"))
-@click.option("--last", metavar="AGE", default="90d", help="So long back (default: 90d).")
+@click.option(
+    "--last", metavar="AGE", default="90d", help="Period to show, e.g. 4w (default: 90d)."
+)
 @figure_options
 @SITE
 def trend_command(last: str, output: Path | None, plain: bool, site_folder: Path) -> None:
-    """How the fleet stood each day, from the history: who goes, is proven, is on target."""
+    """Trend of answers, proven boots and targets, day by day."""
     history = open_history(open_site(site_folder), bar=bytes_bar)
     draw(history.trend(last, opened=True), output, plain)

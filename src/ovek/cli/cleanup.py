@@ -37,31 +37,38 @@ from ovek.render.view import View
     "--free",
     callback=size_or_share,
     metavar="SIZE|PERCENT",
-    help="The free space wanted: 600MiB, or a share of the volume: 20%.",
+    help="Free space to reach, e.g. 600MiB or 20% of the volume.",
 )
 @click.option(
     "--room-for",
     metavar="IMAGE|VERSION|target",
     shell_complete=images,
-    help="Room for this published file or version, or for policy's target: its size, what it "
-    "unpacks to and takes while it is installed, and the reserve.",
+    help="Space for this image or version, or for policy's target (image, unpacking, installation "
+    "and reserve).",
 )
 @click.option(
-    "--sweep", type=click.IntRange(1, 6), metavar="TIER", help="Everything up to this tier (1–6)."
+    "--sweep",
+    type=click.IntRange(1, 6),
+    metavar="TIER",
+    help="Delete every file up to this "
+    "tier: 1 leftovers, 2 duplicates, 3 and 4 old images, "
+    "5 fallback, 6 running image.",
 )
 @MAY_DROP
-@click.option("--keep", multiple=True, metavar="GLOB", help="Never offer these files.")
-@click.option("--whole-fleet", is_flag=True, help="One line a device, then totals.")
-@figure_option("Draw each flash by role, what goes and the line to reach (.png or .svg).")
+@click.option(
+    "--keep", multiple=True, metavar="GLOB", help="Never delete files that match GLOB (repeatable)."
+)
+@click.option("--whole-fleet", is_flag=True, help="Totals first, then one line per volume.")
+@figure_option("Draw each flash: contents, files to delete, limit of use (.png or .svg).")
 @click.option(
     "--confirm",
     "confirm_file",
     metavar="SNAPSHOT",
     type=A_PATH,
-    help="Hold this later snapshot against the plan: done, not done, done too much.",
+    help="Check the plan against this later snapshot: done, not done, deleted in excess.",
 )
 @INTO
-@verbose_option("Name every file that stays, and every step.")
+@verbose_option("List every file that is kept, and every step.")
 @on_option
 @device_options("markdown")
 def command(
@@ -78,11 +85,12 @@ def command(
     selected: Selection,
     form: str,
 ) -> None:
-    """What may go on each DEVICE (a name or glob) to make room? (default: all)
+    """Plan which files can be deleted on each DEVICE (a name or glob; default: all).
 
-    Plans only: Ovek never deletes anything. Nothing that the device needs is offered, and the
-    next start is walked again as it would be after each step. `--format markdown` is a checklist.
-    Exit code 1 where a plan is not enough, or is not done when it is held against a snapshot.
+    Ovek deletes nothing. Files the device needs are protected (never offered); the fallback and
+    the running image are locked (offered only with --may-drop). The next boot is simulated again
+    after each step. `--format markdown` is a checklist. Exit code 1 if a plan is not enough, or
+    with --confirm if it was not carried out.
     """
     asked = CleanupRequest(
         free=free if isinstance(free, int) else None,
@@ -94,7 +102,7 @@ def command(
     )
     asked.check()
     if whole_fleet and confirm_file is not None:
-        raise click.UsageError("--whole-fleet takes no --confirm; leave one of them out")
+        raise click.UsageError("--whole-fleet and --confirm cannot be combined")
     devices = selected.devices()
     if whole_fleet and form != "markdown" and into is None:
         _whole_fleet(devices, asked, figure, form)
@@ -110,7 +118,7 @@ def command(
 
 
 def _whole_fleet(devices: Devices, asked: CleanupRequest, figure: Path | None, form: str) -> None:
-    """One line a device, then totals."""
+    """Totals first, then one line per volume."""
     shape = shape_for(FleetCleanup, form, View()) if figure is None else None
     result = plan_fleet_cleanup(devices, asked, shape=shape)
     if figure is not None:

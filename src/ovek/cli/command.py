@@ -39,7 +39,9 @@ class OneOf(_Choice):
         if value in known:
             return str(value)
         meant = near_to(str(value), known)
-        raise click.BadParameter(f"{value!r} is none of {', '.join(known)}{meant}", ctx, param)
+        raise click.BadParameter(
+            f"{value!r} is not a valid choice; use one of: {', '.join(known)}{meant}", ctx, param
+        )
 
 
 class _Colour(click.Option):
@@ -50,7 +52,7 @@ class _Colour(click.Option):
             expose_value=False,
             callback=_take_colour,
             is_eager=True,
-            help="Colour the result (default: auto, in a terminal unless NO_COLOR is set).",
+            help="Use colour: auto (in a terminal, unless NO_COLOR is set), always or never.",
         )
 
 
@@ -63,7 +65,7 @@ class _Log(click.Option):
             callback=_take_log,
             is_eager=True,
             metavar="FILE",
-            help="Log what is done into this file; -vv logs to standard error.",
+            help="Write a log to this file; -vv logs to standard error.",
         )
 
 
@@ -140,6 +142,6 @@ class Group(click.Group):
         name = args[0]
         if self.get_command(ctx, name) is None and not name.startswith("-"):
             known = self.list_commands(ctx)
-            told = f"there is no command {name!r}{near_to(name, known)}"
+            told = f"no such command: {name!r}{near_to(name, known)}"
             ctx.fail(f"{told} Commands are: {', '.join(known)}".replace("' C", "'. C"))
         return super().resolve_command(ctx, args)

@@ -26,17 +26,17 @@ from ovek.render.view import View
     "new",
     metavar="SNAPSHOT",
     shell_complete=snapshots,
-    help="The later snapshot (default: the newest line of each device).",
+    help="The later snapshot (default: the latest reading of each device).",
 )
 @click.option(
     "--expect",
     metavar="VERSION",
-    help="The version that every member should run now; or target, or recommended.",
+    help="The version that every member should run and boot next; or target, or recommended.",
 )
 @click.option(
     "--baseline",
     metavar="NAME",
-    help="Keep a snapshot (OLD, default: the newest line of each device) under this name instead.",
+    help="Save a snapshot (OLD; default: the latest readings) under this name; compare nothing.",
 )
 @verbose_option()
 @selecting
@@ -50,21 +50,26 @@ def command(
     selected: Selection,
     form: str,
 ) -> None:
-    """What changed from OLD to now, on the fleet or each DEVICE (a name or glob)?
+    """Show what changed since OLD, on each DEVICE (a name or glob; default: all).
 
-    OLD is a snapshot, or a name that --baseline keeps. First comes what nobody asked for: a start
-    that got worse, an image that is no longer proven; then what is done by each device's own
-    target. With --expect: did the upgrade do what it was meant to, on every member? VERSION may be
-    target or recommended: each device's own. Exit code 1 where it did not or that is not known,
-    where an image is no longer proven, or a device would no longer start.
+    OLD is a snapshot, or a baseline saved with --baseline. Regressions come first (a worse next
+    boot, an image that is no longer proven), then which devices are on target. --expect VERSION
+    checks that every member runs VERSION and boots it next; VERSION may be target or recommended:
+    each device's own. Exit code 1 if the check fails or is unknown, if an image is no longer
+    proven, or if a device would no longer boot.
     """
     if baseline is not None:
         if new is not None or expect is not None or not selected.everything:
-            raise click.UsageError("--baseline keeps one snapshot whole; it compares nothing")
+            raise click.UsageError(
+                "--baseline only saves a snapshot; do not combine it with --to or --expect"
+            )
         show(keep_baseline(selected.site, baseline, old), form)
         return
     if old is None:
-        raise click.UsageError("say with what to compare: ovek compare OLD [DEVICE]...")
+        raise click.UsageError(
+            "name the earlier snapshot: ovek compare OLD [DEVICE]... (see "
+            "snapshots/ and baselines/)"
+        )
     before, after = states(selected.site, old, new, selected.names, selected.where, bar=bytes_bar)
     result = compare(before, after, expect=expect)
     show(result, form, View(verbose=verbose))

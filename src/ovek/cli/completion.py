@@ -9,7 +9,7 @@ from ovek.cli.command import Command, OneOf
 @click.command("completion", cls=Command, examples=("completion bash", "completion zsh"))
 @click.argument("shell", type=OneOf(["bash", "zsh", "fish"]))
 def command(shell: str) -> None:
-    """Write what SHELL (bash, zsh or fish) needs to complete commands, devices, rules and images.
+    """Print the completion script for SHELL (bash, zsh or fish).
 
     For bash: eval "$(ovek completion bash)" in ~/.bashrc. For zsh: the same with zsh, in ~/.zshrc.
     For fish: ovek completion fish > ~/.config/fish/completions/ovek.fish

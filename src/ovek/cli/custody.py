@@ -24,7 +24,7 @@ from ovek.render.view import View
     "image", required=False, metavar="[IMAGE|VERSION|DIGEST|GLOB]", shell_complete=images
 )
 @SHELVES
-@verbose_option("Show images without a wrong copy, too.")
+@verbose_option("Also show images without a bad copy.")
 @as_of_options
 @on_option
 @device_options()
@@ -35,12 +35,12 @@ def command(
     selected: Selection,
     form: str,
 ) -> None:
-    """Where did this image go wrong? (default: all images)
+    """Trace an image from publisher to flash (default: all images).
 
-    Follows each image from the catalog over the shelf folders, in the order given, to every flash
-    (or that of each DEVICE), its copies grouped by equal digest, and names the first hop with a
-    wrong one. What no source lists is compared with its other copies. Exit code 1 where a copy is
-    wrong.
+    Follows each image from the catalog through the shelves (in order) to the flash of every
+    device, or of each DEVICE. Copies are grouped by digest; the first hop with a bad copy is
+    named. An image that is not in the catalog is compared with its other copies. A shelf is a
+    server, folder or stick with images. Exit code 1 if a copy is bad.
     """
     devices = selected.devices()
     result = custody(devices, image, shelves)

@@ -22,16 +22,16 @@ _OVEK = (sys.executable, "-m", "ovek")
 @click.command("demo", cls=Command, examples=("demo", "demo elsewhere"))
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("skerrow-ferries"))
 def command(folder: Path) -> None:
-    """Write the sample site to FOLDER (default: skerrow-ferries) and take a tour of it.
+    """Create a sample network in FOLDER (default: skerrow-ferries) and take a guided tour.
 
-    The tour starts the sample's stand-ins on loopback, reads them over SSH, and runs a few commands
-    on what came back; each is shown as typed, with its output and what it means.
+    The tour starts simulated devices on this machine, reads them over SSH, and runs the main
+    commands; each is shown as typed, with its output and what it means.
     """
     write_site(folder)
     with _standins(folder):
         say(
-            f"The sample site is in {folder}, its devices are simulated on loopback. The tour has "
-            f"{len(TOUR)} stops."
+            f"Sample network written to {folder}/. Its devices are simulated on this machine. The "
+            f"tour has {len(TOUR)} stops."
         )
         for number, stop in enumerate(TOUR, 1):
             say()
@@ -48,8 +48,11 @@ def command(folder: Path) -> None:
             if done.returncode not in (0, 1, 3):
                 sys.exit(done.returncode)
     say()
-    say(f"Look around yourself: cd {folder} && ovek audit")
-    say(f"To survey again: ovek standin serve (elsewhere), then {PASSWORD}=harbour ovek survey")
+    say(f"Try it yourself: cd {folder} && ovek audit")
+    say(
+        f"To read the devices again: run ovek standin serve in a second terminal, then "
+        f"{PASSWORD}=harbour ovek survey"
+    )
 
 
 @contextmanager
@@ -63,7 +66,7 @@ def _standins(folder: Path) -> Iterator[None]:
     try:
         assert serving.stdout is not None
         if not serving.stdout.readline():
-            raise click.ClickException("the stand-ins could not be served; see above")
+            raise click.ClickException("the simulated devices could not be started; see above")
         yield
     finally:
         serving.terminate()

@@ -20,10 +20,10 @@ def figure_options(function: Callable[..., Any]) -> Callable[..., Any]:
         metavar="FILE",
         type=A_PATH,
         callback=figure_file,
-        help="Draw it into this file (.png or .svg).",
+        help="Write the figure to this file (.png or .svg).",
     )
     ascii_ = click.option(
-        "--ascii", "plain", is_flag=True, help="Bars of plain ASCII in the terminal."
+        "--ascii", "plain", is_flag=True, help="Use plain ASCII bars in the terminal."
     )
     return output(ascii_(function))
 

@@ -18,10 +18,10 @@ from ovek.render.view import View
 
 @click.group("history", cls=Group)
 def command() -> None:
-    """Since when, and for how long? What was read before is remembered beside the site.
+    """History of devices, images and findings.
 
-    Each survey adds what it read; `ovek history add` takes in snapshots from before. SQLite in the
-    site (history.db), or PostgreSQL where fleet.toml names it.
+    Each survey adds its readings; `ovek history add` adds earlier snapshots. Stored in the site
+    folder (SQLite, history.db), or in PostgreSQL if fleet.toml says so.
     """
 
 
@@ -34,21 +34,20 @@ def _of(site_folder: Path) -> History:
 @SITE
 @format_option()
 def add_command(snapshot: tuple[Path, ...], site_folder: Path, form: str) -> None:
-    """Take snapshots into the history: each SNAPSHOT, or all in snapshots/ that it lacks.
+    """Add each SNAPSHOT to the history (default: all of snapshots/ that are not in it).
 
-    A snapshot that is there already is not taken twice, whatever it is called, and any order will
-    do.
+    A snapshot is never added twice, whatever its name; the order does not matter.
     """
     show(_of(site_folder).add(snapshot), form)
 
 
 @command.command("device", examples=("history device arle-core", "history device arle-quay -v"))
 @click.argument("device", shell_complete=complete_devices)
-@verbose_option("Findings that are notes, too.")
+@verbose_option("Also show findings of severity note.")
 @SITE
 @format_option("csv")
 def device_command(device: str, verbose: bool, site_folder: Path, form: str) -> None:
-    """A line of one DEVICE's life: versions, images, boot settings, rot, findings."""
+    """Timeline of one DEVICE: versions, images, boot settings, corruption, findings."""
     show(_of(site_folder).device(device), form, View(verbose=verbose))
 
 
@@ -59,9 +58,9 @@ def device_command(device: str, verbose: bool, site_folder: Path, form: str) -> 
 @SITE
 @format_option("csv")
 def image_command(image: str, site_folder: Path, form: str) -> None:
-    """Which devices had an image, from when to when, and who vouches for it since when?
+    """Which devices had an image, from when to when, and since when it is in the catalog.
 
-    Exit code 1 where none ever had it.
+    Exit code 1 if no device ever had it.
     """
     result = _of(site_folder).image(image)
     show(result, form)
@@ -75,26 +74,32 @@ def image_command(image: str, site_folder: Path, form: str) -> None:
 @SITE
 @format_option("csv")
 def finding_command(rule: str, site_folder: Path, form: str) -> None:
-    """Where is or was this RULE's finding, since when, how long, and did it come back?"""
+    """Where and when a RULE's finding was open, for how long, and whether it came back."""
     show(_of(site_folder).finding(rule), form)
 
 
 @command.command("trend", examples=("history trend", "history trend --last 4w --format csv"))
-@click.option("--last", metavar="AGE", default="30d", help="So long back (default: 30d).")
+@click.option(
+    "--last", metavar="AGE", default="30d", help="Period to show, e.g. 4w (default: 30d)."
+)
 @SITE
 @format_option("csv")
 def trend_command(last: str, site_folder: Path, form: str) -> None:
-    """How the fleet stood each day: go, no-go and unclear, proven starts, on the target."""
+    """The fleet day by day: answers, proven next boots, devices on target."""
     show(_of(site_folder).trend(last), form)
 
 
 @command.command("purge", examples=("history purge --older 2000d", "history purge --older 52w"))
-@click.option("--older", metavar="AGE", help="What ended so long ago (default: policy's).")
-@click.option("--yes", is_flag=True, help="Remove it; without, only say what would go.")
+@click.option(
+    "--older",
+    metavar="AGE",
+    help="Delete what is older than this, e.g. 52w (default: history_age in policy.toml).",
+)
+@click.option("--yes", is_flag=True, help="Delete; without it, only show what would be deleted.")
 @SITE
 def purge_command(older: str | None, yes: bool, site_folder: Path) -> None:
-    """Forget what ended long ago. Says what would go, and removes it with --yes only.
+    """Delete old history. Shows what would be deleted; deletes only with --yes.
 
-    The last reading of each device stays, and so does whatever is so still.
+    The latest reading of each device and everything still true are kept.
     """
     show(_of(site_folder).purge(older, look=not yes))

@@ -20,22 +20,22 @@ from ovek.cli.show import show
     "devices_file",
     metavar="FILE",
     type=A_PATH,
-    help="The devices: CSV with a header (name, address, sheet, site, role), or hosts in groups, "
-    "INI or YAML.",
+    help="List of devices: CSV with a header (name, address, sheet, site, role), or hosts in "
+    "groups, INI or YAML.",
 )
 @click.option(
     "--groups",
     type=OneOf(["role", "site", "sheet"]),
     default="role",
-    help="What a group of hosts tells of them (default: role).",
+    help="What the groups in the list mean (default: role).",
 )
-@click.option("--sheet", metavar="NAME", help="The kind of devices that have none in the list.")
+@click.option("--sheet", metavar="NAME", help="Sheet for devices without one in the list.")
 @click.option(
     "--sessions",
     "sessions_folder",
     metavar="FOLDER",
     type=A_PATH,
-    help="Saved terminal sessions, NAME.txt of the device NAME: they are copied into the site.",
+    help="Folder of saved terminal sessions, NAME.txt for device NAME; they are copied.",
 )
 def command(
     folder: Path,
@@ -44,12 +44,12 @@ def command(
     sheet: str | None,
     sessions_folder: Path | None,
 ) -> None:
-    """Write a site of one's own to FOLDER (default: my-network), and say what comes next.
+    """Create a site folder for your network (default: my-network) and show the next steps.
 
-    In a terminal it asks for what was not given: the list of devices, their kind (the name of a
-    sheet, which may be learned later), and where saved sessions lie. The files have comments and
-    work as they are: fleet.toml (the devices), policy.toml (what is wanted), and folders for
-    sheets, catalog and snapshots. What is there already is never written over.
+    In a terminal it asks for what is missing: the list of devices, their sheet (the description
+    of a kind of device; it can be learned later), and the folder of saved sessions. It writes
+    fleet.toml (the devices), policy.toml (what you want), and folders for sheets, catalog and
+    snapshots, all with comments. Existing files are never overwritten.
     """
     check_free(folder)
     if not (devices_file or sheet or sessions_folder) and _at_terminal():

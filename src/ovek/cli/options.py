@@ -24,39 +24,43 @@ SITE = click.option(
     metavar="FOLDER",
     type=A_PATH,
     default=Path(),
-    help="The site to work on (default: this folder).",
+    help="Folder that holds fleet.toml (default: current folder).",
 )
 SNAPSHOT = click.option(
     "--snapshot",
     "snapshot_file",
     metavar="FILE",
-    help="One snapshot to look at, by its file or name, or a glob of several, of which the newest "
-    "line of each device counts (default: all in snapshots/).",
+    help="Snapshot file or name, or a quoted glob; the latest reading of each device is used "
+    "(default: all in snapshots/).",
 )
 MAY_DROP = click.option(
     "--may-drop",
     multiple=True,
     type=OneOf(["fallback", "running"]),
-    help="Unlock the kept fallback or the running image (may be repeated).",
+    help="Allow deleting the fallback or the running image (repeatable). Dangerous.",
 )
 FAIL_ON = click.option(
     "--fail-on",
     type=OneOf([*SEVEREST_FIRST, "never"]),
     default="critical",
-    help="Exit with 1 from this severity up (default: critical).",
+    help="Exit code 1 if there is a finding of this severity or worse (default: critical).",
 )
 INTO = click.option(
     "--into",
     metavar="FOLDER",
     type=A_PATH,
-    help="Write a checklist for each device into this folder.",
+    help="Write one checklist per device into this folder.",
 )
 TAKE_NEW_KEYS = click.option(
-    "--take-new-keys", is_flag=True, help="Trust host keys that are unknown yet."
+    "--take-new-keys",
+    is_flag=True,
+    help="Accept and store unknown SSH host keys (changed keys are refused).",
 )
 
 
-def verbose_option(does: str = "Name every device that is held back.") -> Callable[[F], F]:
+def verbose_option(
+    does: str = "List every device that is not a go (default: the first 20 per answer).",
+) -> Callable[[F], F]:
     """-v, and what it does."""
     return click.option("-v", "--verbose", is_flag=True, help=does)
 
@@ -68,7 +72,7 @@ def format_option(*more: str, lists: bool = True) -> Callable[[F], F]:
         "form",
         type=OneOf(["table", "json", *(["jsonl"] if lists else []), *more]),
         default="table",
-        help="How to show the result (default: table).",
+        help="Output format (default: table).",
     )
 
 
@@ -106,12 +110,12 @@ def size_or_share(
     match = _SHARE.fullmatch(value.strip())
     if match is not None:
         if float(match[1]) > 100:
-            raise click.BadParameter(f"{value!r} is more than all of it; at most 100%")
+            raise click.BadParameter(f"{value!r} is too large; use at most 100%")
         return float(match[1]) / 100
     try:
         return typed_size(value)
     except SizeError as error:
-        raise click.BadParameter(f"{error}; or a share of the volume, like 20%") from None
+        raise click.BadParameter(f"{error}, or a percentage such as 20%") from None
 
 
 def figure_option(does: str) -> Callable[[F], F]:
@@ -122,7 +126,7 @@ def figure_option(does: str) -> Callable[[F], F]:
 def figure_file(ctx: click.Context, param: click.Parameter, value: Path | None) -> Path | None:
     """A file whose ending says how a figure is drawn; raise BadParameter where it does not."""
     if value is not None and value.suffix.lower() not in _FIGURES:
-        raise click.BadParameter(f"{value.name!r} has to end in .png or .svg")
+        raise click.BadParameter(f"{value.name!r} must end in .png or .svg")
     return value
 
 

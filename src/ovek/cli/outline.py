@@ -70,7 +70,7 @@ class _Light(click.Group):
 def light(name: str, told: dict[str, Any]) -> click.Command:
     """Build a command from its outline; it completes, and does nothing else."""
     params = [_param(each) for each in told["params"]]
-    params.append(click.Option(["help", "-h", "--help"], is_flag=True, help="Show this message."))
+    params.append(click.Option(["help", "-h", "--help"], is_flag=True, help="Show this help."))
     more: dict[str, Any] = {"name": name, "params": params, "add_help_option": False}
     if "commands" in told:
         return _Light(told["commands"], short_help=told["help"], **more)

@@ -25,6 +25,6 @@ def _ask() -> str:
         typed: str = click.prompt("Password", hide_input=True, err=True)
     except click.Abort:
         raise click.UsageError(
-            f"there is no terminal to ask for the password at; put it into {PASSWORD}"
+            f"cannot ask for the password: no terminal. Set {PASSWORD} instead"
         ) from None
     return typed

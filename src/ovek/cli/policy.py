@@ -14,14 +14,14 @@ from ovek.cli.show import show
 
 @click.group("policy", cls=Group)
 def command() -> None:
-    """What is wanted of the devices: policy.toml, and the findings accepted in waivers.toml."""
+    """Check policy.toml (what you want) and waivers.toml (accepted findings)."""
 
 
 @command.command("check", examples=("policy check", "policy check --format json"))
 @SITE
 @format_option(lists=False)
 def check(site_folder: Path, form: str) -> None:
-    """Is the policy sound, and does it name what there is?
+    """Check policy.toml and waivers.toml for mistakes.
 
     Tells every mistake at once: contradictions, and rules, devices, sheets and releases that do
     not exist, each with the nearest name that does. Waivers that are expired, and those that no

@@ -24,36 +24,35 @@ from ovek.render.report import pages
     "--output",
     metavar="FILE",
     type=A_PATH,
-    help="The page to write; a folder (also one that ends in /) gets a page for each part of the "
-    "fleet. One that is there is what the news are told since.",
+    help="File to write, or a folder (ends in /) for many pages. If it exists, the page shows the "
+    "changes since then.",
 )
 @click.option(
     "--since",
     metavar="FILE",
     type=A_PATH,
-    help="Tell the news since this earlier page instead.",
+    help="Show the changes since this earlier page instead.",
 )
 @click.option(
     "--format",
     "form",
     type=OneOf(["html", "markdown"]),
     default="html",
-    help="A page, or a short form for a ticket (default: html).",
+    help="html is the page, markdown a short form for a ticket (default: html).",
 )
 @as_of_options
 @on_option
 @SNAPSHOT
 @selecting
 def command(output: Path | None, since: Path | None, form: str, selected: Selection) -> None:
-    """Write a page about the fleet (or each DEVICE, a name or glob): the answer, then all of it.
+    """Write one HTML page about the fleet, or each DEVICE (a name or glob).
 
-    One file that needs no network and no other file: who goes and what stands in the way of the
-    others, the news since the last page, a table to sort and filter, and of each device its next
-    start as a path, its images with whole digests, its flash to scale, its findings and what is
-    left to do. Of more than 2,000 devices it is a folder of pages.
+    The page needs no network and no other file: the answers, the changes since the last page, a
+    table to sort and filter, and for each device its boot walk, images with whole digests, flash
+    use, findings and steps left. More than 2,000 devices need a folder of pages.
     """
     if output is None and form == "html":
-        raise click.UsageError("say where the page goes: ovek report -o FILE.html")
+        raise click.UsageError("give the output file: ovek report -o FILE.html")
     devices = selected.devices()
     folder = output if output is not None and form == "html" and is_folder(output) else None
     page = folder / "index.html" if folder is not None else output

@@ -13,5 +13,5 @@ from ovek.cli.show import show
 @click.argument("rule", nargs=-1, shell_complete=complete)
 @FORMAT
 def command(rule: tuple[str, ...], form: str) -> None:
-    """What is checked, why, and what to do? With RULE, all about that one."""
+    """List the audit rules: what each checks, why, and the fix. With RULE, explain that one."""
     show(rules(rule), form)

@@ -36,9 +36,9 @@ from ovek.render.view import View
     "--confirm",
     "later",
     metavar="SNAPSHOT",
-    help="Hold this later snapshot against the runbooks: done, not done, done too much.",
+    help="Check the runbooks against this later snapshot: done, not done, unplanned.",
 )
-@verbose_option("Every change of every device.")
+@verbose_option("List every step of every device.")
 @on_option
 @device_options("markdown", "csv", "ical")
 def command(
@@ -51,23 +51,24 @@ def command(
     selected: Selection,
     form: str,
 ) -> None:
-    """What is left to do on each DEVICE (a name or glob) to bring it to what policy wants?
+    """List the steps that bring each DEVICE (a name or glob; default: all) to policy.
 
-    Every change in order, tried out on the device as it is known: what to type, what to expect,
-    what a power failure in the middle leaves, what undoes it, how long it takes. What is done
-    already is not asked again, so that the same command after each step shows the rest. Exit code 1
-    if something is left, or has to be found out.
+    Steps are in order and were simulated on the latest reading: what to type, what to expect, the
+    effect of a power failure, how to undo it, how long it takes. Run it again after each step:
+    done steps disappear. Exit code 1 if a step or an open problem is left, or facts are missing.
     """
     devices = selected.devices()
     if later is not None:
         if form not in ("table", "json", "jsonl"):
-            raise click.UsageError(f"--confirm is for table, json and jsonl, not for {form}")
+            raise click.UsageError("--confirm works only with --format table, json or jsonl")
         followed = follow_runbooks(devices, later, aim=aim, may_drop=may_drop)
         show(followed, form)
         exit_code(not followed.as_planned, devices)
         return
     result = runbooks(devices, aim=aim, may_drop=may_drop)
     if into is None and form == "ical" and all(wave.begins is None for wave in result.waves):
-        tell("no wave has a time: policy.toml has no window with hours for what reloads")
+        tell(
+            "no calendar entries: policy.toml has no reload_in window with times for these devices"
+        )
     show_or_into(into, result, form, View(verbose=verbose), figure)
     exit_code(result.something_left, devices)

@@ -76,7 +76,7 @@ def on_option(function: Callable[..., Any]) -> Callable[..., Any]:
     return click.option(
         "--on",
         metavar="ADDRESS",
-        help="Work on the Dask workers of this scheduler (tls://host:8786).",
+        help="Run on the workers of this Dask scheduler, e.g. tls://host:8786.",
     )(function)
 
 
@@ -112,7 +112,7 @@ def selecting(function: Callable[..., Any]) -> Callable[..., Any]:
         callback=_conditions,
         metavar="KEY=VALUE",
         shell_complete=completing.wheres,
-        help=f"Only devices of this {', '.join(KEYS[:-1])} or {KEYS[-1]}; a comma is or, != is "
-        "not (may be repeated: and).",
+        help=f"Select by {', '.join(KEYS[:-1])} or {KEYS[-1]}: site=A,B (either), version!=7.4.2 "
+        "(not), globs allowed. Repeat to combine (and).",
     )(SITE(command))
     return click.argument("device", nargs=-1, shell_complete=completing.devices)(added)

@@ -17,16 +17,16 @@ from ovek.render.view import View
 
 @click.group("sheet", cls=Group)
 def command() -> None:
-    """How a kind of device is described: check a sheet, try it on a saved session, start one."""
+    """Device descriptions (sheets): learn, try, check, new, fields."""
 
 
 @command.command("check", examples=("sheet check oxwick-40", "sheet check tolvane-8"))
 @click.argument("sheet", shell_complete=completing.sheets)
 @SITE
 def check_command(sheet: str, site_folder: Path) -> None:
-    """Is SHEET (a name or a file) right? All mistakes are told at once, each with its line.
+    """Check SHEET (a name or a file) for mistakes; each is shown with its line.
 
-    The sessions that are kept beside it, in NAME.sessions/, are its tests: it is tried on each.
+    The saved sessions beside it, in NAME.sessions/, are its tests.
     """
     result = sheets.check_sheet(site_folder, sheet)
     show(result)
@@ -37,9 +37,9 @@ def check_command(sheet: str, site_folder: Path) -> None:
 @click.argument("thing", required=False, type=OneOf([*OF_THINGS, "wording"]))
 @FORMAT
 def fields_command(thing: str | None, form: str) -> None:
-    """Which fields has each THING that a sheet can fill? Their units, and an example of each.
+    """List the fields of each THING that a sheet can fill, with units and examples.
 
-    At the end (or for `wording` alone) what each line under [wording] may name.
+    `wording` lists the placeholders that each line under [wording] may use.
     """
     show(sheets.sheet_fields(thing), form)
 
@@ -53,7 +53,7 @@ def fields_command(thing: str | None, form: str) -> None:
 )
 @click.argument("sheet", shell_complete=completing.sheets)
 @click.argument("capture", nargs=-1, type=A_PATH)
-@click.option("--all", "all_", is_flag=True, help="Try it on each session that is kept with it.")
+@click.option("--all", "all_", is_flag=True, help="Test it on every session stored with it.")
 @verbose_option("Show every row.")
 @SITE
 @FORMAT
@@ -65,10 +65,10 @@ def try_command(
     site_folder: Path,
     form: str,
 ) -> None:
-    """What does SHEET (a name or a file) make of a saved terminal session, each CAPTURE?
+    """Test SHEET (a name or a file) on saved terminal sessions, each CAPTURE.
 
-    Shows the rows of each template beside the fields they fill, the lines that no template
-    understood, and the facts that are still missing. Exit code 1 where there are any.
+    Shows the rows of each template with the fields they fill, the lines that no template parses,
+    and the missing facts. Exit code 1 if there are any.
     """
     trials = sheets.try_sheet_on(site_folder, sheet, capture, kept=all_)
     for number, (name, trial) in enumerate(trials.items()):
@@ -87,9 +87,9 @@ def try_command(
 @click.argument("name")
 @SITE
 def new_command(name: str, site_folder: Path) -> None:
-    """Write a commented start of a sheet to sheets/NAME.toml of the site."""
+    """Write a commented sheet template to sheets/NAME.toml."""
     file = sheets.new_sheet(site_folder, name)
-    say(f"{file} is written. Edit it, then: ovek sheet try {file} CAPTURE")
+    say(f"Wrote {file}. Edit it, then: ovek sheet try {file} SESSION")
 
 
 command.add_command(learn_command)

@@ -37,14 +37,16 @@ class _AtTerminal:
 )
 @click.argument("name")
 @click.argument("session", nargs=-1, type=A_PATH)
-@click.option("--take", metavar="WHICH", help="Put guesses in as marks: their numbers, or all.")
-@click.option("--ask", is_flag=True, help="Ask about one line at a time.")
+@click.option("--take", metavar="WHICH", help="Accept suggested marks: their numbers, or all.")
+@click.option("--ask", is_flag=True, help="Ask about each unmarked line in the terminal.")
 @click.option(
-    "--layout", type=OneOf(list(LAYOUTS)), help="How it finds its image, where a session misleads."
+    "--layout",
+    type=OneOf(list(LAYOUTS)),
+    help="How the device stores images, if the session suggests the wrong one.",
 )
-@click.option("--over", is_flag=True, help="Write over what was changed by hand.")
-@click.option("--dry-run", is_flag=True, help="Say what would be learned; write nothing.")
-@verbose_option("Name every line that is passed over.")
+@click.option("--over", is_flag=True, help="Overwrite manual changes.")
+@click.option("--dry-run", is_flag=True, help="Show what would be learned; write nothing.")
+@verbose_option("List every ignored line.")
 @SITE
 @FORMAT
 def learn_command(
@@ -59,12 +61,12 @@ def learn_command(
     site_folder: Path,
     form: str,
 ) -> None:
-    """Write the sheet NAME from saved sessions, each SESSION, with marks in them.
+    """Write the sheet NAME from saved sessions, each SESSION, that contain marks.
 
-    In a copy of a session, wrap what you know in a mark: <<free=90112>>. The first row of a table
-    is enough. The sheet and its sessions are kept in sheets/ of the site; with another SESSION, or
-    more marks in one, it learns on and stays right for those before. Exit code 1 while a line is
-    not understood or a fact is missing.
+    In a copy of a session, put marks around the values you know: <<free=90112>>. The first row of
+    a table is enough. The sheet and its sessions are stored in sheets/; with another SESSION, or
+    more marks, it learns more and still parses the earlier ones. Exit code 1 while a line is not
+    parsed or a fact is missing.
     """
     result = learn_sheet(
         site_folder,

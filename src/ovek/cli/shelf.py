@@ -33,13 +33,13 @@ SHELVES = click.option(
     multiple=True,
     metavar="FOLDER",
     type=click.Path(path_type=Path, exists=True, file_okay=False),
-    help="A folder that images came through after the site's shelf/ (a laptop, a stick), in order.",
+    help="Another folder the images passed through after shelf/ (laptop, stick). Repeat in order.",
 )
 
 
 @click.command("shelf", cls=Command, examples=("shelf stick", "shelf stick --for brack-slip"))
 @click.argument("place", required=False, shell_complete=complete_shelves)
-@click.option("--expect", metavar="DIGEST", help="Compare one file with this digest instead.")
+@click.option("--expect", metavar="DIGEST", help="Compare one file with this digest.")
 @click.option(
     "--write-list",
     metavar="FILE",
@@ -51,13 +51,15 @@ SHELVES = click.option(
     "device",
     metavar="DEVICE",
     shell_complete=complete_devices,
-    help="Which of the files are for this device?",
+    help="Show which file this device needs.",
 )
-@click.option("--fresh", is_flag=True, help="Digest again what is known from before.")
-@rate_option("Read from a server at SIZE a second.")
+@click.option(
+    "--fresh", is_flag=True, help="Compute every digest again instead of using the cache."
+)
+@rate_option("Limit reading from a server to SIZE per second, e.g. 2MiB.")
 @TAKE_NEW_KEYS
 @ask_password_option("Ask for the password of the servers, once.")
-@verbose_option("Name files that are no images, too.")
+@verbose_option("Also list files that are not images.")
 @on_option
 @SITE
 @FORMAT
@@ -75,18 +77,18 @@ def command(
     site_folder: Path,
     form: str,
 ) -> None:
-    """Are the files of PLACE (default: all shelves of the site) what was released?
+    """Verify the image files in PLACE (default: every shelf in fleet.toml).
 
-    PLACE is a folder, an archive, a [[shelf]] of fleet.toml by its name, or an address: sftp://,
-    https:// or tftp://. Digests every file, looks into archives without unpacking them, checks what
-    a file's own format promises, and says which devices use it. What a server holds is kept in
-    shelves/, for custody, where and the audit. With --expect, PLACE is one file. Exit code 1 where
-    a file is altered, cut short, broken inside or bears another release's name, or, with --for,
-    where the one for the device has no proven copy; 3 where a file or a shelf could not be read.
+    PLACE is a folder, an archive, the name of a [[shelf]] (a server, folder or stick with images),
+    or an address: sftp://, https:// or tftp://. Computes digests, looks inside archives, checks
+    each file's internal structure, and shows which devices use it. With --expect, PLACE is one
+    file. Exit code 1 if a file is altered, truncated, damaged inside or has the name of another
+    release, or with --for if there is no proven copy for the device; 3 if a file or a shelf could
+    not be read.
     """
     if expect is not None:
         if place is None:
-            raise click.UsageError("say which file: ovek shelf --expect DIGEST FILE")
+            raise click.UsageError("give the file: ovek shelf --expect DIGEST FILE")
         compared = compare_digest(Path(place), expect)
         show(compared)
         exit_code(compared.made != compared.wanted)

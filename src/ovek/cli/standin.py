@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 @click.group("standin", cls=Group)
 def command() -> None:
-    """Simulated devices that speak the sample vendors' languages, on loopback only."""
+    """Simulated devices for the sample network, on this machine only."""
 
 
 @command.command("serve", examples=("standin serve", "standin serve --obey --cut-after 3"))
@@ -33,35 +33,34 @@ def command() -> None:
     "record_file",
     metavar="FILE",
     type=click.Path(path_type=Path),
-    help="Write down every byte that the stand-ins receive, a JSON line each time.",
+    help="Log every byte the simulated devices receive, as JSON Lines.",
 )
 @click.option(
     "--obey",
     is_flag=True,
-    help="Do what is typed by the lines of the sheets' wording: copy, delete, set, save, reload.",
+    help="Let the devices carry out typed changes: copy, delete, set, save, reload.",
 )
 @click.option(
     "--cut-after",
     type=click.IntRange(min=1),
     metavar="N",
-    help="With --obey: the power fails in the middle of the Nth change typed at each stand-in.",
+    help="With --obey: the power fails in the middle of the Nth change on each device.",
 )
 def serve_command(
     site_folder: Path, record_file: Path | None, obey: bool, cut_after: int | None
 ) -> None:
-    """Serve the stand-ins of a site (standins.jsonl), one port each, until Ctrl-C.
+    """Start the simulated devices of a site (standins.jsonl), one port each.
 
-    With --obey a person can work on them: they copy what the site's server.json lists, and start
-    by boot loaders of their own. `ovek survey` sends them nothing but questions all the same.
-    Writes the site's addresses.csv and known_hosts, so that `ovek survey` finds them. The user is
-    reader, the password harbour, unless the state file says otherwise.
+    Writes addresses.csv and known_hosts, so `ovek survey` finds them. The user is reader, the
+    password harbour, unless standins.jsonl says otherwise. With --obey you can change them: they
+    copy the images that server.json lists, and boot as their loader would. Stop with Ctrl-C.
     """
     from ovek.standin.hands import read_server
     from ovek.standin.serve import Obeying
     from ovek.standin.state import read_standins
 
     if cut_after is not None and not obey:
-        raise click.UsageError("--cut-after goes with --obey")
+        raise click.UsageError("--cut-after needs --obey")
     standins = list(read_standins(site_folder / "standins.jsonl"))
     with contextlib.ExitStack() as stack:
         record = None
@@ -93,7 +92,7 @@ async def _serve(
     hosts = "".join(f"{one.known_host}\n" for one in serving)
     write_file(site_folder / "addresses.csv", [rows.getvalue().encode()])
     write_file(site_folder / "known_hosts", [hosts.encode()])
-    say(f"{len(serving)} stand-ins are served on {LOOPBACK}; Ctrl-C ends them.")
+    say(f"{len(serving)} simulated devices are listening on {LOOPBACK}. Stop with Ctrl-C.")
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)

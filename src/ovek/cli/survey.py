@@ -32,48 +32,63 @@ def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timed
 
 
 def _limit(name: str, default: float, does: str) -> Callable[..., Any]:
-    return click.option(f"--{name}-limit", type=SECONDS, default=default, help=f"Seconds {does}.")
+    return click.option(
+        f"--{name}-limit", type=SECONDS, default=default, help=f"Timeout {does}, in seconds."
+    )
 
 
 @click.command("survey", cls=Command, examples=("survey", "survey gannet-bridge --fresh"))
 @selecting
 @format_option()
-@verbose_option("Tell of every device, and what was met.")
-@click.option("--at-once", type=click.IntRange(1, 1000), default=20, help="Devices at one time.")
+@verbose_option("List every device, with warnings.")
+@click.option(
+    "--at-once", type=click.IntRange(1, 1000), default=20, help="Devices read in parallel."
+)
 @click.option(
     "--sheet",
     metavar="SHEET",
     shell_complete=complete_sheets,
-    help="Read as this kind of device: a sheet's name or file.",
+    help="Read with this sheet (a name or file).",
 )
 @click.option(
     "--capture",
     multiple=True,
     metavar="FILE",
     type=A_PATH,
-    help="Read the one DEVICE from this saved session, wherever it lies.",
+    help="Read one DEVICE from a saved terminal session instead of logging in.",
 )
-@click.option("--fresh", is_flag=True, help="Ask again for digests that are known from before.")
-@click.option("--resume", is_flag=True, help="Take up the last survey, if it was cut off.")
+@click.option(
+    "--fresh", is_flag=True, help="Read every digest again instead of reusing earlier ones."
+)
+@click.option("--resume", is_flag=True, help="Continue the last survey if it was interrupted.")
 @click.option(
     "--prune",
     "prune_age",
     metavar="AGE",
     callback=_age,
-    help="Remove snapshots older than this (90d) that hold no newest line, and read nothing.",
+    help="Delete snapshots older than AGE (90d) that are not the latest reading of a device; "
+    "read no device.",
 )
 @click.option(
-    "--replay", "replayed", is_flag=True, help="Make the newest snapshot anew from its evidence."
+    "--replay",
+    "replayed",
+    is_flag=True,
+    help="Rebuild the newest snapshot from its saved raw output; read no device.",
 )
-@click.option("--evidence/--no-evidence", default=True, help="Keep the raw answers, compressed.")
+@click.option("--evidence/--no-evidence", default=True, help="Save the raw output, compressed.")
 @TAKE_NEW_KEYS
 @ask_password_option("Ask for the password, once for all devices.")
-@click.option("--tries", type=click.IntRange(1, 10), default=3, help="Tries for what may pass.")
-@_limit("connect", 15.0, "to connect")
-@_limit("login", 20.0, "to the first prompt")
+@click.option(
+    "--tries",
+    type=click.IntRange(1, 10),
+    default=3,
+    help="Attempts per device for temporary failures.",
+)
+@_limit("connect", 15.0, "for connecting")
+@_limit("login", 20.0, "for the login")
 @_limit("answer", 60.0, "for an answer")
 @_limit("device", 3600.0, "for a whole device")
-@rate_option("Read files through at SIZE a second.")
+@rate_option("Limit file transfer to SIZE per second, e.g. 2MiB.")
 def command(
     selected: Selection,
     form: str,
@@ -84,11 +99,12 @@ def command(
     ask_password: Callable[[], str] | None,
     **options: Any,
 ) -> None:
-    """Read the devices of the fleet (or each DEVICE, a name or glob) into a snapshot.
+    """Read each DEVICE (a name or glob; default: all) and save a snapshot.
 
-    Only the questions of the device's sheet are sent; nothing is changed. The snapshot goes to
-    snapshots/, the raw answers beside it. A device that cannot be read costs its own line only;
-    the exit code is 3 then. Ctrl-C keeps what is finished, and --resume takes the rest.
+    Logs in to the devices. Only the read-only commands of the device's sheet (the description of
+    its kind) are sent; nothing is changed. The snapshot goes to snapshots/, with the raw output
+    (evidence) beside it. A device that cannot be read is reported and does not stop the others
+    (exit code 3). After Ctrl-C, --resume reads the rest.
     """
     site, names, where = selected.site, selected.names, selected.where
     if prune_age is not None:
@@ -104,8 +120,9 @@ def command(
             result = survey(site, names, where, how)
         except StoppedError as stopped:
             say(
-                f"\novek: stopped; {stopped.done} done, {stopped.left} left. What is finished is "
-                f"kept in {stopped.journal}; take the rest with: ovek survey --resume",
+                f"\novek: stopped: {stopped.done} devices read, {stopped.left} left. Results "
+                "so far "
+                f"are saved in {stopped.journal}. Continue with: ovek survey --resume",
                 err=True,
             )
             sys.exit(3)

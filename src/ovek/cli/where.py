@@ -25,10 +25,10 @@ from ovek.cli.show import show
 @on_option
 @device_options("csv")
 def command(sought: str, shelves: tuple[Path, ...], selected: Selection, form: str) -> None:
-    """Which devices (all, or each DEVICE) and shelf folders hold this image, version or digest?
+    """Find an image, version or digest on devices (all, or each DEVICE) and shelves.
 
-    A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
-    or its first six characters or more, whatever has it. Exit code 1 where nothing does.
+    Give a file name or glob (also finds renamed copies), a version, or a digest (at least its
+    first 6 characters). Exit code 1 if nothing is found.
     """
     devices = selected.devices()
     result = locate(devices, sought, shelves)

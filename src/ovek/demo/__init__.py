@@ -98,11 +98,11 @@ def write_site(folder: Path) -> None:
     """Write the sample site to a folder that is new or empty; raise InputError where it is not."""
     try:
         if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-            met = "is there already and is not an empty folder"
+            met = "already exists and is not an empty folder"
             raise InputError(folder, met, "Name a new folder: ovek demo FOLDER")
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
-        raise InputError(folder, f"cannot be used ({reason})", "Name another folder") from None
+        raise InputError(folder, f"cannot be used ({reason})", "Choose another folder") from None
     source = Path(str(resources.files("ovek.demo") / "site"))
     try:
         folder.parent.mkdir(parents=True, exist_ok=True)
@@ -115,4 +115,4 @@ def write_site(folder: Path) -> None:
             made.replace(folder)
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
-        raise InputError(folder, f"cannot be written ({reason})", "Name another folder") from None
+        raise InputError(folder, f"cannot be written ({reason})", "Choose another folder") from None

@@ -56,7 +56,7 @@ def annotate(folder: Path, said: Annotation) -> Path:
         text = text_of(file, read_bytes(file)) if file.exists() else f'format = "{FORMAT}"\n'
         document = tomlkit.parse(text)
     except TOMLKitError as error:
-        raise InputError(file, f"is not TOML: {error}", "Fix that line") from None
+        raise InputError(file, f"invalid TOML: {error}", "Fix that line") from None
     index = next((index for index, one in enumerate(known) if one.files == said.files), None)
     if index is None:
         tables = document.setdefault("annotation", tomlkit.aot())

@@ -69,9 +69,9 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
         elif may_stand(file):
             entries = _standing(file).read(file, {})
         else:
-            met = f"has the ending {file.suffix!r}, which is no catalog's"
+            met = f"has the ending {file.suffix!r}, which is not a catalog format"
             lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
-            raise InputError(file, met, f"Name a catalog .json, a list {', '.join(lists)}")
+            raise InputError(file, met, f"Give a catalog .json, a list {', '.join(lists)}")
         found, bad = sorted_out(entries)
         if file.name == OPENED:
             opened = found
@@ -157,8 +157,8 @@ def _plain(file: Path, text: str) -> object:
     try:
         return json.loads(text)
     except json.JSONDecodeError as error:
-        met = f"is not JSON: {error.msg.lower()} (column {error.colno})"
-        raise InputError(file, met, "Mend that line", line=error.lineno) from None
+        met = f"invalid JSON: {error.msg.lower()} (column {error.colno})"
+        raise InputError(file, met, "Fix that line", line=error.lineno) from None
     except ValueError:  # more digits than Python takes for a number
         raise too_many_digits(file, text) from None
     except RecursionError:

@@ -60,8 +60,8 @@ class DamagedError(InputError):
                 file, f"is damaged and cannot be renamed ({reason})", "Delete it"
             ) from None
         return (
-            f"{file}: {self.met}. It was renamed to {aside.name} and is built again from "
-            "snapshots/; add snapshots from other places again: ovek history add FILE"
+            f"{file}: {self.met}. It was renamed to {aside.name} and rebuilt from "
+            "snapshots/. Add snapshots from other places again: ovek history add FILE"
         )
 
 

@@ -69,7 +69,7 @@ def read_evidence(file: Path) -> dict[str, Any]:
     try:
         whole = json.loads(data)
     except (ValueError, RecursionError) as error:
-        raise InputError(file, f"is not JSON: {error}", "Read the device again") from None
+        raise InputError(file, f"invalid JSON: {error}", "Read the device again") from None
     if not isinstance(whole, dict) or whole.get("format") != FORMAT:
         raise InputError(file, f"is not {FORMAT}", "Read the device again", key="format")
     return whole

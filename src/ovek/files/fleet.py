@@ -83,14 +83,14 @@ def _read_fleet(folder: Path) -> Fleet:
     devices = {device.name: device for device in fleet.device}
     for name in fleet.lists:
         if Path(name).is_absolute() or ".." in Path(name).parts:
-            met = f"the list {name!r} leaves the site"
+            met = f"the list {name!r} is outside the site folder"
             raise InputError(folder / "fleet.toml", met, "Move it inside", key="lists")
         _read_list(folder / name, devices)
     fleet = msgspec.structs.replace(fleet, device=tuple(devices.values()))
     for device, login in fleet.logins():
         if isinstance(login, str):
             met = f"the device {device.name!r}: {login}"
-            do = "Name a device with a host, or a [[jump_host]]"
+            do = "Use a device with a host, or a [[jump_host]]"
             raise InputError(folder / "fleet.toml", met, do, key="through")
     return fleet
 
@@ -107,8 +107,8 @@ def _read_list(file: Path, devices: dict[str, FleetDevice]) -> None:
             if any(cell.strip() for cell in cells):
                 _read_row(file, rows.line_num, header, cells, devices, seen)
     except csv.Error as error:
-        met = f"is not CSV: {error}"
-        raise InputError(file, met, "Mend that line", line=rows.line_num) from None
+        met = f"invalid CSV: {error}"
+        raise InputError(file, met, "Fix that line", line=rows.line_num) from None
 
 
 def listed_at(folder: Path, fleet: Fleet, name: str) -> tuple[Path, int | None]:
@@ -145,19 +145,19 @@ def _read_row(
 ) -> None:
     if len(cells) != len(header):
         met = f"has {len(cells)} cells, the header has {len(header)}"
-        raise InputError(file, met, "Mend that line", line=line)
+        raise InputError(file, met, "Fix that line", line=line)
     row: dict[str, Any] = {n: cell.strip() for n, cell in zip(header, cells, strict=True)}
     row = {name: cell for name, cell in row.items() if cell}
     for name in _LISTS & row.keys():
         row[name] = row[name].split()
     name = row.get("name", "")
     if name in seen:
-        met = f"the device {name!r} has a line already (line {seen[name]})"
-        raise InputError(file, met, "Keep one line for each device", line=line, key="name")
+        met = f"device {name!r} is already on line {seen[name]}"
+        raise InputError(file, met, "Keep one line per device", line=line, key="name")
     seen[name] = line
     before = msgspec.to_builtins(devices[name]) if name in devices else {}
     try:
         devices[name] = msgspec.convert({**before, **row}, FleetDevice, strict=False)
     except msgspec.ValidationError as error:
         message = str(error).replace("`", "").replace(" - at $.", " in the column ")
-        raise InputError(file, message, "Mend that line", line=line) from None
+        raise InputError(file, message, "Fix that line", line=line) from None

@@ -149,12 +149,12 @@ class Store:
             version = int(_about(connection, "version") or 0) if there else 0
         if version > VERSION:
             met = f"is a history of version {version}; this Ovek knows {VERSION}"
-            raise InputError(self.where, met, "Use a newer Ovek, or name another store")
+            raise InputError(self.where, met, "Use a newer Ovek, or another store")
         if version == VERSION:
             with self._engine.connect() as connection:
                 long = sa.select(_TEXT.c.id).where(sa.func.length(_TEXT.c.value) > _LONGEST)
                 if connection.execute(long.limit(1)).first() is not None:
-                    raise ValueError("a text that is too long")
+                    raise ValueError("a string that is too long")
             return
         with self._writing() as connection:  # migrations stand here, in their order
             _META.create_all(connection)
@@ -552,14 +552,14 @@ def _with_secret(folder: Path, url: str) -> tuple[str, str]:
     try:
         parsed = sa.make_url(url)
     except sa.exc.ArgumentError:
-        do = "Write it like postgresql+psycopg://user@host/name"
-        raise InputError(folder / "fleet.toml", "names no database", do, key="history") from None
+        do = "Use e.g. postgresql+psycopg://user@host/name"
+        raise InputError(folder / "fleet.toml", "has no database name", do, key="history") from None
     if parsed.get_backend_name() not in ("postgresql", "sqlite"):
-        met = f"names a {parsed.get_backend_name()} database"
+        met = f"is a {parsed.get_backend_name()} database"
         raise InputError(folder / "fleet.toml", met, "Use PostgreSQL or SQLite", key="history")
     if parsed.password is not None:
         do = f"Put it into {PASSWORD} or the keyring, never into a file"
-        raise InputError(folder / "fleet.toml", "holds a password", do, key="history")
+        raise InputError(folder / "fleet.toml", "contains a password", do, key="history")
     shown = parsed.render_as_string()
     secret = os.environ.get(PASSWORD) or _from_keyring(shown, parsed.username)
     if secret:
@@ -589,14 +589,14 @@ def _engine(url: str) -> Engine:
         )
     except ImportError:
         do = "Install it: pip install 'ovek[postgres]'"
-        raise InputError("history", "needs the extra postgres", do) from None
+        raise InputError("history", "needs the extra `postgres`", do) from None
 
 
 def _damaged(where: str, why: str, *, file: bool) -> InputError:
     """What is said of a store that is damaged: a file can be made anew, a server's cannot."""
     if file:
-        return DamagedError(where, f"is damaged: {why[:200]}", "Ovek builds it again")
-    return InputError(where, f"is damaged: {why[:200]}", "Restore it, or name another database")
+        return DamagedError(where, f"is damaged: {why[:200]}", "Ovek rebuilds it")
+    return InputError(where, f"is damaged: {why[:200]}", "Restore it, or use another database")
 
 
 def _fact(kind: int, member: str, key: str, value: str) -> Fact:
@@ -628,14 +628,14 @@ def _told(where: str, error: SQLAlchemyError, *, file: bool) -> InputError:
     if file and any(each in text for each in _DAMAGE):
         return _damaged(where, text, file=file)
     if "locked" in text or "timeout" in text.lower():
-        return InputError(where, "is busy with somebody else's writing", "Try again later")
+        return InputError(where, "is locked: another process is writing to it", "Try again later")
     if "readonly" in text or "read-only" in text:
         return InputError(where, "cannot be written: it is read-only", "Check its permissions")
     if isinstance(error, OperationalError):
         return InputError(where, f"cannot be reached: {text[:200]}", "Start it, or try again later")
     if isinstance(error, DatabaseError):
         return InputError(where, f"cannot be used: {text[:200]}", "Check that it is the right one")
-    return InputError(where, f"failed: {text[:200]}", "Try again; else remove it, it is made anew")
+    return InputError(where, f"failed: {text[:200]}", "Try again, or delete it: Ovek rebuilds it")
 
 
 def _about(connection: Connection, name: str) -> str | None:

@@ -72,7 +72,7 @@ def read_hosts(file: Path, group: str = "role") -> Hosts:
             elif meaning != "name":
                 merged[name][meaning] = value
     if not merged:
-        raise InputError(file, "names no device", "Give it a group with hosts, a name each")
+        raise InputError(file, "names no device", "Give it a group with named hosts")
     return Hosts(tuple(merged.values()), tuple(left_out))
 
 
@@ -90,18 +90,18 @@ def _csv(file: Path, text: str) -> Hosts:
         meanings = [each for each in columns.values() if each is not None]
         if "name" not in meanings and "host" not in meanings:
             do = f"Give it a header with name and any of: {_SHOWN}"
-            raise InputError(file, "has no column that is understood as a name", do, line=1)
+            raise InputError(file, "has no column for the device name", do, line=1)
         twice = next((each for each in meanings if meanings.count(each) > 1), None)
         if twice is not None:
             both = " and ".join(title for title, each in columns.items() if each == twice)
-            raise InputError(file, f"has {both}, both understood as {twice}", "Keep one", line=1)
+            raise InputError(file, f"has {both}, and both mean {twice}", "Keep one", line=1)
         devices: dict[str, dict[str, str]] = {}
         for row in rows:
             if not any(cell.strip() for cell in row):
                 continue
             if len(row) != len(titles):
                 met = f"has {len(row)} cells, the header has {len(titles)}"
-                raise InputError(file, met, "Mend that line", line=rows.line_num)
+                raise InputError(file, met, "Fix that line", line=rows.line_num)
             told = {
                 meaning: cell.strip()
                 for title, cell in zip(titles, row, strict=True)
@@ -109,14 +109,14 @@ def _csv(file: Path, text: str) -> Hosts:
             }
             name = told.setdefault("name", told.get("host", ""))
             if not name or name in devices:
-                met = f"the device {name!r} is there already" if name else "names no device"
-                raise InputError(file, met, "Give each line a name of its own", line=rows.line_num)
+                met = f"device {name!r} is listed twice" if name else "names no device"
+                raise InputError(file, met, "Give each device its own name", line=rows.line_num)
             devices[name] = told
     except csv.Error as error:
-        met = f"is not CSV: {error}"
-        raise InputError(file, met, "Mend that line", line=rows.line_num) from None
+        met = f"invalid CSV: {error}"
+        raise InputError(file, met, "Fix that line", line=rows.line_num) from None
     if not devices:
-        raise InputError(file, "names no device", "Give it a line for each device")
+        raise InputError(file, "names no device", "Give it one line per device")
     return Hosts(
         tuple(devices.values()), tuple(title for title in titles if columns[title] is None)
     )
@@ -134,7 +134,7 @@ def _ini(file: Path, text: str, group: str) -> Iterator[Found]:
             continue
         if stripped[0] == "[":
             if not stripped.endswith("]"):
-                raise InputError(file, f"{stripped!r} is no group", "Close its ]", line=number)
+                raise InputError(file, f"{stripped!r} is not a group", "Close its ]", line=number)
             here = stripped[1:-1].strip()
             hosts = ":" not in here  # a group of groups, or of settings: it names no host
             continue
@@ -143,7 +143,7 @@ def _ini(file: Path, text: str, group: str) -> Iterator[Found]:
         try:
             name, *pairs = shlex.split(stripped, comments=True)
         except ValueError as error:
-            raise InputError(file, f"cannot be read: {error}", "Mend it", line=number) from None
+            raise InputError(file, f"cannot be read: {error}", "Fix it", line=number) from None
         told = {group: here} if here else {}
         for pair in pairs:
             key, equals, value = pair.partition("=")
@@ -159,7 +159,7 @@ def _yaml(file: Path, text: str, group: str) -> Iterator[Found]:
         import yaml
     except ImportError:
         do = "Install it: pip install 'ovek[yaml]'; or write it as CSV or INI"
-        raise InputError(file, "needs the extra yaml", do) from None
+        raise InputError(file, "needs the extra `yaml`", do) from None
 
     class Plain(yaml.SafeLoader):
         """Reads plain data; a reference to what stands elsewhere is refused, as it could grow."""
@@ -174,13 +174,13 @@ def _yaml(file: Path, text: str, group: str) -> Iterator[Found]:
         whole = yaml.load(text, Plain)  # noqa: S506 - a safe loader
     except yaml.MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark is not None else None
-        met = f"is not YAML that is understood: {error.problem}"
-        raise InputError(file, met, "Mend that line", line=line) from None
+        met = f"invalid YAML: {error.problem}"
+        raise InputError(file, met, "Fix that line", line=line) from None
     except (yaml.YAMLError, RecursionError, ValueError) as error:
-        met = f"is not YAML that is understood: {' '.join(str(error).split())[:100]}"
-        raise InputError(file, met, "Mend it") from None
+        met = f"invalid YAML: {' '.join(str(error).split())[:100]}"
+        raise InputError(file, met, "Fix it") from None
     if not isinstance(whole, Mapping):
-        raise InputError(file, "holds no groups", "Give it groups that hold hosts")
+        raise InputError(file, "has no groups", "Give it groups with hosts")
     yield from _group(file, whole, group, None, 0)
 
 

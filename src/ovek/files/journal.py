@@ -74,7 +74,7 @@ class Journal:
                     self._stream.truncate(self._end)
                 reason = (error.strerror or str(error)).lower()
                 met = f"cannot be written ({reason})"
-                raise InputError(self.file, met, "Check the folder and its room") from None
+                raise InputError(self.file, met, "Check the folder and its free space") from None
             self._at[name] = (self._end, len(line))
             self._end += len(line)
 

@@ -36,12 +36,13 @@ def locked(file: Path, what: str) -> Iterator[None]:
                 fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:
                 stream.seek(0)
-                met = f"{what} runs already ({_holder(stream.read(4096))})"
-                do = "Wait until it has ended, or end it"
+                met = f"{what} is already running ({_holder(stream.read(4096))})"
+                do = "Wait until it ends, or stop it"
                 raise InputError(file.parent, met, do) from None
             except OSError as error:
                 reason = (error.strerror or str(error)).lower()
-                met, do = f"cannot be locked ({reason})", "Keep the site where locks are held"
+                met = f"cannot be locked ({reason})"
+                do = "Put the site on a file system that supports locks"
                 raise InputError(file, met, do) from None
         since = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
         told = {"process": os.getpid(), "host": socket.gethostname(), "since": since}
@@ -61,4 +62,4 @@ def _holder(data: bytes) -> str:
         told = json.loads(data)
         return f"process {told['process']} on {told['host']}, since {told['since']}"
     except (ValueError, TypeError, KeyError, RecursionError):
-        return "by a process that has not said which"
+        return "by an unknown process"

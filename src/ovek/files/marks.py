@@ -101,11 +101,11 @@ def unmarked(text: str) -> tuple[str, list[Mark]]:
     lines, marks = [], list[Mark]()
     for number, line in enumerate(text.split("\n")):
         if number >= _MOST_LINES:
-            do = "Cut long lists down to some rows: that is enough to learn from"
+            do = "Shorten long lists: a few rows are enough"
             raise MarkError(number + 1, f"the session has more than {_MOST_LINES} lines", do)
         plain, at = "", 0
         if len(line) > _LONGEST:
-            do = "Leave it out: no answer that is learned has such a line"
+            do = "Remove it: no output that can be learned has such a line"
             raise MarkError(number + 1, f"the line has more than {_LONGEST} characters", do)
         for found in _marks_in(line):
             plain += _without(line[at : found.start], number)
@@ -113,10 +113,10 @@ def unmarked(text: str) -> tuple[str, list[Mark]]:
             plain += found.value
             mark = Mark(number, start, len(plain), found.name, found.value, found.means)
             if len(marks) >= _MOST:
-                do = "Mark a row or two of each kind: that is enough"
+                do = "Mark one or two rows of each kind: that is enough"
                 raise MarkError(number + 1, f"the session has more than {_MOST} marks", do)
             if not mark.value.strip():
-                raise MarkError(number + 1, f"{mark.shown} marks nothing", "Put a value in it")
+                raise MarkError(number + 1, f"{mark.shown} is empty", "Put a value in it")
             _check_name(mark)
             marks.append(mark)
             at = found.end
@@ -143,8 +143,8 @@ def _without(text: str, number: int) -> str:
     """A text that has to hold no mark; raises MarkError where it holds half of one."""
     found = _ALMOST.search(text)
     if found is not None and (found["open"] or found["closed"]).lower() in _words():
-        do = "Write <<field=value>>, as <<free=90112>>, within one line"
-        raise MarkError(number + 1, f"{text[found.start() :][:40]!r} is no whole mark", do)
+        do = "Write <<field=value>>, e.g. <<free=90112>>, within one line"
+        raise MarkError(number + 1, f"{text[found.start() :][:40]!r} is not a complete mark", do)
     return text
 
 
@@ -181,7 +181,7 @@ def _check_name(mark: Mark) -> None:
         return
     near = get_close_matches(mark.name, sorted(_words()), n=1)
     do = f"Did you mean {near[0]!r}? " if near else ""
-    met = f"{mark.shown} names no field"
+    met = f"{mark.shown} is not a field"
     raise MarkError(mark.line + 1, met, f"{do}See: ovek sheet fields")
 
 

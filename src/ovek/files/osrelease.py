@@ -33,6 +33,6 @@ def read_os_release(data: bytes) -> dict[str, str]:
         try:
             words = shlex.split(value, posix=True)
         except ValueError as error:
-            raise OsReleaseError(f"line {number} has a quote without its end: {error}") from None
+            raise OsReleaseError(f"line {number} has an unclosed quote: {error}") from None
         found[name] = " ".join(words)
     return found

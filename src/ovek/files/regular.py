@@ -30,7 +30,7 @@ def opened(file: Path, *, buffering: int = -1) -> BinaryIO:
     try:
         return open(file, "rb", buffering, opener=_regular)
     except ValueError:  # a NUL in it
-        raise InputError(file, "is no name of a file", "Mend the name") from None
+        raise InputError(file, "is not a file name", "Fix the name") from None
 
 
 def opened_to_add(file: Path) -> BinaryIO:
@@ -39,7 +39,7 @@ def opened_to_add(file: Path) -> BinaryIO:
     try:
         return cast("BinaryIO", open(file, "a+b", 0, opener=_regular))
     except ValueError:
-        raise InputError(file, "is no name of a file", "Mend the name") from None
+        raise InputError(file, "is not a file name", "Fix the name") from None
 
 
 def bytes_of(file: Path) -> bytes:
@@ -52,7 +52,7 @@ def _regular(file: str, flags: int) -> int:
     handle = os.open(file, flags | getattr(os, "O_NONBLOCK", 0), 0o666)
     if (kind := special(os.fstat(handle).st_mode)) is not None:
         os.close(handle)
-        raise InputError(file, f"is {kind}, no file", "Name a file")
+        raise InputError(file, f"is {kind}, not a file", "Give a file")
     return handle
 
 
@@ -67,7 +67,7 @@ def refuse_leaving(file: Path) -> None:
     except (OSError, ValueError):  # who opens it tells
         return
     if real != inside and not real.startswith(inside.rstrip("/") + "/"):
-        do = "Replace it by what it leads to; for images elsewhere add a [[shelf]] to fleet.toml"
+        do = "Replace it with its target; for images elsewhere add a [[shelf]] to fleet.toml"
         raise InputError(file, "is a link to a place outside the site folder", do)
 
 
@@ -112,7 +112,7 @@ def check_regular(file: Path) -> None:
     refuse_leaving(file)
     with suppress(OSError):
         if (kind := special(file.stat().st_mode)) is not None:
-            raise InputError(file, f"is {kind}, no file", "Name a file")
+            raise InputError(file, f"is {kind}, not a file", "Give a file")
 
 
 def special(mode: int) -> str | None:

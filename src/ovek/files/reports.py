@@ -27,13 +27,13 @@ def remembered_in(page: Path) -> Remembered:
     """What a page remembers. Raises InputError where it is no report."""
     match = _BLOCK.search(read_bytes(page))
     if match is None:
-        raise InputError(page, "is no report of Ovek", "Name a page that ovek report wrote")
+        raise InputError(page, "is not an Ovek report", "Give a page that ovek report wrote")
     try:
         found = msgspec.json.decode(unpacked(match[1], _MOST), type=Remembered)
     except (ValueError, RecursionError) as error:
         met = f"is a damaged report ({error})"
-        raise InputError(page, met, "Name another, or remove it") from None
+        raise InputError(page, met, "Choose another name, or delete it") from None
     if found.format != FORMAT:
-        met = f"is a report of the format {found.format!r}, and {FORMAT} is known"
-        raise InputError(page, met, "Name another, or remove it")
+        met = f"is a report of format {found.format!r}; this Ovek reads {FORMAT}"
+        raise InputError(page, met, "Choose another name, or delete it")
     return found

@@ -87,8 +87,8 @@ def _folders(folder: Path) -> Iterator[Path]:
     yield folder / "sheets"
     for place in _shared(folder):
         if not place.is_dir():
-            do = "Mend sheets in fleet.toml, or fetch that checkout"
-            raise InputError(place, "is no folder of sheets", do)
+            do = "Fix `sheets` in fleet.toml, or get that folder"
+            raise InputError(place, "is not a folder of sheets", do)
         yield place
     yield _shipped()
 

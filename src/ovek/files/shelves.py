@@ -30,8 +30,8 @@ def read_record(site: Path, shelf: Shelf) -> ShelfRecord | None:
     try:
         found = msgspec.json.decode(read_bytes(file), type=ShelfRecord)
     except (ValueError, RecursionError) as error:
-        do = "Remove it, and read that shelf again: ovek shelf NAME"
-        raise InputError(file, f"is no record of a shelf ({error})", do) from None
+        do = "Delete it, and read that shelf again: ovek shelf NAME"
+        raise InputError(file, f"is not a record of a shelf ({error})", do) from None
     return found if found.at == shelf.at else None
 
 

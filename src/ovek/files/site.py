@@ -37,8 +37,11 @@ class Site:
     ) -> None:
         self.folder, self.until, self.lies = folder, until, lies or folder
         if not os.path.lexists(folder / "fleet.toml"):
-            do = "Name the site with --site FOLDER, or write a sample one with: ovek demo FOLDER"
-            raise InputError(folder, "is no site: it holds no fleet.toml", do)
+            do = (
+                "Use --site FOLDER, or create one: ovek init FOLDER (your network), ovek "
+                "demo FOLDER (sample)"
+            )
+            raise InputError(folder, "is not an Ovek site folder (no fleet.toml)", do)
 
     @cached_property
     def fleet(self) -> Fleet:
@@ -115,7 +118,7 @@ class Site:
             files = [Path(each) for each in found if each.endswith(".jsonl")]
             if files:
                 return files
-        raise InputError(pattern, "matches no snapshot (*.jsonl)", "Name files that are there")
+        raise InputError(pattern, "matches no snapshot (*.jsonl)", "Give existing files")
 
     def known_files(self) -> dict[str, bytes]:
         """What the snapshots are judged by: the site's files but those of its state, by name.
@@ -151,9 +154,9 @@ class Site:
         do = (
             f"Did you mean {near[0]!r}?"
             if near
-            else "Name a file, or one of snapshots/, baselines/"
+            else "Give a file, or a name from snapshots/ or baselines/"
         )
-        raise InputError(named, "is no snapshot, and no baseline has this name", do)
+        raise InputError(named, "is neither a snapshot nor a baseline", do)
 
 
 def read_sheet(file: Path) -> Sheet:

@@ -15,7 +15,7 @@ from ovek.model.snapshot import FORMAT, Device
 _LONGEST_LINE = 64 * 2**20
 _DECODER = msgspec.json.Decoder(Device)
 _MARK = b"\xef\xbb\xbf"  # of UTF-8, where an editor put one
-_DO = "Read the fleet again, or remove that line"
+_DO = "Delete that line, or read the devices again: ovek survey"
 
 
 class _Head(msgspec.Struct):
@@ -49,14 +49,16 @@ class Seen:
         """Take a device in; raise InputError where it has a line already."""
         first = self.lines.setdefault(name, line)
         if first != line:
-            met = f"{name!r} has a line already (line {first})"
-            do = "Keep one line for each device"
+            met = f"{name!r} is already on line {first}"
+            do = "Keep one line per device"
             raise InputError(self.file, met, do, line=line, key="device")
 
     def done(self) -> None:
         """Raise InputError where there was no device at all."""
         if not self.lines:
-            raise InputError(self.file, "is empty: it holds no device", "Read the fleet again")
+            raise InputError(
+                self.file, "is empty: no device", "Read the devices again: ovek survey"
+            )
 
 
 def newest_snapshot(folder: Path) -> Path:
@@ -69,8 +71,8 @@ def newest_snapshot(folder: Path) -> Path:
     except OSError as error:
         raise cannot_read(folder, error) from None
     if not files:
-        met = "holds no snapshot (*.jsonl)"
-        raise InputError(folder, met, "Put one there, or name one with --snapshot FILE")
+        met = "has no snapshot (*.jsonl)"
+        raise InputError(folder, met, "Put one there, or use --snapshot FILE")
     return max(files, key=lambda file: (_taken_at(file), file.name)) if files[1:] else files[0]
 
 
@@ -82,8 +84,8 @@ def _taken_at(file: Path) -> float:
             return snapshot_device(file, number, line).taken_at.timestamp()
     raise InputError(
         file,
-        "is empty, so that the newest snapshot is unknown",
-        "Remove it, or name a snapshot with --snapshot FILE",
+        "is empty, so the newest snapshot is unknown",
+        "Delete it, or use --snapshot FILE",
     )
 
 
@@ -145,6 +147,6 @@ def _why(file: Path, number: int, line: bytes, error: Exception) -> InputError:
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as wrong:
         reason = str(wrong).removeprefix("JSON is malformed: ")
         reason = "nested too deeply" if isinstance(wrong, RecursionError) else reason
-        met = f"is not JSON: {reason[:1].lower()}{reason[1:]}"
+        met = f"damaged: {reason[:1].lower()}{reason[1:]}"
         return InputError(file, met, _DO, line=number)
     return explain(file, error, plain, Device, FORMAT, number)

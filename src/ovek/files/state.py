@@ -199,8 +199,8 @@ class State:
         try:
             device = snapshot_device(file, line.number, text)
             if device.device != name:
-                met = f"holds {device.device!r} where {name!r} was"
-                raise InputError(file, met, "Run that again", line=line.number)
+                met = f"has {device.device!r} where {name!r} was"
+                raise InputError(file, met, "Run the command again", line=line.number)
         except InputError:
             _forget(file)
             raise
@@ -284,8 +284,8 @@ def state_of(folder: Path) -> State:
     """
     there = _there(folder)
     if not any(name.endswith(".jsonl") for name in there):
-        met = "holds no snapshot (*.jsonl)"
-        do = "Read the fleet first: ovek survey; or name one with --snapshot FILE"
+        met = "has no snapshot (*.jsonl) yet"
+        do = "Read the devices first: ovek survey; or use --snapshot FILE"
         raise InputError(folder, met, do)
     known = _kept(folder, there)
     old = {file.name for file in known.files}
@@ -325,8 +325,8 @@ def state_until(folder: Path, until: datetime) -> State:
         else:
             _take_lines(folder / file.name, at, lines, files, until)
     if not lines:
-        met = f"holds no device that was read by {until:%Y-%m-%d %H:%M} UTC"
-        raise InputError(folder, met, "Name a later time, or put older snapshots there")
+        met = f"has no device that was read by {until:%Y-%m-%d %H:%M} UTC"
+        raise InputError(folder, met, "Use a later time, or put older snapshots there")
     return State(folder, [folder / file.name for file in files], lines, failed)
 
 
@@ -433,8 +433,8 @@ def _take_tried(
     try:
         survey = msgspec.json.decode(read_bytes(file), type=_Survey)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        met = f"is not what a survey leaves: {error}"
-        raise InputError(file, met, "Remove it, or read the fleet again") from None
+        met = f"was not written by a survey: {error}"
+        raise InputError(file, met, "Delete it, or read the devices again: ovek survey") from None
     if until is not None and survey.began > until:
         return
     for one in survey.devices:

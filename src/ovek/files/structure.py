@@ -62,7 +62,7 @@ def structure_of(file: Path) -> Structure | None:
                 except _Broken as broken:
                     return Structure(kind=kind, sound=False, why=str(broken), offset=broken.offset)
                 except _LIES as wrong:
-                    why = f"what it says of itself cannot be true ({wrong})"
+                    why = f"its header is impossible ({wrong})"
                     return Structure(kind=kind, sound=False, why=why, offset=0)
                 return Structure(kind=kind, sound=True)
     return None
@@ -78,7 +78,7 @@ def _compressed(stream: BinaryIO, size: int) -> None:
         raise _Broken("it ends in the middle of a stream", size) from None
     except DamagedError as wrong:
         if wrong.memory:
-            raise TooMuchError("it asks for too much memory") from None
+            raise TooMuchError("it needs too much memory") from None
         raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None
 
 
@@ -192,7 +192,7 @@ def _legacy_image(stream: BinaryIO, size: int) -> None:
     if zlib.crc32(head[:4] + bytes(4) + head[8:]) != told:
         raise _Broken("the CRC-32 of its header is wrong", 4)
     if 64 + length > size:
-        raise _Broken(f"it holds {length} bytes of data and the file ends before", size)
+        raise _Broken(f"it should have {length} bytes of data, and the file ends earlier", size)
     summed, left = 0, length
     while left and (data := stream.read(min(_CHUNK, left))):
         summed, left = zlib.crc32(data, summed), left - len(data)
@@ -309,7 +309,7 @@ def _cpio(stream: BinaryIO, size: int) -> None:
         if len(head) < 110:
             raise _Broken("it ends without the trailer of a cpio", at)
         if not _HEX.fullmatch(head[6:]):  # a sign or a blank is no number here
-            raise _Broken("a header is no header", at)
+            raise _Broken("a header is not valid", at)
         fields = [int(head[6 + 8 * n : 14 + 8 * n], 16) for n in range(13)]
         if head[:6] not in (b"070701", b"070702"):
             raise _Broken("a header does not start as one", at)

@@ -37,7 +37,7 @@ def read_bytes(file: Path, *, at_most: int = _LARGEST) -> bytes:
     except OSError as error:
         raise cannot_read(file, error) from None
     if len(data) > at_most:
-        raise InputError(file, f"is over {at_most} bytes", "Check that it is the right file")
+        raise InputError(file, f"is over {at_most} bytes", "Check that this is the right file")
     return data
 
 
@@ -119,7 +119,7 @@ def untyped_toml(file: Path, expected: str) -> dict[str, Any]:
     """The untyped data of a TOML file; raise InputError."""
     text = text_of(file, read_bytes(file))
     if not text.strip():
-        raise InputError(file, "is empty", f"Fill it as {expected} asks, or remove it")
+        raise InputError(file, "is empty", f"Fill it in as {expected}, or delete it")
     try:
         return tomllib.loads(text.replace("\r\n", "\n"))
     except tomllib.TOMLDecodeError as error:
@@ -129,20 +129,22 @@ def untyped_toml(file: Path, expected: str) -> dict[str, Any]:
         line = int(where[1]) if where else text.count("\n") + 1
         dated = _DATED.search([*text.split("\n"), ""][line - 1])
         if dated is not None:
-            met, do = f"{dated[0]} is no date", "Write a date such as 2026-12-31, a month to 12"
+            met, do = f"{dated[0]} is not a date", "Write a date such as 2026-12-31, a month to 12"
             raise InputError(file, met, do, line=line) from None
-        raise InputError(file, f"is not TOML: {met}", "Mend that line", line=line) from None
+        raise InputError(file, f"invalid TOML: {met}", "Fix that line", line=line) from None
     except ValueError:  # a number of more digits than Python takes
         raise too_many_digits(file, text) from None
     except RecursionError:
-        raise InputError(file, "is nested too deeply", "Check that it is the right file") from None
+        raise InputError(
+            file, "is nested too deeply", "Check that this is the right file"
+        ) from None
 
 
 def too_many_digits(file: Path, text: str) -> InputError:
     """The error that a text holds a number that nobody means."""
     found = _LONG_NUMBER.search(text)
     line = text.count("\n", 0, found.start()) + 1 if found is not None else None
-    return InputError(file, "holds a number of too many digits", "Mend that number", line=line)
+    return InputError(file, "has a number with too many digits", "Fix that number", line=line)
 
 
 def explain(
@@ -169,14 +171,12 @@ def explain(
         name, known = unknown["name"], _keys(inspect.type_info(kind), path)
         near, new = get_close_matches(name, known, n=1), new_name(name, known)
         do = f"Did you mean {near[0]!r}? " if near else ""
-        do += f"Known are: {', '.join(known)}" if known else "Remove it or mend its spelling"
+        do += f"Known are: {', '.join(known)}" if known else "Remove it or correct its spelling"
         do = do if new is None else f"It is called {new!r} now"
-        return InputError(
-            file, f"the key {name!r} is unknown", do, line=line, key=_joined(key, name)
-        )
+        return InputError(file, f"unknown key {name!r}", do, line=line, key=_joined(key, name))
     if missing := _MISSING.fullmatch(what):
         name = missing["name"]
-        met = f"the key {name!r} is missing"
+        met = f"missing key {name!r}"
         return InputError(file, met, "Add it", line=line, key=_joined(key, name))
     if wanted := _EXPECTED.fullmatch(what):
         met = f"met {_shown(_follow(plain, path))}"
@@ -189,7 +189,7 @@ def explain(
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
         near = get_close_matches(invalid[1].strip("'"), words, n=1)
         do = f"Did you mean {near[0]!r}? {do}" if near else do
-        return InputError(file, f"{invalid[1]} is unknown here", do, line=line, key=key)
+        return InputError(file, f"{invalid[1]} is not valid here", do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid RFC3339 encoded (date|datetime|time)", what):
         met = f"{_shown(_follow(plain, path))} is no {invalid[1]}"
         return InputError(file, met, f"Write {_plainly(invalid[1])}", line=line, key=key)
@@ -233,7 +233,7 @@ def _plainly(what: str) -> str:
         "int >= 0": "a whole number, 0 or more",
         "int <= 9223372036854775807": "a whole number below 2**63",
         "str": "a text",
-        "str of length >= 1": "a text that is not empty",
+        "str of length >= 1": "a string that is not empty",
         "array": "a list",
         "object": "an object with keys",
         "bool": "true or false",

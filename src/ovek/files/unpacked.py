@@ -41,13 +41,15 @@ class Bounds:
         """Count bytes that were unpacked. Raises TooMuchError."""
         self._unpacked += size
         if self._unpacked > MOST_BYTES:
-            raise TooMuchError(f"it unpacks to over {show_size(MOST_BYTES)}, so no further look")
+            raise TooMuchError(
+                f"it unpacks to over {show_size(MOST_BYTES)}, so it was not looked into further"
+            )
         if time.monotonic() > self._ends:
-            raise TooMuchError("it takes too long to unpack, so no further look")
+            raise TooMuchError("it takes too long to unpack, so it was not looked into further")
         far = self._unpacked > RATIO_COUNTS_FROM
         if far and self._unpacked > self._packed * MOST_RATIO:
             raise TooMuchError(
-                f"it unpacks to over {MOST_RATIO} times its size, so no further look"
+                f"it unpacks to over {MOST_RATIO} times its size, so it was not looked into further"
             )
 
 

@@ -34,16 +34,18 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
                 os.fsync(stream.fileno())
             beside.chmod(mode)
             beside.replace(file)
-            _LOG.debug("%s is written", file)
+            _LOG.debug("wrote %s", file)
         except BaseException:
             beside.unlink(missing_ok=True)
             raise
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
         met = f"cannot be written ({reason})"
-        raise InputError(file, met, "Check the folder, its permissions and its room") from None
+        raise InputError(
+            file, met, "Check the folder, its permissions and its free space"
+        ) from None
     except ValueError:  # a NUL in it
-        raise InputError(file, "is no name of a file", "Mend the name") from None
+        raise InputError(file, "is not a file name", "Fix the name") from None
 
 
 def _mode_of(file: Path) -> int:
@@ -53,5 +55,5 @@ def _mode_of(file: Path) -> int:
     except FileNotFoundError:
         return 0o644
     if (kind := special(mode)) is not None:
-        raise InputError(file, f"is {kind}, no file", "Name a file")
+        raise InputError(file, f"is {kind}, not a file", "Give a file")
     return stat.S_IMODE(mode)

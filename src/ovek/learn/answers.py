@@ -322,7 +322,7 @@ class _Answers:
         self._rules += [(rule, True) for rule in rules]
 
     def _ambiguous(self, at: int, line: int, text: str) -> MarkError:
-        problem = f"its table cannot be told apart by its blanks: {text.strip()[:60]!r}"
+        problem = f"the columns of its table cannot be separated: {text.strip()[:60]!r}"
         do = "Mark a row in which every cell is filled"
         wrong = MarkError(self.exchanges[at].at[line] + 1, problem, do)
         wrong.session = self.exchanges[at].session

@@ -40,7 +40,7 @@ def lost_mark(
         beside = [one for one, slot in slots.items() if one.line == mark.line and slot[0] == fills]
         problem = _wrong(mark, {one: slots[one][1] for one in beside}, fills, rows.get(fills, ()))
         if problem is not None:
-            skip = f"mark with <<skip=…>> the lines that are read as {field} instead"
+            skip = f"mark with <<skip=…>> the lines that are parsed as {field} instead"
             do = f"Mark more of this line, or {skip}"
             return Lost(exchange.session, exchange.at[mark.line], f"{mark.shown} {problem}", do)
     return None
@@ -51,9 +51,9 @@ def _wrong(mark: Mark, beside: Mapping[Mark, str], fills: Fills, rows: Sequence[
     field = beside[mark]
     holding = [row for row in rows if _holds(row.get(field), mark)]
     if not holding:
-        return f"would not be read as {fills}.{field}"
+        return f"would not be parsed as {fills}.{field}"
     if not any(all(_holds(row.get(name), one) for one, name in beside.items()) for row in holding):
-        return "would be read in another row than the marks beside it"
+        return "would be parsed in another row than the marks beside it"
     key = key_of(fills, {name for row in rows for name in row if row[name]})
     if key is None or key in beside.values():
         return None

@@ -82,13 +82,13 @@ def learn(sessions: Sequence[str]) -> Lesson:
             raise SessionError(at, wrong.met, wrong.do, wrong.line) from None
         except ValueError:
             do = "Mark what was typed once, as PROMPT <<ask=what was typed>>"
-            raise SessionError(at, "nothing seems to be typed at a prompt in it", do) from None
+            raise SessionError(at, "no typed command was found at a prompt", do) from None
     if not any(_teaches(each) for one in dialogues for each in one.exchanges):
         do = (
-            "Wrap values in it, as <<free=90112>> (see ovek sheet fields), or let Ovek find some: "
-            "--ask goes through them, --take all puts them in"
+            "Mark values, e.g. <<free=90112>> (see ovek sheet fields), or let Ovek suggest marks: "
+            "--ask goes through them, --take all accepts them"
         )
-        raise SessionError(0, "no answer in it has a mark", do)
+        raise SessionError(0, "no output in it has a mark", do)
     return _Learning(dialogues).lesson()
 
 
@@ -152,19 +152,19 @@ class _Learning:
         asked = {(question.fills, field) for question in questions for field in question.fields}
         banks = any(question.fills == "bank" for question in questions)
         needed: list[tuple[str, str, tuple[str, ...]]] = [
-            ("the version that runs", "running.version", ("device.running.version",)),
+            ("the running version", "running.version", ("device.running.version",)),
             ("the hardware model", "hardware.model", ("device.hardware.model",)),
         ]
         if banks:
             halves = ("boot.default_bank.saved", "boot.default_bank.live")
-            needed.append(("which bank starts", "default_bank.saved", halves))
+            needed.append(("which bank boots", "default_bank.saved", halves))
         else:
             needed += [
                 ("its volumes", "volume", ("volume.volume",)),
-                ("how large a volume is", "capacity", ("volume.capacity",)),
-                ("how much of a volume is free", "free", ("volume.free",)),
+                ("the capacity of a volume", "capacity", ("volume.capacity",)),
+                ("the free space of a volume", "free", ("volume.free",)),
                 ("its files", "path", ("file.path",)),
-                ("what starts next", "place", ("order.place", "order.path", "boot.once")),
+                ("what boots next", "place", ("order.place", "order.path", "boot.once")),
             ]
         orders = [
             q for q in questions if q.fills == "order" and "list" not in {*q.fields, *q.fixed}
@@ -179,7 +179,7 @@ class _Learning:
         known = {f"{fills}.{field}" for fills, field in asked}
         for what, name, fields in needed:
             if not known & set(fields):
-                self.unsettled.append(Unsettled(f"{what}: no mark tells it", f"<<{name}=…>>"))
+                self.unsettled.append(Unsettled(f"{what}: no mark for it", f"<<{name}=…>>"))
 
     def _know(self) -> None:
         """Find the names of members, volumes and files that the marked answers tell."""
@@ -278,7 +278,7 @@ class _Learning:
             made = self._made(typed, names, exchanges, things)
         except ValueError as wrong:
             session = next(each.session for each in exchanges if _teaches(each))
-            raise SessionError(session, str(wrong), "Mark it otherwise") from None
+            raise SessionError(session, str(wrong), "Mark it differently") from None
         for exchange, slots in zip(answers.exchanges, answers.slots, strict=True):
             if (lost := lost_mark(exchange, slots, made)) is not None:
                 raise SessionError(lost.session, lost.met, lost.do, lost.line + 1)
@@ -340,17 +340,17 @@ class _Learning:
         words, dates, nothing = self._meant(found)
         if found.fills == "volume" and "state" not in found.columns.values():
             fixed["state"] = "ok"
-            self.taken.append("a volume that is listed is one that can be read (state ok)")
+            self.taken.append("every listed volume counts as readable (state ok)")
         states = {*found.values.get("state", ()), *found.means.get("state", {}).values()}
         if found.fills == "volume" and states and "ok" not in states:
             what = "which volumes can be read (a mark says only which cannot)"
-            mark = "<<volume.state(ok)=…>> where one says what it is"
+            mark = "<<volume.state(ok)=…>> where the state is shown"
             self.unsettled.append(Unsettled(what, mark))
         if found.fills == "bank" and "state" not in found.columns.values():
-            what = "whether an image in a bank is whole (state), so the walk does not know it"
-            self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where it says that it is"))
+            what = "whether the image in a bank is complete (state); the boot walk needs it"
+            self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where the state is shown"))
         if found.fills == "order" and "list" not in {*found.columns.values(), *fixed}:
-            self.taken.append("a boot order counts as the live and the saved one, as one is told")
+            self.taken.append("the one boot order shown counts as the live and the saved one")
         for field, values in found.values.items():
             self.values.setdefault(f"{found.fills}.{field}", []).extend(values)
         columns = {name: field for name, field in found.columns.items() if name.lower() != field}
@@ -476,8 +476,8 @@ class _Learning:
             if name and not any(re.fullmatch(each, name) for each in patterns)
         ]  # fmt: skip
         for name in dict.fromkeys(left):
-            what = f"that {name!r}, which starts, is an image, and where its version stands"
-            mark = "<<running.version=…>> where the device tells the version that is in its name"
+            what = f"that {name!r}, which boots, is an image, and where its version is"
+            mark = "<<running.version=…>> where the device shows the version that is in its name"
             self.unsettled.append(Unsettled(what, mark))
         return tuple(patterns)
 

@@ -194,7 +194,7 @@ def _stands_above(made: Rules, slot: Slot, keyed: Sequence[Rule]) -> bool:
                 ways.add(below)
             session, where = exchange.session, exchange.at[says[0]]
     if len(ways) > 1:
-        problem = f"some rows stand above the line that says which {slot[1]}, and others below it"
+        problem = f"some rows are above the line that says which {slot[1]}, and others below it"
         wrong = MarkError(where + 1, problem, f"Mark the {slot[1]} beside each row, or not at all")
         wrong.session = session
         raise wrong

@@ -81,7 +81,7 @@ def _one(
     if not things:
         fills = may[mark][0][0]
         keys = " or ".join(KEYS[fills])
-        met = f"{mark.shown} is about a {fills}, and nothing here says which"
+        met = f"{mark.shown} belongs to a {fills}, and no mark here says which"
         raise MarkError(at[mark.line] + 1, met, f"Mark its {keys}, too")
     for others in (beside, all_of):
         for other in others:

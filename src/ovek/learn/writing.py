@@ -15,7 +15,7 @@ from ovek.learn.choices import choices_of
 from ovek.learn.lesson import Lesson
 from ovek.model.sheet import Question
 
-_LINE = "# --- learned from marked sessions; written anew by `ovek sheet learn`. "
+_LINE = "# --- learned from marked sessions; rewritten by `ovek sheet learn`. "
 _SEAL = re.compile(rf"(?m)^{re.escape(_LINE)}(?P<seal>[0-9a-f]{{16}})\n")
 
 
@@ -49,14 +49,14 @@ def head_of(
     """
     layout = layout or lesson.layout
     lines = [
-        "# A sheet that was learned. What stands above the dashed line is yours: complete it.",
+        "# A learned sheet. The part above the dashed line is yours: complete it.",
         'format = "ovek.sheet/1"',
         f"name = {_text(name)}",
         f"title = {_text(name)}",
         'vendor = "not told"',
         'models = ["*"]',
         "",
-        "[boot]                        # no session tells how it starts: see its manual",
+        "[boot]                        # a session cannot show boot behaviour: see the manual",
         f"layout = {_text(layout)}",
     ]
     for choice in choices_of(lesson, layout, chosen):
@@ -64,16 +64,16 @@ def head_of(
         lines += [f"{choice.key} = {_text(choice.value)}"]
     if layout == "files":
         lines.append(
-            'mode = "listed"                # the boot mode, where it has no setting for it'
+            'mode = "listed"                # the boot mode, if the device has no setting for it'
         )
     lines += ["", "[images]"]
     names = ",\n  ".join(_text(each) for each in lesson.image_names)
     lines.append(f"names = [\n  {names},\n]" if names else "names = []")
     lines += [
         "",
-        "[roles]                        # what files are for: what has no role is never offered",
-        'leftover = []                  # such as "*.part"',
-        'log = []                       # such as "*.log"',
+        "[roles]                        # file types: a file without a role is never offered",
+        'leftover = []                  # e.g. "*.part"',
+        'log = []                       # e.g. "*.log"',
         "",
         "",
     ]

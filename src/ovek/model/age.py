@@ -19,7 +19,7 @@ def parse_age(text: str) -> timedelta:
     """Read an age in hours, days or weeks; raise AgeError."""
     match = _AGE.fullmatch(text)
     if match is None:
-        raise AgeError(f"{text!r} is not an age; write it like 36h, 7d or 2w")
+        raise AgeError(f"{text!r} is not a valid age; use hours, days or weeks: 36h, 7d, 2w")
     return int(match["number"]) * _UNITS[match["unit"]]
 
 

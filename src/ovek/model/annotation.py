@@ -30,7 +30,8 @@ class Annotation(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def __post_init__(self) -> None:
         if all(getattr(self, key) is None for key in ANNOTATED):
             raise ValueError(
-                f"nothing is said of {self.files!r}; say any of: {', '.join(ANNOTATED)}"
+                f"the annotation of {self.files!r} sets nothing; give any of: "
+                f"{', '.join(ANNOTATED)}"
             )
 
 

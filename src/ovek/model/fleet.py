@@ -45,7 +45,7 @@ class Snmp(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     def __post_init__(self) -> None:
         if self.version == "3" and self.privacy != "none" and self.auth == "none":
-            raise ValueError("snmp hides no message that it does not sign; set auth, or no privacy")
+            raise ValueError("snmp privacy needs authentication; set auth, or remove privacy")
 
 
 class Expected(Struct, frozen=True, kw_only=True):
@@ -90,7 +90,7 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
             parse_rate(self.link)
         for way, key in WAYS.items():
             if way in self.ways and not getattr(self, key):
-                raise ValueError(f"the device {self.name!r} is read by {way} but has no {key}")
+                raise ValueError(f"device {self.name!r} is read by {way} but has no {key}")
         if self.members is not None and len(self.serials) > self.members:
             met = f"has {len(self.serials)} serials and {self.members} members"
             raise ValueError(f"the device {self.name!r} {met}; give each member one serial")
@@ -173,12 +173,12 @@ class Shelf(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             raise ValueError(f"the shelf {without_user(self.name)!r} has a password in its "
                              "address; leave it out")  # fmt: skip
         if parts.scheme == "tftp" and not self.files:
-            raise ValueError(f"the shelf {self.name!r} is read by tftp, which lists nothing; "
+            raise ValueError(f"the shelf {self.name!r} is read by tftp, which cannot list files; "
                              "name its files")  # fmt: skip
 
         for name in self.files:
             if any(part in ("", ".", "..") for part in name.split("/")):
-                raise ValueError(f"the shelf {self.name!r} names the file {name!r}, which is none "
+                raise ValueError(f"the shelf {self.name!r} lists the file {name!r}, which is not "
                                  "below it")  # fmt: skip
 
     @property
@@ -331,7 +331,9 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         inner = None
         if through is not None and through != one.name:
             if through not in known:
-                raise ValueError(f"through names {through!r}, which is no jump host and no device")
+                raise ValueError(
+                    f"through names {through!r}, which is neither a jump host nor a device"
+                )
             inner = self._login(known[through], known, (*before, one.name))
         elif through is not None and one.through is not None:
             raise ValueError(f"through names {one.name!r} itself")

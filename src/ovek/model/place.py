@@ -56,5 +56,5 @@ def parse_place(text: str) -> Place:
     match = _PLACE.fullmatch(text)
     path = match["path"].lstrip("/") if match else ""
     if match is None or not path:
-        raise PlaceError(f"{text!r} is not a place; write it as volume:path or bank:name")
+        raise PlaceError(f"{text!r} is not a place; use volume:path or bank:name")
     return Place(match["volume"], path, match["member"])

@@ -46,9 +46,11 @@ class Want(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         named = [name for name in SELECTORS if getattr(self, name) is not None]
         if len(named) != 1:
             met = f"names {' and '.join(named)}" if named else "names no devices"
-            raise ValueError(f"a want {met}; name them by one of: {', '.join(SELECTORS)}")
+            raise ValueError(f"this [[want]] {met}; give one of: {', '.join(SELECTORS)}")
         if all(getattr(self, key) is None for key in WANTED):
-            raise ValueError(f"a want wants nothing; say any of: {', '.join(WANTED)}")
+            raise ValueError(
+                f"this [[want]] sets nothing; give at least one of: {', '.join(WANTED)}"
+            )
 
     @property
     def selector(self) -> str:
@@ -84,21 +86,23 @@ class Window(
 
     def __post_init__(self) -> None:
         if (self.site is None) == (self.device is None):
-            raise ValueError("a window names its devices by one of: site, device")
+            raise ValueError("a window needs exactly one of: site, device")
         if self.when is not None and (self.days or self.from_ or self.to):
-            raise ValueError(f"a window says when ({self.when!r}) and hours, too; say one of them")
+            raise ValueError(f"a window has both `when` ({self.when!r}) and hours; use one of them")
         for day in self.weekdays:
             if day not in DAYS:
                 near = get_close_matches(day, DAYS, n=1)
                 meant = f"; did you mean {near[0]!r}?" if near else ""
-                raise ValueError(f"there is no day {day!r}; write {', '.join(DAYS)}{meant}")
+                raise ValueError(f"{day!r} is not a day; use {', '.join(DAYS)}{meant}")
         if self.when is not None:
             return
         for name, time in (("from", self.from_), ("to", self.to)):
             if time is None or not _CLOCK.fullmatch(time):
-                raise ValueError(f"{name} is {time!r}; write a time like 01:30, or say when")
+                raise ValueError(f"{name} is {time!r}; use a time such as 01:30, or set `when`")
         if self.from_ == self.to:
-            raise ValueError(f"a window from {self.from_} to {self.to} never is; give it some time")
+            raise ValueError(
+                f"a window from {self.from_} to {self.to} is empty; give it some length"
+            )
 
     @property
     def weekdays(self) -> tuple[str, ...]:
@@ -185,9 +189,9 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def __post_init__(self) -> None:
         self.reserve_of(0)
         if self.backups is not None and self.backups.count("{device}") != 1:
-            raise ValueError(f"backups is {self.backups!r}; write {{device}} in it, once")
+            raise ValueError(f"backups is {self.backups!r}; it must contain {{device}} once")
         if self.backups is not None and (self.backups[0] == "/" or ".." in self.backups.split("/")):
-            raise ValueError(f"backups is {self.backups!r}; name files of the shelf, from there")
+            raise ValueError(f"backups is {self.backups!r}; use a path below the shelf")
         ages = (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age)
         for age in (*ages, self.history_age):
             if age is not None:
@@ -233,8 +237,8 @@ def _reserve(text: str) -> tuple[int | None, float]:
         try:
             return parse_size(text), 0.0
         except SizeError:
-            met = f"reserve is {text!r}; write a size (64MiB) or a percentage (5%)"
+            met = f"reserve is {text!r}; use a size (64MiB) or a percentage (5%)"
             raise ValueError(met) from None
     if float(match[1]) > 100:
-        raise ValueError(f"reserve is {text!r}; a percentage is at most 100%")
+        raise ValueError(f"reserve is {text!r}; use at most 100%")
     return None, float(match[1]) / 100

@@ -20,9 +20,9 @@ def parse_rate(text: str) -> int:
     """Read a rate into whole bytes a second, rounded down; raise RateError."""
     match = _RATE.fullmatch(text)
     if match is None:
-        raise RateError(f"{text!r} is not a rate; write it like 2 Mbit/s or 500 kB/s")
+        raise RateError(f"{text!r} is not a valid rate; use e.g. 2 Mbit/s or 500 kB/s")
     amount = float(match["number"]) * _SCALES[match["scale"].upper()]
     rate = int(amount / 8 if match["unit"] == "bit" else amount)
     if rate < 1:
-        raise RateError(f"{text!r} carries nothing; write a rate above that")
+        raise RateError(f"{text!r} is too low; use a rate above that")
     return rate

@@ -218,7 +218,7 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def mistakes(self) -> Iterator[tuple[str, str]]:
         """Go through what cannot be: the key that is wrong, and what is wrong with it."""
         if (self.template is None) == (self.parse is None):
-            told = f"the question {self.name!r} needs a template or a parse, one of them"
+            told = f"the question {self.name!r} needs exactly one of: template, parse"
             yield "template", told
         for name in _PLACEHOLDER.findall(self.typed):
             if name not in PLACEHOLDERS[self.each]:
@@ -243,7 +243,7 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         if self.for_all is not None and "member" not in fields:
             yield "for_all", f"the question {self.name!r} fills a device, so it has no for_all"
         if any("\n" in line or "\r" in line for line in (self.ask, *self.then)):
-            yield "ask", f"the question {self.name!r} asks with a line end in it"
+            yield "ask", f"the command of the question {self.name!r} contains a line end"
 
     def _used(self) -> Iterator[tuple[str, Iterable[str]]]:
         """The fields that each of its keys names."""
@@ -358,7 +358,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         for globs in self.slots.values():
             for glob in globs:
                 if ":" not in glob:
-                    raise ValueError(f"the slot's glob {glob!r} is no place; write volume:path")
+                    raise ValueError(f"the slot's glob {glob!r} is not a place; use volume:path")
         names = Counter(question.name for question in self.all_questions)
         for name, times in names.items():
             if times > 1:
@@ -422,7 +422,7 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def __post_init__(self) -> None:
         for kind, line in self.wording.items():
             if not line.isprintable():
-                raise ValueError(f"the wording of {kind} is {line!r}; write one line of plain text")
+                raise ValueError(f"the wording of {kind} is {line!r}; use one line of plain text")
             for name in _PLACEHOLDER.findall(line):
                 if name not in WORDING[kind]:
                     may = ", ".join(f"{{{word}}}" for word in WORDING[kind]) or "none"

@@ -37,12 +37,12 @@ def parse_size(text: str) -> int:
     match = _SIZE.fullmatch(text)
     unit = _UNITS.get(match["unit"].upper()) if match else None
     if match is None or unit is None:
-        raise SizeError(f"{text!r} is not a size; write it like 64MiB, 1.2GB or 4096 (bytes)")
+        raise SizeError(f"{text!r} is not a valid size; use e.g. 64MiB, 1.2GB or 4096 (bytes)")
     whole, _, part = match["number"].partition(".")
     scale: int = 10 ** len(part)
     size: int = -(-int(whole + part) * unit // scale)
     if size > LARGEST:
-        raise SizeError(f"{text.strip()!r} is more than any file has (2**63 - 1 bytes)")
+        raise SizeError(f"{text.strip()!r} is too large; the maximum is 2**63 - 1 bytes")
     return size
 
 

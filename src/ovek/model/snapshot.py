@@ -118,7 +118,7 @@ class Volume(_Data, frozen=True):
         if self.free is not None and self.capacity is not None and self.free > self.capacity:
             raise ValueError(
                 f"free is {self.free} bytes but capacity is {self.capacity}; "
-                "a volume cannot have more free than it holds"
+                "free space cannot be larger than the capacity"
             )
         files = self.files or ()
         if len({file.path for file in files}) < len(files):  # two names may be cut alike
@@ -168,10 +168,10 @@ class BootEntry(_Data, frozen=True):
     def __post_init__(self) -> None:
         if self.place is not None:
             if self.remote is not None:
-                raise ValueError("an entry has a place or is remote, not both")
+                raise ValueError("a boot entry has a place or a remote, not both")
             parse_place(self.place)
         elif self.remote is None and self.raw is None:
-            raise ValueError("an entry needs a place, a remote or at least its raw text")
+            raise ValueError("a boot entry needs a place, a remote or at least its raw text")
 
     @property
     def at(self) -> Place | None:

@@ -38,10 +38,12 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
     found: list[Path] = []
     for glob in globs:
         if Path(glob).is_absolute() or ".." in Path(glob).parts:
-            raise InputError(folder, f"the capture {glob!r} leaves the site", "Move it inside")
+            raise InputError(
+                folder, f"the capture {glob!r} is outside the site folder", "Move it inside"
+            )
         files = sorted(file for file in folder.glob(glob) if file.is_file())
         if not files:
-            raise InputError(folder, f"no file is named {glob!r}", "Mend capture in fleet.toml")
+            raise InputError(folder, f"no file {glob!r}", "Fix `capture` in fleet.toml")
         found += files
     return found
 

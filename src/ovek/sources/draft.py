@@ -135,8 +135,9 @@ class Draft:
                 where = " ".join(str(row[each]) for each in NEEDED[fills] if each in row)
                 what = f"{fills} {where} {name}" if where else name
                 self.lost.append(
-                    f"two ways disagree: {way} tells {what} as {value}, and before it was {known}, "
-                    "which is kept"
+                    f"two access methods disagree: {way} reports {what} as {value}, and "
+                    "before it was "
+                    f"{known}, which is kept"
                 )
         return new if new.keys() - names else None
 
@@ -308,7 +309,7 @@ class Draft:
             except msgspec.ValidationError as error:
                 if not self._lose(whole, str(error)):
                     break
-        self.problems.append("what it told makes no sense")
+        self.problems.append("its output makes no sense")
         return None
 
     def _carry(self) -> None:
@@ -347,8 +348,9 @@ class Draft:
             if known and free > capacity:
                 del volume["free"]
                 self.lost.append(
-                    f"{volume['name']}: {free} bytes free of {capacity} cannot be; what is free is "
-                    "unknown"
+                    f"{volume['name']}: {free} bytes free of {capacity} is impossible; the "
+                    "free space "
+                    "is unknown"
                 )
         boot = member.get("boot", {})
         for which, entries in boot.get("order", {}).items():
@@ -376,8 +378,8 @@ class Draft:
             wrong = next((text for text in bank.get("places", ()) if not _is_place(text)), None)
             if wrong is not None:
                 del bank["places"]
-                self.lost.append(f"{wrong!r} is no place, so what bank {bank['name']} is made of "
-                                 "is unknown")  # fmt: skip
+                self.lost.append(f"{wrong!r} is not a place, so the files of bank {bank['name']} "
+                                 "are unknown")  # fmt: skip
 
     def _settle_running(self) -> None:
         running = self.device.get("running", {})
@@ -390,7 +392,7 @@ class Draft:
             running["place"] = entry["place"]
         else:
             del running["place"]
-            self.lost.append(f"running.place: {told!r} is no place")
+            self.lost.append(f"running.place: {told!r} is not a place")
 
     def _entry(self, member: Plain, entry: Plain) -> Plain:
         """A boot entry as the sheet resolves it; what it does not resolve stays the raw text."""
@@ -403,7 +405,7 @@ class Draft:
         if _is_place(told):
             return {"place": told, **kept}
         if ":" in told:
-            self.lost.append(f"the boot entry {told!r} is no place")
+            self.lost.append(f"the boot entry {told!r} is not a place")
             return {"raw": told if raw is None else raw}
         place = self._resolved(member, told)
         return {"raw": told, **kept} if place is None else {"place": place, **kept}
@@ -466,15 +468,15 @@ def understood(
     if answer.strange:
         shown = answer.strange[0].strip()[:60]
         more = f" and {len(answer.strange) - 1} more" if answer.strange[1:] else ""
-        raise DraftError(f"not understood: {shown!r}{more}")
+        raise DraftError(f"not parsed: {shown!r}{more}")
     lost: list[str] = []
     choices = _choices(question, answer)
     rows = [fields_of(question, context, row, clock, lost, choices) for row in answer.rows]
     problems = [_with_line(question, each, answer) for each in lost]
     if not rows and not answer.says and question.fills in _LISTS:
         problems.append(
-            f"the answer to {question.name!r} is empty, or nothing of it was expected: what it was "
-            "asked for is unknown"
+            f"the output of {question.name!r} is empty, or none of it was parsed: its facts "
+            "are unknown"
         )
     return Understood(rows, problems, answer.says)
 

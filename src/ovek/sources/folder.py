@@ -69,7 +69,7 @@ def digest_file(file: Path, algorithm: Algorithm, stop: Stop) -> str:
 def _volume(folder: Path) -> dict[str, Any]:
     """What is known of the whole: its room and file system where it is a mount."""
     if not folder.is_dir():
-        raise ReadProblem(f"reading {folder}", "it is no folder", "Mend folder in fleet.toml")
+        raise ReadProblem(f"reading {folder}", "it is not a folder", "Fix `folder` in fleet.toml")
     if not folder.is_mount():
         return {}
     usage = shutil.disk_usage(folder)
@@ -87,8 +87,8 @@ def _files(
         for number, entry in enumerate(entries):
             stop.check()
             if number > _MOST_FILES:
-                met = f"a folder of it holds over {_MOST_FILES} files"
-                raise ReadProblem(f"reading {folder}", met, "See if it is the right folder")
+                met = f"a folder in it has over {_MOST_FILES} files"
+                raise ReadProblem(f"reading {folder}", met, "Check that it is the right folder")
             name = f"{under}{entry.name}"
             try:
                 info = entry.stat(follow_symlinks=False)

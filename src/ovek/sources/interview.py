@@ -223,7 +223,7 @@ class Interview:
         if asked is None:
             path = context.get("path", "")
             self.draft.problems.append(
-                f"{question.name}: the name {path!r} is not safe to send, so not asked"
+                f"{question.name}: the name {path!r} is not safe to send, so it was not asked"
             )
             return
         if (question.name, asked) in self._answered:
@@ -284,8 +284,8 @@ class Interview:
         """Keep an answer as evidence. Raises ReadProblem where a device tells without end."""
         self._size += len(answer.text or "")
         if self._size > _MOST_TOLD:
-            met = f"it told more than {_MOST_TOLD} characters in all"
-            raise ReadProblem("reading", met, "Log in by hand and see what it prints")
+            met = f"it sent more than {_MOST_TOLD} characters"
+            raise ReadProblem("reading", met, "Log in by hand and look at what it prints")
         self.evidence.append(answer)
 
     def _understood(self, question: Question, answer: Answer) -> Understood | str:

@@ -68,7 +68,7 @@ def _object(file: Path, plain: dict[str, Any], kind: Any, path: str) -> Iterator
         errors.append(_of(explain(file, error, {}, kind, FORMAT), path))
     for field in msgspec.structs.fields(kind):
         if field.required and field.name not in plain:
-            met = f"the key {field.name!r} is missing"
+            met = f"missing key {field.name!r}"
             errors.append(InputError(file, met, "Add it", key=_joined(path, field.name)))
     for name, value in plain.items():
         if name in hints:
@@ -138,7 +138,7 @@ def _question_mistakes(
         yield key, wrong, "See: ovek sheet fields"
     if question.template is not None:
         for wrong in check_question(question):
-            yield "template", f"the question {question.name!r}: {wrong}", "Mend its template"
+            yield "template", f"the question {question.name!r}: {wrong}", "Fix its template"
     asks_for = {"member": ("member",), "volume": ("volume",), "image": ("path",)}
     for name in asks_for.get(question.each, ()):
         if f"{{{name}}}" not in question.typed:

@@ -190,7 +190,7 @@ def _made(text: str, kind: Any = textfsm.TextFSM) -> textfsm.TextFSM:
             for at, rule in enumerate(rules):
                 rule.regex_obj = _Linear(together, at, rule.regex)
     except PatternError as error:
-        raise TemplateError(f"the template holds no regular expression of RE2: {error}") from None
+        raise TemplateError(f"the template has no valid RE2 regular expression: {error}") from None
     except (textfsm.TextFSMTemplateError, textfsm.TextFSMError, *_ITS_DEFECTS) as error:
         raise TemplateError(f"the template is not TextFSM: {error}") from None
     return template

@@ -99,7 +99,7 @@ class Cache:
         try:
             write_whole(self.file, [msgspec.json.encode(self._known)])
         except InputError as error:
-            return f"the cache {error.file} {error.met}; the next look takes as long"
+            return f"the cache {error.file} {error.met}; the next run takes as long"
         return self._problem
 
 
@@ -290,7 +290,7 @@ def _inside(
         struct.error,
     ) as error:
         why = str(error) or type(error).__name__
-        return tuple(found), f"it could not be looked into to its end ({why})"
+        return tuple(found), f"it could not be looked into completely ({why})"
     return tuple(found), None
 
 
@@ -304,7 +304,9 @@ def _members(file: Path, count: Callable[[int], None]) -> Iterator[tuple[str, IO
         stream.seek(0)
         if head.startswith(b"PK\x03\x04"):
             if directory_size(stream, file.stat().st_size) > MOST_DIRECTORY:
-                raise TooMuchError(f"its directory is over {show_size(MOST_DIRECTORY)}, so no look")
+                raise TooMuchError(
+                    f"its directory is over {show_size(MOST_DIRECTORY)}, so it was not looked into"
+                )
             with zipfile.ZipFile(stream) as archive:
                 for entry in archive.infolist():
                     if not entry.is_dir():

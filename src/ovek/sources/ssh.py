@@ -92,8 +92,8 @@ class _Client(asyncssh.SSHClient):
             told = plain(" ".join(asked)).strip()[:60]
             self.problem = ReadProblem(
                 "logging in",
-                f"it asks for a second factor ({told!r})",
-                "Read it with an account that needs none, or from a saved session",
+                f"the device asks for a second authentication factor ({told!r})",
+                "Use an account without one, or read the device from a saved session",
             )
         return None
 
@@ -179,21 +179,23 @@ async def _connect(
             )
     except TimeoutError:
         doing = f"connecting to {where}"
-        raise ReadProblem(doing, "no answer in time", "See if it is up", passing=True) from None
+        raise ReadProblem(
+            doing, "no answer in time", "Check that the device is up", passing=True
+        ) from None
     except OSError as error:
         met = os.strerror(error.errno).lower() if error.errno else str(error)
-        do = "See if it is up and the address is right"
+        do = "Check that the device is up and that host and port in fleet.toml are right"
         raise ReadProblem(f"connecting to {where}", met, do, passing=True) from None
     except asyncssh.HostKeyNotVerifiable as error:
         if client.problem is not None:
             raise client.problem from None
-        raise ReadProblem("checking the host key", str(error), "Mend known_hosts") from None
+        raise ReadProblem("checking the host key", str(error), "Fix known_hosts") from None
     except asyncssh.PermissionDenied:
         if client.problem is not None:
             raise client.problem from None
         raise _refused(login, where, client) from None
     except (asyncssh.Error, ValueError) as error:
-        do = "Try again; if it stays, log in by hand and see"
+        do = "Try again; if it fails again, log in by hand"
         raise ReadProblem(f"connecting to {where}", plain(str(error)), do, passing=True) from None
 
 
@@ -201,12 +203,12 @@ def _refused(login: Login, where: str, client: _Client) -> ReadProblem:
     """That nobody is let in: who asked, by whose word, and by what the device lets anybody in."""
     source = "user in fleet.toml" if login.user is not None else "your user name on this machine"
     user = login.user if login.user is not None else getpass.getuser()
-    problem = f"{where} refuses the user {user!r} ({source})"
+    problem = f"{where} rejected user {user!r} ({source})"
     if client.offered:
         problem += f"; it accepts {' or '.join(client.offered)}"
     asks_password = any("password" in each for each in client.offered)
     if asks_password and not client.had_secret:
-        do = "There is no password: set OVEK_PASSWORD, or add --ask-password"
+        do = "No password was given: set OVEK_PASSWORD, or add --ask-password"
     else:
         do = "Check user and key in fleet.toml, OVEK_PASSWORD, the keyring or the agent"
     return ReadProblem("logging in", problem, do)
@@ -233,7 +235,7 @@ async def terminal(
             async with asyncio.timeout(limit):
                 return await dialogue.ask(asked)
         except TimeoutError:
-            met = f"no answer to {asked!r} in {limit:g} s"
+            met = f"no answer to {asked!r} within {limit:g} s"
             raise ReadProblem("reading", met, "Try again", passing=True) from None
 
     yield ask
@@ -247,9 +249,9 @@ async def terminal(
 
 def _no_prompt(last: str, limit: float) -> ReadProblem:
     """That no prompt of the sheet came, with the end of what came; it would come again."""
-    problem = f"no prompt in {limit:g} s"
+    problem = f"no prompt recognised within {limit:g} s"
     if not last:
-        do = "Log in by hand and see"
+        do = "Log in by hand and compare the prompt with the sheet"
         return ReadProblem("waiting for the prompt", f"{problem}, and no text", do, passing=True)
     do = "Fix prompt in the sheet so that it matches this text"
     return ReadProblem(
@@ -267,7 +269,7 @@ async def _process(
         async with asyncio.timeout(limits.login):
             return await connection.create_process(*command, **options)
     except TimeoutError:
-        met = f"no terminal and no program in {limits.login:g} s"
+        met = f"no terminal and no program within {limits.login:g} s"
         raise ReadProblem("reading", met, "Try again", passing=True) from None
 
 
@@ -303,12 +305,14 @@ class _Dialogue:
         while True:
             piece = await self.process.stdout.read(2**16)
             if not piece:
-                raise ReadProblem("reading", "it hung up", "Try again", passing=True)
+                raise ReadProblem(
+                    "reading", "the device closed the connection", "Try again", passing=True
+                )
             pieces.append(piece)
             size += len(piece)
             if size > _MOST:
-                met = f"one answer is longer than {_MOST} characters"
-                raise ReadProblem("reading", met, "Log in by hand and see what it prints")
+                met = f"one output is longer than {_MOST} characters"
+                raise ReadProblem("reading", met, "Log in by hand and look at what it prints")
             tail = (tail + piece)[-_TAIL:]
             shown = plain(tail)
             self.last = shown.rstrip("\r\n").rpartition("\n")[2][-_SHOWN:]
@@ -343,7 +347,7 @@ def programs(connection: asyncssh.SSHClientConnection, limits: Limits) -> Ask:
         try:
             status, output, told = await ran(connection, asked, limits, limit)
         except TimeoutError:
-            met = f"no answer to {asked!r} in {limit:g} s"
+            met = f"no answer to {asked!r} within {limit:g} s"
             raise ReadProblem("reading", met, "Try again", passing=True) from None
         except asyncssh.ChannelOpenError as error:
             told = plain(str(error)) or "the server refuses it"
@@ -378,8 +382,8 @@ async def _output(process: asyncssh.SSHClientProcess[bytes]) -> bytes:
     while piece := await process.stdout.read(2**16):
         output += piece
         if len(output) > _MOST:
-            met = f"one answer is longer than {_MOST} bytes"
-            raise ReadProblem("reading", met, "Run it by hand and see")
+            met = f"one output is longer than {_MOST} bytes"
+            raise ReadProblem("reading", met, "Run it by hand and look at the output")
     return bytes(output)
 
 

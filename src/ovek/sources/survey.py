@@ -118,7 +118,7 @@ async def survey(
         except InputError as error:
             outcome = _not_kept(outcome, f"{error.file} {error.met}", error.do)
         except (OSError, ValueError) as error:
-            outcome = _not_kept(outcome, str(error), "See what is wrong, and read it again")
+            outcome = _not_kept(outcome, str(error), "Fix that, and read the device again")
         return outcome
 
     try:
@@ -142,12 +142,14 @@ def _keep(keep: Callable[[Outcome], None], outcome: Outcome, stop: Stop) -> None
 
 def _elsewhere(name: str) -> Outcome:
     """What came of a device that somebody else reads at the time."""
-    do = "Nothing: it is in the other's snapshot; else read it again later"
-    return Outcome(name=name, device=None, problem="another collector reads it now", do=do, tries=0)
+    do = "Nothing to do: it is in the snapshot of the other collector"
+    return Outcome(
+        name=name, device=None, problem="another collector is reading it now", do=do, tries=0
+    )
 
 
 def _not_kept(outcome: Outcome, met: str, do: str) -> Outcome:
-    told = f"it was read but could not be kept: {met}"
+    told = f"it was read but could not be saved: {met}"
     return msgspec.structs.replace(outcome, device=None, problem=told, do=do)
 
 
@@ -236,8 +238,8 @@ def outcome_of(
     told = str(problem) if problem is not None else None
     do = problem.do if problem is not None else None
     if kept is None and told is None:
-        told = notes[-1] if notes else "it told nothing that its sheet understands"
-        do = "Save a session and see: ovek sheet try SHEET CAPTURE"
+        told = notes[-1] if notes else "the sheet could not parse anything it sent"
+        do = "Wrong sheet? Save a session and run: ovek sheet try SHEET SESSION"
     return Outcome(
         name=device.name,
         device=kept,
@@ -296,8 +298,8 @@ async def _try(
             await asyncio.wait({reading}, timeout=_CLOSING)
     if late:
         reading.add_done_callback(_let_go)
-        met = f"not done in {setup.limits.device:g} s"
-        return ReadProblem("reading", met, "Raise --device-limit, or see what is slow")
+        met = f"timeout: reading took longer than --device-limit ({setup.limits.device:g} s)"
+        return ReadProblem("reading", met, "Raise --device-limit, or find out what is slow")
     try:
         reading.result()
     except ReadProblem as problem:
@@ -305,7 +307,7 @@ async def _try(
     except InputError as error:
         return ReadProblem("reading", error.met, error.do)
     except (asyncssh.ConnectionLost, ConnectionError):
-        return ReadProblem("reading", "it hung up", "Try again", passing=True)
+        return ReadProblem("reading", "the device closed the connection", "Try again", passing=True)
     except OSError as error:
         met = (error.strerror or str(error)).lower()
         return ReadProblem("reading", met, "Try again", passing=True)
@@ -336,6 +338,8 @@ def ways_of(device: FleetDevice, sheet: Sheet) -> tuple[Way, ...]:
 async def _all_ways(door: Door) -> None:
     ways = ways_of(door.device, door.interview.sheet)
     if not ways:
-        raise ReadProblem("reading", "it has no way in", "Give it ways and a host in fleet.toml")
+        raise ReadProblem(
+            "reading", "it has no access method", "Set `ways` and `host` in fleet.toml"
+        )
     for way in ways:
         await way_of(way)(door)

@@ -30,7 +30,7 @@ def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
     outcome = outcome_of(device, interview, now)
     missing = outcome.missing
     if outcome.device is None:
-        missing = ("everything: nothing was understood",)
+        missing = ("everything: nothing was parsed",)
     return SheetTrial(
         sheet=sheet.name,
         questions=tuple(tried),

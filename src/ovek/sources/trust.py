@@ -34,7 +34,7 @@ class HostKeys:
         try:
             self._known = asyncssh.import_known_hosts(self._text)
         except ValueError as error:
-            raise InputError(file, f"is no known_hosts: {error}", "Mend that line") from None
+            raise InputError(file, f"invalid known_hosts: {error}", "Fix that line") from None
         self._taken: list[str] = []
 
     def algorithms(self, host: str, port: int) -> list[str]:
@@ -54,21 +54,24 @@ class HostKeys:
             raise ReadProblem(
                 "checking the host key",
                 f"the host key of {host} port {port} is revoked ({key.get_fingerprint()})",
-                f"Do not go on; {self.file.name} says that nobody may trust this key",
+                f"Do not continue; {self.file.name} marks this key as revoked",
             )
         if trusted and key not in trusted:
             raise ReadProblem(
                 "checking the host key",
-                f"the host key of {host} port {port} has changed ({key.get_fingerprint()})",
-                f"Do not go on; if the change was meant, mend its line in {self.file.name}",
+                f"WARNING: the host key of {host} port {port} has changed "
+                f"({key.get_fingerprint()})",
+                "Do not continue until you know why. If the device was replaced, delete its "
+                "line in "
+                f"{self.file.name} and add --take-new-keys",
             )
         if key in trusted or key in anywhere:
             return
         if not self.take_new:
             raise ReadProblem(
                 "checking the host key",
-                f"the host key of {host} port {port} is unknown ({key.get_fingerprint()})",
-                "Compare it at the device, then take it with --take-new-keys",
+                f"unknown host key for {host} port {port} ({key.get_fingerprint()})",
+                "Compare it with the key on the device console; if it matches, add --take-new-keys",
             )
         public = key.export_public_key("openssh").decode().strip()
         line = f"{_entry(host, port)} {public}\n"
@@ -135,7 +138,7 @@ class Secrets:
             raise ReadProblem(f"using the key {file}", f"it {error.met}", error.do) from None
         except (OSError, ValueError, IndexError, asyncssh.Error):
             met = "the agent does not have it, or there is no agent"
-            do = "See SSH_AUTH_SOCK, and load the private key into the agent"
+            do = "Check SSH_AUTH_SOCK, and load the private key into the agent"
             raise ReadProblem(f"using the key {file}", met, do) from None
 
     def named(self, variable: str, entry: str) -> str | None:

@@ -116,7 +116,7 @@ def _time(text: str, written: str | tuple[str, ...] | None, clock: Clock, coming
         except ValueError:
             if at == len(ways) - 1:
                 raise
-    raise ValueError("the sheet tells no way in which it is written")
+    raise ValueError("the sheet has no `dates` entry for it")
 
 
 def _dated(text: str, written: str, clock: Clock, coming: bool) -> datetime:
@@ -135,7 +135,7 @@ def _dated(text: str, written: str, clock: Clock, coming: bool) -> datetime:
             continue
         if day.date() == last.date() or (day.date() > last.date()) is coming:
             return day
-    raise ValueError(f"{text!r} is no day")
+    raise ValueError(f"{text!r} is not a day")
 
 
 def algorithms_of(row: dict[str, Any]) -> dict[Algorithm, str]:

@@ -56,7 +56,7 @@ def read_server(file: Path) -> dict[str, ServerImage]:
     except msgspec.ValidationError as error:
         raise explain(file, error, msgspec.json.decode(data), ServerImage, "server list") from None
     except msgspec.DecodeError as error:
-        raise InputError(file, f"is not JSON: {error}", "Mend the list") from None
+        raise InputError(file, f"is not JSON: {error}", "Fix the list") from None
     return {one.file: one for one in found}
 
 

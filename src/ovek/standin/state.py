@@ -52,7 +52,7 @@ def read_standins(file: Path) -> Iterator[Standin]:
             plain = msgspec.json.decode(line)
         except msgspec.DecodeError as error:
             met = f"is not JSON: {error}"
-            raise InputError(file, met, "Mend that line", line=number) from None
+            raise InputError(file, met, "Fix that line", line=number) from None
         try:
             yield msgspec.convert(plain, Standin)
         except msgspec.ValidationError as error:

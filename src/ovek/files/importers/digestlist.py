@@ -41,7 +41,7 @@ _HASH_OF = re.compile(r"(?P<tag>[A-Za-z0-9-]{1,20}) hash of (?:file )?(?P<name>.
 _HEX = re.compile(r"[0-9a-fA-F]+")
 _ESCAPE = re.compile(r"\\(.?)", re.DOTALL)
 _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
-_DO = "Write each line as: DIGEST, two blanks, FILE"
+_DO = "Write each line as: DIGEST, two spaces, FILE"
 
 
 def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B006 - never changed
@@ -67,7 +67,7 @@ def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B00
         else:
             yield Published(release, Origin(shown_name(file), number))
     if not found:
-        raise InputError(file, "is empty: it lists no digest", "Fill it, or remove it")
+        raise InputError(file, "is empty: no digest", "Fill it, or delete it")
 
 
 def _joined(lines: list[str]) -> Iterator[tuple[int, str]]:
@@ -105,7 +105,7 @@ def _release(
     digest, name = parts.digest.lower(), parts.name
     if (mark := _CHANGED.fullmatch(line)) is not None:
         met = f"the mark {mark['mark']!r} says that the digest is not of the file's own bytes"
-        do = f"Digest the file as it is; if its name is {name!r}, put two blanks before it"
+        do = f"Digest the file as it is; if its name is {name!r}, put two spaces before it"
         raise InputError(file, met, do, line=number)
     if parts.tag is not None:
         _check_other(file, number, parts.tag)
@@ -116,9 +116,9 @@ def _release(
         lengths = ", ".join(f"{LENGTHS[each]} ({TITLES[each]})" for each in reversed(LENGTHS))
         met = f"the digest has {len(digest)} characters"
         if algorithm is not None:
-            met = "the digest holds more than the characters 0-9 and a-f"
+            met = "the digest has characters other than 0-9 and a-f"
         if len(digest) == 96:
-            met = "the digest has the length of SHA-384, which no release is held against"
+            met = "the digest has the length of SHA-384, which Ovek does not use"
         raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
     if parts.tag is None:
         _check_hint(file, number, plain, heading, algorithm)
@@ -130,7 +130,7 @@ def _release(
     if not name:
         raise InputError(file, "names a folder, not a file", _DO, line=number)
     if name == "-":
-        met = "is of standard input (-), which is no file"
+        met = "is of standard input (-), which is not a file"
         raise InputError(file, met, "Put the file's name in its place", line=number)
     return Release(file=name, digests=Digests(**{algorithm: digest}))
 
@@ -140,7 +140,7 @@ def _check_other(file: Path, number: int, tag: str) -> None:
     plain = re.sub("[^A-Z0-9]", "", tag.upper())
     for front, title in _OTHERS.items():
         if plain.startswith(front):
-            met = f"the digest is {title} ({tag}), which no release is held against"
+            met = f"the digest is {title} ({tag}), which Ovek does not use"
             raise InputError(file, met, f"Known are {_known()}", line=number)
 
 
@@ -151,13 +151,13 @@ def _check_hint(
     if plain is not None:
         if plain != algorithm:
             met = f"the digest has the length of {TITLES[algorithm]}, --algorithm says {plain}"
-            raise InputError(file, met, "Mend the line or the option", line=number)
+            raise InputError(file, met, "Fix the line or the option", line=number)
         return
     hint = _HINTS.search(shown_name(file)) or _HINTS.search(heading)
     if hint is not None and algorithm in ("sha512", "sha256"):
-        met = f"{hint[0]!r} hints at another algorithm, which digits cannot tell from "
+        met = f"{hint[0]!r} suggests another algorithm with the same length as "
         met += TITLES[algorithm]
-        do = f"If it is {TITLES[algorithm]}, say --algorithm {algorithm}"
+        do = f"If it is {TITLES[algorithm]}, add --algorithm {algorithm}"
         raise InputError(file, met, do, line=number)
 
 
@@ -225,13 +225,13 @@ def _check_tag(file: Path, number: int, tag: str, algorithm: Algorithm) -> None:
     plain = tag.upper().replace("SHA2-", "SHA").replace("-", "").replace("SHA512/512", "SHA512")
     if _TAGS.get(plain) != algorithm:
         met = f"the tag says {tag}, the digest has the length of {TITLES[algorithm]}"
-        raise InputError(file, met, "Mend the tag or the digest", line=number)
+        raise InputError(file, met, "Fix the tag or the digest", line=number)
 
 
 def _unescaped(file: Path, number: int, name: str) -> str:
     def one(match: re.Match[str]) -> str:
         if match[1] not in _ESCAPED:
-            met = f"the name holds the escape \\{match[1]}"
+            met = f"the name has the escape \\{match[1]}"
             raise InputError(file, met, r"Known escapes are \\, \n and \r", line=number)
         return _ESCAPED[match[1]]
 

@@ -96,12 +96,12 @@ class _Collector(handler.ContentHandler):
         name, size = self._facts["name"], self._facts.get("size")
         if not name or name.startswith("/") or ".." in name.split("/"):
             met = f"a file is named {name!r}"
-            raise InputError(self.file, met, "Name it without a way out", line=self._line)
+            raise InputError(self.file, met, "Use a name without ../", line=self._line)
         if size is not None and not (size.isascii() and size.isdecimal() and len(size) < 19):
             met = f"the size is {size!r}"
             raise InputError(self.file, met, "Give whole bytes", line=self._line)
         if self._other and not self._digests:
-            met = f"{name} has only hashes that no release is held against: "
+            met = f"{name} has only hashes that Ovek does not use: "
             do = f"Known are {', '.join(_NAMES)}"
             told = Bad(InputError(self.file, met + ", ".join(self._other), do, line=self._line))
             self.found.append(told)
@@ -127,13 +127,15 @@ def read(file: Path) -> Iterator[Published | Bad]:
         parser.feed(data)
         parser.close()
     except DefusedXmlException as error:
-        met = f"holds what no Metalink needs ({type(error).__name__})"
-        raise InputError(file, met, "Do not trust it; get it anew", line=collector.line()) from None
+        met = f"contains what no Metalink needs ({type(error).__name__})"
+        raise InputError(
+            file, met, "Do not trust it; download it again", line=collector.line()
+        ) from None
     except SAXException as error:
-        met = f"is not XML: {error.getMessage()}"
-        raise InputError(file, met, "Get it anew", line=collector.line()) from None
+        met = f"invalid XML: {error.getMessage()}"
+        raise InputError(file, met, "Download it again", line=collector.line()) from None
     except (LookupError, ValueError) as error:  # an encoding that nobody knows
-        raise InputError(file, f"is not XML: {error}", "Save it as UTF-8", line=1) from None
+        raise InputError(file, f"invalid XML: {error}", "Save it as UTF-8", line=1) from None
     if not collector.found:
         raise InputError(file, "lists no file", "Check that it is the right file")
     yield from collector.found

@@ -91,8 +91,10 @@ def read(file: Path) -> Iterator[Published | Bad]:
     if not told and bad:
         return
     if not told:
-        met = "tells of no file with a digest or a size"
-        raise InputError(file, met, "Paste the part of the page that has both")
+        met = "has no file name with a digest or size"
+        raise InputError(
+            file, met, "Give a digest list, CSV, Metalink, or the part of a release page with both"
+        )
     for one in told:
         release = Release(
             file=one.name or "",
@@ -122,7 +124,7 @@ def _joined(file: Path, text: str, bad: list[Bad]) -> str:
             met = f"the {match['label']} has {len(digest)} hex digits"
             do = f"It should be {LENGTHS[algorithm]}" if algorithm is not None else ""
             if algorithm is None:
-                met = f"the digest is {match['label']}, which no release is held against"
+                met = f"the digest is {match['label']}, which Ovek does not use"
                 do = f"Known are {', '.join(TITLES[name] for name in reversed(LENGTHS))}"
             bad.append(Bad(InputError(file, met, do, line=number)))
             digest = ""
@@ -179,14 +181,14 @@ def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> No
             continue
         if current.digests.get(algorithm, digest) != digest:
             met = f"{current.name or 'a file'} has two digests of {LENGTHS[algorithm]} characters"
-            do = "Paste one release at a time, or part them by their names"
+            do = "Paste one release at a time, or separate them by their names"
             raise InputError(file, met, do, line=number)
         current.digests[algorithm] = digest
     if (size := _SIZE.search(rest)) and (told := size["bytes"] or size["after"]):
         size_told = int(re.sub(r"[ ,']", "", told))
         if size_told > LARGEST:
             met = f"the size is {size_told} bytes"
-            raise InputError(file, met, "No file has so many; mend it", line=number)
+            raise InputError(file, met, "No file is that large; correct it", line=number)
         current.size = size_told
     if version := _VERSION.search(rest):
         current.version = current.version or version["version"]

@@ -53,7 +53,7 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
     try:
         titles = tuple(cell.strip() for cell in next(csv.reader([first], delimiter=parted_by), []))
     except csv.Error as error:
-        raise InputError(file, f"is not CSV: {error}", "Mend its header", line=1) from None
+        raise InputError(file, f"invalid CSV: {error}", "Fix its header", line=1) from None
     columns: dict[str, int] = {}
     for meaning, title in (said or {}).items():
         if title not in titles:
@@ -68,7 +68,7 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
                 columns[meaning] = at
     if "file" not in columns:
         met = f"has no column for the file name (its columns: {', '.join(titles) or 'none'})"
-        raise InputError(file, met, "Say which it is: --column file=TITLE", line=1)
+        raise InputError(file, met, "Give it: --column file=TITLE", line=1)
     left = tuple(title for at, title in enumerate(titles) if at not in columns.values())
     return Header(columns, titles, left, parted_by)
 
@@ -86,7 +86,7 @@ def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Publishe
             line = rows.line_num
             if tuple(cell.strip() for cell in cells) == header.titles:
                 if seen_header:
-                    met = "is the header once more"
+                    met = "repeats the header"
                     raise InputError(file, met, "Keep one header", line=line)
                 seen_header = True
                 continue
@@ -97,7 +97,7 @@ def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Publishe
                 yield Bad(error)
     except csv.Error as error:
         raise InputError(
-            file, f"is not CSV: {error}", "Mend that line", line=rows.line_num
+            file, f"invalid CSV: {error}", "Fix that line", line=rows.line_num
         ) from None
     if not found:
         raise InputError(file, "has no row below its header", "Check that it is the right file")
@@ -106,17 +106,17 @@ def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Publishe
 def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published:
     if len(cells) != len(header.titles):
         met = f"has {len(cells)} cells, the header has {len(header.titles)}"
-        raise InputError(file, met, "Mend that line", line=line)
+        raise InputError(file, met, "Fix that line", line=line)
     row = {meaning: cells[at].strip() for meaning, at in header.columns.items()}
     if not row["file"] or "/" in row["file"]:
         met = f"the file name is {row['file']!r}"
-        raise InputError(file, met, "Name a file, without folders", line=line)
+        raise InputError(file, met, "Use a file name without folders", line=line)
     size = None
     if row.get("size"):
         try:
             size = parse_size(re.sub(r"(?<=\d)[ ,_'](?=\d{3})", "", row["size"]))
         except SizeError as error:
-            raise InputError(file, str(error), "Mend that cell", line=line, key="size") from None
+            raise InputError(file, str(error), "Fix that cell", line=line, key="size") from None
     digests = {name: normalised(row[name]) for name in LENGTHS if row.get(name)}
     for name, digest in digests.items():
         if not re.fullmatch(f"[0-9a-f]{{{LENGTHS[name]}}}", digest):
@@ -138,7 +138,7 @@ def _understood(file: Path, said: Mapping[str, str]) -> str:
     """Which column means what, and which are left out."""
     header = header_of(file, said)
     told = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
-    left = f"; left out: {', '.join(header.left_out)}" if header.left_out else ""
+    left = f"; ignored: {', '.join(header.left_out)}" if header.left_out else ""
     return told + left
 
 

@@ -158,7 +158,7 @@ def _fetched(
     else:
         held = half.stat().st_size if half.exists() else 0
         if held and _is_taken_up(store, file):
-            problem += f"; {show_size(held)} of it are here, the next look goes on"
+            problem += f"; {show_size(held)} of it are here, the next run continues"
         else:
             shutil.rmtree(half.parent, ignore_errors=True)
         return ShelfFile(path=file.path, size=None, problem=problem)

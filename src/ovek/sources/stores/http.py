@@ -89,8 +89,8 @@ class Http:
             try:
                 verify = ssl.create_default_context(cafile=str(site / shelf.ca))
             except (OSError, ssl.SSLError) as error:
-                met = f"{shelf.ca} is no certificate ({error})"
-                raise ReadProblem("trusting the server", met, "Mend ca in fleet.toml") from None
+                met = f"{shelf.ca} is not a certificate ({error})"
+                raise ReadProblem("trusting the server", met, "Fix `ca` in fleet.toml") from None
         auth = None
         # Whom devices are logged in to as is nobody to a web server that no one named a user for.
         user = shelf.user or (unquote(parts.username) if parts.username else None)
@@ -101,7 +101,7 @@ class Http:
             secret = access.secrets.password(user, parts.hostname or "")
             if secret is None:
                 do = f"Put it into OVEK_PASSWORD, or the keyring as {user}@{parts.hostname}"
-                raise ReadProblem(f"logging in to {shelf.shown}", "its password is not told", do)
+                raise ReadProblem(f"logging in to {shelf.shown}", "its password is unknown", do)
             auth = httpx.BasicAuth(user, secret)
         limits = access.limits
         self._limit = limits.answer
@@ -136,10 +136,12 @@ class Http:
 
     def _problem(self, doing: str, error: Exception) -> ReadProblem:
         if "CERTIFICATE" in str(error).upper():
-            do = "Do not go on; put its own authority as ca into fleet.toml if it has one"
+            do = "Do not continue; if it has its own certificate authority, set ca in fleet.toml"
             return ReadProblem(doing, f"its certificate is not trusted ({error})", do)
         met = re.sub(r"^\[Errno -?\d+\] ", "", plain(str(error))) or type(error).__name__
-        return ReadProblem(doing, met, "See if it is up and the address is right", passing=True)
+        return ReadProblem(
+            doing, met, "Check that the server is up and the address is right", passing=True
+        )
 
     async def _page(self, address: str) -> tuple[str, str, str]:
         """A page: where it is after redirects, its type and its text. Raises ReadProblem."""
@@ -152,27 +154,31 @@ class Http:
                         continue
                     if answer.status_code != 200:
                         met = f"the server says {_told(answer.status_code)}"
-                        raise ReadProblem(doing, met, "Mend at in fleet.toml, or user")
+                        raise ReadProblem(doing, met, "Fix `at` or `user` in fleet.toml")
                     data = bytearray()
                     async for piece in answer.aiter_raw():
                         data += piece
                         if len(data) > _MOST_PAGE:
-                            met = f"it is longer than {_MOST_PAGE} bytes, no index"
-                            raise ReadProblem(doing, met, "Name an index page or a list")
+                            met = f"it is longer than {_MOST_PAGE} bytes, so it is not an index"
+                            raise ReadProblem(
+                                doing, met, "Use the address of an index page or a list"
+                            )
                     kind = answer.headers.get("content-type", "")
                     return address, kind, data.decode("utf-8", "replace")
             except LookupError as error:
-                raise ReadProblem(doing, str(error.args[0]), "See what its server is") from None
+                raise ReadProblem(doing, str(error.args[0]), "Check what this server is") from None
             except (self._httpx.HTTPError, OSError) as error:
                 raise self._problem(doing, error) from None
-        raise ReadProblem(doing, "it leads from one address to the next", "Mend at in fleet.toml")
+        raise ReadProblem(doing, "it redirects too often", "Fix `at` in fleet.toml")
 
     def _led(self, address: str, answer: Any) -> str:
         """Where a redirect leads, which has to be the same server."""
-        to = _joined(address, answer.headers.get("location", "")) or "an address that is none"
+        to = _joined(address, answer.headers.get("location", "")) or "an invalid address"
         if urlsplit(to)[:2] != urlsplit(address)[:2]:
-            met = f"it leads to another server ({plain(to)[:80]})"
-            raise ReadProblem(f"reading {address}", met, "Name that one, if it is meant")
+            met = f"it redirects to another server ({plain(to)[:80]})"
+            raise ReadProblem(
+                f"reading {address}", met, "Use that address, if it is the intended one"
+            )
         return str(to)
 
     def files(self) -> list[Lying]:
@@ -181,7 +187,7 @@ class Http:
             return self._run(self._files(), LONGEST_LOOK)
         except TimeoutError:
             met = f"its list of files was not complete after {LONGEST_LOOK:g} s"
-            do = "Name a folder inside, or a list that names files"
+            do = "Use a folder inside it, or a list of files"
             raise ReadProblem(f"reading {self._at}", met, do) from None
 
     async def _files(self) -> list[Lying]:
@@ -193,8 +199,10 @@ class Http:
             joined = (_joined(base, each) for each in names)
             found = {unquote(to[len(base) :]): to for to in joined if to and to.startswith(base)}
             if not found:
-                met = "it is no index page, and no list that names files"
-                raise ReadProblem(f"reading {address}", met, "Name an index page or a list")
+                met = "it is neither an index page nor a list of files"
+                raise ReadProblem(
+                    f"reading {address}", met, "Use the address of an index page or a list"
+                )
             return await self._lying(found)
         base = address if address.endswith("/") else address.rpartition("/")[0] + "/"
         return await self._lying(await self._linked(base, text))
@@ -213,7 +221,7 @@ class Http:
                     if to not in seen:
                         if depth >= _DEEPEST or pages >= _MOST_PAGES:
                             met = f"it has over {_MOST_PAGES} pages, or {_DEEPEST} one in another"
-                            raise ReadProblem(f"reading {base}", met, "Name a folder inside")
+                            raise ReadProblem(f"reading {base}", met, "Use a folder inside it")
                         seen.add(to)
                         pages += 1
                         todo.append((to, (await self._page(to))[2], depth + 1))
@@ -221,7 +229,7 @@ class Http:
                     found.setdefault(unquote(to[len(base) :]), to)
                 if len(found) > _MOST_FILES:
                     met = f"it lists over {_MOST_FILES} files"
-                    raise ReadProblem(f"reading {base}", met, "Name a folder inside")
+                    raise ReadProblem(f"reading {base}", met, "Use a folder inside it")
         return found
 
     async def _lying(self, found: dict[str, str]) -> list[Lying]:

@@ -99,11 +99,11 @@ class Sftp:
                     start = self._connection.start_sftp_client
                     self._client = await start(path_errors="surrogateescape")
             except TimeoutError:
-                met = f"no SFTP in {access.limits.login:g} s"
-                raise ReadProblem("reading", met, "See if the account may use SFTP") from None
+                met = f"no SFTP within {access.limits.login:g} s"
+                raise ReadProblem("reading", met, "Check that the account may use SFTP") from None
             except asyncssh.Error as error:
                 met = f"no SFTP: {plain(str(error))}"
-                raise ReadProblem("reading", met, "See if the account may use SFTP") from None
+                raise ReadProblem("reading", met, "Check that the account may use SFTP") from None
         return self._client
 
     def files(self) -> list[Lying]:
@@ -128,11 +128,13 @@ class Sftp:
             result: list[Lying] = self._run(listed(), limit, lambda: heard[0])
             return result
         except NoAnswerError as error:
-            raise ReadProblem(doing, str(error), "Name a folder inside") from None
+            raise ReadProblem(doing, str(error), "Use a folder inside it") from None
         except LookupError as error:
-            raise ReadProblem(doing, str(error), "Mend at in fleet.toml") from None
+            raise ReadProblem(doing, str(error), "Fix `at` in fleet.toml") from None
         except (TimeoutError, ConnectionError) as error:
-            raise ReadProblem(doing, str(error), "See if it is up", passing=True) from None
+            raise ReadProblem(
+                doing, str(error), "Check that the server is up", passing=True
+            ) from None
 
     def pieces(self, file: Lying, start: int) -> Iterator[bytes]:
         """Read on from a byte, several pieces asked for at once."""

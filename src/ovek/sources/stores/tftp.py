@@ -42,7 +42,7 @@ class Tftp:
             socket.getaddrinfo(*self._where, type=socket.SOCK_DGRAM)
         except OSError as error:
             met = (error.strerror or str(error)).lower()
-            do = "Mend at in fleet.toml"
+            do = "Fix `at` in fleet.toml"
             raise ReadProblem(f"looking up {self._where[0]}", met, do) from None
         front = f"{self._folder}/" if self._folder else ""
         return [Lying(path=name, at=f"{front}{name}") for name in self._names if is_safe(name)]
@@ -130,7 +130,7 @@ class Tftp:
             wait = min(wait * 2, 8.0)
         if not self._heard:
             host, port = self._where
-            do = "See if it is up, and if UDP gets through to it"
+            do = "Check that it is up and reachable over UDP"
             raise ReadProblem(f"asking {host} port {port}", "no answer in time", do)
         raise TimeoutError("no answer in time")
 

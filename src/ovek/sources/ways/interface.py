@@ -93,7 +93,7 @@ class Door:
         """How it is logged in to; raises ReadProblem where it has no host."""
         login = self.setup.logins.get(self.device.name)
         if login is None:
-            raise ReadProblem("reading", "it has no host", "Give it a host in fleet.toml")
+            raise ReadProblem("reading", "it has no host", "Set `host` in fleet.toml")
         return login
 
 

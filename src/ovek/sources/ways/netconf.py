@@ -78,7 +78,7 @@ async def _compare(door: Door, session: "_Session") -> None:
             problems.append(f"netconf: unknown whether the configuration is saved: {problem.met}")
             return
         if not answered or not settings.there:
-            problems.append(f"netconf: it does not tell the {source} settings")
+            problems.append(f"netconf: the device does not report the {source} settings")
             return
         digests.append(settings.digest)
     row = {"config.unsaved_changes": digests[0] != digests[1]}
@@ -119,7 +119,9 @@ async def _hardware(door: Door, session: "_Session") -> None:
     asked = f'<get><filter type="subtree"><hardware xmlns="{_HARDWARE}"/></filter></get>'
     hardware = _Hardware()
     if not await session.ask(asked, hardware):
-        door.interview.draft.problems.append("netconf: it does not tell its hardware (RFC 8348)")
+        door.interview.draft.problems.append(
+            "netconf: the device does not report its hardware (RFC 8348)"
+        )
         return
     for fills, row in told_of(list(_components(hardware.components))):
         door.interview.adds("netconf", fills, [row])
@@ -234,11 +236,11 @@ class _Session:
                 await session._greet()
                 return session
         except TimeoutError:
-            met = f"no greeting in {limit:g} s"
+            met = f"no greeting within {limit:g} s"
             raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
         except asyncssh.ChannelOpenError as error:
-            met = f"it offers no NETCONF ({plain(str(error))})"
-            do = "Turn it on there, or take netconf out of ways"
+            met = f"the device offers no NETCONF ({plain(str(error))})"
+            do = "Enable it there, or remove netconf from `ways`"
             raise ReadProblem("reading by NETCONF", met, do) from None
 
     async def _greet(self) -> None:
@@ -268,7 +270,7 @@ class _Session:
                     if reply.ours:
                         return not reply.refused
         except TimeoutError:
-            met = f"no reply in {self._limit:g} s"
+            met = f"no reply within {self._limit:g} s"
             raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
 
     def _send(self, message: bytes) -> None:
@@ -286,7 +288,7 @@ class _Session:
             size += len(piece)
             if size > most:
                 met = f"one message is longer than {most} bytes"
-                raise ReadProblem("reading by NETCONF", met, "See what its server is")
+                raise ReadProblem("reading by NETCONF", met, "Check what this server is")
             if failed is None:  # else only what comes behind the message is waited for
                 held += piece
                 if len(held) >= _PIECE:
@@ -295,12 +297,14 @@ class _Session:
         if failed is not None:
             kind = _TooMuch if isinstance(failed, TooDeepError) else ReadProblem
             met = f"its reply is not a valid NETCONF message ({plain(str(failed))[:80]})"
-            raise kind("reading by NETCONF", met, "See what its server is") from None
+            raise kind("reading by NETCONF", met, "Check what this server is") from None
 
     async def _more(self) -> None:
         piece = await self._process.stdout.read(_PIECE)
         if not piece:
-            raise ReadProblem("reading by NETCONF", "it hung up", "Try again", passing=True)
+            raise ReadProblem(
+                "reading by NETCONF", "the device closed the connection", "Try again", passing=True
+            )
         self._left += piece
 
     async def _up_to_end(self) -> AsyncIterator[bytes]:
@@ -322,8 +326,8 @@ class _Session:
             if header == b"#":
                 return
             if not header.isdigit() or len(header) > 10 or not int(header):
-                met = "what it sends is no chunk of RFC 6242"
-                raise ReadProblem("reading by NETCONF", met, "See what its server is")
+                met = "what it sends is not a chunk of RFC 6242"
+                raise ReadProblem("reading by NETCONF", met, "Check what this server is")
             size = int(header)
             while size:
                 if not self._left:
@@ -338,8 +342,8 @@ class _Session:
             await self._more()
         head, feed, rest = self._left[2:].partition(b"\n")
         if not self._left.startswith(b"\n#") or not feed or len(head) > 12:
-            met = "what it sends is no chunk of RFC 6242"
-            raise ReadProblem("reading by NETCONF", met, "See what its server is")
+            met = "what it sends is not a chunk of RFC 6242"
+            raise ReadProblem("reading by NETCONF", met, "Check what this server is")
         self._left = rest
         return head
 

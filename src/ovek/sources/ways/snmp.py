@@ -69,8 +69,8 @@ async def read(door: Door) -> None:
     if volumes:
         door.interview.adds("snmp", "volume", volumes)
     if not answers.entity and not answers.storage:
-        met = "neither of the tables that it is asked for holds anything"
-        raise ReadProblem("reading by SNMP", met, "See which views the account may read")
+        met = "both tables that were asked for are empty"
+        raise ReadProblem("reading by SNMP", met, "Check which views the account may read")
 
 
 class _Told(Struct, frozen=True, kw_only=True):
@@ -125,7 +125,7 @@ class _Asker:
             target = await _target(api, host, port)
         except Exception as error:  # what the library makes of a name that is none
             met = plain(str(error)) or type(error).__name__
-            raise ReadProblem(f"looking up {host}", met, "Mend host in fleet.toml") from None
+            raise ReadProblem(f"looking up {host}", met, "Fix `host` in fleet.toml") from None
         if account not in self._engines:
             self._engines[account] = api.SnmpEngine()
         target.TRANSPORT_DOMAIN += (next(self._numbers),)  # a socket of its own
@@ -248,12 +248,12 @@ class _Talk:
                     return rows
                 if _numbers(index_name) <= _numbers(last):
                     met = "its tables repeat without end"
-                    raise ReadProblem("reading by SNMP", met, "See what it runs")
+                    raise ReadProblem("reading by SNMP", met, "Check what the device runs")
                 last = index_name
                 self._rows += 1
                 if self._rows > _MOST_ROWS:
                     met = f"its tables have over {_MOST_ROWS} values"
-                    raise ReadProblem("reading by SNMP", met, "Narrow what the account may read")
+                    raise ReadProblem("reading by SNMP", met, "Limit what the account may read")
                 column, _, index = index_name[len(front) :].partition(".")
                 rows.setdefault(index, {})[column] = _plain(value)
         return rows
@@ -289,7 +289,7 @@ class _Talk:
             return
         told = plain(str(failed))
         silent = "timeout" in type(failed).__name__.lower()
-        do = "See if it is up, and whether it lets this machine ask"
+        do = "Check that it is up and allows SNMP from this machine"
         if not silent:
             do = "Check snmp in fleet.toml, and its secrets in the environment or the keyring"
         raise ReadProblem("reading by SNMP", told, do, passing=silent)
@@ -304,7 +304,9 @@ class _Talk:
 
 def _too_much() -> ReadProblem:
     met = "the device sends more data than was asked for"
-    return ReadProblem("reading by SNMP", met, "See what it runs, or who answers in its place")
+    return ReadProblem(
+        "reading by SNMP", met, "Check what the device runs, or who answers in its place"
+    )
 
 
 def _is_end(value: Any) -> bool:
@@ -357,7 +359,7 @@ _PRIVACY = {"des": "USM_PRIV_CBC56_DES", "aes128": "USM_PRIV_CFB128_AES",
 
 def _missing(what: str, variable: str, entry: str) -> ReadProblem:
     do = f"Put it into {variable}, or into the keyring as {entry}"
-    return ReadProblem("reading by SNMP", f"its {what} is not told", do)
+    return ReadProblem("reading by SNMP", f"its {what} is unknown", do)
 
 
 def _plain(value: Any) -> Any:
