@@ -1,6 +1,7 @@
 """The sample site and its tour."""
 
 import json
+import re
 import runpy
 from pathlib import Path
 
@@ -76,11 +77,48 @@ def toured(tmp_path_factory):
     return site, site("demo", "sample").stdout
 
 
+# What each stop of the tour says of the output above it, by number of the stop: each pattern is
+# found in that output, spaces and line ends alike, as often as is said.
+SAID: dict[int, dict[str, int]] = {
+    1: {r"1 partly read \(\S+-bridge\), 1 not read \(\S+-bridge\)": 1},
+    2: {r"^1 device read: gannet-bridge\.": 1},
+    3: {r"worse gannet-bridge \S+: was proven, now altered": 1, r"\(1 changed, 3 the same\)": 1},
+    4: {r"no-go \S+ nothing bootable": 2, r"FINDINGS": 2, r"DANGER in plan": 2, r"plan: DANGER": 2},
+    5: {r"Copy ox40-full-7\.4\.1\.img to": 1, r"Install firmware \S+ \(ldr-": 1,
+        r"DANGER: if the power fails": 1, r"2 reloads": 1,
+        r"target 7\.4\.2; next boot now: 7\.2\.5": 1},
+    6: {r"STEPS LEFT .*NEXT STEP": 1, r"WAVES Steps that need no reload": 1},
+    7: {r"order: flash:ox40-full-7\.4\.2\.img is missing: the file does not exist": 1,
+        r"first-found: flash:ox40-full-7\.2\.5\.img boots": 1, r"running 7\.4\.1": 2},
+    8: {r"default-bank: bank:2 is altered": 1, r"this loader stops at a bad image": 1,
+        r"boot bank:1 \(\S+ proven\) by hand": 1},
+    9: {r"next boot 7\.4\.2 from \S+, proven by": 1,
+        r"without the what-if: proven, next boot 7\.4\.1": 1},
+    10: {r"1 done, 3 not done": 1, r"arle-core .*? done: running 7\.4\.2": 1,
+         r"member 3 NOT DONE": 1},
+    11: {r"[BC] bad ": 2, r"A good catalog ": 1, r"no proven copy on any shelf": 1},
+    12: {r"delete 4 files; that is enough": 1, r"flash:\S+ 1 \S+ MiB": 4,
+         r"KEEP .*running; next boot; in the boot order": 1},
+    13: {r"delete 2 files": 1, r"crash file, not used": 1, r"leftover, not used": 1,
+         r"STOP: there is no upgrade path": 1},
+    14: {r"16 already have the image, 19 have or can make space": 1,
+         r"2 have too little space": 1, r"--may-drop running would do": 2},
+}  # fmt: skip
+
+
 def test_the_tour_shows_each_command_as_typed_with_its_output(toured):
     _, shown = toured
     for stop in TOUR:
         assert f"$ ovek {' '.join(stop.typed)}" in shown
-    assert "Tonight: 24 go, 8 no-go, 4 unclear (1 not read)." in shown
+    assert re.search(r"36 devices, as of .* UTC: 24 go, 8 no-go, 4 unclear", shown)
+
+
+@pytest.mark.parametrize("number", range(1, len(TOUR) + 1))
+def test_what_a_stop_says_of_its_output_is_in_that_output(toured, number):
+    _, shown = toured
+    stop = re.split(r"── \d+ of \d+  \$.*\n", shown)[number].partition("  → ")[0]
+    words = " ".join(stop.split())
+    assert {said: len(re.findall(said, words)) for said in SAID[number]} == SAID[number]
 
 
 def test_devices_that_stand_in_a_way_of_their_own_have_the_plan_for_it(toured):

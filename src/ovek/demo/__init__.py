@@ -20,76 +20,77 @@ class Stop(Struct, frozen=True):
 TOUR = (
     Stop(
         ("survey",),
-        "The fleet was read over SSH. One ship is out of reach and one answered only half: each "
-        "costs its own line. Digests that are known for the same place, size and time were not "
-        "asked for again.",
+        "Ovek logged in to every device over SSH. One ship is out of reach (not read), and one "
+        "sent only part of its facts (partly read). The other devices are not affected.",
     ),
     Stop(
         ("survey", "gannet-bridge", "--fresh"),
-        "One ship again, its digests measured anew. That refreshes this ship and hides no other "
-        "device: every command takes the newest line of each.",
+        "One ship again; --fresh reads every digest again. Every command uses the latest "
+        "reading of each device, so the other devices still count.",
     ),
     Stop(
         ("compare", "2026-11-20", "*-bridge"),
-        "An image rotted: its name, size and time are as before, and its digest is not. Of another "
-        "ship the proof was carried over, and every output says how old it is.",
+        "An image on gannet-bridge is corrupted: the file is still there, but its digest has "
+        "changed, so it is altered and no longer proven. The other ships that were read are the "
+        "same.",
     ),
     Stop(
         ("audit",),
-        "Two devices would not come back from a reload, and five more would boot what nobody "
-        "wants, or without their configuration: do not touch them before you have read why. Each "
-        "device has one plan, in short under its findings.",
+        "Two of the no-go devices have nothing bootable: a reload would take them down. Read "
+        "the reason before you touch a no-go device. Under FINDINGS, each device has one plan; "
+        "DANGER marks a plan with a step during which the power must not fail.",
     ),
     Stop(
         ("runbook", "brack-slip"),
-        "The plan of one old switch, step by step: over a release between, a newer boot loader, "
-        "and two reloads. Each step was tried out, also with a power failure in its middle; where "
-        "that does harm, DANGER says so. Audit, cleanup and report name the same steps.",
+        "The plan of an old switch, step by step: the intermediate release 7.4.1 first, then "
+        "newer boot loader firmware, then 7.4.2, with two reloads. DANGER marks the one step "
+        "during which a power failure may leave the device unbootable.",
     ),
     Stop(
         ("runbook",),
-        "And for the fleet: who is done, what comes next, and the reloads in waves that keep to "
-        "the windows of policy.",
+        "The same for all devices: the steps left, the next step of each, and the reloads in "
+        "waves that fit the maintenance windows of policy.toml.",
     ),
     Stop(
         ("bootwalk", "arle-quay"),
-        "Its boot order names a file that is not there, so the loader takes the first image that "
-        "it finds: a release two years older.",
+        "The boot order names a file that does not exist, so this loader boots the first image "
+        "it finds: 7.2.5, which is older than the running 7.4.1.",
     ),
     Stop(
         ("bootwalk", "brack-wifi"),
-        "The default bank holds an altered image and this loader halts at one; bank 1 is sound, "
-        "and pointing the saved default at it fixes the next boot.",
+        "The default bank has an altered image, and this loader stops at a bad image. Bank 1 "
+        "has a proven image that can be booted by hand.",
     ),
     Stop(
         ("bootwalk", "brack-hall", "--if-saved"),
-        "What if the live settings were saved now? The next boot would be the new release, and it "
-        "is proven. Nothing was touched.",
+        "What if the live boot settings are saved now? The next boot would be 7.4.2 instead of "
+        "7.4.1, and proven. Nothing was changed on the device.",
     ),
     Stop(
         ("compare", "before-7.4.2", "arle-[cs]*", "--expect", "7.4.2"),
-        "Held against the snapshot that was kept before the upgrade: one switch is done, and the "
-        "stack left a member behind.",
+        "Compared with the baseline that was saved before the upgrade: arle-core is done; "
+        "member 3 of arle-stack is not.",
     ),
     Stop(
         ("custody", "ox40-full-7.4.2.img"),
-        "Two flashes hold something else under this name; every other copy is the published one, "
-        "so that the server is not to blame.",
+        "Two devices have a bad copy. Every other copy matches the digest in the catalog, so "
+        "the bad copies were damaged on these two devices. No shelf has a copy: store one.",
     ),
     Stop(
         ("cleanup", "gannet-bridge", "--free", "60MiB"),
-        "Nothing that the device needs is touched: leftovers go first, then a second copy. Ovek "
-        "only plans; you delete.",
+        "Four files that no boot setting uses (tier 1) are enough. The running image and the "
+        "settings are kept. Ovek only plans; you delete.",
     ),
     Stop(
         ("cleanup", "holm-ramp", "--room-for", "ox40-full-7.4.2.img"),
-        "Without a dump and a leftover, the recommended release would fit; the running image and "
-        "the settings are kept. But no upgrade path leads there from the trial build: no steps.",
+        "Deleting a crash dump and a leftover would make space for the image. But STOP: no "
+        "upgrade path leads from this trial build to it.",
     ),
     Stop(
         ("cleanup", "--whole-fleet", "--room-for", "target"),
-        "Is there room for the upgrade, everywhere? Most have it or can make it; one ship has not, "
-        "unless its running image goes, and that is never offered unasked.",
+        "Is there enough space for the upgrade everywhere? On most volumes yes. On two, only "
+        "deleting the running image would make space, and Ovek never plans that unless you "
+        "allow it (--may-drop running).",
     ),
 )
 

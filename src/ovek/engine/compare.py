@@ -114,7 +114,7 @@ def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDo
         if runs is None:
             done, why = None, "its running version is unknown"
         elif compare(runs, expect, scheme) != 0:
-            done, why = False, f"runs {runs}"
+            done, why = False, f"running {runs}"
         elif each.outcome == "stranded":
             done, why = False, f"running {runs}, but it would not boot again"
         elif starts is None:

@@ -79,7 +79,7 @@ class Tiers:
             locked = self.locked.get(place)
             return locked, "" if locked is None else TIERS[locked]
         if role in ("crash-file", "leftover", "log"):
-            return 1, f"{role}, not used by any setting"
+            return 1, f"{role.replace('-', ' ')}, not used by any setting"
         image = self.one.sets.get(place) or self.one.images.get(place)
         if image is not None and image.judgement.verdict in ("altered", "truncated"):
             verdict = image.judgement.verdict

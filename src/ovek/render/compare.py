@@ -24,8 +24,7 @@ def compare(result: FleetCompare, view: View) -> Iterator[Line]:
     found, answers_, expect = result.devices, result.answered, result.expect
     unread = Unreads(result.not_read, result.as_of)
     told = () if len(answers_) == 1 else answers_
-    front = "; ".join([*_unasked(found), *_done(found)])
-    yield from hanging("", f"{front}.", indent=0)
+    yield from hanging("", _first(found), indent=0)
     yield from hanging("", first_line(answers_, result), indent=0)
     longest = min(max((len(visible(one.device)) for one in found if one.unasked), default=0), 30)
     for one in found:
@@ -38,7 +37,7 @@ def compare(result: FleetCompare, view: View) -> Iterator[Line]:
     if any(one.members for one in found):
         yield from hanging("", _wanted(expect), indent=0)
     yield from _not_done(found, expect)
-    told_ = f": {totals}" if (totals := _totals(found)) else ""
+    told_ = f" ({totals})" if (totals := _totals(found)) else ""
     yield from hanging("Before: ", context(result.earlier), indent=8)
     yield from hanging("After:  ", f"{context(result)}{told_}", indent=8)
     if unread:
@@ -56,28 +55,22 @@ def kept(result: KeptBaseline, view: View) -> Iterator[Line]:
     yield f"After the change: ovek survey, then ovek compare {result.name}"
 
 
-def _unasked(found: Sequence[DeviceCompare]) -> Iterator[str]:
-    """On how many devices something got worse though nobody asked for it."""
-    worse = sum(one.worse for one in found)
-    if worse:
-        yield f"Worse on {count(worse, 'device')}"
-
-
-def _done(found: Sequence[DeviceCompare]) -> Iterator[str]:
-    """How many devices run what is wanted of them; where nothing is, how many changed."""
-    asked = [one for one in found if one.members]
+def _first(found: Sequence[DeviceCompare]) -> str:
+    """The first line: how many got worse, and how many run what is wanted, or changed."""
     if not found:
-        yield "No device to compare"
-        return
-    if not asked:
-        changed = sum(one.outcome != "same" for one in found)
-        all_of = count(len(found), "device")
-        yield f"{changed} of {all_of} changed" if changed else f"no change on {all_of}"
-        return
-    parts = [f"{sum(one.done is True for one in asked)} done"]
-    parts.append(f"{sum(one.done is False for one in asked)} not done")
-    unknown = sum(one.done is None for one in asked)
-    yield ", ".join(parts + ([f"{unknown} unknown"] if unknown else []))
+        return "No device to compare."
+    worse = sum(device.worse for device in found)
+    parts = [f"{worse} worse"] if worse else []
+    wanted = [device for device in found if device.members]
+    if wanted:
+        parts.append(f"{sum(device.done is True for device in wanted)} done")
+        parts.append(f"{sum(device.done is False for device in wanted)} not done")
+        unknown = sum(device.done is None for device in wanted)
+        parts += [f"{unknown} unknown"] if unknown else []
+    else:
+        changed = sum(device.outcome != "same" for device in found)
+        parts.append(f"{changed} changed" if changed else "no change")
+    return f"{count(len(found), 'device')} compared: {', '.join(parts)}."
 
 
 def _wanted(expect: str | None) -> str:

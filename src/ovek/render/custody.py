@@ -169,10 +169,10 @@ def _cells(group: CopyGroup, at: int, now: datetime, *, disputed: bool = False) 
     age = ""
     if copy.measured_at is not None and now - copy.measured_at >= _TELLING:
         age = f", digest from {show_age(now - copy.measured_at)} ago"
-    kind = "disputed" if disputed else {True: "right", False: "wrong", None: "unknown"}[group.right]
+    kind = "disputed" if disputed else {True: "good", False: "bad", None: "unknown"}[group.right]
     return (
         f"  {group.label} {kind}",
         copy.hop,
         show_size(copy.size) if copy.size is not None else "-",
-        visible(copy.place) + (", runs" if copy.runs else "") + age,
+        visible(copy.place) + (", running" if copy.runs else "") + age,
     )

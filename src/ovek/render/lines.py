@@ -264,7 +264,9 @@ def listed(names: Sequence[str], most: int = 5) -> str:
 def count(number: int, word: str) -> str:
     """Say a number of things.
 
-    >>> count(1, "device"), count(2, "device")
-    ('1 device', '2 devices')
+    >>> count(1, "device"), count(2, "device"), count(2, "copy")
+    ('1 device', '2 devices', '2 copies')
     """
-    return f"{number} {word}" if number == 1 else f"{number} {word}s"
+    if number == 1:
+        return f"{number} {word}"
+    return f"{number} {word[:-1]}ies" if word.endswith("py") else f"{number} {word}s"

@@ -39,7 +39,7 @@ def survey(result: SurveyResult, view: View) -> Iterator[Line]:
         for lost in one.lost:
             yield from hanging(" " * indent + "lost: ", lost, indent=indent + 6)
         for note in one.notes if verbose else ():
-            yield from hanging(" " * indent + "met: ", note, indent=indent + 5)
+            yield from hanging(" " * indent + "note: ", note, indent=indent + 5)
 
 
 def answer(results: Sequence[Surveyed]) -> str:
@@ -50,8 +50,8 @@ def answer(results: Sequence[Surveyed]) -> str:
     }
     all_of = count(len(results), "device")
     if not names["partly read"] and not names["not read"]:
-        return f"All {all_of} were read." if len(results) != 1 else "The device was read."
-    told = f"{len(names['read'])} of {all_of} read"
+        return f"{all_of} read: {names['read'][0]}." if len(results) == 1 else f"All {all_of} read."
+    told = f"{all_of}: {len(names['read'])} read"
     if names["partly read"]:
         told += f", {len(names['partly read'])} partly read ({listed(names['partly read'])})"
     if names["not read"]:

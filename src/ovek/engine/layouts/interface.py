@@ -50,7 +50,7 @@ class Seen:
     def boot(self) -> Boot:
         """The boot settings; raises NotKnownError."""
         if self.member.boot is None:
-            raise NotKnownError("the boot settings are unknown")
+            raise NotKnownError("boot settings not read")
         return self.member.boot
 
     def setting(self, setting: Setting[T]) -> T | None:

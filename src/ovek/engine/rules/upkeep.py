@@ -294,33 +294,33 @@ def _depends(subject: Subject, fact: str) -> bool:
 def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     one, asks = member.one.member, subject.judged.judge.asks
     if member.walk.outcome == "unknown":
-        told = f"what starts next ({member.walk.note})"
+        told = f"what boots next ({member.walk.note})"
         yield told, subject.layout.start_facts
     up, expected = subject.up, subject.expected
     if expected is not None and expected.serials and member.one.hardware.serial is None:
-        yield "its serial number, by which fleet.toml tells members", ("hardware.serial",)
+        yield "its serial number, by which fleet.toml identifies members", ("hardware.serial",)
     if up and member.runs is None:
         versions = [one.running_version, subject.judged.device.running.version]
         long = next((version for version in versions if version), None)
-        more = f" (what it tells has {len(long)} characters, too many for one)" if long else ""
+        more = f" (its value has {len(long)} characters, too many for a version)" if long else ""
         yield f"the running version{more}", ("running.version",)
     elif up and one.running_version is None and asks_each(subject.judged):
-        yield "what this member runs, of several", ("member.running_version",)
+        yield "the running version of this member", ("member.running_version",)
     if (
         up
         and subject.judged.judge.releases.by_variant
         and member.running_on.variant is None
         and _depends(subject, "variant")
     ):
-        yield "which variant runs, of which there are several", ("running.variant",)
+        yield "which variant is running (the catalog has several)", ("running.variant",)
     running = subject.judged.device.running
     if up and running.place is None and running.bank is None:
         field = "running.place" if "running.place" in asks else "running.bank"
         if field in asks:
-            yield "what it was started from", (field,)
+            yield "what it was booted from", (field,)
     unsure = one.components is None or any(each.loads_from is None for each in one.components)
     if up and unsure and "component.loads_from" in asks:
-        told = "what its components are loaded from"
+        told = "which files its components load from"
         yield "its components" if one.components is None else told, ("component.loads_from",)
     yield from _of_boot(subject, member)
     release = member.starting.judgement.release if member.starting is not None else None

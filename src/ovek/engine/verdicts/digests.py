@@ -160,8 +160,8 @@ def _against_named(
     about = "" if step == 1 else f" (to within {show_size(step)})"
     if size is not None and release.sizes and size + step <= min(release.sizes):
         whole = min(release.sizes)
-        why = f"it has {size} bytes{about}, {whole} are published: "
-        why += f"{show_size(whole - size)} too few"
+        why = f"it is {show_size(size)}{about}, the published file is {show_size(whole)}: "
+        why += f"{show_size(whole - size)} missing ({size:,} of {whole:,} bytes)"
         return Judgement(verdict="truncated", why=why, release=release)
     other = next((name for name, _ in digests or () if name in family.digests), None)
     if other is not None:
@@ -177,8 +177,8 @@ def _against_named(
             )
         return Judgement(verdict="altered", why=why, release=release, by=other)
     if size is not None and release.sizes and not _meets(size, step, release.sizes):
-        published = " or ".join(str(one) for one in sorted(release.sizes))
-        why = f"it has {size} bytes{about}, {published} are published"
+        published = " or ".join(f"{one:,}" for one in sorted(release.sizes))
+        why = f"it has {size:,} bytes{about}, the published file has {published}"
         verdict: Verdict = "disputed" if len(release.sizes) > 1 else "altered"
         return Judgement(verdict=verdict, why=why, release=release)
     why = "no digest was read from the device"
