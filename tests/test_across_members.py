@@ -200,7 +200,7 @@ def test_a_copy_over_a_file_of_the_same_name_in_another_case_is_no_safe_step():
     for detail in ("numbers", "files"):
         one = plans(what, room_for="3.0", catalog=catalog, detail=detail)[0]
         assert (one.enough, one.steps) == (False, ())
-        assert "would go over flash:A-2.IMG, which is held (running, the next start" in one.note
+        assert "would overwrite flash:A-2.IMG, which is protected (running, next boot" in one.note
     strict = device(member(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
     assert plans(strict, room_for="3.0", catalog=catalog)[0].enough
 
@@ -213,7 +213,7 @@ def test_a_copy_goes_over_what_is_broken_and_never_over_what_a_person_keeps():
     assert "pinned by policy" in plans(what, room_for="2.0", policy=pinned)[0].note
     other = image("2.0", content="sw-3.0.img")  # another release under that name, and sound
     runs = device(member(image("1.0"), other, boots=(ONE,)), runs="3.0", place=TWO)
-    assert "which is held (running" in plans(runs, room_for="2.0")[0].note
+    assert "which is protected (running" in plans(runs, room_for="2.0")[0].note
 
 
 def banked(*banks, default="a", in_bank="a", files=(), **more):
@@ -331,7 +331,7 @@ def test_a_state_that_is_not_known_is_not_ok():
 def test_a_default_bank_that_does_not_exist_is_told_as_that():
     found = audit(banked(bank("a", "1.0"), bank("b", "2.0"), default="x"), BANKS).findings
     told = next(one for one in found if one.rule == "default-bank-missing")
-    assert "there is no such bank (there are: a, b); bank:a starts instead" in told.saw
+    assert "but the device has only: a, b; bank:a boots instead" in told.saw
 
 
 CONTAINED = published(
@@ -558,6 +558,6 @@ def test_no_answer_is_better_for_a_version_of_five_thousand_digits():
     long = "1" * 5000
     what = device(member(image("1.0", digests=None), boots=(ONE,)), runs=long, place=ONE)
     told = next(one for one in audit(what).findings if one.rule == "facts-missing")
-    assert "what it tells has 5000 characters, too many for one" in told.saw
+    assert "its value has 5000 characters, too many for a version" in told.saw
     other = published(release(long, file="sw-1.0.img"))
     assert audit(what, catalog=other).runs == long

@@ -98,7 +98,7 @@ def aged(now, **more):
 
 def test_an_age_in_words_holds_for_its_day_and_no_longer():
     audit, bounds = aged(NOW)
-    assert any("9 days ago" in one.saw for one in audit.findings)
+    assert any("9 days old" in one.saw for one in audit.findings)
     assert holds(bounds, NOW + DAY - timedelta(microseconds=1), NOW, NOW)
     assert not holds(bounds, NOW + DAY, NOW, NOW)
     assert not holds(bounds, NOW - timedelta(microseconds=1), NOW, NOW)

@@ -38,9 +38,9 @@ def releases(ovek):
 
 def test_a_digest_list_alone_proves_and_says_for_which_hardware_it_does_not(listed):
     assert "sw: go" in listed("audit", exits=None).stdout
-    assert "For which hardware 2 of them are" in listed("catalog", "list").stdout
+    assert "For 2 of them the catalog does not say" in listed("catalog", "list").stdout
     listed("catalog", "annotate", "sw-*.img", "--hardware", "SW*")
-    assert "For which hardware" not in listed("catalog", "list").stdout
+    assert "does not say which hardware" not in listed("catalog", "list").stdout
 
 
 def test_what_is_said_makes_a_list_plannable_and_stays_when_it_is_imported_again(listed):
@@ -89,7 +89,7 @@ def test_what_cannot_be_said_is_refused_and_nothing_is_written(listed):
     [
         ('[[annotation]]\nfiles = "a"\nhardwear = ["x"]\n', ["annotation[0].hardwear", "hardware"]),
         ('[[annotation]]\nfiles = "a"\nversion = 7\n', ["annotation[0].version"]),
-        ('[[annotation]]\nfiles = "a"\n', ["nothing is said of 'a'"]),
+        ('[[annotation]]\nfiles = "a"\n', ["the annotation of 'a' sets nothing"]),
         ('[[annotation]]\nversion = "1"\n', ["files"]),
         ("[[annotation\n", ["line 1"]),
     ],
@@ -152,7 +152,7 @@ def test_a_name_that_a_list_escapes_keeps_its_backslash(tmp_path):
 def test_a_list_whose_own_name_says_another_algorithm_is_not_taken_for_one_of_ours(tmp_path, name):
     file = tmp_path / name
     file.write_text(f"{SHA}  sw-2.0.img\n")
-    with pytest.raises(InputError, match="hints at another algorithm"):
+    with pytest.raises(InputError, match="suggests another algorithm"):
         sorted_out(digestlist.read(file))
     assert sorted_out(digestlist.read(file, {"algorithm": "sha512"}))[0], "a person may say so"
 

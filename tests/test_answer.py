@@ -17,9 +17,10 @@ from builders.chance import Chance
 from ovek.cli import cli
 from ovek.files.snapshot import write_snapshot
 
-TONIGHT = re.compile(
-    r"Tonight: (\d+) go(?: \((\d+) by a waiver\))?, (\d+) no-go, (\d+) unclear"
-    r"(?: \((\d+) not read\))?\."
+FIRST_LINE = re.compile(
+    r"\d+ devices?, as of \S+ \S+ UTC: (\d+) go(?: \((\d+) of them only because of a waiver\))?,"
+    r" (\d+) no-go, (\d+) unclear"
+    r"(?: \((\d+) of them not read\))?\."
 )
 
 
@@ -55,7 +56,9 @@ def test_each_answer_is_counted_and_no_go_is_told_first_with_its_reason(ovek):
     ovek.snapshot(sound(), unproven(), stranded(), older())
     ovek.fleet("sw", "unsure", "lost", "older", "never")
     lines = ovek("audit", exits=1).stdout.splitlines()
-    assert lines[0] == "Tonight: 1 go, 2 no-go, 2 unclear (1 not read)."
+    assert lines[0] == (
+        "5 devices, as of 2026-03-02 21:14 UTC: 1 go, 2 no-go, 2 unclear (1 of them not read)."
+    )
     held = [line.split(None, 2) for line in lines[1:5]]
     assert [each[:2] for each in held] == [
         ["no-go", "lost"], ["no-go", "older"], ["unclear", "unsure"], ["unclear", "never"],
@@ -69,7 +72,7 @@ def test_each_answer_is_counted_and_no_go_is_told_first_with_its_reason(ovek):
 @pytest.mark.parametrize("typed", [["audit"], ["bootwalk"], ["runbook"], ["compare", "now"]])
 def test_every_command_about_a_fleet_begins_with_the_same_answer(ovek, typed):
     ovek.snapshot(sound(), unproven(), stranded(), older())
-    counts = TONIGHT.search(" ".join(ovek(*typed, exits=None).stdout.split("\n")[:2]))
+    counts = FIRST_LINE.search(" ".join(ovek(*typed, exits=None).stdout.split("\n")[:2]))
     assert counts is not None
     assert counts.groups() == ("1", None, "2", "1", None)
 
@@ -80,7 +83,9 @@ def test_a_stale_device_is_unclear_whatever_was_known_of_it(ovek):
              "devices": [{"device": "b", "result": "not read", "problem": "none"}]}  # fmt: skip
     ovek.write("snapshots/later.survey.json", json.dumps(tried))
     lines = ovek("audit", exits=3).stdout.splitlines()
-    assert lines[0] == "Tonight: 1 go, 0 no-go, 1 unclear (1 not read)."
+    assert lines[0] == (
+        "2 devices, as of 2026-03-02 21:14 UTC: 1 go, 0 no-go, 1 unclear (1 of them not read)."
+    )
     assert lines[1].split()[:2] == ["unclear", "b"]
 
 
@@ -96,8 +101,8 @@ def test_a_go_that_rests_on_a_waiver_says_so(ovek):
         until = 2099-01-01
     """)  # fmt: skip
     lines = ovek("audit").stdout.splitlines()
-    assert lines[0] == "Tonight: 2 go (1 by a waiver), 0 no-go, 0 unclear."
-    assert lines[1].split(None, 2) == ["go", "older", "1 critical waived"]
+    assert lines[0].endswith(" UTC: 2 go (1 of them only because of a waiver), 0 no-go, 0")
+    assert lines[2].split(None, 2) == ["go", "older", "1 critical finding waived"]
 
 
 def test_what_policy_accepts_goes(ovek):
@@ -117,16 +122,16 @@ def test_compare_leads_with_what_nobody_asked_for(ovek):
     later = replace(stranded("a"), taken_at=NOW + timedelta(days=1))
     ovek.snapshot(later, sound("b"), name="now.jsonl")
     lines = ovek("compare", "before", exits=1).stdout.splitlines()
-    assert lines[0].startswith("Worse on 1 device; ")
-    assert "1 go, 1 no-go, 0 unclear" in lines[0]
-    assert lines[1].split(None, 2) == ["worse", "a", "it would no longer boot"]
+    assert lines[0].startswith("2 devices compared: 1 worse, ")
+    assert "1 go, 1 no-go, 0 unclear" in lines[1]
+    assert lines[2].split(None, 2) == ["worse", "a", "it would no longer boot"]
 
 
 def test_compare_without_a_change_cries_no_wolf(ovek):
     ovek.snapshot(sound(), name="before.jsonl")
     shown = ovek("compare", "before").stdout
-    assert "Worse" not in shown
-    assert shown.startswith("no change on 1 device. sw: go.")
+    assert "worse" not in shown
+    assert shown.startswith("1 device compared: no change.\nsw: go.")
 
 
 def sure(one: dict) -> bool:
@@ -181,7 +186,7 @@ def test_the_first_line_of_a_made_up_fleet_is_what_a_plain_reading_of_its_json_g
     made = run.invoke(cli, ["audit", "--site", str(tmp_path), "--format", "json"])
     counts = plainly(json.loads(made.stdout))
     shown = run.invoke(cli, ["audit", "--site", str(tmp_path)]).stdout
-    told = TONIGHT.match(shown)
+    told = FIRST_LINE.match(" ".join(shown.split()))
     assert told is not None, shown[:200]
     assert tuple(int(told[at] or 0) for at in (1, 3, 4, 5)) == counts
     walked = run.invoke(cli, ["bootwalk", "--site", str(tmp_path)]).stdout
@@ -280,7 +285,7 @@ def test_every_result_names_the_site_the_snapshots_and_the_device(ovek):
 def test_only_one_rule_shows_only_the_devices_that_have_it(ovek):
     ovek.snapshot(sound(), stranded(), older())
     shown = ovek("audit", "--only", "boot-target-missing", exits=1).stdout
-    assert "Shown: the 1 device of 3 that has boot-target-missing" in shown
+    assert "Showing only the 1 of 3 devices that has boot-target-missing" in shown
     assert not re.search(r"^(sw|lost) ", shown, re.MULTILINE)
     made = ovek.json("audit", "--only", "boot-target-missing", exits=1)
     assert [one["device"] for one in made["devices"]] == ["older"]

@@ -462,11 +462,11 @@ def test_a_what_if_of_a_member_is_of_that_member_alone():
 def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     shown = ovek("bootwalk", "sw", "--if-missing", ONE, exits=1).stdout
     told = " ".join(shown.split())
-    assert told.startswith(f"If {ONE} were missing: sw: no-go, nothing starts: {ONE} is missing.")
+    assert told.startswith(f"If {ONE} is missing — sw: no-go, nothing bootable: {ONE} is missing.")
     assert "sw stranded: nothing starts" in shown
     assert "as it is: go, proven, starts 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
-    assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings were saved"]
+    assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings are saved"]
     assert answer["as_it_is"][0]["reload"] == "proven"
     assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
     assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr
@@ -481,7 +481,7 @@ def test_a_snapshot_from_the_loaders_prompt_says_why_it_is_stuck_and_what_could_
     ovek.snapshot(device(stuck, runs=None))
     shown = ovek("bootwalk", exits=1).stdout
     assert f"order: {ONE} is altered" in shown
-    assert "can be started by hand from card:sw-2.0.img, 2.0: proven" in shown
+    assert "recover: boot card:sw-2.0.img (2.0, proven) by hand" in shown
     answer = ovek.json("bootwalk", exits=1)["devices"][0]["members"][0]
     assert [one["place"] for one in answer["rescue"]] == ["card:sw-2.0.img"]
     shown = " ".join(ovek("audit", exits=1).stdout.split())

@@ -82,8 +82,8 @@ def test_a_digest_of_what_starts_is_carried_a_week(box, days, carried):
     if carried:
         assert (datetime.now(UTC) - file.digests_at).days == days
         shown = box("audit").stdout
-        assert f"Oldest digest relied on: {days} days ()box flash:image-3.1.img" in shown
-        assert f"measured {days} days ago" in box("custody", "-v").stdout
+        assert f"Oldest digest relied on: {days} days (box flash:image-3.1.img)" in shown
+        assert f"digest from {days} days ago" in box("custody", "-v").stdout
 
 
 def test_a_digest_of_what_nothing_names_is_carried_a_month_or_as_policy_says(box):
@@ -130,7 +130,7 @@ def test_a_file_of_another_time_or_size_carries_nothing(box):
 def test_an_impossible_value_of_a_session_is_shown_with_its_line(box):
     box.write("captures/one.txt", SESSION.replace("flash 1000 400", "flash 1000 4000"))
     shown = box("survey", exits=3).stdout
-    assert "lost: flash: 4096000 bytes free of 1024000 cannot be" in " ".join(shown.split())
+    assert "lost: flash: 4096000 bytes free of 1024000 is impossible" in " ".join(shown.split())
     told = box.json("sheet", "try", "box", "captures/one.txt", exits=1)
     assert "4096000 bytes free of 1024000" in told["lost"][0]
     assert newest(box).members[0].volumes[0].free is None
@@ -181,7 +181,7 @@ def test_a_device_stuck_at_its_boot_loader_is_read_from_a_saved_session(stuck):
     assert [each["result"] for each in walk["tried"]] == ["missing", "unverified"]
     found = stuck.json("audit", exits=1)["devices"][0]["findings"]
     assert found[0]["rule"] == "at-boot-loader"
-    assert found[0]["words"].startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")
+    assert found[0]["words"].startswith("Boot it: the next boot is 1.0 from flash:sw-1.0.img")
     assert not any("running version" in each["saw"] for each in found)
     stuck("survey", "--replay")
     assert newest(stuck).at == "boot-loader"

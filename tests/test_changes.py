@@ -79,7 +79,7 @@ def test_a_copy_takes_whole_clusters_and_is_truncated_in_its_middle():
 def test_a_copy_needs_room_and_counts_what_it_goes_over():
     full = device(member(volumes=(flash(image("1.0"), free=10 * MIB),)))
     copy = Copy(place=AT, content=two())
-    assert "takes 104857600 bytes, 10485760 are free" in refusal(full, copy, SHEET)
+    assert "needs 104857600 bytes, 10485760 are free" in refusal(full, copy, SHEET)
     over = device(member(volumes=(flash(image("2.0", content="x"), free=10 * MIB),)))
     assert refusal(over, copy, SHEET) == ""
     assert len(effect(over, copy, SHEET).members[0].volumes[0].files) == 1

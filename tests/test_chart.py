@@ -174,7 +174,7 @@ def test_flash_tells_where_the_target_has_no_room(ovek):
         device(member(image("1.0"), image("2.0"), boots=(ONE,)), device="has", place=ONE),
     )
     lines = ovek("chart", "flash").stdout.splitlines()
-    assert lines[0] == "The target is still to be brought to 2 volumes: no room on 1."
+    assert lines[0] == "Target image still missing on 2 volumes; 1 of them have no space for it."
     assert lines[2].strip().startswith("small flash:") and lines[2].endswith("NO ROOM")
     assert not any("NO ROOM" in line for line in lines[3:])
     assert "target" not in next(line for line in lines if "has flash:" in line)
@@ -199,13 +199,13 @@ def test_verdicts_begin_with_the_wrong_ones(ovek):
     bad = image("2.0", content="other")
     ovek.snapshot(device(member(image("1.0"), bad, boots=(ONE,)), place=ONE))
     lines = ovek("chart", "verdicts").stdout.splitlines()
-    assert lines[0] == "1 of 2 copies proven, 1 wrong."
+    assert lines[0] == "1 of 2 copies proven, 1 bad."
     assert "1 altered" in lines[1] and "1 proven" in lines[2]
     cut = image("2.0", size=10, digests=None)
     ovek.snapshot(device(member(image("1.0"), cut, boots=(ONE,)), place=ONE))
-    assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 2 copies proven, 1 wrong."
+    assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 2 copies proven, 1 bad."
     ovek.snapshot(device(member(image("1.0"), boots=(ONE,)), place=ONE))
-    assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 1 copy proven, none wrong."
+    assert ovek("chart", "verdicts").stdout.splitlines()[0] == "1 of 1 copy proven, none bad."
 
 
 def test_a_walk_is_of_one_device_with_what_ifs_beside_it(ovek):
@@ -213,7 +213,7 @@ def test_a_walk_is_of_one_device_with_what_ifs_beside_it(ovek):
         device(member(image("1.0"), image("2.0"), boots=(ONE, TWO)), device="a", place=ONE),
         device(member(image("1.0"), boots=(ONE,)), device="b", place=ONE),
     )
-    assert "name one" in ovek("chart", "walk", exits=2).stderr
+    assert "draws one device" in ovek("chart", "walk", exits=2).stderr
     listed = (ovek.folder / "fleet.toml").read_text()
     ovek.write("fleet.toml", listed + '[[device]]\nname = "away"\nsheet = "switch"\n')
     assert "ovek survey away" in ovek.refuses("chart", "walk", "away")

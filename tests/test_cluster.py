@@ -107,7 +107,7 @@ def test_a_shelf_is_digested_by_the_workers_and_what_they_cannot_read_is_read_he
 
 def test_an_address_where_nobody_is_is_told(ovek):
     told = ovek.refuses("audit", "--on", "tcp://127.0.0.1:1")
-    assert "no scheduler that answers" in told
+    assert "no Dask scheduler answers" in told
     assert "tcp://127.0.0.1:1" in told
     assert "nonsense" in ovek.refuses("audit", "--on", "nonsense")
 
@@ -181,4 +181,4 @@ def test_with_certificates_only_those_of_one_authority_take_part(ovek, tmp_path,
             patch.setenv(f"{tls}CLIENT__CERT", str(foreign))
             patch.setenv(f"{tls}CLIENT__KEY", str(foreign_key))
             done = subprocess.run(typed, cwd=ovek.folder, capture_output=True, check=False)
-            assert done.returncode == 2 and b"no scheduler that answers" in done.stderr
+            assert done.returncode == 2 and b"no Dask scheduler answers" in done.stderr

@@ -24,7 +24,7 @@ def test_the_first_line_of_an_audit_is_the_answer(ovek):
     assert ovek("audit").stdout.splitlines()[0] == "sw: go."
     ovek.snapshot(stranded(), full())
     first = ovek("audit", exits=1).stdout.splitlines()[0]
-    assert first == "Tonight: 1 go, 1 no-go, 0 unclear."
+    assert first == "2 devices, as of 2026-03-02 21:14 UTC: 1 go, 1 no-go, 0 unclear."
 
 
 def test_an_audit_ends_with_one_where_a_finding_reaches_the_threshold(ovek):
@@ -82,7 +82,7 @@ def test_a_boot_walk_names_every_candidate_and_why(ovek):
     ovek.snapshot(device(member(image("1.0"), boots=(TWO, ONE)), device="sw"))
     shown = ovek("bootwalk", "sw", exits=1).stdout
     assert "1. order: flash:sw-2.0.img is missing" in shown
-    assert "2. order: flash:sw-1.0.img starts, proven" in shown
+    assert "2. order: flash:sw-1.0.img boots, proven" in shown
     assert ovek("bootwalk", "sw", "--fail-on", "never").returncode == 0
     walk = ovek.json("bootwalk", "sw", exits=1)["devices"][0]
     assert walk["reload"] == "proven"
@@ -108,30 +108,33 @@ def test_a_cleanup_plan_in_bytes(ovek):
 def test_a_cleanup_that_is_not_enough_ends_with_one(ovek):
     ovek.snapshot(full())
     shown = ovek("cleanup", "--free", "5GiB", exits=1).stdout
-    assert "not enough, short by 5089 MiB" in shown
+    assert "not enough space: still 5089 MiB missing" in shown
     assert "tier 5" in shown
 
 
 def test_room_for_an_image_names_what_it_is_made_of(ovek):
     ovek.snapshot(full())
     shown = ovek("cleanup", "--room-for", "sw-3.0.img", exits=1).stdout
-    assert "wanted: 100 MiB for the image, 500 MiB for the reserve" in shown
+    assert "needs:  100 MiB for the image, 500 MiB for the reserve" in shown
 
 
 @pytest.mark.parametrize(
     ("typed", "told"),
     [
-        (["cleanup"], "one of: --free SIZE, --room-for IMAGE, --sweep TIER"),
+        (["cleanup"], "exactly one of: --free SIZE, --room-for IMAGE, --sweep TIER"),
         (["cleanup", "--free", "1MiB", "--room-for", "x"], "one of: --free"),
-        (["cleanup", "--free", "lots"], "or a share of the volume, like 20%"),
+        (["cleanup", "--free", "lots"], "or a percentage such as 20%"),
         (["cleanup", "--free", "120%"], "at most 100%"),
-        (["cleanup", "--free=-5%"], "not a size"),
+        (["cleanup", "--free=-5%"], "not a valid size"),
         (["cleanup", "--sweep", "9"], "9 is not in the range"),
         (["cleanup", "--sweep", "6"], "--may-drop fallback"),
         (["cleanup", "--sweep", "6", "--may-drop", "fallback"], "--may-drop running"),
         (["cleanup", "--free", "1MiB", "--figure", "a.gif"], ".png or .svg"),
-        (["cleanup", "--free", "1MiB", "--whole-fleet", "--confirm", "x"], "takes no --confirm"),
-        (["cleanup", "--free", "-5"], "not a size"),
+        (
+            ["cleanup", "--free", "1MiB", "--whole-fleet", "--confirm", "x"],
+            "and --confirm cannot be combined",
+        ),
+        (["cleanup", "--free", "-5"], "not a valid size"),
         (["audit", "--format", "xml"], "'xml'"),
         (["audit", "--fail-on", "sometimes"], "'sometimes'"),
         (["nonsense"], "nonsense"),
@@ -161,7 +164,7 @@ def test_an_image_for_other_hardware_is_told(ovek):
         '{"format":"ovek.catalog/1","releases":[{"file":"rt.img","size":1,"hardware":["RT*"]}]}',
     )
     assert "RT*" in ovek.refuses("cleanup", "sw", "--room-for", "rt.img")
-    assert "holds no device" in ovek.refuses("cleanup", "--room-for", "rt.img")
+    assert "has no device" in ovek.refuses("cleanup", "--room-for", "rt.img")
 
 
 def test_what_a_device_says_is_never_sent_to_the_terminal(ovek):

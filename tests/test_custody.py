@@ -47,7 +47,7 @@ def test_where_every_copy_is_right_nothing_went_wrong():
 def test_one_bad_flash_is_told_alone():
     one = follow(seen("shelf", "s"), seen("flash", "f", BAD), seen("flash", "g"))
     assert one.first_wrong == "flash"
-    assert one.told[0].startswith("B: this flash alone is bad: f; ")
+    assert one.told[0].startswith("B: only f has this content; ")
 
 
 def test_a_copy_that_was_bad_on_the_shelf_explains_every_flash_that_took_it():
@@ -70,7 +70,7 @@ def test_where_all_copies_on_several_hops_agree_the_published_digest_may_be_wron
     assert one.disputed
     assert one.told == (
         "B: the published digest may be wrong: all 3 copies, on the shelf and the flash, are the "
-        "same; ask the publisher for the digest before you trust or delete any",
+        "same; ask the publisher for the digest before you trust or delete a copy",
     )
     near = follow(seen("shelf", "s", BAD), seen("flash", "f", BAD), seen("flash", "g"))
     assert not near.disputed, "one copy is the published one"
@@ -95,7 +95,7 @@ def test_copies_of_which_no_publisher_has_a_digest_are_compared_with_each_other(
     bare = ReleaseIndex(published(release("1.0", digests=Digests())))
     (one,) = custody.follow(bare, [seen("shelf", "s"), seen("flash", "f")])
     assert one.vouched == "nobody"
-    assert "no publisher has a digest" in answer([one])
+    assert "No publisher has a digest" in answer([one])
     assert "no publisher" not in answer([follow(seen("shelf", "s"))])
 
 
@@ -111,7 +111,7 @@ def test_a_record_of_our_own_is_followed_as_such():
     ours = [Published(release("1.0"), Origin("own.json", 1), None, "own")]
     (one,) = custody.follow(ReleaseIndex(ours), [seen("shelf", "s"), seen("flash", "f", BAD)])
     assert one.vouched == "own"
-    assert one.told[0].startswith("B: differs from our own record")
+    assert one.told[0].startswith("B: differs from your own record")
 
 
 def test_digests_stand_below_each_other_and_are_marked_from_where_they_differ():
@@ -134,7 +134,7 @@ def test_a_copy_that_was_bad_in_the_archive_is_the_first_hop():
 
 def test_a_wrong_digest_on_two_flashes_that_no_source_has_is_told():
     one = follow(seen("shelf", "s"), seen("flash", "f", BAD), seen("flash", "g", BAD))
-    assert one.told[0].startswith("B: 2 flashes share a wrong digest that no source has: f, g; ")
+    assert one.told[0].startswith("B: 2 devices have the same bad copy: f, g; ")
 
 
 def test_each_wrong_digest_is_a_group_of_its_own():
@@ -155,14 +155,14 @@ def test_a_copy_without_a_digest_is_not_known():
     one = follow(seen("flash", "f", Digests()))
     assert groups(one)[-1] == ("?", None, ["f"])
     assert one.first_wrong is None
-    assert one.told == ("?: of 1 no digest is known",)
+    assert one.told == ("?: 1 copy without a digest",)
 
 
 def test_where_nothing_published_tells_no_copy_is_called_wrong():
     releases = ReleaseIndex(published(release("1.0", digests=Digests())))
     found = custody.follow(releases, [seen("flash", "f", BAD), seen("flash", "g", WORSE)])[0]
     assert found.first_wrong is None
-    assert "no published digest tells" in found.told[-1]
+    assert "not in the catalog" in found.told[-1]
 
 
 def test_what_runs_and_is_nowhere_on_the_shelf_cannot_be_restored():
@@ -179,7 +179,7 @@ def test_the_hop_is_the_first_folder_in_the_order_given():
     assert (one.first_wrong, one.wrong_in) == ("shelf", "stick")
     assert one.told == (
         "B: the copy on the shelf was bad already (stick/a), and so are the copies on f; "
-        "copy it anew from "
+        "copy it again from "
         "the last good copy, laptop/a",
     )
     other = follow(seen("shelf", "laptop/a", BAD, folder="laptop", order=1), stick)
@@ -284,8 +284,10 @@ def test_custody_of_a_site_names_the_hop_where_it_went_wrong(ovek, monkeypatch):
     )
     ovek.write("shelf/sw-1.0.img", b"cut")
     shown = ovek("custody", exits=1).stdout
-    assert shown.startswith("1 of 2 images went wrong: sw-1.0.img (first on the shelf).")
-    assert "and so it is on one flash:sw-1.0.img; " in " ".join(shown.split())
+    assert shown.startswith(
+        "1 of 2 images has bad copies: sw-1.0.img (first bad copy: on the shelf)."
+    )
+    assert "and so are the copies on one flash:sw-1.0.img; " in " ".join(shown.split())
     found = ovek.json("custody", "2.0")["images"]
     assert [one["image"] for one in found] == ["sw-2.0.img"]
     assert (

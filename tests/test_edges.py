@@ -166,7 +166,7 @@ def test_why_a_release_was_not_chosen_is_told_by_status_version_and_variant():
     older = release("2.0", **mine, status="recommended")
     assert why_not("sw-2.0.img", older) == ("sw-3.0.img is newer",)
     old = release("4.0", **mine, status="old")
-    assert why_not("sw-4.0.img", old) == ("its status is old, sw-3.0.img is recommended",)
+    assert why_not("sw-4.0.img", old) == ("its status is old; sw-3.0.img is recommended",)
     twin = release("3.0", file="z.img", **mine, status="recommended", variant="lite")
     assert why_not("z.img", twin) == ("sw-3.0.img is the same version; choose by variant (lite)",)
     hungry = release("4.0", **mine, needs={"memory": 8})
@@ -220,13 +220,13 @@ def test_what_holds_for_several_images_names_them_and_for_one_only_that():
         ).findings
         return next(one.saw for one in found if one.rule == rule)
 
-    weak = "only its MD5 proves it"
+    weak = "only an MD5 digest proves it"
     assert told("image-weakly-proven") == weak
     two = told("image-weakly-proven", image("2.0"))
-    assert two == f"{weak}; the same holds for flash:sw-2.0.img"
+    assert two == f"{weak}; also: flash:sw-2.0.img"
     bare = [image(version, digests=None) for version in ("2.0", "3.0")]
     assert told("image-unverified", bare[0]) == "no digest was read from the device"
-    assert told("image-unverified", *bare).endswith("; the same holds for flash:sw-3.0.img")
+    assert told("image-unverified", *bare).endswith("; also: flash:sw-3.0.img")
 
 
 def test_a_pair_on_fat_holds_the_same_in_another_case():
@@ -249,8 +249,8 @@ def test_members_that_differ_now_are_told_what_a_reload_makes_of_them():
         found = audit(device(first, second)).findings
         return next(one.saw for one in found if one.rule == "member-versions-differ")
 
-    assert told((TWO,)).endswith("; a reload leaves them so")
-    assert told((ONE,)).endswith("; a reload starts 1.0 on all of them")
+    assert told((TWO,)).endswith("; a reload does not change that")
+    assert told((ONE,)).endswith("; a reload boots 1.0 on all of them")
 
 
 def test_the_other_half_of_a_pair_is_a_way_back_only_where_the_loader_goes_on_to_it():

@@ -155,7 +155,7 @@ def test_a_missing_fact_names_the_question_that_asks_for_it():
     finding = next(each for each in answer.findings if each.rule == "facts-missing")
     assert "the running version" in finding.saw
     assert "ovek survey sw" in finding.words
-    assert "the sheet switch asks in: order, boot, device" in finding.words
+    assert "check in sheet switch: order, boot, device" in finding.words
 
 
 def test_a_fact_that_the_sheet_never_asks_for_is_not_missed():
@@ -180,19 +180,19 @@ def missing(what, catalog=CATALOG):
 
 def test_what_runs_is_missed_only_where_neither_place_nor_bank_tells():
     one = member(image("1.0"), boots=("flash:sw-1.0.img",))
-    assert "what it was started from" in missing(device(one))
-    assert "what it was started from" not in missing(device(one, place="flash:sw-1.0.img"))
-    assert "what it was started from" not in missing(device(one, in_bank="a"))
+    assert "what it was booted from" in missing(device(one))
+    assert "what it was booted from" not in missing(device(one, place="flash:sw-1.0.img"))
+    assert "what it was booted from" not in missing(device(one, in_bank="a"))
 
 
 def test_the_variant_is_missed_only_where_there_are_variants_and_none_is_told():
     variants = published(release("1.0", variant="full"))
     unread = image("1.0", digests=None)
     what = device(member(unread, boots=("flash:sw-1.0.img",)), place="flash:sw-1.0.img")
-    assert "which variant runs" in missing(what, variants)
-    assert "which variant runs" not in missing(what)
+    assert "which variant is running" in missing(what, variants)
+    assert "which variant is running" not in missing(what)
     told = replace(what, running=replace(what.running, variant="full"))
-    assert "which variant runs" not in missing(told, variants)
+    assert "which variant is running" not in missing(told, variants)
 
 
 def test_a_part_that_the_wanted_release_needs_is_missed_until_it_runs_or_is_told():

@@ -38,7 +38,7 @@ def test_csv_has_one_finding_a_row_and_no_cell_that_a_spreadsheet_runs(troubled)
 
 def test_markdown_escapes_what_would_be_marks(troubled):
     text = troubled("audit", "--format", "markdown", exits=1).stdout
-    assert text.startswith("# Tonight: 2 go, 1 no-go, 0 unclear.")
+    assert text.startswith("# 3 devices, as of 2026-03-02 21:14 UTC: 2 go, 1 no-go, 0 unclear.")
     assert "| =a\\|b |" in text
     by_rule = troubled("audit", "--format", "markdown", "--group-by", "rule", exits=1).stdout
     assert "## image-altered (warning; 2 findings, 2 devices)" in by_rule

@@ -179,13 +179,13 @@ def test_a_life_tells_what_came_what_changed_and_what_went(ovek_at):
     made = ovek_at.json("history", "device", "sw")
     told = [(one["at"][:10], one["what"], one["place"]) for one in made["events"]]
     assert ("2026-03-03", "image came", TWO) in told
-    assert ("2026-03-04", "image rotted", ONE) in told
+    assert ("2026-03-04", "image corrupted", ONE) in told
     assert ("2026-03-04", "runs", None) in told
     assert ("2026-03-05", "image went", ONE) in told
     began = {one["what"]: one["now"] for one in made["events"] if one["first"]}
-    assert (began["runs"], began["starts next"], began["answer"]) == ("1.0", "1.0", "go")
+    assert (began["runs"], began["next boot"], began["answer"]) == ("1.0", "1.0", "go")
     assert {one[1] for one in told if one[0] == "2026-03-02"} == began.keys(), "no event besides"
-    rot = next(one for one in made["events"] if one["what"] == "image rotted")
+    rot = next(one for one in made["events"] if one["what"] == "image corrupted")
     assert rot["severe"]
     assert rot["was"].startswith("proven, ")
     assert rot["now"].startswith("altered, ")
@@ -234,7 +234,7 @@ def test_a_finding_is_told_by_site_with_how_long_and_how_often(ovek_at):
         ("a", 2, None), ("b", 1, None),
     ]  # fmt: skip
     shown = ovek_at("history", "finding", "boot-target-missing").stdout
-    assert shown.startswith("boot-target-missing: 2 open, 0 closed; 1 came back.")
+    assert shown.startswith("boot-target-missing: 2 open, 0 closed; 1 returned.")
     assert "North 1 · South 1" in shown
     assert "did you mean" in ovek_at("history", "finding", "boot-target-mising", exits=2).stderr
     assert "never found" in ovek_at("history", "finding", "bank-bad").stdout
@@ -254,7 +254,7 @@ def test_a_trend_is_how_the_fleet_stood_each_day(ovek_at):
         "devices": audit["devices"], "go": audit["go"], "no_go": audit["no-go"],
         "unclear": audit["unclear"], "not_read": audit["not_read"],
     }, "the trend counts as the audit does"  # fmt: skip
-    assert shown.startswith("2026-03-05: 2 go, 0 no-go, 1 unclear")
+    assert shown.startswith("2026-03-05, 3 devices: 2 go, 0 no-go, 1 unclear")
     assert "go +1, no-go -1" in shown
 
 
@@ -274,21 +274,21 @@ def test_a_purge_says_what_would_go_and_keeps_what_is_so_still(ovek_at):
     ovek_at("history", "add")
     shown = ovek_at("history", "purge", "--older", "1d").stdout
     assert "1 reading" in shown
-    assert "Nothing was removed; add --yes." in shown
+    assert "Nothing deleted yet: add --yes." in shown
     assert ovek_at.json("history", "device", "sw")["events"]
-    assert "are forgotten" in ovek_at("history", "purge", "--older", "1d", "--yes").stdout
+    assert "deleted" in ovek_at("history", "purge", "--older", "1d", "--yes").stdout
     (ovek_at.folder / "snapshots/1.jsonl").unlink()
     made = ovek_at.json("history", "device", "sw")
     assert len(made["readings"]) == 1
     assert [one for one in made["events"] if not one["first"]] == []
-    assert "say how old" in ovek_at("history", "purge", exits=2).stderr
+    assert "give --older AGE" in ovek_at("history", "purge", exits=2).stderr
 
 
 def test_a_device_without_a_sheet_costs_its_own_line(ovek_at):
     keep(ovek_at, "1", sw("a", 0), replace(sw("b", 0), sheet="gone"))
     done = ovek_at("history", "add")
     assert "1 reading of 1 device" in done.stdout
-    assert "1 of the sheet 'gone', unknown, are not remembered" in done.stderr
+    assert "1 devices with the unknown sheet 'gone' were not recorded" in done.stderr
 
 
 # ---- as it was -----------------------------------------------------------------------------------
@@ -308,11 +308,11 @@ def test_what_was_known_then_and_what_is_known_now_are_two_questions(ovek, monke
     store.mark(Site(ovek.folder).known_files(), NOW + timedelta(days=10))
     store.close()
     then = ovek("audit", "--as-of", "2026-03-04").stdout
-    assert then.startswith("On 2026-03-04 23:59: sw: go.")
-    assert "by what was known then" in " ".join(then.split())
+    assert then.startswith("sw, as of 2026-03-04 23:59 UTC: go.")
+    assert "judged by the catalog and policy of that time" in " ".join(then.split())
     now = ovek("audit", "--as-of", "2026-03-04", "--knowing", "now", exits=None).stdout
-    assert not now.startswith("On 2026-03-04 23:59: sw: go.")
-    assert "by what is known today" in " ".join(now.split())
+    assert not now.startswith("sw, as of 2026-03-04 23:59 UTC: go.")
+    assert "judged by the catalog and policy of today" in " ".join(now.split())
     made = ovek.json("audit", "--as-of", "2026-03-04")
     assert (made["as_of"], made["knowing"]) == ("2026-03-04T23:59:59Z", "then")
     for typed in (["bootwalk"], ["where", "1.0"], ["custody"]):
@@ -333,7 +333,7 @@ def test_the_state_of_a_day_is_the_newest_line_by_then(ovek):
     ("day", "told"),
     [
         ("2999-01-01", "in the future"),
-        ("soon", "write it like 2026-03-01"),
+        ("soon", "use 2026-03-01"),
         ("2026-02-30", "no date"),
     ],
 )
@@ -344,7 +344,7 @@ def test_a_date_that_cannot_be_is_told(ovek, day, told):
 def test_a_time_before_the_history_began_is_told(ovek):
     assert "--knowing now" in ovek.refuses("audit", "--as-of", "2026-03-04")
     ovek("history", "add")
-    assert "knows nothing before" in ovek.refuses("audit", "--as-of", "2026-03-04")
+    assert "has nothing older than" in ovek.refuses("audit", "--as-of", "2026-03-04")
 
 
 def test_an_import_leaves_its_mark_where_there_is_a_history(ovek):

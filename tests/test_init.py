@@ -55,7 +55,7 @@ def _is_toml(line: str) -> bool:
 def test_a_table_of_devices_is_understood_by_its_titles(here):
     here.write("list.csv", "Hostname;IP address;Location;Rack\na1;192.0.2.1;North;7\na2;;South;8\n")
     done = here("init", "net", "--devices", "list.csv", "--sheet", "oxwick-40")
-    assert "left out: Rack" in done.stderr
+    assert "ignored: Rack" in done.stderr
     found = devices(here)
     assert found["a1"].host == "192.0.2.1"
     assert found["a1"].ways == ("ssh",)
@@ -98,20 +98,20 @@ def test_groups_may_tell_the_site_instead(here):
 @pytest.mark.parametrize(
     ("name", "text", "told"),
     [
-        ("a.csv", "colour,shape\nred,round\n", "no column that is understood as a name"),
-        ("a.csv", "name,ip\nx,1\nx,2\n", "already exists"),
+        ("a.csv", "colour,shape\nred,round\n", "no column for the device name"),
+        ("a.csv", "name,ip\nx,1\nx,2\n", "is listed twice"),
         ("a.csv", "name,ip\nx\n", "has 1 cells, the header has 2"),
-        ("a.csv", "name,ip,address\nx,1,2\n", "both understood as host"),
+        ("a.csv", "name,ip,address\nx,1,2\n", "both mean host"),
         ("a.csv", "name\n", "names no device"),
         ("a.csv", 'name,port\nx,"abc"\n', "port"),
         ("a.ini", "[core\nx\n", "Close its ]"),
         ("a.ini", "[core]\nx y\n", "is not KEY=VALUE"),
         ("a.ini", "[core]\nx 'y\n", "cannot be read"),
         ("a.yaml", "a: &x [1]\nb: *x\n", "has a reference"),
-        ("a.yaml", "a: [1\n", "is not YAML"),
-        ("a.yaml", "- 1\n", "holds no groups"),
-        pytest.param("a.yaml", "[" * 5000, "is not YAML", id="deep"),
-        ("a.yaml", "a: !!python/object/apply:os.system [ls]\n", "is not YAML"),
+        ("a.yaml", "a: [1\n", "invalid YAML"),
+        ("a.yaml", "- 1\n", "has no groups"),
+        pytest.param("a.yaml", "[" * 5000, "invalid YAML", id="deep"),
+        ("a.yaml", "a: !!python/object/apply:os.system [ls]\n", "invalid YAML"),
     ],
 )
 def test_a_list_that_cannot_be_used_is_told_and_nothing_is_written(here, name, text, told):
@@ -176,4 +176,4 @@ def test_in_a_terminal_it_asks_for_what_was_not_given(here, monkeypatch):
     assert "A list of your devices" in done.output
     assert devices(here)["a1"].sheet == "my-kind"
     done = CliRunner().invoke(init.command, ["bare"], input="\n\n")
-    assert "bare is a site, with no device yet" in done.output
+    assert "Created bare/ with no device yet" in done.output

@@ -244,7 +244,7 @@ def served(folder: Path, *more: str):
     """The sample fleet, served by the built program, and obeying."""
     command = [sys.executable, "-m", "ovek", "standin", "serve", "--site", str(folder), "--obey"]
     with subprocess.Popen([*command, *more], stdout=subprocess.PIPE, encoding="utf-8") as serving:
-        assert "stand-ins are served" in serving.stdout.readline()
+        assert "simulated devices are listening" in serving.stdout.readline()
         try:
             yield
         finally:

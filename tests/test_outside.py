@@ -25,7 +25,7 @@ def test_a_pipe_where_a_file_of_the_site_should_be_is_told_and_not_waited_for(ov
     file = ovek.folder / name
     file.unlink(missing_ok=True)
     os.mkfifo(file)
-    assert f"{name}: is a pipe, no file" in ovek.refuses("audit")
+    assert f"{name}: is a pipe, not a file" in ovek.refuses("audit")
 
 
 def test_a_pipe_or_device_named_by_hand_is_told(ovek, tmp_path_factory):
@@ -118,21 +118,21 @@ BAD = {
         metalink,
         "a.meta4",
         b'<?xml version="1.0" encoding="latin-99"?><a/>',
-        "is not XML",
+        "invalid XML",
     ),
     "a cell that is too long": (
         table,
         "a.csv",
         b"file,md5\n" + b"x" * 200_000 + b",y",
-        "is not CSV",
+        "invalid CSV",
     ),
-    "a header that is too long": (table, "a.csv", b"x" * 200_000 + b",y\n", "is not CSV"),
+    "a header that is too long": (table, "a.csv", b"x" * 200_000 + b",y\n", "invalid CSV"),
     "a size beyond any file": (table, "a.csv", b"file,size\nx.img,20000 PiB", "2**63"),
     "a size of twenty digits": (
         pasted,
         "a.page",
         b"x.img size: 99999999999999999999 bytes",
-        "No file has so many",
+        "No file is that large",
     ),
 }
 
@@ -160,7 +160,7 @@ def test_a_number_of_many_digits_and_a_nul_in_fleet_toml_are_told(ovek):
     ovek.write("policy.toml", "\nkeep = " + "9" * 6000)
     assert "policy.toml, line 2: has a number with too many digits" in ovek.refuses("audit")
     catalog = '{"format": "ovek.catalog/1",\n"x": ' + "9" * 6000 + "}"
-    assert "list.json, line 2: holds a number" in refused_catalog(ovek, catalog)
+    assert "list.json, line 2: has a number" in refused_catalog(ovek, catalog)
     ovek.write("policy.toml", "keep = 99999999999999999999999")
     assert "policy.toml" in ovek.refuses("audit")
     (ovek.folder / "policy.toml").unlink()
@@ -255,7 +255,7 @@ def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
     with locked(ovek.folder / "snapshots/.survey.lock", "a survey of this site"):
         told = ovek.refuses("survey")
         assert f"a survey of this site is already running (process {os.getpid()} on " in told
-        assert "Wait until it has ended" in told
+        assert "Wait until it ends" in told
     ovek("survey", exits=3)
     ovek.write("snapshots/.survey.lock", '{"process": 1, "host": "gone", "since": "long ago"}')
     ovek("survey", exits=3)
@@ -273,7 +273,7 @@ def test_only_the_last_survey_that_was_cut_off_is_taken_up_and_a_bad_line_costs_
     lines = first.read_bytes().splitlines(keepends=True)
     journal = ovek.write("snapshots/2030-01-01T000000Z.jsonl.unfinished", lines[0] + b"no JSON\n")
     done = ovek("survey", "--resume", exits=3)
-    assert "line 2: is no device, so it is read again" in done.stderr
+    assert "line 2: not a device, so it is read again" in done.stderr
     assert not journal.exists()
     taken_up = ovek.folder / "snapshots/2030-01-01T000000Z.jsonl"
     assert [json.loads(line)["device"] for line in taken_up.read_bytes().splitlines()] == ["a", "b"]

@@ -248,7 +248,7 @@ def test_what_to_do_at_the_boot_loader_is_what_starts_or_can_be_started():
         found = audit(replace(device(member(*files, boots=boots, **more)), at="boot-loader"))
         return next(each.words for each in found.findings if each.rule == "at-boot-loader")
 
-    assert do(image("1.0")).startswith("Start it: the next start is 1.0 from flash:sw-1.0.img")
+    assert do(image("1.0")).startswith("Boot it: the next boot is 1.0 from flash:sw-1.0.img")
     assert "by hand from flash:sw-2.0.img (2.0, proven)" in do(image("2.0"))
     assert "stick" in do()
 
@@ -302,7 +302,7 @@ def test_each_slot_of_a_part_counts_by_itself():
     one = member(image("2.0"), boots=("flash:sw-2.0.img",), components=cards)
     said = [x.saw for x in audit(device(one, runs="1.0"), catalog=catalog).findings
             if x.rule == "component-too-old"]  # fmt: skip
-    assert said == ["sw-2.0.img starts next and needs card in slot 3 4.9; 4.0 runs"]
+    assert said == ["the next boot image sw-2.0.img needs card in slot 3 4.9; installed is 4.0"]
 
 
 def test_a_volume_that_the_device_cannot_read_is_nothing_to_its_loader():

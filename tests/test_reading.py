@@ -147,7 +147,7 @@ SHIPPED = ("oxwick-40", "tolvane-8", "merrowby-m", "pellard-9", "linux-grub", "l
 @pytest.mark.parametrize("name", SHIPPED)
 def test_the_sheets_that_ship_are_right(ovek, name):
     file = find_sheet(ovek.folder, name)
-    assert f"{name} is right" in ovek("sheet", "check", str(file)).stdout
+    assert f"{name}: no mistakes (" in ovek("sheet", "check", str(file)).stdout
 
 
 def test_no_sheet_has_a_place_for_a_change():
@@ -160,7 +160,7 @@ def test_a_new_sheet_is_right_and_understands_its_own_kind_of_session(ovek):
     ovek("sheet", "check", "sheets/box.toml")
     ovek.write("session.txt", SESSION)
     shown = ovek("sheet", "try", "box", "session.txt").stdout
-    assert "understands whole session; no fact is missing" in shown
+    assert "whole session parsed, no fact missing" in shown
     assert "path=image-3.1.img" in shown
     assert "already" in ovek.refuses("sheet", "new", "box")
 
@@ -169,7 +169,7 @@ def test_a_trial_shows_what_was_not_understood_and_what_is_missing(ovek):
     ovek("sheet", "new", "box")
     ovek.write("session.txt", SESSION.replace("flash 1000 400", "flash: a lot"))
     shown = ovek("sheet", "try", "box", "session.txt", exits=1).stdout
-    assert "not understood:" in shown
+    assert "not parsed:" in shown
     assert "'flash: a lot'" in shown
     assert "MISSING FACTS" in shown
     trial = ovek.json("sheet", "try", "box", "session.txt", exits=1)
@@ -212,7 +212,7 @@ def test_a_mistake_in_what_is_asked_is_named(ovek, right):
 
 def test_an_unknown_sheet_and_a_bad_name_are_told(ovek):
     assert "'nothing'" in ovek.refuses("sheet", "try", "nothing", "x")
-    assert "name of a sheet" in ovek("sheet", "new", "../x", exits=2).stderr
+    assert "valid sheet name" in ovek("sheet", "new", "../x", exits=2).stderr
 
 
 def test_in_a_saved_session_the_last_answer_counts():
@@ -300,7 +300,7 @@ def test_ways_add_only_what_the_ones_before_left_open():
 
 def test_a_capture_that_leaves_the_site_or_is_not_there_is_told(ovek):
     captured(ovek, "box", SESSION)
-    for glob, told in (("../*.txt", "leaves the site"), ("none/*.txt", "no file is named")):
+    for glob, told in (("../*.txt", "is outside the site folder"), ("none/*.txt", "no file ")):
         file = ovek.folder / "fleet.toml"
         file.write_text(file.read_text().replace("captures/*.txt", glob))
         result = ovek.json("survey", exits=3)["devices"][0]

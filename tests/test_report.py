@@ -68,7 +68,9 @@ def drawn(page):
 def test_the_first_line_is_the_answer_and_the_page_says_the_same(fleet):
     done = made(fleet, "-o", "fleet.html")
     first, second = done.stdout.splitlines()
-    assert first == "Tonight: 1 go, 1 no-go, 1 unclear (1 not read)."
+    assert first == (
+        "3 devices, as of 2026-03-02 21:14 UTC: 1 go, 1 no-go, 1 unclear (1 of them not read)."
+    )
     assert second == "Written: fleet.html (3 devices)"
     text = (fleet.folder / "fleet.html").read_text()
     assert f"<h1>{first}</h1>" in text
@@ -122,9 +124,9 @@ def test_a_page_of_then_says_of_when_it_is(fleet):
     fleet.snapshot(later, name="later.jsonl")
     day = f"{NOW + timedelta(days=1):%Y-%m-%d}"
     told = made(fleet, "good", "-o", "then.html", "--as-of", day, "--knowing", "now", exits=0)
-    assert told.stdout.startswith(f"On {day} 23:59: 1 go")
+    assert told.stdout.startswith(f"1 device, as of {day} 23:59 UTC: 1 go")
     now = made(fleet, "good", "-o", "now.html", exits=0).stdout
-    assert now.startswith("Tonight: 0 go, 1 no-go")
+    assert now.startswith("1 device, as of 2026-03-11 21:14 UTC: 0 go, 1 no-go")
 
 
 def test_the_files_it_was_made_of_are_told_with_their_sha256(fleet):
@@ -148,7 +150,7 @@ def test_the_news_are_told_since_the_page_that_was_there(fleet):
     shutil.copy(fleet.folder / "fleet.html", fleet.folder / "first.html")
     fleet.snapshot(replace(sw("good", image("2.0"), runs="2.0"), taken_at=NOW + timedelta(days=1)))
     done = made(fleet, "-o", "fleet.html")
-    assert "news since" in done.stdout
+    assert "changes since" in done.stdout
     text = (fleet.folder / "fleet.html").read_text()
     assert "good: go → no-go" in text and "good: 1.0 → 2.0" in text and "bad" in text
     made(fleet, "-o", "other.html", "--since", "first.html")
@@ -170,7 +172,9 @@ def test_what_somebody_accepted_stands_in_nobodys_way_and_is_no_news(fleet):
     waiver = listed.format("boot-target-missing").replace('"bad"', '"good"')
     fleet.write("waivers.toml", waiver)
     told = made(fleet, "good", "--format", "markdown", exits=0).stdout
-    assert told.startswith("# Tonight: 1 go (1 by a waiver), 0 no-go")
+    assert told.startswith(
+        "# 1 device, as of 2026-03-02 21:14 UTC: 1 go (1 of them only because of a waiver), 0 no-go"
+    )
     assert "- **" not in told
     made(fleet, "good", "-o", "good.html", exits=0)
     assert "Nothing stands in the way of any device." in (fleet.folder / "good.html").read_text()
@@ -201,7 +205,7 @@ def test_news_are_of_both_and_those_of_one_are_new_or_gone():
 def test_what_is_no_report_is_neither_read_nor_overwritten(fleet, text):
     fleet.write("fleet.html", text)
     told = fleet.refuses("report", "-o", "fleet.html")
-    assert "fleet.html" in told and "remove it" in told
+    assert "fleet.html" in told and "delete it" in told
     assert (fleet.folder / "fleet.html").read_text() == text
     assert "fleet.html" in fleet.refuses("report", "-o", "new.html", "--since", "fleet.html")
     assert not (fleet.folder / "new.html").exists()
@@ -219,8 +223,10 @@ def test_a_report_of_a_later_format_is_refused(fleet):
 
 def test_the_short_form_goes_into_a_ticket(fleet):
     told = made(fleet, "--format", "markdown").stdout
-    assert told.startswith("# Tonight: 1 go, 1 no-go, 1 unclear (1 not read).\n")
-    assert "- **no-go** nothing starts: 1 device: bad" in told
+    assert told.startswith(
+        "# 3 devices, as of 2026-03-02 21:14 UTC: 1 go, 1 no-go, 1 unclear (1 of them not read)."
+    )
+    assert "- **no-go** nothing bootable: 1 device: bad" in told
     assert "## Not read" in told and len(told.splitlines()) < 40
     for name in ("ticket.md", "ticket.md", "ticket"):  # the next night it is written over
         done = made(fleet, "--format", "markdown", "-o", name)
@@ -243,7 +249,7 @@ def test_a_folder_gets_a_page_for_each_part_of_the_fleet(fleet, monkeypatch):
         asked = ["-o", f"{folder}/", "--site", str(fleet.folder)]
         done = CliRunner().invoke(report.command, asked)
         assert done.exit_code == 3, done.output
-    assert "news since" in done.output
+    assert "changes since" in done.output
     pages = sorted(file.name for file in folder.iterdir())
     assert pages == ["index.html", "part-001.html", "part-002.html", "part-003.html"]
     index = (folder / "index.html").read_text()

@@ -42,11 +42,11 @@ def test_what_is_asked_for_in_vain_is_refused_by_name(cramped):
     assert "Did you mean sw-2.0.img?" in cramped.refuses("cleanup", "--room-for", "sw-2.0.im")
     assert "has no image or version '9.9'" in cramped.refuses("cleanup", "--room-for", "9.9")
     told = cramped.refuses("cleanup", "sw", "--free", "2GiB")
-    assert "flashthe capacity of  on sw is 0.977 GiB, and 2.00 GiB is asked for" in told
+    assert "the capacity of flash on sw is 0.977 GiB, and 2.00 GiB is asked for" in told
     assert "Did you mean 'sw'?" in cramped.refuses("cleanup", "swx", "--free", "1MiB")
     cramped.write("policy.toml", "keep = 2\n")
     told = cramped("cleanup", "sw", "--room-for", "target", exits=1).stdout
-    assert "policy names no target" in told
+    assert "policy has no target" in told
 
 
 def test_the_checklist_has_a_box_a_step_with_what_is_expected_after_it(cramped):
@@ -82,7 +82,7 @@ def test_a_plan_is_confirmed_by_a_later_snapshot(cramped):
     shown = cramped(*typed, "snapshots/later.jsonl").stdout
     assert shown.startswith("1 of 1 plan carried out, according to later.jsonl.")
     left = cramped(*typed, "snapshots/now.jsonl", exits=1).stdout
-    assert "not done: 1 left to do" in left
+    assert "not done: 1 deletion left" in left
     answer = cramped.json(*typed, "snapshots/now.jsonl", exits=1)
     assert answer["format"] == "ovek.cleanup-confirmed/1"
     assert answer["plans"][0]["not_done"] == ["flash:a.partial"]
@@ -105,13 +105,16 @@ def test_the_whole_fleet_is_one_line_each_and_totals(ovek):
     fleet(ovek)
     shown = ovek("cleanup", "--whole-fleet", "--free", "100MiB", exits=1).stdout.splitlines()
     assert shown[0] == (
-        "3 of 5 volumes have room or can make it; 1 cannot, by 80.0 MiB in all; for 1 there is no "
-        "plan."
+        "5 volumes: 3 have or can make space, 1 has too little space (80.0 MiB missing in "
+        "total), 1 "
     )
-    assert shown[1].startswith("Room: 1 fit as they are · 1 after tier 1 · 1 after tier 4")
-    rows = {line.split()[0]: line for line in shown[5:] if line}
-    assert rows["short"].endswith("short by 80.0 MiB; running would do")
-    assert "no plan: how much is free on flash: is not" in rows["blind"]
+    assert shown[1] == "safe plan."
+    assert shown[2].startswith(
+        "Space: 1 fits now, 1 after deleting up to tier 1, 1 after deleting up"
+    )
+    rows = {line.split()[0]: line for line in shown[6:] if line}
+    assert rows["short"].endswith("80.0 MiB missing; --may-drop running")
+    assert "no safe plan: the free space on" in rows["blind"]
     answer = ovek.json("cleanup", "--whole-fleet", "--free", "100MiB", exits=1)
     assert answer["totals"] == {
         "plans": 5, "done": 0, "fit": 1, "after": {"1": 1, "4": 1}, "short": 1,

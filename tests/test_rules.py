@@ -1001,7 +1001,7 @@ def test_where_the_order_is_good_the_mode_is_what_must_change():
 )
 def test_a_target_that_is_missing_by_a_slip_says_what_differs(named, how):
     found = audit(sw(image("1.0"), boots=(f"flash:{named}", ONE))).findings
-    assert f"the nearest name there is 'sw-1.0.img' ({how})" in found[0].saw
+    assert f"the most similar file there is 'sw-1.0.img' ({how})" in found[0].saw
 
 
 def test_a_want_by_role_takes_the_role_from_the_fleet():
@@ -1032,7 +1032,7 @@ def test_the_release_before_is_the_one_of_the_catalog():
     ((severity, saw, _),) = banks_said(
         bank("a", "3.0"), bank("b", "1.0"), policy=previous, runs="3.0"
     )
-    assert (severity, "and 2.0 lies between" in saw) == ("note", True)
+    assert (severity, "and 2.0 is in between" in saw) == ("note", True)
     gone = published(*(release(each, status="withdrawn" if each == "2.0" else None)
                        for each in ("1.0", "2.0", "3.0")))  # fmt: skip
     what = banked(bank("a", "3.0"), bank("b", "1.0"), runs="3.0")
@@ -1047,7 +1047,7 @@ def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
     ((_, _, do),) = banks_said(
         bank("a", "2.0"), bank("b", "1.0"), policy=match, runs="1.0", in_bank="b"
     )
-    assert do == "Reload in a window, then copy bank a over bank b"
+    assert do == "Reload in a maintenance window, then copy bank a over bank b"
     ((_, _, do),) = banks_said(bank("a", "2.0"), bank("b", "1.0"), policy=match)
     assert do == "Copy bank a over bank b"
 

@@ -101,7 +101,7 @@ def test_a_survey_reads_only_what_is_selected(fleet):
         (["--where", "site=Nroth"], "Did you mean 'North'?"),
         (["--where", "version=7"], "There are: 1.0, 2.0, unknown"),
         (["--where", "stie=North"], "did you mean 'site'?"),
-        (["--where", "site"], "write it like"),
+        (["--where", "site"], "use e.g."),
         (["--where", "answer=yes"], "answers are no-go, unclear, go"),
     ],
 )
@@ -117,7 +117,7 @@ def test_a_device_outside_the_selection_is_never_shown(fleet):
         assert "core-2" not in shown
         assert "edge-2" not in shown
     told = " ".join(fleet("audit", "--where", "site=North", exits=None).stdout.split())
-    assert "only --where site=North" in told
+    assert "selected: --where site=North" in told
 
 
 def test_the_place_that_the_fleet_file_tells_counts_before_that_of_an_old_snapshot(fleet):

@@ -68,7 +68,7 @@ def line(text, part):
 
 def test_a_right_sheet_is_right(ovek):
     ovek.write("sheets/box.toml", GOOD)
-    assert "box is right: Boxes, layout files, asks 2 questions" in ovek(
+    assert "box: no mistakes (Boxes; layout files; 2 questions over" in ovek(
         "sheet", "check", "box"
     ).stdout  # fmt: skip
 
@@ -175,10 +175,10 @@ def test_a_shared_folder_or_checkout_is_named_in_the_fleet_file(ovek, tmp_path_f
     with_sheet(shared / "sheets")
     with_sheet(shared / "plain", "flat")
     ovek.write("fleet.toml", f'name = "T"\nsheets = ["{shared}", "{shared}/plain"]\n')
-    assert "shared is right: Shared" in ovek("sheet", "check", "shared").stdout
-    assert "flat is right" in ovek("sheet", "check", "flat").stdout
+    assert "shared: no mistakes (Shared" in ovek("sheet", "check", "shared").stdout
+    assert "flat: no mistakes" in ovek("sheet", "check", "flat").stdout
     with_sheet(ovek.folder / "sheets", title="Our own")
-    assert "shared is right: Our own" in ovek("sheet", "check", "shared").stdout
+    assert "shared: no mistakes (Our own" in ovek("sheet", "check", "shared").stdout
     ovek.write("fleet.toml", 'name = "T"\nsheets = ["nowhere"]\n')
     assert "is not a folder of sheets" in ovek.refuses("sheet", "check", "flat")
 
@@ -242,7 +242,8 @@ def test_a_survey_takes_a_sheet_that_others_find_and_no_other(ovek, tmp_path_fac
 def test_a_capture_is_of_one_device(ovek):
     ovek.fleet("one", "two")
     ovek.write("s.txt", plain("corrie"))
-    assert "--capture is of one device" in ovek("survey", "--capture", "s.txt", exits=2).stderr
+    refused = ovek("survey", "--capture", "s.txt", exits=2).stderr
+    assert "--capture needs exactly one device" in refused
 
 
 def test_kept_sessions_are_a_sheet_s_tests(ovek):
@@ -252,8 +253,8 @@ def test_kept_sessions_are_a_sheet_s_tests(ovek):
     text = kept.read_text().replace("Length: 25165824", "Another line\n  Length: 25165824")
     kept.write_text(text)
     done = ovek("sheet", "check", "lathe", exits=1)
-    assert "It understands 0 of its 1 kept sessions: " in done.stdout
-    assert "s.txt: 2 lines not understood" in done.stdout
+    assert "It parses 0 of its 1 kept sessions: " in done.stdout
+    assert "s.txt: 2 lines not parsed" in done.stdout
     assert "Another line" in ovek("sheet", "try", "lathe", "--all", exits=1).stdout
     assert "keeps none" in ovek("sheet", "try", "oxwick-40", "--all", exits=2).stderr
     assert "or --all" in ovek("sheet", "try", "oxwick-40", exits=2).stderr

@@ -30,8 +30,8 @@ def volume(more: str) -> str:
 
 
 BAD_SNAPSHOTS = {
-    "not JSON": (line() + "\n{nonsense", ["line 2", "not JSON"]),
-    "cut off": (line()[:-5], ["line 1", "not JSON"]),
+    "JSON": (line() + "\n{nonsense", ["line 2", "damaged"]),
+    "cut off": (line()[:-5], ["line 1", "damaged"]),
     "no object": ("[1]", ["line 1", "met [1]", "object"]),
     "wrong type": (volume('"free":"much"'), ["members[0].volumes[0].free", "'much'", "number"]),
     "unknown key": (volume('"fre":1'), ["members[0].volumes[0].fre", "unknown"]),
@@ -91,7 +91,7 @@ def test_a_bad_snapshot_is_one_message_and_exit_code_two(ovek, what):
 BAD_FILES = {
     "fleet.toml": {
         "": ["empty"],
-        "name = ": ["line 1", "not TOML"],
+        "name = ": ["line 1", "invalid TOML"],
         'name = "x"\nbogus = 1': ["bogus", "unknown"],
         "name = 5": ["key name", "met 5", "text"],
         'name = "x"\n[[device]]\nname = "a"\nsheet = "s"\n[[device]]\nname = "a"\nsheet = "s"': [
@@ -112,7 +112,7 @@ BAD_FILES = {
     },
     "catalog/list.json": {
         "": ["empty"],
-        "{": ["line 1", "not JSON"],
+        "{": ["line 1", "JSON"],
         '{"format":"ovek.catalog/1","releases":[\n\n{"file":"b","size":-1}]}': [
             "line 3",
             "releases[0].size",
@@ -148,7 +148,7 @@ def test_a_bad_release_of_a_catalog_costs_itself(ovek):
     ovek.write("catalog/more.json", f'{{"format":"ovek.catalog/1","releases":[\n{good},\n{bad}]}}')
     told = ovek("audit").stderr
     assert "line 3, key releases[1].size: met -1." in told
-    assert "That line is left out." in told
+    assert "That line is ignored." in told
     assert ovek("catalog", "show", "a").stdout.startswith("a")
 
 
@@ -311,8 +311,8 @@ def test_what_is_wrong_in_a_toml_file_is_told_at_once_each_with_its_line(ovek):
         ("[[b]]\nc = 1\n[[b]]\nc = 2\n", "b[1].c", "met 2", 4),
         ("[[b]]\n[[b]]\nd = 2\n", "b[1].c", "missing key 'c'", 2),
         ("b = [\n {c = 1},\n]\n", "b[0].c", "met 1", 1),
-        ('[s."x"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", 2),
-        ('[s."x"]\nl = "5 k"\n[s."y"]\nl = "5 k"\n', "s[...]", "'5 k' is not a rate", None),
+        ('[s."x"]\nl = "5 k"\n', "s[...]", "'5 k' is not a valid rate", 2),
+        ('[s."x"]\nl = "5 k"\n[s."y"]\nl = "5 k"\n', "s[...]", "'5 k' is not a valid rate", None),
         ("a = 1\n", "z", "missing key 'z'", None),
         ("# a = 1\n'a' = 2\n", "a", "met 2", 2),
     ],

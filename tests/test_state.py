@@ -28,7 +28,12 @@ def sw(name: str, days: float = 0, version: str = "1.0"):
 def tried(ovek, name: str, days: float, **ends: str) -> None:
     """What a survey left: for each device what came of it."""
     devices = [
-        {"device": one, "result": end, "problem": "it hung up", "do": "Try again"}
+        {
+            "device": one,
+            "result": end,
+            "problem": "the device closed the connection",
+            "do": "Try again",
+        }
         for one, end in ends.items()
     ]
     whole = {"format": "ovek.survey/1", "began": at(days).isoformat(), "devices": devices}
@@ -44,8 +49,8 @@ def test_a_survey_of_one_device_refreshes_it_and_hides_no_other(ovek):
     ovek.snapshot(sw("b", 1, "2.0"), name="then.jsonl")
     assert runs(ovek) == {"a": "1.0", "b": "2.0", "c": "1.0"}
     shown = ovek("audit").stdout
-    assert shown.startswith("Tonight: 3 go, 0 no-go, 0 unclear.")
-    assert "the newest of 2 snapshots (now.jsonl (2), then.jsonl (1))" in shown
+    assert shown.startswith("3 devices, as of 2026-03-03 21:14 UTC: 3 go, 0 no-go, 0 unclear.")
+    assert "the latest readings from 2 snapshots (now.jsonl: 2, then.jsonl: 1)" in shown
     assert [one["device"] for one in ovek.json("bootwalk", "b")["devices"]] == ["b"]
 
 
@@ -80,7 +85,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     not_read(ovek)
     audit = ovek.json("audit", exits=3)
     told = {one["device"]: one for one in audit["not_read"]}
-    assert told["lost"]["why"] == "it hung up"
+    assert told["lost"]["why"] == "the device closed the connection"
     assert told["lost"]["last_read"] == "2026-03-02T21:14:05Z"
     assert (told["never"]["why"], told["never"]["last_read"]) == (
         "no survey has reached it yet",
@@ -88,11 +93,13 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     )
     assert (audit["summary"]["proven"], audit["summary"]["not_read"]) == (1, 2)
     assert {one["device"]: one["not_read"] for one in audit["devices"]} == {
-        "well": None, "lost": "it hung up",
+        "well": None, "lost": "the device closed the connection",
     }  # fmt: skip
     shown = ovek("audit", exits=3).stdout
-    assert shown.startswith("Tonight: 1 go, 0 no-go, 2 unclear (2 not read).")
-    assert "lost: it hung up; last read" in shown
+    assert shown.startswith(
+        "3 devices, as of 2026-03-02 21:14 UTC: 1 go, 0 no-go, 2 unclear (2 of them not read)."
+    )
+    assert "lost: the device closed the connection; last read" in shown
     assert "never: no survey has reached it yet; never read before" in shown
     rows = list(csv.DictReader(io.StringIO(ovek("audit", "--format", "csv", exits=3).stdout)))
     assert {row["device"] for row in rows if row["reload"] == "not read"} == {"lost", "never"}
@@ -112,7 +119,8 @@ def test_every_command_says_who_was_not_read_and_ends_with_three(ovek):
     not_read(ovek)
     walk = ovek.json("bootwalk", exits=3)
     assert [one["device"] for one in walk["not_read"]] == ["lost", "never"]
-    assert "Tonight: 1 go, 0 no-go, 2 unclear (2 not read)." in ovek("bootwalk", exits=3).stdout
+    shown = ovek("bootwalk", exits=3).stdout
+    assert " UTC: 1 go, 0 no-go, 2 unclear (2 of them not read)." in shown
     for typed in (["cleanup", "--free", "1MiB"], ["cleanup", "--whole-fleet", "--free", "1MiB"],
                   ["custody"], ["compare", "now"]):  # fmt: skip
         assert "lost" in ovek(*typed, exits=3).stdout, typed
@@ -146,7 +154,9 @@ def test_what_is_worse_than_not_read_ends_with_one(ovek):
     ovek.snapshot(bad, name="then.jsonl")
     ovek.fleet("well", "lost", "never")
     shown = ovek("audit", exits=1).stdout
-    assert shown.startswith("Tonight: 0 go, 1 no-go, 2 unclear (2 not read).")
+    assert shown.startswith(
+        "3 devices, as of 2026-03-04 21:14 UTC: 0 go, 1 no-go, 2 unclear (2 of them not read)."
+    )
     ovek("audit", "--fail-on", "never", exits=3)
 
 
@@ -189,7 +199,11 @@ def test_the_index_is_kept_and_made_anew_where_it_is_missing_or_wrong(tmp_path):
     index = json.loads(whole)
     index["lines"]["a"] = index["lines"]["b"]
     (tmp_path / INDEX).write_text(json.dumps(index))
-    with pytest.raises(InputError, match=r"Run that again|Read the devices again: ovek survey"):
+    with pytest.raises(
+        InputError,
+        match=r"Run the command again|Read the devices again: ovek "
+        r"survey",
+    ):
         state_of(tmp_path).read("a")
     assert state_of(tmp_path).read("a").device == "a"
 
@@ -232,14 +246,14 @@ def test_a_bad_line_or_a_device_twice_is_told_with_its_file(tmp_path):
     file = tmp_path / "2.jsonl"
     file.write_bytes((tmp_path / "1.jsonl").read_bytes() * 2)
     for find in (state_of, lambda folder: state_in(folder / "2.jsonl")):
-        with pytest.raises(InputError, match="has a line already"):
+        with pytest.raises(InputError, match="is already on line"):
             find(tmp_path)
     file.write_text("{")
     with pytest.raises(InputError, match="not JSON"):
         state_of(tmp_path)
     file.unlink()
     (tmp_path / "x.survey.json").write_text("{")
-    with pytest.raises(InputError, match="not what a survey leaves"):
+    with pytest.raises(InputError, match="was not written by a survey"):
         state_of(tmp_path)
 
 
@@ -263,7 +277,7 @@ def test_old_snapshots_are_pruned_by_name_only_and_never_a_newest_line(ovek):
     tried(ovek, "2", -900, a="read")
     ovek.fleet("a", "b")
     before = snapshots(ovek)
-    assert "No snapshot is old enough" in ovek("survey", "--prune", "500d").stdout
+    assert "No snapshot removed" in ovek("survey", "--prune", "500d").stdout
     assert snapshots(ovek) == before
     shown = ovek("survey", "--prune", "150d").stdout
     assert "1 snapshot removed: 2.jsonl." in shown
@@ -273,7 +287,7 @@ def test_old_snapshots_are_pruned_by_name_only_and_never_a_newest_line(ovek):
     made = ovek.json("survey", "--prune", "50d")
     assert (made["format"], made["kept"]) == ("ovek.pruned/1", ["1.jsonl", "3.jsonl"])
     assert made["removed"] == []
-    assert "write it like" in ovek("survey", "--prune", "soon", exits=2).stderr
+    assert "use hours, days or weeks" in ovek("survey", "--prune", "soon", exits=2).stderr
 
 
 def test_a_fleet_of_200_where_60_are_a_week_old_20_never_and_5_by_the_last_survey(ovek):

@@ -45,7 +45,7 @@ def test_a_known_key_is_trusted_at_its_own_host_and_port_only(hosts):
     keys.check("192.0.2.1", 22, one)
     with pytest.raises(ReadProblem, match="has changed"):
         keys.check("192.0.2.1", 2222, one)
-    with pytest.raises(ReadProblem, match="is unknown"):
+    with pytest.raises(ReadProblem, match="unknown host key"):
         keys.check("192.0.2.2", 22, one)
 
 
@@ -201,7 +201,7 @@ def shown(*results, verbose=False):
 
 
 def test_the_first_line_of_a_survey_is_the_answer():
-    assert shown(surveyed()) == ["The device was read.", "Snapshot: x"]
+    assert shown(surveyed()) == ["1 device read: sw.", "Snapshot: x"]
     assert answer([surveyed("a"), surveyed("b")]) == "All 2 devices were read."
     half, lost = (
         surveyed("b", "partly read", missing=("x",)),
@@ -214,7 +214,9 @@ def test_the_first_line_of_a_survey_is_the_answer():
 
 
 def test_a_device_that_was_not_read_says_why_and_what_to_do():
-    lost = surveyed("c" * 90, "not read", problem="it hung up " * 20, do="Try again " * 20)
+    lost = surveyed(
+        "c" * 90, "not read", problem="the device closed the connection " * 20, do="Try again " * 20
+    )
     text = shown(lost, surveyed("fine"))
     assert "do: Try again" in " ".join(text)
     assert not any("fine" in each for each in text[3:])
@@ -225,7 +227,7 @@ def test_a_device_that_was_not_read_says_why_and_what_to_do():
 def test_notes_are_for_those_who_ask():
     noted = surveyed("a", "partly read", notes=("met \x1b[2J",))
     assert "met" not in " ".join(shown(noted))
-    assert "met: met \\x1b[2J" in " ".join(shown(noted, verbose=True))
+    assert "note: met \\x1b[2J" in " ".join(shown(noted, verbose=True))
 
 
 @pytest.mark.parametrize(("seconds", "told"), [(20, "about 20 s"), (600, "about 10 min")])

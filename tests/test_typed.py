@@ -65,7 +65,7 @@ def test_a_name_that_is_not_plain_is_never_part_of_a_line_to_type(name):
     for told in (text, boxes):
         assert "cast off flash sw-1.0.img" not in re.sub(r"\\\\x0a.*", "", told).splitlines()
         assert not any(line.strip().startswith("cast off") for line in told.splitlines())
-        assert "not safe to type" in told
+        assert "unsafe characters" in told
         assert "by hand" in told
         assert all(char.isprintable() for char in told.replace("\n", ""))
 
@@ -96,7 +96,7 @@ def test_what_a_finding_says_to_type_holds_no_strange_name():
 def test_a_wording_with_a_line_break_is_refused(ovek):
     text = (ovek.folder / "sheets/switch.toml").read_text()
     ovek.write("sheets/switch.toml", text + '[wording]\ndelete = "drop\\nreboot"\n')
-    assert "write one line of plain text" in ovek.refuses("cleanup", "--free", "1MiB")
+    assert "use one line of plain text" in ovek.refuses("cleanup", "--free", "1MiB")
 
 
 PATH, BANK = Place("flash", "a.img", "1"), Place("bank", "A", "1")

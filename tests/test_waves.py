@@ -64,7 +64,7 @@ def test_what_takes_longer_than_its_window_is_told_and_not_squeezed_in():
     policy = Policy(reload_in=(SATURDAYS,))
     found = waves([book("a", 61), book("b", 60), book("c", site="Pier")], policy, NOW)
     assert told(found) == ([("b",)], ["a", "c"])
-    assert "it takes 61 min" in found.misfits[0].why and "has 60" in found.misfits[0].why
+    assert "it needs 61 min" in found.misfits[0].why and "has 60" in found.misfits[0].why
     assert "policy.toml has no reload_in window for it (Pier)" in found.misfits[1].why
 
 
@@ -108,7 +108,7 @@ def test_a_device_with_danger_is_marked_in_its_wave_and_in_the_calendar():
     found = waves([replace(book("a"), danger=(1,)), book("b")], Policy(reload_in=(SATURDAYS,)), NOW)
     assert found.waves[0].danger == ("a",)
     text = _calendar(found, "Port").decode().replace("\r\n ", "")
-    assert "SUMMARY:DANGER: Wave 1" in text and "must not fail on a" in text
+    assert "SUMMARY:DANGER: Reload wave 1" in text and "leaves unbootable: a" in text
     calm = _calendar(waves([book("b")], Policy(reload_in=(SATURDAYS,)), NOW), "Port")
     assert b"DANGER" not in calm
 
@@ -132,11 +132,11 @@ def test_the_calendar_has_an_event_a_wave_and_folds_its_lines():
 @pytest.mark.parametrize(
     ("window", "met"),
     [
-        ('site = "Port"\nfrom = "01:00"\nto = "01:00"', "never is"),
-        ('site = "Port"\nfrom = "1:00"\nto = "02:00"', "write a time like 01:30"),
+        ('site = "Port"\nfrom = "01:00"\nto = "01:00"', "is empty"),
+        ('site = "Port"\nfrom = "1:00"\nto = "02:00"', "use a time such as 01:30"),
         ('site = "Port"\ndays = "sar"\nfrom = "01:00"\nto = "02:00"', "did you mean 'sat'?"),
-        ('site = "Port"\nwhen = "in port"\nfrom = "01:00"', "say one of them"),
-        ('from = "01:00"\nto = "02:00"', "names its devices by one of"),
+        ('site = "Port"\nwhen = "in port"\nfrom = "01:00"', "use one of them"),
+        ('from = "01:00"\nto = "02:00"', "needs exactly one of"),
         ('site = "Prot"\nfrom = "01:00"\nto = "02:00"', "Did you mean 'Port'?"),
     ],
 )
@@ -160,7 +160,7 @@ def test_windows_that_overlap_and_names_that_nobody_has_are_told_at_once(ovek):
     )
     said = ovek("policy", "check", exits=2).stderr
     assert "overlaps reload_in[0]" in said
-    assert "no device 'sv'" in said and "no device 'cor*'" in said
+    assert "device 'sv' does not exist" in said and "device 'cor*' does not exist" in said
     ovek.write(
         "policy.toml",
         'format = "ovek.policy/1"\n' + window.format("23:00", "01:00").replace("sat", "fri")

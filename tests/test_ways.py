@@ -111,7 +111,8 @@ def test_ssh_and_snmp_add_to_each_other_and_where_they_disagree_it_is_told(
     fleet(ovek, ways, port=device.port, sheet="harrock", snmp=V2C % snmp)
     shown = ovek("survey", "--take-new-keys", "--answer-limit", "10", exits=None).stdout
     told = " ".join(shown.split())
-    assert "two ways disagree: snmp tells hardware.model as QX-24, and before it was H7-24" in told
+    reported = "two access methods disagree: snmp reports hardware.model as QX-24"
+    assert f"{reported}, and before it was H7-24" in told
     one = state(ovek)
     assert one["source"]["kind"] == "ssh+snmp"
     assert one["hardware"]["model"] == "H7-24"  # the first way's word
@@ -142,7 +143,7 @@ def test_a_secret_that_is_missing_or_wrong_is_told(ovek, snmp, secrets, monkeypa
 
 def test_no_message_is_hidden_that_is_not_signed(ovek):
     fleet(ovek, ["snmp"], snmp='{ auth = "none" }')
-    assert "hides no message that it does not sign" in ovek.refuses("survey")
+    assert "privacy needs authentication" in ovek.refuses("survey")
 
 
 def test_times_of_snmp():
@@ -203,7 +204,7 @@ def test_where_two_ways_disagree_the_first_is_kept_and_it_is_told():
         "running": {"version": "1.0"}, "hardware": {"model": "SW", "serial": "9"}
     }  # fmt: skip
     (told,) = one.draft.lost
-    assert "snmp tells running.version as 1.1, and before it was 1.0" in told
+    assert "snmp reports running.version as 1.1, and before it was 1.0" in told
 
 
 def test_what_goes_on_between_two_ways_is_no_disagreement():
@@ -358,7 +359,7 @@ def test_settings_that_are_deep_or_large_hold_nobody_up(ovek, settings, known):
 
 def test_settings_that_may_not_be_read_are_not_known(ovek):
     shown = read(ovek, NetconfServer({"running": "<a/>", "startup": None}))
-    assert "it does not tell the startup settings" in shown
+    assert "the device does not report the startup settings" in shown
     assert "config" not in state(ovek)
     assert state(ovek)["hardware"]["model"] == "NC-9"
 
@@ -398,4 +399,4 @@ def test_a_server_without_netconf_is_told(ovek, server):
     ovek.write("fleet.toml", text.replace('"reader"', f'"{getpass.getuser()}"'))
     ovek.write("known_hosts", known)
     shown = " ".join(ovek("survey", "--tries", "1", exits=3).stdout.split())
-    assert "it offers no NETCONF" in shown
+    assert "the device offers no NETCONF" in shown

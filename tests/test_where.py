@@ -100,6 +100,4 @@ def test_the_command_tells_devices_shelf_and_use(ovek, monkeypatch):
     rows = list(csv.DictReader(io.StringIO(ovek("where", "2.0", "--format", "csv").stdout)))
     assert [row["starts"] for row in rows] == ["yes", "yes", ""]
     assert rows[2]["digest"] == hashlib.md5(b"not it").hexdigest() or rows[2]["digest"]
-    assert (
-        ovek("where", "nothing.img", exits=1).stdout == "Nothing that was read holds nothing.img.\n"
-    )
+    assert ovek("where", "nothing.img", exits=1).stdout == "Not found: 'nothing.img'.\n"

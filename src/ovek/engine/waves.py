@@ -125,7 +125,7 @@ def _apart(one: _Going, other: _Going, policy: Policy) -> bool:
 
 def _wave(last: Wave | None, group: Sequence[_Going], after: datetime) -> Wave:
     first, minutes = group[0], max(one.minutes for one in group)
-    number, before = 1, "no precondition: it is the first wave"
+    number, before = 1, "none: it is the first wave"
     if last is not None:
         number = last.number + 1
         before = f"every member of every device of wave {last.number} runs its target, proven"
