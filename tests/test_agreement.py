@@ -194,7 +194,8 @@ def test_what_a_person_unlocks_means_the_same_in_audit_cleanup_and_runbook(sampl
 def test_what_may_be_unlocked_is_named_where_it_is_misspelt(sample, command):
     more = ("--room-for", "target") if command == "cleanup" else ()
     told = sample(command, *more, "--may-drop", "runing", exits=2).stderr
-    assert "'runing' is none of fallback, running; did you mean 'running'?" in told
+    assert "'runing' is not a valid choice; use one of: fallback, running;" in told
+    assert "did you mean 'running'?" in told
 
 
 def test_each_plan_says_once_what_a_power_failure_does(sample):

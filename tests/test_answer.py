@@ -63,7 +63,7 @@ def test_each_answer_is_counted_and_no_go_is_told_first_with_its_reason(ovek):
     assert [each[:2] for each in held] == [
         ["no-go", "lost"], ["no-go", "older"], ["unclear", "unsure"], ["unclear", "never"],
     ]  # fmt: skip
-    assert held[0][2] == "nothing starts: flash:sw-1.0.img is missing"
+    assert held[0][2] == "nothing bootable: flash:sw-1.0.img is missing"
     assert "boot-target-missing at flash:sw-3.0.img; starts 1.0, runs 2.0" in held[1][2]
     assert "not proven" in held[2][2]
     assert "never read" in held[3][2]

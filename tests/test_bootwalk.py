@@ -463,8 +463,8 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     shown = ovek("bootwalk", "sw", "--if-missing", ONE, exits=1).stdout
     told = " ".join(shown.split())
     assert told.startswith(f"If {ONE} is missing — sw: no-go, nothing bootable: {ONE} is missing.")
-    assert "sw stranded: nothing starts" in shown
-    assert "as it is: go, proven, starts 1.0" in shown
+    assert "sw stranded: no bootable image" in shown
+    assert "without the what-if: go, proven, next boot 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
     assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings are saved"]
     assert answer["as_it_is"][0]["reload"] == "proven"

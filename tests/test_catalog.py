@@ -212,9 +212,9 @@ def test_metalink_files_are_read_with_sizes_and_several_hashes(tmp_path):
 
 BOMB = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "bbbb">]><metalink>&b;</metalink>'
 BAD_METALINKS = {
-    "": "not XML",
-    "<metalink": "not XML",
-    METALINK[:300]: "not XML",
+    "": "invalid XML",
+    "<metalink": "invalid XML",
+    METALINK[:300]: "invalid XML",
     METALINK.replace("urn:ietf:params:xml:ns:metalink", "urn:other"): "'urn:other'",
     METALINK.replace(SHA512, "abc"): "3 characters",
     METALINK.replace("104857600", "-1"): "'-1'",

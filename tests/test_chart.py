@@ -218,11 +218,11 @@ def test_a_walk_is_of_one_device_with_what_ifs_beside_it(ovek):
     ovek.write("fleet.toml", listed + '[[device]]\nname = "away"\nsheet = "switch"\n')
     assert "ovek survey away" in ovek.refuses("chart", "walk", "away")
     told = ovek("chart", "walk", "a").stdout
-    assert "a, as it is:" in told and f"a, if {ONE} were bad:" in told
-    assert "starts 2.0 from" in told
+    assert "a, as it is:" in told and f"a, if {ONE} is bad:" in told
+    assert "next boot 2.0 from" in told
     told = ovek("chart", "walk", "a", "--if-missing", TWO, "--if-saved").stdout
     assert told.count("a, if ") == 2
-    assert "holds no" in ovek.refuses("chart", "walk", "a", "--if-bad", "flash:nothing.img")
+    assert "has no" in ovek.refuses("chart", "walk", "a", "--if-bad", "flash:nothing.img")
     assert "nonsense" in ovek("chart", "walk", "a", "--if-bad", "nonsense", exits=2).stderr
 
 

@@ -185,8 +185,8 @@ def test_a_baseline_is_kept_and_compared_with(ovek):
     ovek.snapshot(AFTER)
     assert "already exists" in ovek.refuses("compare", "--baseline", "before")
     shown = ovek("compare", "before", "--expect", "2.0").stdout
-    assert shown.startswith("1 done, 0 not done. sw: go.")
-    assert "every member runs and starts 2.0." in shown
+    assert shown.startswith("1 device compared: 1 done, 0 not done.\nsw: go.")
+    assert "every member runs 2.0 and boots it next." in shown
     assert "running version 1.0 → 2.0" in shown
     ovek("compare", "before", "--expect", "3.0", exits=1)
     answer = ovek.json("compare", "before")

@@ -170,7 +170,7 @@ def test_why_a_release_was_not_chosen_is_told_by_status_version_and_variant():
     twin = release("3.0", file="z.img", **mine, status="recommended", variant="lite")
     assert why_not("z.img", twin) == ("sw-3.0.img is the same version; choose by variant (lite)",)
     hungry = release("4.0", **mine, needs={"memory": 8})
-    assert why_not("sw-4.0.img", hungry, memory=8) == ("its status is unknown, sw-3.0.img is "
+    assert why_not("sw-4.0.img", hungry, memory=8) == ("its status is unknown; sw-3.0.img is "
                                                        "recommended",)  # fmt: skip
     assert why_not("sw-4.0.img", hungry, memory=7)[0].startswith("it needs 8 B of memory")
 

@@ -351,7 +351,7 @@ def test_what_no_place_can_be_is_not_known(draft, name):
         draft.take("device", [{"running.place": ":::", "running.version": "3.1"}])
         running = draft.finished(HEAD).running
         assert (running.place, running.version) == (None, "3.1")
-    assert "is no place" in draft.lost[0]
+    assert "is not a place" in draft.lost[0]
 
 
 def test_a_sheet_says_nothing_that_cannot_be(tmp_path):

@@ -118,5 +118,5 @@ def test_bad_input_in_a_process_of_its_own_is_told_as_anywhere(ovek, monkeypatch
     state, file = Site(ovek.folder).state(), ovek.folder / "snapshots/now.jsonl"
     file.write_bytes(b"?" * file.stat().st_size)
     monkeypatch.setattr(runner, "_LARGE", 1)
-    with pytest.raises(Exception, match="is not JSON"):
+    with pytest.raises(Exception, match="damaged: "):
         list(each_part(Devices(Site(ovek.folder), state), NAMES, "x"))

@@ -180,10 +180,10 @@ def test_a_life_tells_what_came_what_changed_and_what_went(ovek_at):
     told = [(one["at"][:10], one["what"], one["place"]) for one in made["events"]]
     assert ("2026-03-03", "image came", TWO) in told
     assert ("2026-03-04", "image corrupted", ONE) in told
-    assert ("2026-03-04", "runs", None) in told
+    assert ("2026-03-04", "running", None) in told
     assert ("2026-03-05", "image went", ONE) in told
     began = {one["what"]: one["now"] for one in made["events"] if one["first"]}
-    assert (began["runs"], began["next boot"], began["answer"]) == ("1.0", "1.0", "go")
+    assert (began["running"], began["next boot"], began["answer"]) == ("1.0", "1.0", "go")
     assert {one[1] for one in told if one[0] == "2026-03-02"} == began.keys(), "no event besides"
     rot = next(one for one in made["events"] if one["what"] == "image corrupted")
     assert rot["severe"]
@@ -334,7 +334,7 @@ def test_the_state_of_a_day_is_the_newest_line_by_then(ovek):
     [
         ("2999-01-01", "in the future"),
         ("soon", "use 2026-03-01"),
-        ("2026-02-30", "no date"),
+        ("2026-02-30", "not a date"),
     ],
 )
 def test_a_date_that_cannot_be_is_told(ovek, day, told):
@@ -485,7 +485,7 @@ def span(kind, value, first, last=None, ended=None, key="", member_=""):
 def test_a_thing_that_took_the_place_of_another_is_one_event():
     events = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 2)])
     changes = [(one.what, one.was, one.now) for one in events if not one.first]
-    assert changes == [("runs", "1.0", "2.0")]
+    assert changes == [("running", "1.0", "2.0")]
     assert [(one.what, one.now) for one in events if one.first] == [("runs", "1.0")]
     gap = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 4)])
     assert [(one.was, one.now) for one in gap if not one.first] == [("1.0", None), (None, "2.0")]

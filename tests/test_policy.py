@@ -151,12 +151,12 @@ target = "1.0"
         for part in (
             "key keep: keep is 1",
             "Did you mean 'image-unlisted'?",
-            "key want[0].sheet: there is no sheet 'swich'. Did you mean 'switch'?",
-            "key want[1].target: the target 2.0 is none of the allowed versions",
+            "key want[0].sheet: sheet 'swich' does not exist. Did you mean 'switch'?",
+            "key want[1].target: the target 2.0 is not one of the allowed versions",
             "key want[2].target: device sw is wanted to have target 1.0, and by want[1] 2.0",
-            "key waiver[0].rule: no such rule: 'strandd'. Did you mean 'stranded'?",
-            "key waiver[0].device: there is no device 'swx'. Did you mean 'sw'?",
-            "key waiver[0].by: by is blank",
+            "key waiver[0].rule: rule 'strandd' does not exist. Did you mean 'stranded'?",
+            "key waiver[0].device: device 'swx' does not exist. Did you mean 'sw'?",
+            "key waiver[0].by: by is empty",
         ):
             assert part in told
         assert len(told.splitlines()) == 8 + (typed != ["audit"])
@@ -208,7 +208,9 @@ def test_a_contradiction_that_only_the_hardware_shows_is_told_by_the_audit(ovek)
 def test_a_sound_policy_is_shown_and_given_as_json(ovek):
     ovek.write("policy.toml", 'target = "2.0"\n[[want]]\ndevice = "s*"\ntrack = "feature"\n')
     shown = ovek("policy", "check").stdout
-    assert shown.startswith("The policy of Test is sound: 1 want, 0 waivers.")
+    assert shown.startswith(
+        "policy.toml and waivers.toml: no mistakes (1 [[want]] rule, 0 waivers)."
+    )
     assert "device s*:    track feature" in shown
     answer = json.loads(ovek("policy", "check", "--format", "json").stdout)
     assert answer["policy"]["target"] == "2.0"

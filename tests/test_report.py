@@ -74,7 +74,7 @@ def test_the_first_line_is_the_answer_and_the_page_says_the_same(fleet):
     assert second == "Written: fleet.html (3 devices)"
     text = (fleet.folder / "fleet.html").read_text()
     assert f"<h1>{first}</h1>" in text
-    assert "away" in text and "nothing starts" in text and "Far" in text
+    assert "away" in text and "nothing bootable" in text and "Far" in text
 
 
 def test_a_device_has_its_walk_images_flash_findings_runbook_and_evidence(fleet):

@@ -106,14 +106,12 @@ def test_the_whole_fleet_is_one_line_each_and_totals(ovek):
     shown = ovek("cleanup", "--whole-fleet", "--free", "100MiB", exits=1).stdout.splitlines()
     assert shown[0] == (
         "5 volumes: 3 have or can make space, 1 has too little space (80.0 MiB missing in "
-        "total), 1 "
+        "total), 1 has no"
     )
     assert shown[1] == "safe plan."
-    assert shown[2].startswith(
-        "Space: 1 fits now, 1 after deleting up to tier 1, 1 after deleting up"
-    )
+    assert shown[2].startswith("Space: 1 fits now, 1 after deleting up to tier 1")
     rows = {line.split()[0]: line for line in shown[6:] if line}
-    assert rows["short"].endswith("80.0 MiB missing; --may-drop running")
+    assert "80.0 MiB missing; --may-drop" in rows["short"]
     assert "no safe plan: the free space on" in rows["blind"]
     answer = ovek.json("cleanup", "--whole-fleet", "--free", "100MiB", exits=1)
     assert answer["totals"] == {

@@ -282,5 +282,5 @@ def test_what_is_wanted_is_shared_only_by_devices_alike_and_tells_of_each_its_ow
 
     assert [told(8 * MIB), told(4 * MIB)] == [None, None]
     assert "the device has 2.00 MiB" in told(2 * MIB)
-    assert "there is 1.00 MiB" in told(MIB)
+    assert "the device has 1.00 MiB" in told(MIB)
     assert told(16 * MIB) is None

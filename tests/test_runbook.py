@@ -84,7 +84,7 @@ def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):
     ovek.snapshot(old())
     assert "nothing left to do" in ovek("runbook", "--for", "start").stdout
     shown = ovek("runbook", "--for", "2.0", exits=1).stdout
-    assert "wants 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
+    assert "target 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
     assert "did you mean '2.0'?" in ovek("runbook", "--for", "2.O", exits=2).stderr
     narrow = '[[want]]\ndevice = "sw"\ntarget = "1.0"\n'
     ovek.write("policy.toml", POLICY.replace('target = "2.0"\n', "") + narrow)
@@ -152,7 +152,7 @@ def test_a_later_snapshot_is_held_against_the_runbook(ovek):
     (one,) = told["devices"]
     read = "Verify the SHA-512 of flash:sw-2.0.img on the device"
     assert one["done"] == ["Copy sw-2.0.img to flash:", read]
-    assert one["not_done"][-1] == "Reload in a window"
+    assert one["not_done"][-1] == "Reload in a maintenance window"
     assert one["too_much"] == ["flash:spare.img is gone, and no step deletes it"]
     shown = ovek("runbook", "--snapshot", "before", "--confirm", "later", exits=1).stdout
     assert shown.startswith("sw: 2 of 5 changes done, and unplanned changes")

@@ -256,7 +256,7 @@ def test_kept_sessions_are_a_sheet_s_tests(ovek):
     assert "It parses 0 of its 1 kept sessions: " in done.stdout
     assert "s.txt: 2 lines not parsed" in done.stdout
     assert "Another line" in ovek("sheet", "try", "lathe", "--all", exits=1).stdout
-    assert "keeps none" in ovek("sheet", "try", "oxwick-40", "--all", exits=2).stderr
+    assert "has none" in ovek("sheet", "try", "oxwick-40", "--all", exits=2).stderr
     assert "or --all" in ovek("sheet", "try", "oxwick-40", exits=2).stderr
 
 

@@ -249,7 +249,7 @@ def test_a_bad_line_or_a_device_twice_is_told_with_its_file(tmp_path):
         with pytest.raises(InputError, match="is already on line"):
             find(tmp_path)
     file.write_text("{")
-    with pytest.raises(InputError, match="not JSON"):
+    with pytest.raises(InputError, match="damaged"):
         state_of(tmp_path)
     file.unlink()
     (tmp_path / "x.survey.json").write_text("{")

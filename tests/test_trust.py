@@ -202,14 +202,14 @@ def shown(*results, verbose=False):
 
 def test_the_first_line_of_a_survey_is_the_answer():
     assert shown(surveyed()) == ["1 device read: sw.", "Snapshot: x"]
-    assert answer([surveyed("a"), surveyed("b")]) == "All 2 devices were read."
+    assert answer([surveyed("a"), surveyed("b")]) == "All 2 devices read."
     half, lost = (
         surveyed("b", "partly read", missing=("x",)),
         surveyed("c", "not read", problem="gone"),
     )
     assert (
         answer([surveyed("a"), half, lost])
-        == "1 of 3 devices read, 1 partly read (b), 1 not read: c."
+        == "3 devices: 1 read, 1 partly read (b), 1 not read (c)."
     )
 
 

@@ -66,7 +66,7 @@ def test_a_name_that_is_not_plain_is_never_part_of_a_line_to_type(name):
         assert "cast off flash sw-1.0.img" not in re.sub(r"\\\\x0a.*", "", told).splitlines()
         assert not any(line.strip().startswith("cast off") for line in told.splitlines())
         assert "unsafe characters" in told
-        assert "by hand" in told
+        assert "type it yourself" in told
         assert all(char.isprintable() for char in told.replace("\n", ""))
 
 

@@ -24,6 +24,13 @@ from ovek.model.results.cleanup import FleetCleanup
 from ovek.render.renderers import shape_for
 from ovek.render.view import View
 
+_CONFIRM = "Check the plan against this later snapshot: done, not done, deleted in excess."
+_ROOM_FOR = "Space for this image or version, or for policy's target, with the reserve."
+_SWEEP = (
+    "Delete every file up to this tier: 1 leftovers, 2 duplicates, 3 and 4 old images, 5 fallback, "
+    "6 running image."
+)
+
 
 @click.command(
     "cleanup",
@@ -39,34 +46,15 @@ from ovek.render.view import View
     metavar="SIZE|PERCENT",
     help="Free space to reach, e.g. 600MiB or 20% of the volume.",
 )
-@click.option(
-    "--room-for",
-    metavar="IMAGE|VERSION|target",
-    shell_complete=images,
-    help="Space for this image or version, or for policy's target (image, unpacking, installation "
-    "and reserve).",
-)
-@click.option(
-    "--sweep",
-    type=click.IntRange(1, 6),
-    metavar="TIER",
-    help="Delete every file up to this "
-    "tier: 1 leftovers, 2 duplicates, 3 and 4 old images, "
-    "5 fallback, 6 running image.",
-)
+@click.option("--room-for", metavar="IMAGE|VERSION|target", shell_complete=images, help=_ROOM_FOR)
+@click.option("--sweep", type=click.IntRange(1, 6), metavar="TIER", help=_SWEEP)
 @MAY_DROP
 @click.option(
     "--keep", multiple=True, metavar="GLOB", help="Never delete files that match GLOB (repeatable)."
 )
 @click.option("--whole-fleet", is_flag=True, help="Totals first, then one line per volume.")
 @figure_option("Draw each flash: contents, files to delete, limit of use (.png or .svg).")
-@click.option(
-    "--confirm",
-    "confirm_file",
-    metavar="SNAPSHOT",
-    type=A_PATH,
-    help="Check the plan against this later snapshot: done, not done, deleted in excess.",
-)
+@click.option("--confirm", "confirm_file", metavar="SNAPSHOT", type=A_PATH, help=_CONFIRM)
 @INTO
 @verbose_option("List every file that is kept, and every step.")
 @on_option

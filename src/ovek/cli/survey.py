@@ -21,6 +21,10 @@ from ovek.model.age import AgeError, parse_age
 from ovek.render.view import View
 
 SECONDS = click.FloatRange(min=0.1, max=86_400)
+_AT_ONCE, _TRIES = click.IntRange(1, 1000), click.IntRange(1, 10)
+_CAPTURE = "Read one DEVICE from a saved terminal session instead of logging in."
+_PRUNE = "Delete snapshots older than AGE (90d) that are not the latest reading of a device."
+_REPLAY = "Rebuild the newest snapshot from its saved raw output; read no device."
 
 
 def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timedelta | None:
@@ -41,49 +45,19 @@ def _limit(name: str, default: float, does: str) -> Callable[..., Any]:
 @selecting
 @format_option()
 @verbose_option("List every device, with warnings.")
+@click.option("--at-once", type=_AT_ONCE, default=20, help="Devices read in parallel.")
 @click.option(
-    "--at-once", type=click.IntRange(1, 1000), default=20, help="Devices read in parallel."
+    "--sheet", metavar="SHEET", shell_complete=complete_sheets, help="Read with this sheet."
 )
-@click.option(
-    "--sheet",
-    metavar="SHEET",
-    shell_complete=complete_sheets,
-    help="Read with this sheet (a name or file).",
-)
-@click.option(
-    "--capture",
-    multiple=True,
-    metavar="FILE",
-    type=A_PATH,
-    help="Read one DEVICE from a saved terminal session instead of logging in.",
-)
-@click.option(
-    "--fresh", is_flag=True, help="Read every digest again instead of reusing earlier ones."
-)
+@click.option("--capture", multiple=True, metavar="FILE", type=A_PATH, help=_CAPTURE)
+@click.option("--fresh", is_flag=True, help="Read every digest again; reuse none.")
 @click.option("--resume", is_flag=True, help="Continue the last survey if it was interrupted.")
-@click.option(
-    "--prune",
-    "prune_age",
-    metavar="AGE",
-    callback=_age,
-    help="Delete snapshots older than AGE (90d) that are not the latest reading of a device; "
-    "read no device.",
-)
-@click.option(
-    "--replay",
-    "replayed",
-    is_flag=True,
-    help="Rebuild the newest snapshot from its saved raw output; read no device.",
-)
+@click.option("--prune", "prune_age", metavar="AGE", callback=_age, help=_PRUNE)
+@click.option("--replay", "replayed", is_flag=True, help=_REPLAY)
 @click.option("--evidence/--no-evidence", default=True, help="Save the raw output, compressed.")
 @TAKE_NEW_KEYS
 @ask_password_option("Ask for the password, once for all devices.")
-@click.option(
-    "--tries",
-    type=click.IntRange(1, 10),
-    default=3,
-    help="Attempts per device for temporary failures.",
-)
+@click.option("--tries", type=_TRIES, default=3, help="Attempts per device.")
 @_limit("connect", 15.0, "for connecting")
 @_limit("login", 20.0, "for the login")
 @_limit("answer", 60.0, "for an answer")
@@ -120,9 +94,8 @@ def command(
             result = survey(site, names, where, how)
         except StoppedError as stopped:
             say(
-                f"\novek: stopped: {stopped.done} devices read, {stopped.left} left. Results "
-                "so far "
-                f"are saved in {stopped.journal}. Continue with: ovek survey --resume",
+                f"\novek: stopped: {stopped.done} devices read, {stopped.left} left. Saved so far: "
+                f"{stopped.journal}. Continue with: ovek survey --resume",
                 err=True,
             )
             sys.exit(3)

@@ -131,13 +131,13 @@ def _json(value: object) -> str:
 # ---- a life, told from spans ---------------------------------------------------------------------
 
 _NAMES = {
-    "version": "runs", "starts": "next boot", "boot": "boot", "bank": "bank", "answer": "answer",
-    "target": "on its target", "model": "model", "site": "site", "role": "role",
+    "version": "running", "starts": "next boot", "boot": "boot", "bank": "bank", "answer": "answer",
+    "target": "on target", "model": "model", "site": "site", "role": "role",
 }  # fmt: skip
 
 
 # What a life begins with: how the device was when it was first read.
-_FIRST = {"runs", "next boot", "answer", "on its target", "model"}
+_FIRST = {"running", "next boot", "answer", "on target", "model"}
 
 
 def life(spans: Iterable[Span]) -> list[Event]:

@@ -1,4 +1,4 @@
-"""A sound policy, for a terminal: what is wanted of whom."""
+"""A policy without mistakes, for a terminal: what is wanted of whom."""
 
 from collections.abc import Iterator
 
@@ -12,10 +12,11 @@ def policy(result: PolicyCheck, view: View) -> Iterator[Line]:
     """Go through the lines; a waiver that is expired or unused is marked."""
     wanted, waivers = result.policy, result.waivers
     marks = [waiver.mark for waiver in waivers]
-    headline = f"The policy of {result.fleet.name} is sound: {count(len(wanted.want), 'want')}, "
-    headline += count(len(waivers), "waiver")
-    wrong = [f"{marks.count(mark)} {mark}" for mark in ("expired", "unused") if mark in marks]
-    yield headline + (f" ({', '.join(wrong)})." if wrong else ".")
+    parts = [count(len(wanted.want), "[[want]] rule"), count(len(waivers), "waiver")]
+    parts += [
+        f"{marks.count(mark)} of them {mark}" for mark in ("expired", "unused") if mark in marks
+    ]
+    yield f"policy.toml and waivers.toml: no mistakes ({', '.join(parts)})."
     longest = max([len("all devices"), *(len(want.selector) for want in wanted.want)])
     indent = longest + 5
     yield from hanging("  all devices:", _said(wanted) or "no target", indent=indent)

@@ -81,7 +81,7 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
 def _use(one: Holding) -> str:
     if one.device is None:
         return ""
-    told = ["runs"] if one.runs else ["may run"] if one.runs is None else []
+    told = ["running"] if one.runs else ["may be running"] if one.runs is None else []
     told += ["next boot"] if one.starts else ["next boot unknown"] if one.starts is None else []
     return ", ".join(told)
 
