@@ -486,7 +486,7 @@ def test_a_thing_that_took_the_place_of_another_is_one_event():
     events = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 2)])
     changes = [(one.what, one.was, one.now) for one in events if not one.first]
     assert changes == [("running", "1.0", "2.0")]
-    assert [(one.what, one.now) for one in events if one.first] == [("runs", "1.0")]
+    assert [(one.what, one.now) for one in events if one.first] == [("running", "1.0")]
     gap = life([span("version", "1.0", 0, 1, 2), span("version", "2.0", 4)])
     assert [(one.was, one.now) for one in gap if not one.first] == [("1.0", None), (None, "2.0")]
 
