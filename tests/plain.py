@@ -57,7 +57,7 @@ def is_held(case, walk, member: str, volume, file: File) -> bool:
     path = file.path.casefold() if blind(volume) else file.path
     here = (member, volume.name, path)
     named = {where(what, own, text) for own, text in settings(what)}
-    named |= {where(what, each.member, each.starts.place) for each in walk.members if each.starts}
+    named |= {where(what, each.member, each.boots.place) for each in walk.members if each.boots}
     running = what.running
     for one in what.members or ():
         same = one.running_version in (None, running.version) or running.version is None
@@ -114,15 +114,15 @@ def got_worse(before, after) -> str:
         then = now[was.member]
         if rank(then.outcome) < rank(was.outcome):
             return f"{was.member}: {was.outcome} to {then.outcome}"
-        if was.starts is not None and then.starts is not None:
-            same_place = was.starts.at == then.starts.at and was.starts.place == then.starts.place
+        if was.boots is not None and then.boots is not None:
+            same_place = was.boots.at == then.boots.at and was.boots.place == then.boots.place
             as_good = (
-                was.starts.version == then.starts.version
-                and was.starts.verdict == then.starts.verdict == "proven"
-                and was.starts.place.partition(":")[0].endswith("bank")
+                was.boots.version == then.boots.version
+                and was.boots.verdict == then.boots.verdict == "proven"
+                and was.boots.place.partition(":")[0].endswith("bank")
             )
             if not same_place and not as_good:
-                return f"{was.member}: starts {then.starts.place}, not {was.starts.place}"
+                return f"{was.member}: starts {then.boots.place}, not {was.boots.place}"
     return ""
 
 

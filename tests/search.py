@@ -83,9 +83,9 @@ def reached(judge, device: Device, version: str) -> bool:
     if device.config is not None and device.config.unsaved_changes:
         return False
     for member, each in zip(device.members, walk.members, strict=True):
-        runs = member.running_version or device.running.version
-        starts, boot = each.starts, member.boot or Boot()
-        if runs != version or starts is None or starts.version != version:
+        running = member.running_version or device.running.version
+        boots, boot = each.boots, member.boot or Boot()
+        if running != version or boots is None or boots.version != version:
             return False
         if each.outcome != "proven" or len(each.tried) > 1 or boot.once is not None:
             return False
@@ -172,7 +172,7 @@ def allowed(judge, device, change, walk, version, releases) -> bool:
             image is not None and image.judgement.verdict in ("altered", "truncated")
         )
     if isinstance(change, WriteBank | CopyBank):
-        boots = {each.starts.at for each in walk.members if each.starts is not None}
+        boots = {each.boots.at for each in walk.members if each.boots is not None}
         return Place(BANK, change.bank, change.member) not in boots
     return True
 

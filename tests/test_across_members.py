@@ -62,10 +62,10 @@ def two(first, second, **more):
 
 def test_a_file_that_another_member_runs_from_is_held():
     what = two(member(boots=(THREE,)), member(image("2.0"), image("3.0"), boots=()),
-               runs="2.0", place="2/flash:sw-2.0.img")  # fmt: skip
+               running="2.0", place="2/flash:sw-2.0.img")  # fmt: skip
     assert TWO not in goes(plans(what, policy=KEEP_ONE)[1])
     near = two(member(boots=(THREE,)), member(image("2.0"), image("3.0"), boots=()),
-               runs="3.0", place="2/flash:sw-3.0.img")  # fmt: skip
+               running="3.0", place="2/flash:sw-3.0.img")  # fmt: skip
     assert TWO in goes(plans(near, policy=KEEP_ONE)[1])
 
 
@@ -104,7 +104,7 @@ def test_a_bank_of_another_member_is_never_the_own_one():
     what = two(first, member(banks=(bank("a", "3.0"), bank("b", "2.0")), default="b"),
                place=None, in_bank="a")  # fmt: skip
     walk = walk_device(judged(what, BANKS)).members[0]
-    assert (walk.starts.version, walk.starts.at) == ("3.0", Place("bank", "a", "2"))
+    assert (walk.boots.version, walk.boots.at) == ("3.0", Place("bank", "a", "2"))
     gone = replace(what, members=what.members[:1])
     tried = walk_device(judged(gone, BANKS)).members[0].tried
     assert (tried[0].result, tried[1].result) == ("absent", "proven")
@@ -185,7 +185,9 @@ def test_set_files_and_packages_are_found_in_any_case_on_fat():
 
 def test_an_entry_in_another_case_is_as_severe_on_fat():
     broken = image("1.0", content="flipped")
-    what = device(fat(broken, image("2.0"), boots=("flash:SW-1.0.IMG", TWO)), runs="2.0", place=TWO)
+    what = device(
+        fat(broken, image("2.0"), boots=("flash:SW-1.0.IMG", TWO)), running="2.0", place=TWO
+    )
     found = {one.rule: one.severity for one in audit(what).findings}
     assert found["boot-target-broken"] == "critical"
 
@@ -195,13 +197,13 @@ def test_a_copy_over_a_file_of_the_same_name_in_another_case_is_no_safe_step():
     catalog = published(
         release("1.0", file="A-2.IMG"), release("3.0", file="a-2.img"), release("2.0")
     )
-    starts = plain("A-2.IMG", SIZE, digests=Digests(md5=digest("A-2.IMG")))
-    what = device(fat(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
+    boots = plain("A-2.IMG", SIZE, digests=Digests(md5=digest("A-2.IMG")))
+    what = device(fat(boots, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
     for detail in ("numbers", "files"):
         one = plans(what, room_for="3.0", catalog=catalog, detail=detail)[0]
         assert (one.enough, one.steps) == (False, ())
         assert "would overwrite flash:A-2.IMG, which is protected (running, next boot" in one.note
-    strict = device(member(starts, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
+    strict = device(member(boots, boots=("flash:A-2.IMG",)), place="flash:A-2.IMG")
     assert plans(strict, room_for="3.0", catalog=catalog)[0].enough
 
 
@@ -212,8 +214,8 @@ def test_a_copy_goes_over_what_is_broken_and_never_over_what_a_person_keeps():
     pinned = Policy(reserve="0%", pinned=("sw-2.0.img",))
     assert "pinned by policy" in plans(what, room_for="2.0", policy=pinned)[0].note
     other = image("2.0", content="sw-3.0.img")  # another release under that name, and sound
-    runs = device(member(image("1.0"), other, boots=(ONE,)), runs="3.0", place=TWO)
-    assert "which is protected (running" in plans(runs, room_for="2.0")[0].note
+    running = device(member(image("1.0"), other, boots=(ONE,)), running="3.0", place=TWO)
+    assert "which is protected (running" in plans(running, room_for="2.0")[0].note
 
 
 def banked(*banks, default="a", in_bank="a", files=(), **more):
@@ -296,7 +298,7 @@ def test_part_firmware_and_images_for_other_hardware_cannot_start_from_a_bank():
     ):
         walk = walk_device(judged(banked(held, bank("b", "2.0")), BANKS, catalog)).members[0]
         assert walk.tried[0].result == result
-        assert walk.starts.place == "bank:b"
+        assert walk.boots.place == "bank:b"
 
 
 def test_the_hardware_of_a_member_is_its_own():
@@ -313,7 +315,7 @@ def test_a_bank_of_a_set_file_is_judged_by_the_set():
     base = plain("pkg/base", SIZE, digests=Digests(md5=digest("base")))
     volume = flash(plain("a.set", 1), base, sets=(file_set("a.set", "pkg/base"),))
     what = device(member(volumes=(volume,), banks=(of_files("a", "a.set"),), default="a"))
-    assert walk_device(judged(what, BANKS, catalog)).reload == "proven"
+    assert walk_device(judged(what, BANKS, catalog)).next_boot == "proven"
     lacking = replace(volume, files=volume.files[:1])
     what = device(member(volumes=(lacking,), banks=(of_files("a", "a.set"),), default="a"))
     assert walk_device(judged(what, BANKS, catalog)).members[0].tried[0].result == "altered"
@@ -321,17 +323,17 @@ def test_a_bank_of_a_set_file_is_judged_by_the_set():
 
 def test_a_state_that_is_not_known_is_not_ok():
     unknown = banked(replace(bank("a", "1.0"), state=None), bank("b", "2.0"))
-    assert walk_device(judged(unknown, BANKS)).reload == "unknown"
+    assert walk_device(judged(unknown, BANKS)).next_boot == "unknown"
     volume = flash(image("1.0"), state=None)
     what = device(member(volumes=(volume,), boots=(ONE,)), place=ONE)
-    assert walk_device(judged(what)).reload == "unknown"
+    assert walk_device(judged(what)).next_boot == "unknown"
     assert not plans(what, free=600 * MIB)[0].enough
 
 
 def test_a_default_bank_that_does_not_exist_is_told_as_that():
     found = audit(banked(bank("a", "1.0"), bank("b", "2.0"), default="x"), BANKS).findings
     told = next(one for one in found if one.rule == "default-bank-missing")
-    assert "but the device has only: a, b; bank:a boots instead" in told.saw
+    assert "but the device has only: a, b; bank:a boots instead" in told.seen
 
 
 CONTAINED = published(
@@ -353,18 +355,18 @@ def pair(*trial):
     names = ("c/kernel.bin", "c/root.bin", *trial)
     files = [plain(name, digests=Digests(md5=digest(name.partition("/")[2]))) for name in names]
     banks = (of_files("committed", *names[:2]), of_files("trial", *trial))
-    return device(member(*files, banks=banks), place="flash:c/kernel.bin", runs="4.0")
+    return device(member(*files, banks=banks), place="flash:c/kernel.bin", running="4.0")
 
 
 def test_a_directory_that_lacks_a_file_of_its_release_or_mixes_two_is_altered():
     whole = pair("t/kernel.bin", "t/root.bin")
     found = judged(whole, PAIRED, CONTAINED)
-    assert walk_device(found).members[0].starts.place == "bank:trial"
+    assert walk_device(found).members[0].boots.place == "bank:trial"
     lacking = pair("t/kernel.bin")
     trial = judged(lacking, PAIRED, CONTAINED).members[0].banks["trial"].judgement
     assert (trial.verdict, trial.why) == ("altered", "it lacks root.bin of all-4.0.zip")
     told = audit(lacking, PAIRED, CONTAINED).findings
-    assert any("root.bin" in one.saw and one.place == "bank:trial" for one in told)
+    assert any("root.bin" in one.seen and one.place == "bank:trial" for one in told)
     mixing = pair("t/kernel.bin", "t/root.bin", "t/other.bin")
     trial = judged(mixing, PAIRED, CONTAINED).members[0].banks["trial"].judgement
     assert trial.verdict == "altered"
@@ -375,7 +377,7 @@ def test_an_empty_directory_known_to_be_empty_is_empty():
     what = device(member(image("1.0", path="c/sw.img"),
                          banks=(of_files("trial"), of_files("committed", "c/sw.img"))),
                   place="flash:c/sw.img")  # fmt: skip
-    assert walk_device(judged(what, PAIRED)).members[0].starts.place == "bank:committed"
+    assert walk_device(judged(what, PAIRED)).members[0].boots.place == "bank:committed"
     rules = {one.rule: one.place for one in audit(what, PAIRED).findings}
     assert rules["bank-empty"] == "bank:trial"
     one = plans(what, PAIRED, room_for="2.0")[0]
@@ -420,7 +422,7 @@ def test_an_entry_that_is_not_understood_is_told_and_no_image_is_offered():
     what = device(member(image("1.0"), image("2.0"), plain("a.dump"), boot=raw), place=ONE)
     assert goes(plans(what, policy=KEEP_ONE)[0]) == {"flash:a.dump"}
     told = next(one for one in audit(what).findings if one.rule == "boot-entry-unclear")
-    assert "'the second one'" in told.saw
+    assert "'the second one'" in told.seen
     other = two(member(image("1.0"), boot=raw), member(image("1.0"), image("2.0"), boots=(ONE,)))
     assert not goes(plans(other, policy=KEEP_ONE)[1])
 
@@ -516,9 +518,9 @@ def test_the_kept_fallback_is_another_version_where_there_is_one():
     catalog = [*CATALOG, *published(lite, file="lite.json")]
     same = plain("sw-2.0-lite.img", SIZE, modified=NOW,
                  digests=Digests(md5=digest("sw-2.0-lite.img")))  # fmt: skip
-    both = device(member(image("2.0"), same, image("1.0"), boots=(TWO,)), runs="2.0", place=TWO)
+    both = device(member(image("2.0"), same, image("1.0"), boots=(TWO,)), running="2.0", place=TWO)
     assert fallback_of(both, catalog) == {ONE}
-    alone = device(member(image("2.0"), same, boots=(TWO,)), runs="2.0", place=TWO)
+    alone = device(member(image("2.0"), same, boots=(TWO,)), running="2.0", place=TWO)
     assert fallback_of(alone, catalog) == {"flash:sw-2.0-lite.img"}
 
 
@@ -556,8 +558,8 @@ def test_where_only_the_reserve_does_not_fit_nothing_locked_is_named_for_it():
 
 def test_no_answer_is_better_for_a_version_of_five_thousand_digits():
     long = "1" * 5000
-    what = device(member(image("1.0", digests=None), boots=(ONE,)), runs=long, place=ONE)
+    what = device(member(image("1.0", digests=None), boots=(ONE,)), running=long, place=ONE)
     told = next(one for one in audit(what).findings if one.rule == "facts-missing")
-    assert "its value has 5000 characters, too many for a version" in told.saw
+    assert "its value has 5000 characters, too many for a version" in told.seen
     other = published(release(long, file="sw-1.0.img"))
-    assert audit(what, catalog=other).runs == long
+    assert audit(what, catalog=other).running == long

@@ -98,7 +98,7 @@ def aged(now, **more):
 
 def test_an_age_in_words_holds_for_its_day_and_no_longer():
     audit, bounds = aged(NOW)
-    assert any("9 days old" in one.saw for one in audit.findings)
+    assert any("9 days old" in one.seen for one in audit.findings)
     assert holds(bounds, NOW + DAY - timedelta(microseconds=1), NOW, NOW)
     assert not holds(bounds, NOW + DAY, NOW, NOW)
     assert not holds(bounds, NOW - timedelta(microseconds=1), NOW, NOW)
@@ -465,7 +465,7 @@ def test_what_was_kept_is_no_result_where_it_was_harmed(site, harm):
 
 def test_another_that_keeps_its_own_holds_up_nobody(site):
     before = site("audit").stdout
-    site.snapshot(device(member(image("2.0"), boots=("flash:sw-2.0.img",)), runs="2.0"))
+    site.snapshot(device(member(image("2.0"), boots=("flash:sw-2.0.img",)), running="2.0"))
     with sqlite3.connect(kept_in(site), isolation_level=None) as connection:
         connection.execute("BEGIN EXCLUSIVE")
         done = site("audit", exits=None)

@@ -49,10 +49,10 @@ def test_audit_and_runbook_name_the_same_steps_with_the_same_numbers(number):
         found, made = audited(case), planned(case)
         assert found.steps == tuple(step.do for step in made.book.steps), case.seed
         assert [each.number for each in found.steps] == list(range(1, len(found.steps) + 1))
-        fixed = {(each.rule, each.place, each.saw): each.fixed_after for each in found.findings}
+        fixed = {(each.rule, each.place, each.seen): each.fixed_after for each in found.findings}
         assert all(each is None or 1 <= each <= len(found.steps) for each in fixed.values())
         # What the runbook leaves open is what the audit says no step ends.
-        left = {(each.rule, each.place, each.saw) for each in made.book.open}
+        left = {(each.rule, each.place, each.seen) for each in made.book.open}
         ends = {key for key, after in fixed.items() if after is not None}
         assert not left & ends, case.seed
         with_steps_ += bool(found.steps)

@@ -35,12 +35,12 @@ def stranded(name="lost"):
 def older(name="older"):
     """Its order names a file that is gone, so that a reload silently starts an older one."""
     return device(member(image("2.0"), image("1.0"), boots=("flash:sw-3.0.img", ONE)),
-                  device=name, place=TWO, runs="2.0")  # fmt: skip
+                  device=name, place=TWO, running="2.0")  # fmt: skip
 
 
 def unproven(name="unsure"):
     odd = "flash:sw-9.9.img"
-    return device(member(image("9.9"), boots=(odd,)), device=name, place=odd, runs="9.9")
+    return device(member(image("9.9"), boots=(odd,)), device=name, place=odd, running="9.9")
 
 
 def first(ovek, *typed, exits=None):
@@ -64,7 +64,7 @@ def test_each_answer_is_counted_and_no_go_is_told_first_with_its_reason(ovek):
         ["no-go", "lost"], ["no-go", "older"], ["unclear", "unsure"], ["unclear", "never"],
     ]  # fmt: skip
     assert held[0][2] == "nothing bootable: flash:sw-1.0.img is missing"
-    assert "boot-target-missing at flash:sw-3.0.img; starts 1.0, runs 2.0" in held[1][2]
+    assert "boot-target-missing: flash:sw-3.0.img; next boot 1.0, running 2.0" in held[1][2]
     assert "not proven" in held[2][2]
     assert "never read" in held[3][2]
 
@@ -137,8 +137,8 @@ def test_compare_without_a_change_cries_no_wolf(ovek):
 def sure(one: dict) -> bool:
     """Whether every member starts what it runs, with its configuration, as far as JSON tells."""
     unread = "whether the saved configuration is read at boot"
-    known = not any(unread in finding["saw"] for finding in one["findings"])
-    return known and all(start["runs"] == start["version"] for start in one["starts"])
+    known = not any(unread in finding["seen"] for finding in one["findings"])
+    return known and all(start["running"] == start["version"] for start in one["boots"])
 
 
 def plainly(audit: dict) -> tuple[int, int, int, int]:
@@ -150,9 +150,9 @@ def plainly(audit: dict) -> tuple[int, int, int, int]:
         severe = any(f["severity"] == "critical" and f["waived"] is None for f in one["findings"])
         if one["device"] in unread:
             unclear += 1
-        elif one["reload"] == "stranded" or severe:
+        elif one["next_boot"] == "stranded" or severe:
             no_go += 1
-        elif one["reload"] == "proven" and sure(one):
+        elif one["next_boot"] == "proven" and sure(one):
             go += 1
         else:
             unclear += 1

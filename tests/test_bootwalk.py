@@ -33,7 +33,7 @@ def walk(what, kind=None, **more):
 def outcome(what, kind=None, **more):
     """What one member makes of its next start: the outcome, and where it starts from."""
     one = walk(what, kind, **more).members[0]
-    return one.outcome, one.starts.place if one.starts else None
+    return one.outcome, one.boots.place if one.boots else None
 
 
 def results(what, kind=None):
@@ -199,15 +199,15 @@ def test_the_worst_member_speaks_for_the_device():
     good = member(image("1.0"), boots=(ONE,))
     lost = member(boots=(ONE,), id="2")
     blind = member(boot=None, id="3")
-    assert walk(device(good, lost, blind)).reload == "stranded"
-    assert walk(device(good, blind)).reload == "unknown"
-    assert walk(device(good)).reload == "proven"
-    assert walk(device()).reload == "unknown"
+    assert walk(device(good, lost, blind)).next_boot == "stranded"
+    assert walk(device(good, blind)).next_boot == "unknown"
+    assert walk(device(good)).next_boot == "proven"
+    assert walk(device()).next_boot == "unknown"
 
 
 def test_an_entry_may_name_another_members_volume():
     there = member(image("2.0"), boots=(TWO,), id="2")
-    assert walk(device(member(boots=(f"2/{TWO}",)), there)).reload == "proven"
+    assert walk(device(member(boots=(f"2/{TWO}",)), there)).next_boot == "proven"
 
 
 def test_it_is_told_whether_the_start_differs_from_what_runs_and_between_members():
@@ -267,8 +267,8 @@ def test_the_walk_agrees_with_a_plain_one(boots, names, bad, fallback, halts):
     files = [image(name, content="x" if name in bad else None) for name in names]
     kind = sheet(fallback=fallback, on_bad_image="halt" if halts else "next")
     boots = [place for place in boots if not place.startswith("bank:")]
-    _, starts = outcome(member(*files, boots=tuple(boots)), kind)
-    assert starts == plainly(boots, names, bad, fallback, halts)
+    _, place = outcome(member(*files, boots=tuple(boots)), kind)
+    assert place == plainly(boots, names, bad, fallback, halts)
 
 
 @given(
@@ -394,8 +394,8 @@ def test_the_walk_of_a_pair_agrees_with_a_plain_one(committed, trial, fallback, 
     good = [name for name in tries if holds[name] in ("1.0", "2.0")]
     once = "bank:trial" if scheduled else None
     what = member(*files, banks=tuple(banks), once=once)
-    _, starts = outcome(what, sheet("paired", fallback=fallback))
-    assert starts == (f"bank:{good[0]}" if good else None)
+    _, boots = outcome(what, sheet("paired", fallback=fallback))
+    assert boots == (f"bank:{good[0]}" if good else None)
 
 
 def supposed(what, kind=None, **more):
@@ -404,21 +404,21 @@ def supposed(what, kind=None, **more):
 
 def test_what_if_a_file_a_volume_or_a_bank_were_missing():
     what = member(image("1.0"), image("2.0"), boots=(TWO, ONE))
-    assert supposed(what, missing=(TWO,)).members[0].starts.place == ONE
-    assert supposed(what, missing=(TWO, ONE)).reload == "stranded"
+    assert supposed(what, missing=(TWO,)).members[0].boots.place == ONE
+    assert supposed(what, missing=(TWO, ONE)).next_boot == "stranded"
     assert supposed(what, missing=("flash:",)).members[0].tried[0].result == "absent"
     kind = sheet("banks", fallback="other-bank")
     banks = member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a")
-    assert supposed(banks, kind, missing=("bank:a",)).members[0].starts.place == "bank:b"
+    assert supposed(banks, kind, missing=("bank:a",)).members[0].boots.place == "bank:b"
 
 
 def test_what_if_a_file_or_bank_were_bad_halts_where_the_loader_halts():
     what = member(image("1.0"), image("2.0"), boots=(TWO, ONE))
-    assert supposed(what, bad=(TWO,)).members[0].starts.place == ONE
-    assert supposed(what, sheet(on_bad_image="halt"), bad=(TWO,)).reload == "stranded"
+    assert supposed(what, bad=(TWO,)).members[0].boots.place == ONE
+    assert supposed(what, sheet(on_bad_image="halt"), bad=(TWO,)).next_boot == "stranded"
     kind = sheet("banks", fallback="other-bank")
     banks = member(banks=(bank("a", "1.0"), bank("b", "2.0")), default="a")
-    assert supposed(banks, kind, bad=("bank:a",)).members[0].starts.place == "bank:b"
+    assert supposed(banks, kind, bad=("bank:a",)).members[0].boots.place == "bank:b"
 
 
 def test_what_if_one_half_of_a_pair_were_bad_starts_the_other():
@@ -429,9 +429,9 @@ def test_what_if_one_half_of_a_pair_were_bad_starts_the_other():
     )
     what = member(*files, banks=banks)
     kind = sheet("paired", fallback="none")
-    assert supposed(what, kind).members[0].starts.place == "bank:trial"
+    assert supposed(what, kind).members[0].boots.place == "bank:trial"
     bad = supposed(what, kind, bad=("flash:t/sw-1.0.img",))
-    assert bad.members[0].starts.place == "bank:committed"
+    assert bad.members[0].boots.place == "bank:committed"
 
 
 def test_what_if_a_package_were_bad_its_set_is_not_started():
@@ -440,14 +440,14 @@ def test_what_if_a_package_were_bad_its_set_is_not_started():
         sets=(file_set("a.set", "pkg/sw-1.0.img"),),
     )  # fmt: skip
     what = member(volumes=(volume,), boots=("flash:a.set", TWO))
-    assert supposed(what).members[0].starts.place == "flash:a.set"
-    assert supposed(what, bad=("flash:pkg/sw-1.0.img",)).members[0].starts.place == TWO
+    assert supposed(what).members[0].boots.place == "flash:a.set"
+    assert supposed(what, bad=("flash:pkg/sw-1.0.img",)).members[0].boots.place == TWO
 
 
 def test_what_if_the_live_settings_were_saved_now():
     what = member(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))
-    assert supposed(what).members[0].starts.place == ONE
-    assert supposed(what, saved=True).members[0].starts.place == TWO
+    assert supposed(what).members[0].boots.place == ONE
+    assert supposed(what, saved=True).members[0].boots.place == TWO
 
 
 def test_a_what_if_of_a_member_is_of_that_member_alone():
@@ -467,7 +467,7 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     assert "without the what-if: go, proven, next boot 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
     assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings are saved"]
-    assert answer["as_it_is"][0]["reload"] == "proven"
+    assert answer["as_it_is"][0]["next_boot"] == "proven"
     assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
     assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr
     told = ovek("bootwalk", "--if-bad", "flash:", exits=2).stderr
@@ -478,7 +478,7 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
 def test_a_snapshot_from_the_loaders_prompt_says_why_it_is_stuck_and_what_could_start(ovek):
     card = flash(image("2.0"), name="card")
     stuck = member(volumes=(flash(image("1.0", content="x")), card), boots=(ONE,))
-    ovek.snapshot(device(stuck, runs=None))
+    ovek.snapshot(device(stuck, running=None))
     shown = ovek("bootwalk", exits=1).stdout
     assert f"order: {ONE} is altered" in shown
     assert "recover: boot card:sw-2.0.img (2.0, proven) by hand" in shown

@@ -65,7 +65,7 @@ def test_of_a_saved_session_the_fresh_digest_counts_and_not_the_carried_one(box)
     box.write("captures/one.txt", SESSION.replace(RIGHT, ROTTEN))
     box("survey")
     assert image_of(newest(box)).digests.sha256 == ROTTEN
-    assert box.json("bootwalk", "box", exits=1)["devices"][0]["reload"] == "stranded"
+    assert box.json("bootwalk", "box", exits=1)["devices"][0]["next_boot"] == "stranded"
 
 
 def without_digest(box):
@@ -182,7 +182,7 @@ def test_a_device_stuck_at_its_boot_loader_is_read_from_a_saved_session(stuck):
     found = stuck.json("audit", exits=1)["devices"][0]["findings"]
     assert found[0]["rule"] == "at-boot-loader"
     assert found[0]["words"].startswith("Boot it: the next boot is 1.0 from flash:sw-1.0.img")
-    assert not any("running version" in each["saw"] for each in found)
+    assert not any("running version" in each["seen"] for each in found)
     stuck("survey", "--replay")
     assert newest(stuck).at == "boot-loader"
 

@@ -136,9 +136,9 @@ def test_a_copy_of_ours_is_matched_and_proves_only_where_policy_says_so():
     (one,) = found.members[0].images.values()
     assert one.judgement.verdict == "matched"
     assert "which no publisher lists" in one.judgement.why
-    assert walk_device(found).reload == "unproven"
+    assert walk_device(found).next_boot == "unproven"
     judge = judge_for(sheet(), ReleaseIndex(catalog_), accepts_own=True)
-    assert walk_device(judge_device(what, judge)).reload == "proven"
+    assert walk_device(judge_device(what, judge)).next_boot == "proven"
 
 
 def test_a_list_of_our_own_copies_disputes_no_publisher():
@@ -161,7 +161,7 @@ def test_own_records_are_imported_as_such(ovek):
     assert ovek.json("audit")["devices"][0]["images"][0]["verdict"] == "matched"
     ovek.write("policy.toml", 'accepts = ["publisher", "own"]\n')
     audit = ovek.json("audit")["devices"][0]
-    assert (audit["images"][0]["verdict"], audit["reload"]) == ("proven", "proven")
+    assert (audit["images"][0]["verdict"], audit["next_boot"]) == ("proven", "proven")
 
 
 def test_a_tag_that_is_not_its_digests_is_told(tmp_path):
@@ -470,7 +470,7 @@ def test_one_name_with_two_digests_is_a_mistake():
 def checked(*sources):
     entries = [each for at, one in enumerate(sources) for each in published(one, file=f"{at}.json")]
     found = catalog.mistakes(ReleaseIndex(entries), date(2026, 3, 2), (), entries)
-    return [(each.kind, each.saw) for each in found]
+    return [(each.kind, each.seen) for each in found]
 
 
 def test_facts_that_two_sources_tell_differently_are_mistakes():

@@ -61,9 +61,9 @@ def two():
     return content_of(judged(sw()).judge.releases.by_version["2.0"][0])
 
 
-def starts(what, kind=SHEET):
+def boots(what, kind=SHEET):
     walk = walk_device(judged(what, kind)).members[0]
-    return walk.starts and walk.starts.place, walk.outcome
+    return walk.boots and walk.boots.place, walk.outcome
 
 
 def test_a_copy_takes_whole_clusters_and_is_truncated_in_its_middle():
@@ -110,12 +110,12 @@ def test_a_setting_counts_only_once_it_is_saved():
     what = sw(image("2.0"))
     order = SetOrder(member="1", entries=(BootEntry(place=TWO),))
     live = effect(what, order, SHEET)
-    assert starts(live) == (ONE, "proven")
-    assert starts(effect(live, Save(member="1"), SHEET)) == (TWO, "proven")
+    assert boots(live) == (ONE, "proven")
+    assert boots(effect(live, Save(member="1"), SHEET)) == (TWO, "proven")
     what = sw(image("2.0"), mode="listed")
     hold = effect(what, SetMode(member="1", mode="hold"), SHEET)
-    assert starts(hold) == (ONE, "proven")
-    assert starts(effect(hold, Save(member="1"), SHEET))[1] == "stranded"
+    assert boots(hold) == (ONE, "proven")
+    assert boots(effect(hold, Save(member="1"), SHEET))[1] == "stranded"
 
 
 @pytest.mark.parametrize(
@@ -147,7 +147,7 @@ def test_a_reload_makes_what_the_walk_starts_what_runs_and_ends_a_once_entry():
     assert runs_of(judged(after))[0].place == AT
     assert after.members[0].boot.once is None
     assert after.running.version == "2.0"
-    assert starts(after) == (ONE, "proven")
+    assert boots(after) == (ONE, "proven")
 
 
 def test_members_that_start_apart_run_apart_after_a_reload():
@@ -164,10 +164,10 @@ def test_a_commit_makes_the_committed_directory_what_is_on_trial():
         Bank(name="trial", state="ok", places=("flash:t/sw.img",)),
         Bank(name="committed", state="ok", places=("flash:c/sw.img",)),
     )
-    what = device(member(*files, banks=banks), place="flash:t/sw.img", runs="2.0")
-    assert starts(what, PAIRED) == ("bank:committed", "proven")
+    what = device(member(*files, banks=banks), place="flash:t/sw.img", running="2.0")
+    assert boots(what, PAIRED) == ("bank:committed", "proven")
     after = effect(what, Commit(member="1"), PAIRED)
-    assert starts(after, PAIRED) == ("bank:trial", "proven")
+    assert boots(after, PAIRED) == ("bank:trial", "proven")
     assert judged(after, PAIRED).members[0].banks["committed"].version == "2.0"
     half = middle(what, Commit(member="1"), PAIRED)
     assert half.members[0].bank("committed").state == "bad"

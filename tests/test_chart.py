@@ -46,9 +46,9 @@ def charted(number):
             Charted(
                 device=f"{'distribution-' if at % 7 == 0 else ''}switch-{at}",
                 site=("Port Arle", "Brackness", "A very long name of a site", None)[at * at % 4],
-                wants=("7.4.2", "7.4.2", None)[at % 3],
+                target=("7.4.2", "7.4.2", None)[at % 3],
                 on_target=(True, False, None)[at % 3],
-                starts=(AuditedStart(member="1", runs=version, place=None, version=version),),
+                boots=(AuditedStart(member="1", running=version, place=None, version=version),),
                 images=tuple(
                     ChartedImage(f"ox40-full-{each}.{at % 9}.img", every[(at + each) % 7], True)
                     for each in range(3)
@@ -68,13 +68,13 @@ def walks(members=1):
     ends = Started(place=ONE, version="1.0", verdict="proven", by="md5")
     one = [
         MemberWalk(
-            member=str(at), from_="saved", outcome="proven", starts=ends, tried=tried, note=""
+            member=str(at), from_="saved", outcome="proven", boots=ends, tried=tried, note=""
         )
         for at in range(members)
     ]
-    lost = [replace(each, outcome="stranded", starts=None, tried=tried[:1]) for each in one]
-    base = DeviceWalk(device="sw", reload="proven", runs="1.0", changes=False, members_differ=False,
-                      members=tuple(one))  # fmt: skip
+    lost = [replace(each, outcome="stranded", boots=None, tried=tried[:1]) for each in one]
+    base = DeviceWalk(device="sw", next_boot="proven", running="1.0", changes=False,
+                      members_differ=False, members=tuple(one))  # fmt: skip
     return [("as it is", base), ("if flash: were gone", replace(base, members=tuple(lost)))]
 
 
@@ -184,7 +184,8 @@ def test_versions_are_counted_by_site_against_the_target(ovek):
     ovek.snapshot(
         *(device(member(image("1.0"), boots=(ONE,)), device=f"a{at}", site="North", place=ONE)
           for at in range(3)),
-        device(member(image("2.0"), boots=(TWO,)), device="b", site="South", runs="2.0", place=TWO),
+        device(member(image("2.0"), boots=(TWO,)), device="b", site="South", running="2.0",
+               place=TWO),
     )  # fmt: skip
     assert ovek("chart", "versions").stdout.splitlines()[0].endswith("4 have none.")
     ovek.write("policy.toml", 'format = "ovek.policy/1"\ntarget = "1.0"\n')

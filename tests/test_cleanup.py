@@ -201,7 +201,7 @@ def test_nothing_is_offered_where_the_boot_settings_are_not_known():
 
 
 def test_every_image_of_the_running_version_is_held_where_the_place_is_not_known():
-    what = device(member(image("1.0"), image("2.0"), image("3.0"), boots=(THREE,)), runs="2.0")
+    what = device(member(image("1.0"), image("2.0"), image("3.0"), boots=(THREE,)), running="2.0")
     assert "running" in stands(what)["sw-2.0.img"].held
 
 
@@ -406,17 +406,19 @@ names = st.sampled_from(["1.0", "2.0", "3.0"])
     st.integers(400, 900),
     names,
 )
-def test_no_plan_makes_a_walk_worse_or_touches_a_held_file(boots, there, bad, fallback, free, runs):
+def test_no_plan_makes_a_walk_worse_or_touches_a_held_file(
+    boots, there, bad, fallback, free, running
+):
     files = [image(name, content="x" if name in bad else None) for name in sorted(there)]
     what = device(
         member(*files, plain("a.dump", 30 * MIB), boots=tuple(f"flash:sw-{b}.img" for b in boots)),
-        runs=runs,
-        place=f"flash:sw-{runs}.img",
+        running=running,
+        place=f"flash:sw-{running}.img",
     )
     kind = sheet(fallback=fallback)
     one = plan(what, free * MIB, kind)
     rank = RELOADS_WORST_FIRST.index
-    assert rank(one.reload_after) >= rank(one.reload_before)
+    assert rank(one.next_boot_after) >= rank(one.next_boot_before)
     held = {path for path, each in stands(what, kind).items() if each.tier is None}
     assert not held & set(dropped(one))
 
@@ -453,9 +455,9 @@ def cluttered(draw):
     files += [plain(one.set_file, 1) for one in sets]
     places = st.sampled_from([ONE, TWO, THREE, "flash:a.set", "flash:b.set", "flash:gone"])
     volume = flash(*files, sets=sets, cluster=draw(st.sampled_from([None, 4096, MIB])))
-    runs = draw(places)
+    running = draw(places)
     one = member(volumes=(volume,), boots=tuple(draw(st.lists(places, max_size=3))))
-    return device(one, place=runs), catalog
+    return device(one, place=running), catalog
 
 
 @settings(max_examples=40)
@@ -473,9 +475,9 @@ def test_every_prefix_of_the_steps_keeps_the_promised_reload_verdict(pair, free,
     assert one.danger == ()
     for step in one.steps:
         assert not step.do.harm
-        assert rank(step.do.reload) >= rank(one.reload_before)
+        assert rank(step.do.next_boot) >= rank(one.next_boot_before)
         # A boot that there was stays; where there was none, a plan may bring one about.
-        assert step.do.starts == one.starts_before or one.starts_before is None
+        assert step.do.boots == one.boots_before or one.boots_before is None
     held = {f"flash:{path}" for path, each in stands(what, kind, catalog=catalog).items()
             if each.tier is None}  # fmt: skip
     deleted = {place for drop in one.drop for place in drop.files}
@@ -543,7 +545,7 @@ def test_the_running_image_goes_only_by_name_and_the_plan_tells_the_stretch_of_d
         f"back-up {ONE}", f"delete {ONE}", f"copy to {TWO}", f"check-digest {TWO}",
     ]  # fmt: skip
     assert one.danger == (2, 3, 4)
-    assert [step.do.reload for step in one.steps[1:]] == ["stranded"] * 3
+    assert [step.do.next_boot for step in one.steps[1:]] == ["stranded"] * 3
 
 
 def test_a_copy_of_what_may_go_is_no_reason_to_let_both_go_as_copies():
@@ -644,25 +646,25 @@ def test_a_bank_plan_says_what_is_lost_and_is_safe_while_it_is_written():
     one = stepped(what, None, kind, room_for="3.0")
     assert (one.lost.version, one.lost.verdict, one.lost.elsewhere) == ("2.0", "proven", False)
     assert told(one) == ["back-up bank:b", "write-bank b", "check-digest bank:b"]
-    assert [step.do.starts for step in one.steps] == ["1.0 from bank:a"] * 3
+    assert [step.do.boots for step in one.steps] == ["1.0 from bank:a"] * 3
     shelf = frozenset({digest("sw-2.0.img")})
     assert plan(what, None, kind, room_for="3.0", shelf=shelf).lost.elsewhere
 
 
-def paired(trial, committed, *, runs, once=None):
+def paired(trial, committed, *, running, once=None):
     files = [image(trial, path="t/sw.img"), image(committed, path="c/sw.img")]
     banks = (
         Bank(name="trial", state="ok", places=("flash:t/sw.img",)),
         Bank(name="committed", state="ok", places=("flash:c/sw.img",)),
     )
-    place = f"flash:{runs}/sw.img"
-    version = trial if runs == "t" else committed
-    return device(member(*files, banks=banks, once=once), place=place, runs=version)
+    place = f"flash:{running}/sw.img"
+    version = trial if running == "t" else committed
+    return device(member(*files, banks=banks, once=once), place=place, running=version)
 
 
 def test_a_pair_is_written_in_the_trial_directory_and_scheduled():
     kind = sheet("paired", fallback="other-bank")
-    one = stepped(paired("1.0", "1.0", runs="t"), None, kind, room_for="2.0")
+    one = stepped(paired("1.0", "1.0", running="t"), None, kind, room_for="2.0")
     assert (one.bank, one.drop[0].place) == ("trial", "flash:t/sw.img")
     assert one.danger == ()
     assert told(one)[-1] == "check-digest flash:t/sw-2.0.img"
@@ -670,10 +672,10 @@ def test_a_pair_is_written_in_the_trial_directory_and_scheduled():
 
 def test_a_trial_that_runs_and_is_not_committed_is_not_written_over():
     kind = sheet("paired", fallback="other-bank")
-    one = plan(paired("2.0", "1.0", runs="t"), None, kind, room_for="3.0")
+    one = plan(paired("2.0", "1.0", running="t"), None, kind, room_for="3.0")
     assert (one.enough, one.bank) == (False, None)
     assert "commit it or roll it back first" in one.note
-    one = plan(paired("2.0", "1.0", runs="c", once="bank:trial"), None, kind, room_for="3.0")
+    one = plan(paired("2.0", "1.0", running="c", once="bank:trial"), None, kind, room_for="3.0")
     assert "scheduled" in one.note
 
 

@@ -56,13 +56,13 @@ def test_the_audit_as_json_has_stable_sorted_keys(ovek):
     assert audit["not_read"] == []
     assert audit["summary"]["devices"] == 2
     lost = audit["devices"][0]
-    assert lost["reload"] == "stranded"
+    assert lost["next_boot"] == "stranded"
     finding = lost["findings"][0]
-    assert set(finding) == {"rule", "severity", "place", "saw", "fixed_after", "words", "waived"}
+    assert set(finding) == {"rule", "severity", "place", "seen", "fixed_after", "words", "waived"}
     images = audit["devices"][1]["images"]
     assert images[0] == {
         "by": "md5",
-        "measured_at": None,
+        "digest_at": None,
         "needed": True,
         "place": ONE,
         "release": "sw-1.0.img",
@@ -85,7 +85,7 @@ def test_a_boot_walk_names_every_candidate_and_why(ovek):
     assert "2. order: flash:sw-1.0.img boots, proven" in shown
     assert ovek("bootwalk", "sw", "--fail-on", "never").returncode == 0
     walk = ovek.json("bootwalk", "sw", exits=1)["devices"][0]
-    assert walk["reload"] == "proven"
+    assert walk["next_boot"] == "proven"
     assert walk["members"][0]["from"] == "saved"
     assert [each["result"] for each in walk["members"][0]["tried"]] == ["missing", "proven"]
 
@@ -173,7 +173,7 @@ def test_what_a_device_says_is_never_sent_to_the_terminal(ovek):
         device(
             member(image("1.0"), plain(f"{evil}.partial"), boots=(f"flash:{evil}", ONE)),
             device=f"sw{evil}",
-            runs=evil,
+            running=evil,
         )
     )
     for typed in (["audit"], ["bootwalk"], ["cleanup", "--free", "501MiB", "-v"]):
@@ -184,7 +184,9 @@ def test_what_a_device_says_is_never_sent_to_the_terminal(ovek):
 
 
 def test_json_is_one_object_whatever_a_name_holds(ovek):
-    ovek.snapshot(device(member(image("1.0"), boots=(ONE,)), device='quote"\n\u2028', runs="\x00"))
+    ovek.snapshot(
+        device(member(image("1.0"), boots=(ONE,)), device='quote"\n\u2028', running="\x00")
+    )
     assert ovek.json("audit")["devices"][0]["device"] == 'quote"\n\u2028'
 
 

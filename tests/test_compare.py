@@ -21,7 +21,7 @@ from ovek.model.snapshot import Config, Hardware
 from test_random_devices import without_a_fact
 
 BEFORE = device(member(image("1.0"), boots=(ONE,)), place=ONE)
-AFTER = device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), place=TWO, runs="2.0")
+AFTER = device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), place=TWO, running="2.0")
 
 
 def compared(old, new, kind=None, expect=None):
@@ -81,7 +81,7 @@ def test_live_and_saved_settings_that_change_alike_are_told_as_one():
 
 def test_an_expected_version_is_held_against_every_member():
     left = member(image("1.0"), boots=(ONE,), id="2", running_version="1.0")
-    stack = device(*AFTER.members, left, runs="2.0", place=TWO)
+    stack = device(*AFTER.members, left, running="2.0", place=TWO)
     found = compared(BEFORE, stack, expect="2.0")
     assert found.done is False
     assert [one.done for one in found.members] == [True, False]
@@ -90,11 +90,11 @@ def test_an_expected_version_is_held_against_every_member():
 
 
 def test_an_upgrade_that_a_reload_would_undo_is_not_done():
-    undone = device(member(image("1.0"), image("2.0"), boots=(ONE,)), place=TWO, runs="2.0")
+    undone = device(member(image("1.0"), image("2.0"), boots=(ONE,)), place=TWO, running="2.0")
     assert "but the next boot is 1.0" in compared(None, undone, expect="2.0").members[0].why
-    gone = device(member(boots=(TWO,)), runs="2.0")
+    gone = device(member(boots=(TWO,)), running="2.0")
     assert "would not boot again" in compared(None, gone, expect="2.0").members[0].why
-    unknown = device(member(image("2.0"), boots=(TWO,)), runs=None)
+    unknown = device(member(image("2.0"), boots=(TWO,)), running=None)
     assert compared(None, unknown, expect="2.0").done is None
 
 
@@ -127,7 +127,7 @@ def test_a_proof_that_is_lost_leads_and_ends_with_one(ovek):
     ovek("compare", "--baseline", "before")
     rotten = image("1.0", content="rotten")
     ovek.snapshot(
-        device(member(rotten, image("2.0"), boots=(TWO,)), place=TWO, runs="2.0"),
+        device(member(rotten, image("2.0"), boots=(TWO,)), place=TWO, running="2.0"),
         device(member(image("1.0"), boots=(ONE,)), place=ONE, device="more"),
     )
     lines = ovek("compare", "before", exits=1).stdout.splitlines()

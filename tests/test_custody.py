@@ -34,26 +34,26 @@ def follow(*copies):
 
 
 def groups(one):
-    return [(group.label, group.right, [c.place for c in group.copies]) for group in one.groups]
+    return [(group.label, group.good, [c.place for c in group.copies]) for group in one.groups]
 
 
 def test_where_every_copy_is_right_nothing_went_wrong():
     one = follow(seen("shelf", "s"), seen("flash", "f"))
-    assert one.first_wrong is None
+    assert one.first_bad is None
     assert groups(one) == [("A", True, ["list.json:1", "s", "f"])]
-    assert one.told == ()
+    assert one.advice == ()
 
 
 def test_one_bad_flash_is_told_alone():
     one = follow(seen("shelf", "s"), seen("flash", "f", BAD), seen("flash", "g"))
-    assert one.first_wrong == "flash"
-    assert one.told[0].startswith("B: only f has this content; ")
+    assert one.first_bad == "flash"
+    assert one.advice[0].startswith("B: only f has this content; ")
 
 
 def test_a_copy_that_was_bad_on_the_shelf_explains_every_flash_that_took_it():
     one = follow(seen("shelf", "s", BAD), seen("flash", "f", BAD), seen("flash", "g", BAD))
-    assert one.first_wrong == "shelf"
-    assert one.told[0].startswith(
+    assert one.first_bad == "shelf"
+    assert one.advice[0].startswith(
         "B: the copy on the shelf was bad already (s), and so are the copies on f, g; "
     )
 
@@ -66,9 +66,9 @@ def test_where_all_copies_on_several_hops_agree_the_published_digest_may_be_wron
         ("sw-1.0.img", replace(seen(hop, place, BAD)[1], size=SIZED))
         for hop, place in (("shelf", "s"), ("flash", "f"), ("flash", "g"))
     ])[0]  # fmt: skip
-    assert one.first_wrong is None
+    assert one.first_bad is None
     assert one.disputed
-    assert one.told == (
+    assert one.advice == (
         "B: the published digest may be wrong: all 3 copies, on the shelf and the flash, are the "
         "same; ask the publisher for the digest before you trust or delete a copy",
     )
@@ -79,16 +79,16 @@ def test_where_all_copies_on_several_hops_agree_the_published_digest_may_be_wron
 def test_a_digest_that_its_publisher_doubts_makes_no_copy_wrong():
     doubted = ReleaseIndex(published(release("1.0", digest_doubtful=True)))
     (one,) = custody.follow(doubted, [seen("shelf", "s"), seen("flash", "f", BAD)])
-    assert (one.first_wrong, one.disputed) == (None, True)
-    assert {group.right for group in one.groups} == {None}
+    assert (one.first_bad, one.disputed) == (None, True)
+    assert {group.good for group in one.groups} == {None}
 
 
 def test_the_publisher_is_asked_again_only_where_no_good_copy_is_left():
     kept = follow(seen("shelf", "s", BAD), seen("flash", "f"))
-    assert "copy it again from a good copy on flash, f" in kept.told[0]
-    assert "publisher" not in kept.told[0]
+    assert "copy it again from a good copy on flash, f" in kept.advice[0]
+    assert "publisher" not in kept.advice[0]
     lost = follow(seen("shelf", "s", BAD), seen("shelf", "t", BAD))
-    assert "get it from the publisher again" in lost.told[0]
+    assert "get it from the publisher again" in lost.advice[0]
 
 
 def test_copies_of_which_no_publisher_has_a_digest_are_compared_with_each_other():
@@ -100,10 +100,10 @@ def test_copies_of_which_no_publisher_has_a_digest_are_compared_with_each_other(
 
 
 def test_a_shelf_that_was_never_read_makes_nothing_missing():
-    runs = seen("flash", "f", runs=True, device="d")
-    assert custody.follow(RELEASES, [runs])[0].restorable is False
-    assert custody.follow(RELEASES, [runs], unread=True)[0].restorable is None
-    both = [runs, seen("shelf", "s")]
+    running = seen("flash", "f", running=True, device="d")
+    assert custody.follow(RELEASES, [running])[0].restorable is False
+    assert custody.follow(RELEASES, [running], unread=True)[0].restorable is None
+    both = [running, seen("shelf", "s")]
     assert custody.follow(RELEASES, both, unread=True)[0].restorable is True
 
 
@@ -111,7 +111,7 @@ def test_a_record_of_our_own_is_followed_as_such():
     ours = [Published(release("1.0"), Origin("own.json", 1), None, "own")]
     (one,) = custody.follow(ReleaseIndex(ours), [seen("shelf", "s"), seen("flash", "f", BAD)])
     assert one.vouched == "own"
-    assert one.told[0].startswith("B: differs from your own record")
+    assert one.advice[0].startswith("B: differs from your own record")
 
 
 def test_digests_stand_below_each_other_and_are_marked_from_where_they_differ():
@@ -128,13 +128,13 @@ def test_digests_stand_below_each_other_and_are_marked_from_where_they_differ():
 
 def test_a_copy_that_was_bad_in_the_archive_is_the_first_hop():
     one = follow(seen("archive", "a!x", BAD), seen("shelf", "s", BAD))
-    assert one.first_wrong == "archive"
-    assert "in the archive" in one.told[0]
+    assert one.first_bad == "archive"
+    assert "in the archive" in one.advice[0]
 
 
 def test_a_wrong_digest_on_two_flashes_that_no_source_has_is_told():
     one = follow(seen("shelf", "s"), seen("flash", "f", BAD), seen("flash", "g", BAD))
-    assert one.told[0].startswith("B: 2 devices have the same bad copy: f, g; ")
+    assert one.advice[0].startswith("B: 2 devices have the same bad copy: f, g; ")
 
 
 def test_each_wrong_digest_is_a_group_of_its_own():
@@ -154,21 +154,21 @@ def test_copies_measured_by_different_algorithms_meet_at_the_catalog():
 def test_a_copy_without_a_digest_is_not_known():
     one = follow(seen("flash", "f", Digests()))
     assert groups(one)[-1] == ("?", None, ["f"])
-    assert one.first_wrong is None
-    assert one.told == ("?: 1 copy without a digest",)
+    assert one.first_bad is None
+    assert one.advice == ("?: 1 copy without a digest",)
 
 
 def test_where_nothing_published_tells_no_copy_is_called_wrong():
     releases = ReleaseIndex(published(release("1.0", digests=Digests())))
     found = custody.follow(releases, [seen("flash", "f", BAD), seen("flash", "g", WORSE)])[0]
-    assert found.first_wrong is None
-    assert "not in the catalog" in found.told[-1]
+    assert found.first_bad is None
+    assert "not in the catalog" in found.advice[-1]
 
 
 def test_what_runs_and_is_nowhere_on_the_shelf_cannot_be_restored():
-    assert follow(seen("flash", "f", runs=True)).restorable is False
-    assert follow(seen("flash", "f", runs=True), seen("shelf", "s", BAD)).restorable is False
-    assert follow(seen("flash", "f", runs=True), seen("archive", "a!x")).restorable is True
+    assert follow(seen("flash", "f", running=True)).restorable is False
+    assert follow(seen("flash", "f", running=True), seen("shelf", "s", BAD)).restorable is False
+    assert follow(seen("flash", "f", running=True), seen("archive", "a!x")).restorable is True
     assert follow(seen("flash", "f")).restorable is None
 
 
@@ -176,14 +176,14 @@ def test_the_hop_is_the_first_folder_in_the_order_given():
     laptop = seen("shelf", "laptop/a", folder="laptop", order=1)
     stick = seen("shelf", "stick/a", BAD, folder="stick", order=2)
     one = follow(stick, laptop, seen("flash", "f", BAD))
-    assert (one.first_wrong, one.wrong_in) == ("shelf", "stick")
-    assert one.told == (
+    assert (one.first_bad, one.bad_in) == ("shelf", "stick")
+    assert one.advice == (
         "B: the copy on the shelf was bad already (stick/a), and so are the copies on f; "
         "copy it again from "
         "the last good copy, laptop/a",
     )
     other = follow(seen("shelf", "laptop/a", BAD, folder="laptop", order=1), stick)
-    assert (other.wrong_in, "publisher again" in other.told[0]) == ("laptop", True)
+    assert (other.bad_in, "publisher again" in other.advice[0]) == ("laptop", True)
 
 
 def test_a_copy_is_held_against_the_publisher_that_has_its_bytes():
@@ -194,9 +194,9 @@ def test_a_copy_is_held_against_the_publisher_that_has_its_bytes():
     copies = [seen("flash", "f"), seen("flash", "g", Digests(md5=digest("theirs")))]
     found = custody.follow(index, copies)
     assert [[copy.place for copy in one.groups[0].copies[1:]] for one in found] == [["f"], ["g"]]
-    assert [one.first_wrong for one in found] == [None, None]
+    assert [one.first_bad for one in found] == [None, None]
     bad = custody.follow(index, [*copies, seen("flash", "h", BAD)])
-    assert [one.first_wrong for one in bad] == ["flash", None]
+    assert [one.first_bad for one in bad] == ["flash", None]
 
 
 def test_what_a_release_contains_is_followed():
@@ -204,7 +204,7 @@ def test_what_a_release_contains_is_followed():
     archive_ = release("1.0", file="sw.zip", contains=(inside,))
     index = ReleaseIndex(published(archive_))
     (one,) = custody.follow(index, [seen("flash", "f"), seen("flash", "g", BAD)])
-    assert (one.image, one.first_wrong, one.listed) == ("sw-1.0.img", "flash", True)
+    assert (one.image, one.first_bad, one.listed) == ("sw-1.0.img", "flash", True)
 
 
 def unlisted(*copies):
@@ -214,14 +214,14 @@ def unlisted(*copies):
 def test_without_a_publisher_copies_are_compared_with_each_other():
     (same,) = unlisted(seen("flash", "f", BAD), seen("flash", "g", BAD))
     assert (same.listed, same.odd, same.restorable) == (False, (), None)
-    assert same.told == (
+    assert same.advice == (
         "A: not in the catalog, so it cannot be verified; its 2 copies are all the same",
     )
     trio = [seen("flash", place, BAD) for place in "fg"] + [seen("flash", "h", WORSE)]
     (odd,) = unlisted(*trio)
-    assert (odd.odd, odd.told[0].startswith("B: the odd copy is h: 2 others")) == (("B",), True)
+    assert (odd.odd, odd.advice[0].startswith("B: the odd copy is h: 2 others")) == (("B",), True)
     (two,) = unlisted(seen("flash", "f", BAD), seen("flash", "h", WORSE))
-    assert (two.odd, "differ from each other" in two.told[0]) == ((), True)
+    assert (two.odd, "differ from each other" in two.advice[0]) == ((), True)
 
 
 def test_nothing_is_odd_that_was_digested_otherwise_or_that_several_have():
@@ -235,12 +235,12 @@ def test_nothing_is_odd_that_was_digested_otherwise_or_that_several_have():
 
 
 def test_what_nobody_published_is_found_on_the_shelf_by_its_bytes():
-    runs = seen("flash", "f", BAD, runs=True, name="boot.img")
-    (alone,) = unlisted(runs)
+    running = seen("flash", "f", BAD, running=True, name="boot.img")
+    (alone,) = unlisted(running)
     assert alone.restorable is False
-    (kept,) = unlisted(runs, seen("shelf", "s/x.bin", BAD, name="x.bin", folder="s"))
+    (kept,) = unlisted(running, seen("shelf", "s/x.bin", BAD, name="x.bin", folder="s"))
     assert kept.restorable is True
-    (named,) = unlisted(runs, seen("shelf", "s/boot.img", WORSE, name="boot.img", folder="s"))
+    (named,) = unlisted(running, seen("shelf", "s/boot.img", WORSE, name="boot.img", folder="s"))
     assert named.restorable is False
     assert unlisted(seen("shelf", "s/x.bin", BAD, folder="s")) == []
 
@@ -259,13 +259,13 @@ def test_copies_under_other_names_are_told():
 def test_copies_on_flash_know_their_device_and_whether_they_run():
     what = device(member(image("1.0"), image("2.0")), place="flash:sw-1.0.img")
     found = [one for _, one in custody.on_flash(judged(what))]
-    assert [(one.place, one.runs) for one in found] == [
+    assert [(one.place, one.running) for one in found] == [
         ("sw flash:sw-1.0.img", True),
         ("sw flash:sw-2.0.img", False),
     ]
     banked = device(member(banks=(bank("a", "1.0"),), default="a"), in_bank="a")
     name, one = next(iter(custody.on_flash(judged(banked, sheet("banks")))))
-    assert (name, one.name, one.runs) == ("sw-1.0.img", "sw-1.0.img", True)
+    assert (name, one.name, one.running) == ("sw-1.0.img", "sw-1.0.img", True)
 
 
 @pytest.mark.parametrize("text", ["sw-1", "1.0", digest("sw-1.0.img")[:8]])

@@ -151,10 +151,10 @@ def test_bytes_are_the_same_where_no_digest_of_theirs_differs():
     assert used.of(Digests(md5=digest("a"), sha512=digest("b", "sha512")), None) == ()
 
 
-def why_not(other, *more, runs="1.0", **hardware):
+def why_not(other, *more, running="1.0", **hardware):
     """Why another release than the picked one was not chosen."""
     known = [release("3.0", hardware=("SW*",), status="recommended"), *more]
-    what = device(member(), runs=runs, hardware=Hardware(model="SW10", **hardware))
+    what = device(member(), running=running, hardware=Hardware(model="SW10", **hardware))
     judge = judge_for(sheet(), ReleaseIndex(published(*known)))
     found = judge_device(what, judge)
     picked = catalog.pick(found, Wants(Policy()).of(found))
@@ -176,7 +176,7 @@ def test_why_a_release_was_not_chosen_is_told_by_status_version_and_variant():
 
 
 def test_a_place_or_a_bank_each_tell_what_a_member_runs():
-    what = device(member(image("1.0"), image("2.0"), boots=(ONE,)), runs="1.0")
+    what = device(member(image("1.0"), image("2.0"), boots=(ONE,)), running="1.0")
     unknown = runs_of(judged(what))[0]
     assert (unknown.sure, unknown.places) == (False, (Place("flash", "sw-1.0.img", "1"),))
     by_bank = device(member(banks=(bank("a", "1.0"), bank("b", "1.0")), default="a"), in_bank="a")
@@ -207,7 +207,7 @@ def test_a_copy_that_mends_is_dangerous_until_it_is_done():
         what, sheet(fallback="first-found"), policy=replace(POLICY, target="2.0"),
         may_drop=frozenset({"running"}),
     )  # fmt: skip
-    harm = {each.change: (bool(each.harm), each.reload) for each in made.dos}
+    harm = {each.change: (bool(each.harm), each.next_boot) for each in made.dos}
     assert harm["delete"] == (True, "stranded")
     assert harm["copy"][0] and harm["set-order"] == (False, "proven")
     assert made.danger == [2, 3]
@@ -218,7 +218,7 @@ def test_what_holds_for_several_images_names_them_and_for_one_only_that():
         found = audit(
             device(member(image("1.0"), *files, boots=(ONE,)), place=ONE), **more
         ).findings
-        return next(one.saw for one in found if one.rule == rule)
+        return next(one.seen for one in found if one.rule == rule)
 
     weak = "only an MD5 digest proves it"
     assert told("image-weakly-proven") == weak
@@ -236,10 +236,10 @@ def test_a_pair_on_fat_holds_the_same_in_another_case():
         Bank(name=name, state="ok", places=(f"flash:{path}",))
         for name, path in (("trial", "t/SW.IMG"), ("committed", "c/sw.img"))
     )
-    for system, starts in (("fat32", "bank:trial"), ("ext4", "bank:committed")):
+    for system, boots in (("fat32", "bank:trial"), ("ext4", "bank:committed")):
         volume = flash(*files, filesystem=system)
         what = device(member(volumes=(volume,), banks=banks), place="flash:c/sw.img")
-        assert walk_device(judged(what, kind)).members[0].starts.place == starts
+        assert walk_device(judged(what, kind)).members[0].boots.place == boots
 
 
 def test_members_that_differ_now_are_told_what_a_reload_makes_of_them():
@@ -247,7 +247,7 @@ def test_members_that_differ_now_are_told_what_a_reload_makes_of_them():
         first = member(image("1.0"), boots=(ONE,), running_version="1.0")
         second = member(image("2.0"), image("1.0"), boots=boots, id="2", running_version="2.0")
         found = audit(device(first, second)).findings
-        return next(one.saw for one in found if one.rule == "member-versions-differ")
+        return next(one.seen for one in found if one.rule == "member-versions-differ")
 
     assert told((TWO,)).endswith("; a reload does not change that")
     assert told((ONE,)).endswith("; a reload boots 1.0 on all of them")
@@ -324,5 +324,5 @@ def test_what_is_committed_is_done_only_where_it_starts_next():
     files = (image("1.0", path="t/sw.img"), image("2.0", path="c/sw.img"))
     for once, bank_named in ((None, "committed"), ("bank:trial", None)):
         one = member(*files, banks=banks, once=once)
-        what = device(one, place="flash:c/sw.img", runs="2.0")
+        what = device(one, place="flash:c/sw.img", running="2.0")
         assert plan_of(what, kind=kind, room_for="2.0").bank == bank_named

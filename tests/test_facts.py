@@ -70,7 +70,7 @@ def files_devices(draw):
     one = replace(one, boot=replace(one.boot, mode=mode, ignores_saved_config=ignores))
     return device(
         one,
-        runs=draw(st.sampled_from(VERSIONS)),
+        running=draw(st.sampled_from(VERSIONS)),
         place=draw(places),
         config=Config(unsaved_changes=draw(st.booleans()), backed_up_at=NOW - timedelta(days=9)),
     )
@@ -86,7 +86,7 @@ def bank_devices(draw):
     ignores = Setting(live=False, saved=False)
     one = replace(one, boot=replace(one.boot, default_bank=default, ignores_saved_config=ignores))
     config = Config(unsaved_changes=False, backed_up_at=NOW)
-    return device(one, runs="1.0", in_bank=draw(st.sampled_from("ab")), config=config)
+    return device(one, running="1.0", in_bank=draw(st.sampled_from("ab")), config=config)
 
 
 def less(what):
@@ -123,7 +123,7 @@ def less(what):
 
 def found(what, kind):
     answer = audit(what, kind, CATALOG, POLICY)
-    return answer.reload, {finding.rule for finding in answer.findings}
+    return answer.next_boot, {finding.rule for finding in answer.findings}
 
 
 def holds(what, kind):
@@ -150,10 +150,10 @@ def test_removing_a_fact_of_a_bank_never_turns_a_finding_into_a_pass(what, fallb
 
 
 def test_a_missing_fact_names_the_question_that_asks_for_it():
-    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), runs=None)
+    what = device(member(image("1.0"), boots=("flash:sw-1.0.img",)), running=None)
     answer = audit(what, curious(sheet()))
     finding = next(each for each in answer.findings if each.rule == "facts-missing")
-    assert "the running version" in finding.saw
+    assert "the running version" in finding.seen
     assert "ovek survey sw" in finding.words
     assert "check in sheet switch: order, boot, device" in finding.words
 
@@ -168,14 +168,14 @@ def test_a_fact_that_the_sheet_never_asks_for_is_not_missed():
 def test_no_fact_less_makes_a_start_more_certain(what, fallback):
     kind = sheet(fallback=fallback)
     rank = RELOADS_WORST_FIRST.index
-    before = walk_device(judged(what, kind, CATALOG)).reload
+    before = walk_device(judged(what, kind, CATALOG)).next_boot
     bare = replace(what, members=tuple(replace(one, boot=None) for one in what.members))
-    assert rank(walk_device(judged(bare, kind, CATALOG)).reload) <= max(rank(before), 1)
+    assert rank(walk_device(judged(bare, kind, CATALOG)).next_boot) <= max(rank(before), 1)
 
 
 def missing(what, catalog=CATALOG):
     found = audit(what, curious(sheet()), catalog).findings
-    return next((one.saw for one in found if one.rule == "facts-missing"), "")
+    return next((one.seen for one in found if one.rule == "facts-missing"), "")
 
 
 def test_what_runs_is_missed_only_where_neither_place_nor_bank_tells():
@@ -203,7 +203,7 @@ def test_a_part_that_the_wanted_release_needs_is_missed_until_it_runs_or_is_told
         what = device(member(file, boots=("flash:sw-1.0.img",), components=components), **more)
         policy = Policy(reserve="0%", target=target)
         found = audit(what, curious(sheet()), needy, policy).findings
-        return "the version of loader" in " ".join(one.saw for one in found)
+        return "the version of loader" in " ".join(one.seen for one in found)
 
     assert told()
     assert told(components=(Component(component="loader"),))

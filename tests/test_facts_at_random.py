@@ -41,31 +41,32 @@ def test_the_answer_is_what_the_design_says_of_the_next_boot(number):
         critical = [
             one for one in found.findings if one.severity == "critical" and one.waived is None
         ]
-        runs = {one.member: one.runs for one in found.starts}
-        starts = {one.member: one.version for one in found.starts}
-        proven = found.reload == "proven"
+        running = {one.member: one.running for one in found.boots}
+        boots = {one.member: one.version for one in found.boots}
+        proven = found.next_boot == "proven"
         aims = {found.target} - {None}
         meant = [
-            starts[name] is not None and starts[name] in {runs[name], *aims} for name in starts
+            boots[name] is not None and boots[name] in {running[name], *aims} for name in boots
         ]
         if found.answer == "go":
             assert proven, case.seed
             assert not critical, case.seed
             assert all(meant), case.seed
         stray = proven and any(
-            runs[name] is not None and starts[name] not in {runs[name], *aims} for name in starts
+            running[name] is not None and boots[name] not in {running[name], *aims}
+            for name in boots
         )
-        if found.reload == "stranded" or critical or (stray and aims):
+        if found.next_boot == "stranded" or critical or (stray and aims):
             assert found.answer == "no-go", case.seed
         if found.answer == "no-go":
-            assert found.reload == "stranded" or critical or (proven and aims), case.seed
+            assert found.next_boot == "stranded" or critical or (proven and aims), case.seed
 
 
 @pytest.mark.parametrize("number", BLOCKS)
 def test_what_is_unclear_has_a_finding_that_says_why(number):
     for case in block(number, 100):
         found = audited(case)
-        if found.answer == "unclear" or found.reload in ("unproven", "unknown"):
+        if found.answer == "unclear" or found.next_boot in ("unproven", "unknown"):
             assert found.findings, case.seed
         if found.answer == "go":
             assert not found.why, case.seed
@@ -76,13 +77,13 @@ def test_on_target_is_what_the_members_run_and_start(number):
     for case in block(number, 80):
         judged, found = case.judged(), audited(case)
         assert found.on_target == on_target(judged, walk_device(judged), found.target), case.seed
-        pairs = [(one.runs, one.version) for one in found.starts]
+        pairs = [(one.running, one.version) for one in found.boots]
         if found.target is None:
             assert found.on_target is None, case.seed
         elif found.on_target:
             assert pairs, case.seed
             assert all(pair == (found.target, found.target) for pair in pairs), case.seed
-            assert found.reload != "stranded", case.seed
+            assert found.next_boot != "stranded", case.seed
         elif any(None not in pair and set(pair) != {found.target} for pair in pairs):
             assert found.on_target is False, case.seed
 
@@ -125,11 +126,11 @@ def test_what_lies_where_nobody_can_read_it_starts_nothing_and_saves_nothing(num
         less = emptied(case.device, hidden)
         ours, theirs = walk_device(case.judged()), walk_device(case.judged(less))
         for one, other in zip(ours.members, theirs.members, strict=True):
-            told = (one.outcome, one.starts, one.rescue)
-            assert told == (other.outcome, other.starts, other.rescue), case.seed
+            told = (one.outcome, one.boots, one.rescue)
+            assert told == (other.outcome, other.boots, other.rescue), case.seed
         names = {(member, volume.name) for member, volume in hidden}
         for one in ours.members:
-            for each in (one.starts, *one.rescue):
+            for each in (one.boots, *one.rescue):
                 if each is not None and each.at is not None:
                     at = each.at
                     assert (at.member or one.member, at.volume) not in names, case.seed
@@ -194,8 +195,8 @@ def test_the_same_releases_from_a_second_publisher_change_nothing(number):
         ]  # fmt: skip
         double = Case(**{**vars(case), "catalog": [*case.catalog, *twice]})
         ours, theirs = audited(case), audited(double)
-        assert (ours.answer, ours.reload, ours.target, ours.on_target) == (
-            theirs.answer, theirs.reload, theirs.target, theirs.on_target,
+        assert (ours.answer, ours.next_boot, ours.target, ours.on_target) == (
+            theirs.answer, theirs.next_boot, theirs.target, theirs.on_target,
         ), case.seed  # fmt: skip
         assert [(one.place, one.verdict) for one in ours.images] == [
             (one.place, one.verdict) for one in theirs.images

@@ -174,8 +174,8 @@ def test_a_life_tells_what_came_what_changed_and_what_went(ovek_at):
     rotten = image("1.0", content="rotten")
     keep(ovek_at, "1", sw(days_=0))
     keep(ovek_at, "2", sw("sw", 1, image("1.0"), image("2.0")))
-    keep(ovek_at, "3", sw("sw", 2, rotten, image("2.0"), boots=(TWO, ONE), runs="2.0"))
-    keep(ovek_at, "4", sw("sw", 3, image("2.0"), boots=(TWO,), runs="2.0"))
+    keep(ovek_at, "3", sw("sw", 2, rotten, image("2.0"), boots=(TWO, ONE), running="2.0"))
+    keep(ovek_at, "4", sw("sw", 3, image("2.0"), boots=(TWO,), running="2.0"))
     made = ovek_at.json("history", "device", "sw")
     told = [(one["at"][:10], one["what"], one["place"]) for one in made["events"]]
     assert ("2026-03-03", "image came", TWO) in told
@@ -259,7 +259,7 @@ def test_a_trend_is_how_the_fleet_stood_each_day(ovek_at):
 
 
 def test_adding_is_idempotent_under_any_name_and_in_any_order(ovek_at):
-    keep(ovek_at, "2", sw(days_=1, runs="1.0"))
+    keep(ovek_at, "2", sw(days_=1, running="1.0"))
     assert "1 snapshot added" in ovek_at("history", "add").stdout
     keep(ovek_at, "1", sw(days_=0))
     shutil.copy(ovek_at.folder / "snapshots/2.jsonl", ovek_at.folder / "snapshots/again.jsonl")
@@ -269,7 +269,7 @@ def test_adding_is_idempotent_under_any_name_and_in_any_order(ovek_at):
 
 
 def test_a_purge_says_what_would_go_and_keeps_what_is_so_still(ovek_at):
-    keep(ovek_at, "1", sw(days_=0, runs="2.0"))
+    keep(ovek_at, "1", sw(days_=0, running="2.0"))
     keep(ovek_at, "2", sw(days_=1))
     ovek_at("history", "add")
     shown = ovek_at("history", "purge", "--older", "1d").stdout
@@ -321,11 +321,11 @@ def test_what_was_known_then_and_what_is_known_now_are_two_questions(ovek, monke
 
 def test_the_state_of_a_day_is_the_newest_line_by_then(ovek):
     (ovek.folder / "snapshots/now.jsonl").unlink()
-    keep(ovek, "1", sw(days_=0, runs="1.0"))
-    keep(ovek, "2", sw(days_=5, runs="2.0"))
+    keep(ovek, "1", sw(days_=0, running="1.0"))
+    keep(ovek, "2", sw(days_=5, running="2.0"))
     typed = ("audit", "--knowing", "now", "--as-of")
-    assert ovek.json(*typed, "2026-03-04")["devices"][0]["runs"] == "1.0"
-    assert ovek.json(*typed, "2026-03-08")["devices"][0]["runs"] == "2.0"
+    assert ovek.json(*typed, "2026-03-04")["devices"][0]["running"] == "1.0"
+    assert ovek.json(*typed, "2026-03-08")["devices"][0]["running"] == "2.0"
     assert "no device that was read by" in ovek.refuses(*typed, "2026-01-01")
 
 

@@ -81,16 +81,16 @@ class Person:
             said = obeyed(self.standin.language, self.hands, line.split())
             assert said == "done\n" or step.do.change in ("check-digest", "back-up"), (line, said)
 
-    def starts(self):
+    def boots(self):
         """What the stand-in's own loader would start, as a runbook tells it."""
         other = copy.copy(self.hands)
         other.reload()
         return other.device.running.version, other.device.at
 
 
-def version(starts: str | None) -> str | None:
+def version(boots: str | None) -> str | None:
     """The version of a start as a runbook tells it: of members that differ, the first."""
-    return starts and starts.split(" from ")[0].split(" / ")[0]
+    return boots and boots.split(" from ")[0].split(" / ")[0]
 
 
 @pytest.mark.parametrize("name", sorted(STANDINS))
@@ -101,17 +101,17 @@ def test_a_runbook_typed_line_by_line_leaves_nothing_to_do(name):
         return
     for step in book.steps:
         person.type(step)
-        began, at = person.starts()
-        if step.do.reload == "stranded":
+        began, at = person.boots()
+        if step.do.next_boot == "stranded":
             assert at == "boot-loader", step.words
         else:
-            assert began == version(step.do.starts), step.words
+            assert began == version(step.do.boots), step.words
     again = person.book()
     assert again.steps == (), [step.words for step in again.steps]
     if not book.open:
-        assert again.reload == "proven" and len(again.done) == len(book.done) + len(book.left)
-        if book.wants is not None:
-            assert person.hands.device.running.version == book.wants
+        assert again.next_boot == "proven" and len(again.done) == len(book.done) + len(book.left)
+        if book.target is not None:
+            assert person.hands.device.running.version == book.target
 
 
 @pytest.mark.parametrize("name", sorted(STANDINS))
@@ -127,13 +127,13 @@ def test_a_power_cut_in_any_step_leaves_what_the_step_said(name):
         if person.hands.cut:  # a question: it was not even begun
             continue
         device = person.hands.device
-        if step.cut is not None and step.cut.reload == "stranded":
+        if step.cut is not None and step.cut.next_boot == "stranded":
             assert device.at == "boot-loader", (number, step.words)
         elif step.cut is not None:
-            assert device.running.version == version(step.cut.starts), (number, step.words)
+            assert device.running.version == version(step.cut.boots), (number, step.words)
         else:  # it is made, or it is not
-            was = steps[number - 1].do.starts if number else starts_of(person_walk(name))
-            either = {version(step.do.starts), version(was)}
+            was = steps[number - 1].do.boots if number else starts_of(person_walk(name))
+            either = {version(step.do.boots), version(was)}
             assert device.running.version in either, (number, step.words)
 
 
@@ -220,16 +220,16 @@ def test_the_runbook_of_any_device_is_typed_and_its_own_loader_boots_what_was_sa
                 for line in step.do.lines[:1]:
                     obeyed(person.standin.language, person.hands, line.split())
                 device = person.hands.device
-                stuck = step.cut.reload == "stranded"
+                stuck = step.cut.next_boot == "stranded"
                 assert (device.at == "boot-loader") == stuck, (number, seed, step.words)
                 break
             person.type(step)
             stepped += 1
-            began, where = person.starts()
-            if step.do.reload == "stranded":
+            began, where = person.boots()
+            if step.do.next_boot == "stranded":
                 assert where == "boot-loader", (number, seed, step.words)
-            elif step.do.reload == "proven" and " / " not in (step.do.starts or ""):
-                assert began == version(step.do.starts), (number, seed, step.words)
+            elif step.do.next_boot == "proven" and " / " not in (step.do.boots or ""):
+                assert began == version(step.do.boots), (number, seed, step.words)
         else:
             again = person.book()
             assert again.steps == (), (number, seed, [step.words for step in again.steps])
@@ -318,7 +318,7 @@ def test_over_ssh_a_person_types_the_runbooks_and_everything_is_done(sample):
         audit = told(sample, "audit")
         for one in audit["devices"]:
             if one["device"] in WORKED_ON:
-                assert one["reload"] == "proven"
+                assert one["next_boot"] == "proven"
                 assert one["steps"] == [], one["device"]
 
 
@@ -333,11 +333,10 @@ def test_over_ssh_a_power_cut_in_the_first_change_leaves_what_was_said(sample):
         asyncio.run(at_the_keyboard(sample, "brack-slip", step["do"]["lines"]))
         told(sample, "survey", "brack-slip", "--fresh")
         (walked,) = told(sample, "bootwalk", "brack-slip")["devices"]
-        assert walked["reload"] == step["cut"]["reload"]
+        assert walked["next_boot"] == step["cut"]["next_boot"]
         (began,) = walked["members"]
         assert (
-            f"{began['starts']['version']} from {began['starts']['place']}"
-            == (step["cut"]["starts"])
+            f"{began['boots']['version']} from {began['boots']['place']}" == (step["cut"]["boots"])
         )
 
 

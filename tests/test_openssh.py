@@ -70,7 +70,7 @@ def test_a_white_box_with_grub_is_read_and_walked(ovek, server, tmp_path):
     assert sorted(paths) == ["a/white-1.0.img", "a/with blank & more.log", "b/white-2.0.img"]
     assert one["volumes"][0]["free"] <= one["volumes"][0]["capacity"]
     walk = ovek.json("bootwalk", "box")["devices"][0]["members"][0]
-    assert walk["starts"] == {
+    assert walk["boots"] == {
         "at": "1/bank:b",
         "by": "sha256",
         "place": "bank:b",
@@ -82,7 +82,7 @@ def test_a_white_box_with_grub_is_read_and_walked(ovek, server, tmp_path):
     ovek("survey")
     walk = ovek.json("bootwalk", "box")["devices"][0]["members"][0]
     assert [each["origin"] for each in walk["tried"]] == ["once"]
-    assert walk["starts"]["version"] == "1.0"
+    assert walk["boots"]["version"] == "1.0"
 
 
 def test_a_white_box_with_a_u_boot_block_is_read_and_walked(ovek, server, tmp_path):
@@ -92,7 +92,7 @@ def test_a_white_box_with_a_u_boot_block_is_read_and_walked(ovek, server, tmp_pa
     subprocess.run(["mkenvimage", "-s", "4096", "-o", block, source], check=True)
     box(ovek, server, "linux-u-boot", block)
     ovek("survey")
-    assert ovek.json("bootwalk", "box")["devices"][0]["members"][0]["starts"]["place"] == "bank:a"
+    assert ovek.json("bootwalk", "box")["devices"][0]["members"][0]["boots"]["place"] == "bank:a"
     data = bytearray(block.read_bytes())
     data[30] ^= 1
     block.write_bytes(data)

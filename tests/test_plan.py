@@ -67,7 +67,7 @@ def test_a_target_on_flash_that_stands_behind_the_old_one_is_put_first_and_nothi
 
 def stack(*members, **more):
     units = [replace(each, id=str(at)) for at, each in enumerate(members, 1)]
-    return device(*units, **{"runs": "1.0", **more})
+    return device(*units, **{"running": "1.0", **more})
 
 
 def test_a_stack_of_which_one_unit_is_prepared_goes_on_from_there_and_reloads_once():
@@ -80,7 +80,7 @@ def test_a_stack_of_which_one_unit_is_prepared_goes_on_from_there_and_reloads_on
 
 
 def test_what_runs_and_is_gone_from_flash_is_copied_back_without_a_reload():
-    what = device(member(boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
+    what = device(member(boots=(TWO,), live=(TWO,)), running="2.0", place=TWO)
     assert steps(what) == [f"copy to {TWO}", f"check-digest {TWO}"]
 
 
@@ -96,7 +96,7 @@ def test_two_banks_are_brought_to_match_the_one_that_does_not_run_first():
     assert steps(what, BANKS, match) == [*told[:5], "back-up bank:a", "copy-bank b a"]
 
 
-def pair(trial, committed, *, runs="c", version=None, free=500 * MIB, size=SIZE, **more):
+def pair(trial, committed, *, running="c", version=None, free=500 * MIB, size=SIZE, **more):
     files = [image(committed, path="c/sw.img")]
     files += [image(trial, path="t/sw.img", size=size)] if trial is not None else []
     banks = (
@@ -186,7 +186,7 @@ def test_a_broken_package_of_the_set_that_runs_is_not_copied_as_if_it_were_an_im
     )
     order_ = ("flash:a.set", ONE)
     what = device(
-        member(volumes=(volume,), boots=order_, live=order_), runs="2.0", place="flash:a.set"
+        member(volumes=(volume,), boots=order_, live=order_), running="2.0", place="flash:a.set"
     )
     planned = Planned(what, catalog=catalog, policy=Policy(keep=1, reserve="0%"))
     assert not [each for each in planned.told if each.startswith("copy to flash:base")]
@@ -262,7 +262,7 @@ def test_a_pair_is_not_begun_where_there_is_no_space_for_the_commit():
 
 def test_a_commit_of_which_half_would_not_boot_is_made_while_the_trial_boots_next():
     alone = sheet("paired", fallback="none")
-    what = device(pair("2.0", "1.0"), runs="2.0", place="flash:t/sw.img")
+    what = device(pair("2.0", "1.0"), running="2.0", place="flash:t/sw.img")
     planned = Planned(what, alone, policy=KEEP_ONE)
     assert planned.told == ["set-once bank:trial", "commit", "set-once nothing"]
     assert planned.danger == []
@@ -270,7 +270,10 @@ def test_a_commit_of_which_half_would_not_boot_is_made_while_the_trial_boots_nex
 
 def test_two_supervisors_on_an_uncommitted_trial_of_the_target_are_committed_together():
     what = stack(
-        pair("2.0", "1.0", id="1"), pair("2.0", "1.0", id="2"), runs="2.0", place="flash:t/sw.img"
+        pair("2.0", "1.0", id="1"),
+        pair("2.0", "1.0", id="2"),
+        running="2.0",
+        place="flash:t/sw.img",
     )
     told = steps(what, PAIRED)
     assert [each for each in told if each.startswith("commit")] == ["commit 1/", "commit 2/"]
@@ -366,7 +369,7 @@ def test_a_target_on_a_stick_is_copied_from_there():
     )
     planned = Planned(what, policy=KEEP_ONE)
     assert planned.told[0] == f"copy to {TWO}" and planned.dos[0].source == "usb:sw-2.0.img"
-    assert planned.plan.after.walk.members[0].starts.place == TWO
+    assert planned.plan.after.walk.members[0].boots.place == TWO
 
 
 def test_without_a_shelf_a_backup_is_no_step_that_never_ends():
@@ -388,7 +391,7 @@ def test_a_digest_that_was_checked_is_remembered_once_the_plan_is_asked_for_agai
 def test_what_is_fixed_is_said_with_the_step_after_which_it_is():
     planned = Planned(old(), policy=KEEP_ONE)
     assert planned.fixed["release-not-target"] == 5
-    there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
+    there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), running="2.0", place=TWO)
     assert Planned(there, policy=KEEP_ONE).told == []
 
 

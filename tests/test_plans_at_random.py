@@ -126,12 +126,12 @@ def test_no_reload_leaves_the_same_running_and_each_boots_what_is_proven(number)
         for before, change, there in passages(made):
             if isinstance(change, Reload):
                 reloads += 1
-                assert before.walk.reload == "proven", case.seed
-                ran, runs = (
-                    ([r.version for r in s.runs], [m.member.components for m in s.members])
+                assert before.walk.next_boot == "proven", case.seed
+                ran, running = (
+                    ([r.version for r in s.running], [m.member.components for m in s.members])
                     for s in (before, there)
                 )
-                assert ran != runs, case.seed
+                assert ran != running, case.seed
     assert reloads > 1
 
 
@@ -269,7 +269,7 @@ def possible(chance: Random):
         units.append(unit)
     more = {"place": "flash:sw-1.0.img"} if layout == "files" else {"in_bank": "a"}
     more = {"in_bank": "committed"} if layout == "paired" else more
-    what = device(*units, runs="1.0", **more)
+    what = device(*units, running="1.0", **more)
     fallback = chance.choice(("none", "first-found" if layout == "files" else "other-bank"))
     kind = sheet(layout, fallback=fallback, on_bad_image=chance.choice(("next", "halt")))
     return what, kind, catalog

@@ -88,7 +88,7 @@ def test_a_waiver_holds_to_the_end_of_its_last_day_and_an_ended_one_says_so():
     assert "by A. Flett, until 2026-03-02. Reason: trial" in unlisted(waivers=[WAIVER]).waived
     later = unlisted(waivers=[WAIVER], now=NOW.replace(day=3))
     assert later.waived is None
-    assert later.saw.endswith("was waived by A. Flett, and that waiver expired on 2026-03-02")
+    assert later.seen.endswith("was waived by A. Flett, and that waiver expired on 2026-03-02")
     assert unlisted(waivers=[Waiver(rule="image-altered", device="*", by="x", why="y",
                                     until=date(2030, 1, 1))]).waived is None  # fmt: skip
 

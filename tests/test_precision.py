@@ -136,8 +136,8 @@ def test_a_rounded_listing_never_makes_anything_worse_than_the_exact_one(first):
         for at, then in verdicts(blurred).items():
             bad = ("altered", "truncated")
             assert then == exact[at] or exact[at] in bad or then not in bad, (case.seed, at)
-        if before.reload != "stranded":
-            assert walk_device(blurred.judged()).reload != "stranded", case.seed
+        if before.next_boot != "stranded":
+            assert walk_device(blurred.judged()).next_boot != "stranded", case.seed
         assert leftovers(blurred) <= leftovers(case), case.seed
 
 
@@ -181,7 +181,7 @@ def test_where_two_cut_names_begin_alike_nobody_knows_which_starts():
         replace(image(each, digests=None), path="sw-", path_cut=True) for each in ("1.0", "2.0")
     ]
     walk = walk_device(judged(member(*files, boots=(ONE,))))
-    assert (walk.reload, walk.members[0].tried[0].result) == ("unknown", "unknown")
+    assert (walk.next_boot, walk.members[0].tried[0].result) == ("unknown", "unknown")
 
 
 def test_a_cut_name_proven_to_be_another_release_is_not_what_the_order_names():
@@ -214,8 +214,8 @@ def test_cut_names_are_never_offered_and_strand_nothing(first):
     for case in cases(first, 120 * TIMES, blur=False):
         short = replace_files(case, cut)
         was, now = walk_device(case.judged()), walk_device(short.judged())
-        if was.reload != "stranded":
-            assert now.reload != "stranded", case.seed
+        if was.next_boot != "stranded":
+            assert now.next_boot != "stranded", case.seed
         for before, after in zip(was.members, now.members, strict=True):
             missing = {each.place for each in before.tried if each.result == "missing"}
             missing_now = {each.place for each in after.tried if each.result == "missing"}
@@ -231,12 +231,12 @@ def test_cut_names_are_never_offered_and_strand_nothing(first):
 
 def test_a_device_at_its_boot_loader_runs_nothing_and_holds_nothing_as_running():
     files = image("1.0"), image("2.0")
-    up = device(member(*files, boots=("flash:sw-2.0.img",)), place=ONE, runs="1.0")
+    up = device(member(*files, boots=("flash:sw-2.0.img",)), place=ONE, running="1.0")
     down = replace(up, at="boot-loader")
-    assert [runs.places for runs in runs_of(judged(down))] == [()]
+    assert [running.places for running in runs_of(judged(down))] == [()]
     found = audit(down)
-    assert found.starts[0].runs is None
-    assert "running version" not in " ".join(each.saw for each in found.findings)
+    assert found.boots[0].running is None
+    assert "running version" not in " ".join(each.seen for each in found.findings)
     for what, held in ((up, True), (down, False)):
         policy = Policy(reserve="0%", keep=1)
         plan = plan_device(judged(what), Asked(policy=policy, room=Room(sweep=4)))[0]
@@ -274,14 +274,14 @@ def test_a_catalog_with_digests_that_the_device_is_never_asked_for_is_told_so():
     kind = replace(sheet(), reading=Reading(digests=("sha512", "md5")))
     found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, only).findings
     told = next(each for each in found if each.rule == "image-unverified")
-    assert told.saw.startswith(
+    assert told.seen.startswith(
         "sw-1.0.img is published with SHA-1 only, and the device is asked for SHA-512 and MD5"
     )
     assert "Add sha1 to reading.digests of the sheet switch" in told.words
     both = published(release("1.0", digests=Digests(sha1="1" * 40, md5="2" * 32)))
     found = audit(device(member(image("1.0", digests=None), boots=(ONE,))), kind, both).findings
     told = next(each for each in found if each.rule == "image-unverified")
-    assert told.saw.startswith("no digest was read from the device")
+    assert told.seen.startswith("no digest was read from the device")
 
 
 def test_a_serial_number_is_that_of_one_member():
@@ -300,7 +300,7 @@ def test_each_slot_of_a_part_counts_by_itself():
         Component(component="card", slot="3", version="4.0"),
     )
     one = member(image("2.0"), boots=("flash:sw-2.0.img",), components=cards)
-    said = [x.saw for x in audit(device(one, runs="1.0"), catalog=catalog).findings
+    said = [x.seen for x in audit(device(one, running="1.0"), catalog=catalog).findings
             if x.rule == "component-too-old"]  # fmt: skip
     assert said == ["the next boot image sw-2.0.img needs card in slot 3 4.9; installed is 4.0"]
 
@@ -314,7 +314,7 @@ def test_a_volume_that_the_device_cannot_read_is_nothing_to_its_loader():
         (None, "proven"),
     ):
         kind = sheet() if reads is None else sheet(reads=reads)
-        assert walk_device(judged(what, kind)).reload == reload
+        assert walk_device(judged(what, kind)).next_boot == reload
 
 
 def test_two_banks_of_rounded_files_are_the_same_where_they_may_be():

@@ -177,7 +177,7 @@ def _less_of_volume(volume):
 
 
 def says(audit):
-    return {(finding.rule, finding.place, finding.saw) for finding in audit.findings}
+    return {(finding.rule, finding.place, finding.seen) for finding in audit.findings}
 
 
 @pytest.mark.parametrize("number", BLOCKS)
@@ -194,9 +194,9 @@ def test_a_fact_less_offers_nothing_more_proves_nothing_and_silences_nothing(num
             more |= {("", place) for place in now_proven - proven}
             assert not more or now_readable(case, what), where
             more = says(after) - says(before)
-            if after.reload == "proven" and before.reload != "proven":
+            if after.next_boot == "proven" and before.next_boot != "proven":
                 # Where the saved settings are not known the live ones are walked: that is told.
-                assert any("live ones were walked" in saw for _, _, saw in more), where
+                assert any("live ones were walked" in seen for _, _, seen in more), where
             if rules - {finding.rule for finding in after.findings}:
                 assert more or nobody_would_know(name), where
 
@@ -287,7 +287,7 @@ def test_no_answer_depends_on_the_order_of_what_has_none(number):
         ]})  # fmt: skip
         other = shuffled(case, Random(case.seed))
         ours, theirs = audited(case), audited(other)
-        assert ours.reload == theirs.reload, case.seed
+        assert ours.next_boot == theirs.next_boot, case.seed
         assert in_any_order(ours.images) == in_any_order(theirs.images), case.seed
         assert ours.findings == theirs.findings, case.seed
         for room in rooms(case):

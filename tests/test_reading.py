@@ -265,8 +265,8 @@ def test_a_fleet_is_read_from_saved_sessions(ovek):
     result = ovek.json("survey")
     assert [one["result"] for one in result["devices"]] == ["read"]
     walk = ovek.json("bootwalk", "box")["devices"][0]
-    assert walk["reload"] == "proven"
-    assert walk["runs"] == "3.1"
+    assert walk["next_boot"] == "proven"
+    assert walk["running"] == "3.1"
 
 
 BOX_CATALOG = {
@@ -282,7 +282,7 @@ def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
     result = ovek.json("survey", exits=3)["devices"][0]
     assert result["result"] == "partly read"
     assert result["missing"] == ["member 1: the boot settings"]
-    assert ovek.json("bootwalk", "box")["devices"][0]["reload"] == "unknown"
+    assert ovek.json("bootwalk", "box")["devices"][0]["next_boot"] == "unknown"
 
 
 def test_ways_add_only_what_the_ones_before_left_open():

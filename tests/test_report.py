@@ -80,7 +80,7 @@ def test_the_first_line_is_the_answer_and_the_page_says_the_same(fleet):
 def test_a_device_has_its_walk_images_flash_findings_runbook_and_evidence(fleet):
     made(fleet, "-o", "fleet.html")
     good, bad = (drawn(fleet.folder / "fleet.html")[name] for name in ("good", "bad"))
-    assert [step[0] for step in good["walk"][0]["steps"]] == ["starts"]
+    assert [step[0] for step in good["walk"][0]["steps"]] == ["boots"]
     assert [step[0] for step in bad["walk"][0]["steps"]] == ["falls"]
     assert (
         good["images"][0]["digests"][0][0] == "MD5"
@@ -148,7 +148,9 @@ def test_the_news_are_told_since_the_page_that_was_there(fleet):
     made(fleet, "-o", "fleet.html")
     assert "Nothing is another than it was." in (fleet.folder / "fleet.html").read_text()
     shutil.copy(fleet.folder / "fleet.html", fleet.folder / "first.html")
-    fleet.snapshot(replace(sw("good", image("2.0"), runs="2.0"), taken_at=NOW + timedelta(days=1)))
+    fleet.snapshot(
+        replace(sw("good", image("2.0"), running="2.0"), taken_at=NOW + timedelta(days=1))
+    )
     done = made(fleet, "-o", "fleet.html")
     assert "changes since" in done.stdout
     text = (fleet.folder / "fleet.html").read_text()
@@ -299,11 +301,11 @@ class Tags(HTMLParser):
 
     def __init__(self):
         super().__init__()
-        self.tags, self.runs = [], []
+        self.tags, self.running = [], []
 
     def handle_starttag(self, tag, attrs):
         self.tags.append(tag)
-        self.runs += [name for name, _ in attrs if name.startswith("on")]
+        self.running += [name for name, _ in attrs if name.startswith("on")]
 
 
 @pytest.fixture
@@ -323,7 +325,7 @@ def test_hostile_names_are_text_in_the_page(hostile):
     text = (hostile.folder / "fleet.html").read_text()
     found = Tags()
     found.feed(text)
-    assert found.tags.count("script") == 3 and "img" not in found.tags and not found.runs
+    assert found.tags.count("script") == 3 and "img" not in found.tags and not found.running
     assert "\u202e" not in text and "\x1b" not in text
     assert "\u202e" not in json.dumps(drawn(hostile.folder / "fleet.html"), ensure_ascii=False)
 

@@ -243,7 +243,7 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
     picked = catalog.pick(found, wanted)
     assert wanted.release is None or picked.chosen is wanted.release
     audit = audit_judged(found, Wants(Policy(want=(wants,))), Terms(now=what.taken_at))
-    said = " ".join(each.saw for each in audit.findings if each.rule == "upgrade-needs-step")
+    said = " ".join(each.seen for each in audit.findings if each.rule == "upgrade-needs-step")
     ours = wanted.goal is not None and picked.chosen is wanted.goal
     if ours and picked.path is not None and len(picked.path.hops or ()) > 1:
         for hop in picked.path.hops:

@@ -126,8 +126,8 @@ def test_an_image_truncated():
 def test_an_unlisted_image_is_a_note_and_a_warning_where_it_starts():
     place = "flash:sw-9.9.img"
     assert said(sw(image("1.0"), image("9.9"))) == [("image-unlisted", "note", place)]
-    starts = device(member(image("9.9"), boots=(place,)), runs="9.9", place=place)
-    assert said(starts) == [("image-unlisted", "warning", place)]
+    boots = device(member(image("9.9"), boots=(place,)), running="9.9", place=place)
+    assert said(boots) == [("image-unlisted", "warning", place)]
 
 
 def test_unverified_images_are_told_as_one_and_the_one_that_starts_by_itself():
@@ -149,8 +149,8 @@ def test_a_stranded_device_is_told_once_with_every_candidate_and_a_way_out():
     found = audit(sw(image("2.0"), image("1.0", content="x"), boots=("flash:gone", ONE))).findings
     assert found[0].rule == "stranded"
     assert {each.severity for each in found[1:]} <= {"note"}
-    assert "flash:gone is missing" in found[0].saw
-    assert f"{ONE} is altered" in found[0].saw
+    assert "flash:gone is missing" in found[0].seen
+    assert f"{ONE} is altered" in found[0].seen
     assert TWO in found[0].words
 
 
@@ -166,12 +166,14 @@ def test_a_missing_boot_target_is_critical_where_it_leads():
 
 def test_a_missing_target_names_the_nearest_real_name():
     found = audit(sw(image("1.0"), boots=("flash:sw-1.O.img", ONE))).findings
-    assert "'sw-1.0.img'" in found[0].saw
+    assert "'sw-1.0.img'" in found[0].seen
 
 
 def test_a_default_bank_that_cannot_start_is_critical():
     altered = bank("a", "1.0", digests=Digests(md5=digest("x")))
-    what = device(member(banks=(altered, bank("b", "2.0")), default="a"), in_bank="b", runs="2.0")
+    what = device(
+        member(banks=(altered, bank("b", "2.0")), default="a"), in_bank="b", running="2.0"
+    )
     assert said(what, BANKS) == [("boot-target-broken", "critical", "bank:a")]
 
 
@@ -208,7 +210,7 @@ def test_an_empty_bank_is_a_warning_only_where_it_leaves_no_way_back():
         ("bank-empty", "note", "bank:c")
     ]
     first = (bank("a"), bank("b", "2.0"))
-    assert said(device(member(banks=first, default="a"), in_bank="b", runs="2.0"), BANKS) == [
+    assert said(device(member(banks=first, default="a"), in_bank="b", running="2.0"), BANKS) == [
         ("bank-empty", "critical", "bank:a")
     ]
 
@@ -228,11 +230,11 @@ def test_free_space_below_the_reserve(reserve, low):
 
 def test_facts_that_are_missing_are_told_and_never_passed():
     assert said(sw(image("1.0"), boot=None)) == [("facts-missing", "warning", None)]
-    assert said(device(member(image("1.0"), boots=(ONE,)), runs=None)) == [
+    assert said(device(member(image("1.0"), boots=(ONE,)), running=None)) == [
         ("facts-missing", "note", None)
     ]
     nothing = audit(device(member(boots=None, volumes=None)))
-    assert nothing.reload == "unknown"
+    assert nothing.next_boot == "unknown"
     assert [each.rule for each in nothing.findings] == ["facts-missing"]
 
 
@@ -263,11 +265,11 @@ def of(what, kind=None, **more):
     return {slug for slug, _, _ in said(what, kind, **more)}
 
 
-def banked(*banks, default="a", runs="1.0", in_bank="a", **more):
-    return device(member(banks=banks, default=default, **more), runs=runs, in_bank=in_bank)
+def banked(*banks, default="a", running="1.0", in_bank="a", **more):
+    return device(member(banks=banks, default=default, **more), running=running, in_bank=in_bank)
 
 
-def pair(trial, committed, *, runs, place=None, once=None):
+def pair(trial, committed, *, running, place=None, once=None):
     files = (
         image(trial, path=f"trial/sw-{trial}.img"),
         image(committed, path=f"c/sw-{committed}.img"),
@@ -276,11 +278,11 @@ def pair(trial, committed, *, runs, place=None, once=None):
         Bank(name="committed", state="ok", places=(f"flash:c/sw-{committed}.img",)),
         Bank(name="trial", state="ok", places=(f"flash:trial/sw-{trial}.img",)),
     )
-    return device(member(*files, banks=banks, once=once), runs=runs, place=place)
+    return device(member(*files, banks=banks, once=once), running=running, place=place)
 
 
-def stack(*members, runs="1.0"):
-    return device(*members, runs=runs)
+def stack(*members, running="1.0"):
+    return device(*members, running=running)
 
 
 def raw_after(place):
@@ -325,7 +327,7 @@ def changed(when, *others, **more):
     return sw(image("1.0"), *files, **more)
 
 
-def loaded(web, runs=None, **v1):
+def loaded(web, running=None, **v1):
     """A device whose part web loads from a file of this version, and runs that one."""
     file = File(path=f"web-{web}.pkg", size=MIB, digests=Digests(md5=digest(web)))
     part = release(
@@ -336,7 +338,7 @@ def loaded(web, runs=None, **v1):
         size=MIB,
         hardware=v1.pop("web_fits", ("SW*",)),
     )
-    components = (loads("web", f"flash:web-{web}.pkg", version=runs),)
+    components = (loads("web", f"flash:web-{web}.pkg", version=running),)
     what = sw(image("1.0"), file, components=components)
     return of(what, catalog=catalog(v1=v1, also=(part,)))
 
@@ -436,7 +438,7 @@ CASES = {
     ),
     "boot-order-old-first": (
         lambda: of(sw(image("1.0"), image("2.0"), boots=(ONE, TWO))),
-        lambda: of(device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), runs="2.0")),
+        lambda: of(device(member(image("1.0"), image("2.0"), boots=(TWO, ONE)), running="2.0")),
     ),
     "boot-mode-ignores-order": (
         lambda: of(sw(image("1.0"), image("2.0"), boots=(TWO,), mode="first-found")),
@@ -467,7 +469,7 @@ CASES = {
     ),
     "reload-pending": (
         lambda: of(sw(image("1.0"), image("2.0"), boots=(TWO,))),
-        lambda: of(device(member(image("2.0"), boots=(TWO,)), runs="2.0")),
+        lambda: of(device(member(image("2.0"), boots=(TWO,)), running="2.0")),
     ),
     "boot-needs-server": (
         lambda: of(sw(image("1.0"), boots=("tftp://192.0.2.1/sw.img", ONE))),
@@ -498,7 +500,7 @@ CASES = {
         ),
         lambda: (
             of(banked(bank("a", "1.0"), bank("b", "1.0")), BANKS, policy=MATCH)
-            | of(banked(bank("a", "2.0"), bank("b", "1.0"), runs="2.0"), BANKS, policy=PREVIOUS)
+            | of(banked(bank("a", "2.0"), bank("b", "1.0"), running="2.0"), BANKS, policy=PREVIOUS)
         ),
     ),
     "bank-variant-differs": (
@@ -510,21 +512,21 @@ CASES = {
         lambda: of(banked(bank("a", "1.0"), bank("b", "1.0"), in_bank="a"), BANKS),
     ),
     "next-start-older": (
-        lambda: of(banked(bank("a", "1.0"), bank("b", "2.0"), runs="2.0", in_bank="b"), BANKS),
+        lambda: of(banked(bank("a", "1.0"), bank("b", "2.0"), running="2.0", in_bank="b"), BANKS),
         lambda: of(
-            banked(bank("a", "1.0"), bank("b", "2.0"), runs="2.0", in_bank="b"),
+            banked(bank("a", "1.0"), bank("b", "2.0"), running="2.0", in_bank="b"),
             BANKS,
             policy=Policy(reserve="0%", target="1.0"),
         ),
     ),
     "trial-not-committed": (
-        lambda: of(pair("2.0", "1.0", runs="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
-        lambda: of(pair("1.0", "1.0", runs="1.0", place="flash:trial/sw-1.0.img"), PAIRED),
+        lambda: of(pair("2.0", "1.0", running="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
+        lambda: of(pair("1.0", "1.0", running="1.0", place="flash:trial/sw-1.0.img"), PAIRED),
     ),
     "pair-differs": (
-        lambda: of(pair("2.0", "1.0", runs="1.0", place="flash:c/sw-1.0.img"), PAIRED),
+        lambda: of(pair("2.0", "1.0", running="1.0", place="flash:c/sw-1.0.img"), PAIRED),
         lambda: of(
-            pair("2.0", "1.0", runs="1.0", place="flash:c/sw-1.0.img", once="bank:trial"), PAIRED
+            pair("2.0", "1.0", running="1.0", place="flash:c/sw-1.0.img", once="bank:trial"), PAIRED
         ),
     ),
     "image-altered": (
@@ -881,7 +883,7 @@ CASES = {
     "facts-missing": (
         lambda: (
             of(sw(image("1.0"), boot=None))
-            & of(device(member(image("1.0"), boots=(ONE,)), runs=None))
+            & of(device(member(image("1.0"), boots=(ONE,)), running=None))
         ),
         lambda: of(sw(image("1.0"), components=None)),
     ),
@@ -915,9 +917,9 @@ TELLING = [
      "starts-unwanted", {"boot-order-empty", "reload-pending"}),
     (lambda: of(sw(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))),
      "boot-order-unsaved", {"reload-pending"}),
-    (lambda: of(pair("2.0", "1.0", runs="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
+    (lambda: of(pair("2.0", "1.0", running="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
      "trial-not-committed", {"next-start-older", "pair-differs"}),
-    (lambda: of(banked(bank("a"), bank("b", "2.0"), runs="1.0", in_bank="b"), BANKS),
+    (lambda: of(banked(bank("a"), bank("b", "2.0"), running="1.0", in_bank="b"), BANKS),
      "bank-empty", {"starts-unwanted", "reload-pending", "bank-runs-other"}),
     (lambda: of(banked(bank("a", "1.0"), bank("b")), BANKS, policy=MATCH),
      "bank-empty", {"bank-rule-broken"}),
@@ -933,9 +935,9 @@ TELLING = [
     (lambda: of(stack(unit("1", image("1.0")), unit("2", image("2.0"), boots=(TWO,),
                                                    running_version="2.0"))),
      "member-versions-differ", {"member-starts-differ"}),
-    (lambda: loaded("1.1", runs="1.1", needs={"components": {"web": "1.2"}}),
+    (lambda: loaded("1.1", running="1.1", needs={"components": {"web": "1.2"}}),
      "component-too-old", {"component-file-mismatch"}),
-    (lambda: loaded("1.1", runs="1.2", needs={"components": {"web": "1.2"}}),
+    (lambda: loaded("1.1", running="1.2", needs={"components": {"web": "1.2"}}),
      "component-file-mismatch", {"component-too-old"}),
 ]  # fmt: skip
 
@@ -954,8 +956,8 @@ def test_a_rule_that_is_off_speaks_for_nobody():
 
 def test_severity_rises_with_the_consequence():
     place = "flash:sw-9.9.img"
-    starts = device(member(image("9.9"), boots=(place,)), runs="9.9", place=place)
-    assert ("image-unlisted", "warning", place) in said(starts)
+    boots = device(member(image("9.9"), boots=(place,)), running="9.9", place=place)
+    assert ("image-unlisted", "warning", place) in said(boots)
     assert ("image-unlisted", "note", place) in said(sw(image("1.0"), image("9.9")))
     pending = catalog(v2={"from_": ("1.5",)})
     goes = sw(image("1.0"), image("2.0"), boots=(TWO,))
@@ -977,13 +979,13 @@ def test_where_the_order_is_good_the_mode_is_what_must_change():
         return next(one.words for one in found if one.rule == "starts-unwanted")
 
     files = (image("1.0"), image("2.0"), image("3.0"))
-    good = device(member(*files, boots=(TWO,), mode="first-found"), runs="2.0", place=TWO)
+    good = device(member(*files, boots=(TWO,), mode="first-found"), running="2.0", place=TWO)
     assert told(good) == (
         f"Set the boot order to {TWO}, flash:sw-3.0.img, set the boot mode to follow the boot "
         "order, then save the boot settings"
     )
     three = "flash:sw-3.0.img"
-    other = device(member(*files, boots=(three,), mode="first-found"), runs="2.0", place=TWO)
+    other = device(member(*files, boots=(three,), mode="first-found"), running="2.0", place=TWO)
     assert told(other) == (
         f"Set the boot order to {TWO}, {three}, set the boot mode to follow the boot order, then "
         "save the boot settings"
@@ -1001,7 +1003,7 @@ def test_where_the_order_is_good_the_mode_is_what_must_change():
 )
 def test_a_target_that_is_missing_by_a_slip_says_what_differs(named, how):
     found = audit(sw(image("1.0"), boots=(f"flash:{named}", ONE))).findings
-    assert f"the most similar file there is 'sw-1.0.img' ({how})" in found[0].saw
+    assert f"the most similar file there is 'sw-1.0.img' ({how})" in found[0].seen
 
 
 def test_a_want_by_role_takes_the_role_from_the_fleet():
@@ -1017,35 +1019,35 @@ def test_a_sheet_that_reads_an_open_format_asks_only_for_what_it_names(tmp_path)
         assert "boot.mode.live" not in asks
 
 
-def banks_said(*banks, policy, runs="2.0", in_bank="a", more=()):
+def banks_said(*banks, policy, running="2.0", in_bank="a", more=()):
     known = [*CATALOG, *published(*more, file="more.json")]
-    what = banked(*banks, runs=runs, in_bank=in_bank)
+    what = banked(*banks, running=running, in_bank=in_bank)
     found = audit(what, BANKS, known, replace(policy, severity=QUIET), plans=True).findings
     return [
-        (each.severity, each.saw, each.words) for each in found if each.rule == "bank-rule-broken"
+        (each.severity, each.seen, each.words) for each in found if each.rule == "bank-rule-broken"
     ]
 
 
 def test_the_release_before_is_the_one_of_the_catalog():
     previous = Policy(reserve="0%", bank_rule="previous")
-    assert banks_said(bank("a", "3.0"), bank("b", "2.0"), policy=previous, runs="3.0") == []
-    ((severity, saw, _),) = banks_said(
-        bank("a", "3.0"), bank("b", "1.0"), policy=previous, runs="3.0"
+    assert banks_said(bank("a", "3.0"), bank("b", "2.0"), policy=previous, running="3.0") == []
+    ((severity, seen, _),) = banks_said(
+        bank("a", "3.0"), bank("b", "1.0"), policy=previous, running="3.0"
     )
-    assert (severity, "and 2.0 is in between" in saw) == ("note", True)
+    assert (severity, "and 2.0 is in between" in seen) == ("note", True)
     gone = published(*(release(each, status="withdrawn" if each == "2.0" else None)
                        for each in ("1.0", "2.0", "3.0")))  # fmt: skip
-    what = banked(bank("a", "3.0"), bank("b", "1.0"), runs="3.0")
+    what = banked(bank("a", "3.0"), bank("b", "1.0"), running="3.0")
     found = audit(what, BANKS, gone, replace(previous, severity=QUIET)).findings
     assert "bank-rule-broken" not in {each.rule for each in found}
 
 
 def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
     match = Policy(reserve="0%", bank_rule="match", target="2.0")
-    ((_, _, do),) = banks_said(bank("a", "1.0"), bank("b", "2.0"), policy=match, runs="1.0")
+    ((_, _, do),) = banks_said(bank("a", "1.0"), bank("b", "2.0"), policy=match, running="1.0")
     assert do.startswith("Steps 1 to ") and "ovek runbook sw" in do
     ((_, _, do),) = banks_said(
-        bank("a", "2.0"), bank("b", "1.0"), policy=match, runs="1.0", in_bank="b"
+        bank("a", "2.0"), bank("b", "1.0"), policy=match, running="1.0", in_bank="b"
     )
     assert do == "Reload in a maintenance window, then copy bank a over bank b"
     ((_, _, do),) = banks_said(bank("a", "2.0"), bank("b", "1.0"), policy=match)
@@ -1054,22 +1056,22 @@ def test_where_the_other_bank_holds_what_is_wanted_the_default_changes():
 
 def test_a_name_of_another_release_is_a_warning_where_anything_starts_from_it():
     file = image("2.0", path="sw-1.0.img")
-    used = device(member(file, boots=(ONE,)), place=ONE, runs="2.0")
+    used = device(member(file, boots=(ONE,)), place=ONE, running="2.0")
     assert ("image-renamed", "warning", ONE) in said(used)
-    idle = device(member(file, image("3.0"), boots=("flash:sw-3.0.img",)), runs="3.0")
+    idle = device(member(file, image("3.0"), boots=("flash:sw-3.0.img",)), running="3.0")
     assert ("image-renamed", "note", ONE) in said(idle)
     own = image("2.0", path="mine.img")
-    mine = device(member(own, boots=("flash:mine.img",)), place="flash:mine.img", runs="2.0")
+    mine = device(member(own, boots=("flash:mine.img",)), place="flash:mine.img", running="2.0")
     assert ("image-renamed", "note", "flash:mine.img") in said(mine)
 
 
 def test_a_rescue_prefers_what_runs_then_the_newest_proven():
-    def rescue(runs):
+    def rescue(running):
         files = image("1.0"), image("2.0"), image("3.0"), image("9.9")
         one = member(*files, boots=("flash:gone",))
-        place = f"flash:sw-{runs}.img"
-        return [each.version for each in walk_device(judged(device(one, runs=runs, place=place)))
-                .members[0].rescue]  # fmt: skip
+        place = f"flash:sw-{running}.img"
+        walk = walk_device(judged(device(one, running=running, place=place)))
+        return [each.version for each in walk.members[0].rescue]
 
     assert rescue("1.0") == ["1.0", "3.0", "2.0", "9.9"]
     assert rescue("2.0") == ["2.0", "3.0", "1.0", "9.9"]

@@ -31,7 +31,7 @@ def test_the_first_line_says_where_a_device_stands(ovek):
     assert [step["do"]["change"] for step in steps] == [
         "copy", "check-digest", "set-order", "save", "reload"
     ]  # fmt: skip
-    assert steps[0]["cut"] == {"reload": "proven", "starts": "1.0 from flash:sw-1.0.img"}
+    assert steps[0]["cut"] == {"next_boot": "proven", "boots": "1.0 from flash:sw-1.0.img"}
     assert steps[0]["undo"] == ["Delete flash:sw-2.0.img"]
 
 
@@ -45,7 +45,7 @@ def test_what_is_done_is_not_asked_again(ovek):
         "save",
         "reload",
     ]
-    there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO)
+    there = device(member(image("2.0"), boots=(TWO,), live=(TWO,)), running="2.0", place=TWO)
     ovek.snapshot(there)
     shown = ovek("runbook").stdout
     assert shown.startswith("sw: go.\n  nothing left to do")
@@ -61,7 +61,7 @@ def test_a_device_of_which_the_boot_settings_are_not_known_is_to_be_found_out_ab
 def test_a_fleet_is_a_line_a_device_and_a_checklist_each(ovek):
     ovek.write("policy.toml", POLICY)
     ovek.snapshot(old("a"), old("b/c"), device(
-        member(image("2.0"), boots=(TWO,), live=(TWO,)), runs="2.0", place=TWO, device="z"
+        member(image("2.0"), boots=(TWO,), live=(TWO,)), running="2.0", place=TWO, device="z"
     ))  # fmt: skip
     shown = ovek("runbook", exits=1).stdout
     assert shown.startswith(

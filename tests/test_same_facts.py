@@ -63,7 +63,7 @@ def rules(what, kind=None, catalog=CATALOG, policy=None, **more):
 def start(what, kind=None, catalog=CATALOG):
     """How each member starts: the outcome and the version."""
     walk = walk_device(judged(what, kind, catalog))
-    return [(one.outcome, one.starts and one.starts.version) for one in walk.members]
+    return [(one.outcome, one.boots and one.boots.version) for one in walk.members]
 
 
 def offered(what, kind=None, catalog=CATALOG, policy=KEEP_ONE):
@@ -94,7 +94,7 @@ def test_a_target_on_a_stick_that_the_device_cannot_read_is_not_there_already():
     def told(filesystem):
         what = with_stick(image("2.0"), on_flash=(image("1.0"),), filesystem=filesystem)
         found = audit(what, READS, policy=TARGET).findings
-        return " ".join(one.saw for one in found)
+        return " ".join(one.seen for one in found)
 
     assert "already on the device" not in told("exfat")
     assert "already on the device" in told("fat32")
@@ -145,13 +145,13 @@ def test_a_stick_without_an_image_is_no_finding():
 
 def test_the_version_and_variant_that_run_are_those_of_the_bytes_under_any_name():
     known = published(release("1.0", variant="lite"), release("2.0"))
-    what = sw(image("1.0", path="mine.img"), boots=("flash:mine.img",), runs=None,
+    what = sw(image("1.0", path="mine.img"), boots=("flash:mine.img",), running=None,
               place="flash:mine.img")  # fmt: skip
-    (runs,) = runs_of(judged(what, catalog=known))
-    assert (runs.version, runs.variant) == ("1.0", "lite")
-    unread = sw(image("1.0", path="mine.img", digests=None), runs=None, place="flash:mine.img")
-    (runs,) = runs_of(judged(unread, catalog=known))
-    assert (runs.version, runs.variant) == (None, None)
+    (running,) = runs_of(judged(what, catalog=known))
+    assert (running.version, running.variant) == ("1.0", "lite")
+    unread = sw(image("1.0", path="mine.img", digests=None), running=None, place="flash:mine.img")
+    (running,) = runs_of(judged(unread, catalog=known))
+    assert (running.version, running.variant) == (None, None)
 
 
 def test_pick_path_and_target_take_the_variant_whose_bytes_run():
@@ -175,7 +175,7 @@ def test_where_an_install_wrote_over_what_runs_it_is_said_to_be_gone_and_its_ver
     files = (written, image("1.0", path="old.img"), image("3.0"))
     what = sw(*files, boots=("flash:boot.img",), place="flash:boot.img")
     said = [one for one in audit(what).findings if one.rule == "running-image-gone"]
-    assert "which is now 2.0" in said[0].saw
+    assert "which is now 2.0" in said[0].seen
     assert offered(what) == [{THREE}], "all of 1.0 stays, what does not run may go"
     near = sw(image("1.0", path="boot.img"), image("3.0"), boots=("flash:boot.img",),
               place="flash:boot.img")  # fmt: skip
@@ -196,7 +196,7 @@ def test_a_name_alone_does_not_say_that_what_runs_is_gone():
     unread = image("2.0", digests=None)
     assert "running-image-gone" not in rules(sw(unread, boots=(TWO,), place=TWO))
     build = published(release("1.0"), release("1.0.88", file="sw-1.0.88.img"))
-    told = sw(image("1.0"), runs="1.0.88")
+    told = sw(image("1.0"), running="1.0.88")
     assert "running-image-gone" not in rules(told, catalog=build), "a build number is no version"
 
 
@@ -227,7 +227,7 @@ def test_where_the_running_place_is_on_another_member_both_copies_stay():
     what = stack(member(*files, boots=(TWO,)), member(*files, boots=(TWO,)), place="2/" + ONE)
     assert offered(what) == [set(), set()]
     near = stack(
-        member(*files, boots=(TWO,)), member(*files, boots=(TWO,)), runs="2.0", place="2/" + TWO
+        member(*files, boots=(TWO,)), member(*files, boots=(TWO,)), running="2.0", place="2/" + TWO
     )
     assert offered(near) == [{ONE}, {ONE}]
 
@@ -358,7 +358,7 @@ def test_an_unproven_start_always_has_a_finding_that_says_why(files):
     assert [one for one in found.findings if one.place == path]
     foreign = published(release("1.0", revisions=("B*",)))
     found = audit(sw(image("1.0")), catalog=foreign)
-    assert (found.answer, found.reload) == ("unclear", "unproven")
+    assert (found.answer, found.next_boot) == ("unclear", "unproven")
     assert "next-boot-unproven" in {one.rule for one in found.findings if one.place == ONE}
     assert "next-boot-unproven" not in rules(sw(image("1.0")))
 
@@ -486,21 +486,21 @@ def test_a_target_that_no_catalog_lists_costs_that_device_its_target():
 def test_where_the_version_was_asked_in_vain_the_bytes_tell_one_and_nothing_else_is_offered():
     written = bank("a", "2.0")
     what = device(
-        member(image("1.0"), image("3.0"), banks=(written,), default="a"), in_bank="a", runs=None
+        member(image("1.0"), image("3.0"), banks=(written,), default="a"), in_bank="a", running=None
     )
     kind = sheet("banks", fallback="other-bank")
-    (runs,) = runs_of(judged(what, kind))
-    assert (runs.version, runs.sure) == ("2.0", True), "nobody asked: the bank tells"
-    (runs,) = runs_of(judged(what, curious(kind)))
-    assert (runs.version, runs.sure) == ("2.0", False)
-    assert {str(place.on(None)) for place in runs.places} >= {"bank:a", ONE, THREE}
+    (running,) = runs_of(judged(what, kind))
+    assert (running.version, running.sure) == ("2.0", True), "nobody asked: the bank tells"
+    (running,) = runs_of(judged(what, curious(kind)))
+    assert (running.version, running.sure) == ("2.0", False)
+    assert {str(place.on(None)) for place in running.places} >= {"bank:a", ONE, THREE}
 
 
 def test_an_image_that_is_for_other_hardware_is_not_what_runs():
     def version(fits):
         known = published(release("1.0", hardware=fits))
-        (runs,) = runs_of(judged(sw(image("1.0"), runs=None), None, known))
-        return runs.version, runs.sure
+        (running,) = runs_of(judged(sw(image("1.0"), running=None), None, known))
+        return running.version, running.sure
 
     assert version(("SW*",)) == ("1.0", True)
     assert version(("AP*",)) == (None, False)
@@ -512,17 +512,17 @@ def test_a_trial_on_a_volume_that_cannot_be_read_is_passed_over():
         Bank(name="committed", state="ok", places=(TWO,)),
     )
 
-    def starts(filesystem):
+    def boots(filesystem):
         card = flash(image("2.0"), name="card", filesystem=filesystem)
         what = device(
             member(volumes=(flash(image("2.0")), card), banks=halves),
             in_bank="committed",
-            runs="2.0",
+            running="2.0",
         )
         return start(what, sheet("paired", fallback="other-bank", reads=("ext4",)))
 
-    assert starts("exfat") == [("proven", "2.0")]
-    assert starts("ext4") == [("unknown", None)], "the state of the trial is unknown"
+    assert boots("exfat") == [("proven", "2.0")]
+    assert boots("ext4") == [("unknown", None)], "the state of the trial is unknown"
 
 
 @pytest.mark.parametrize("boots", [(ONE,), (TWO, ONE)])
@@ -531,7 +531,7 @@ def test_an_altered_image_that_is_the_same_on_the_shelf_points_to_custody(boots)
         shelf = ShelfFacts(proven=frozenset(proven), broken={}, held=frozenset({*held, *proven}))
         what = sw(image("1.0"), image("2.0", content="x"), boots=boots)
         found = audit(what, shelf=shelf).findings
-        (one,) = [one.saw for one in found if one.place == TWO]
+        (one,) = [one.seen for one in found if one.place == TWO]
         return "ovek custody sw-2.0.img" in one
 
     assert told([digest("x")])
@@ -568,7 +568,7 @@ def test_two_publishers_with_the_same_bytes_are_one_release():
         == 0
     )
     told = audit(what, catalog=known, policy=TARGET).findings
-    assert "already on the device" in " ".join(one.saw for one in told)
+    assert "already on the device" in " ".join(one.seen for one in told)
     assert "image-renamed" not in {one.rule for one in told}
 
 
@@ -584,7 +584,7 @@ def test_of_two_publishers_files_with_one_name_the_one_for_this_hardware_is_mean
 
 
 def test_policy_may_want_an_older_release_that_says_no_way_to_itself():
-    what = sw(image("1.0"), image("2.0"), boots=(TWO,), runs="2.0", place=TWO)
+    what = sw(image("1.0"), image("2.0"), boots=(TWO,), running="2.0", place=TWO)
     back = Policy(reserve="0%", target="1.0")
     assert "upgrade-needs-step" not in rules(what, policy=back)
     barred = published(release("1.0", from_=("0.9",)), release("2.0"))
@@ -596,10 +596,10 @@ def test_a_device_of_unknown_model_says_what_is_missing_for_the_recommended_rele
     known = published(release("1.0"), release("2.0", hardware=("SW*",), status="recommended"))
     what = replace(sw(image("1.0")), hardware=Hardware())
     policy = Policy(reserve="0%", target="recommended")
-    told = " ".join(one.saw for one in audit(what, catalog=known, policy=policy).findings)
+    told = " ".join(one.seen for one in audit(what, catalog=known, policy=policy).findings)
     assert "which release is recommended for it, since its model is unknown" in told
     near = audit(sw(image("1.0")), catalog=known, policy=policy).findings
-    assert "which release is recommended" not in " ".join(one.saw for one in near)
+    assert "which release is recommended" not in " ".join(one.seen for one in near)
 
 
 # -- archives, sets, banks -------------------------------------------------------------------------
@@ -623,7 +623,7 @@ def test_an_archive_never_starts_whatever_names_it():
 def test_an_archive_on_flash_is_not_the_target_that_is_there_and_its_image_is_brought():
     packed = plain("sw-2.0.zip", 50 * MIB, digests=Digests(md5=digest("sw-2.0.zip")))
     what = sw(packed, image("1.0"))
-    told = " ".join(one.saw for one in audit(what, catalog=ZIPPED, policy=TARGET).findings)
+    told = " ".join(one.seen for one in audit(what, catalog=ZIPPED, policy=TARGET).findings)
     assert "already on the device" not in told
     unpacked = sw(image("2.0"), image("1.0"))
     found = judged(unpacked, catalog=ZIPPED)
@@ -639,7 +639,7 @@ def paired(committed, trial, **more):
         Bank(name="trial", state="ok" if trial else "empty", version="4.0" if trial else None,
              places=tuple(f"flash:trial/{name}" for name in trial)),
     )  # fmt: skip
-    return device(member(*files, banks=banks), runs="4.0")
+    return device(member(*files, banks=banks), running="4.0")
 
 
 def contents(*names):
@@ -800,7 +800,7 @@ def test_with_has_its_effect_on_the_hardware_of_its_row():
 def test_done_includes_that_components_are_new_enough_for_what_runs():
     def done(version):
         web = component("web", version)
-        what = sw(image("2.0"), boots=(TWO,), runs="2.0", place=TWO, components=(web,))
+        what = sw(image("2.0"), boots=(TWO,), running="2.0", place=TWO, components=(web,))
         return compare_device(None, judged(what, catalog=WEB), "2.0").done
 
     assert (done("1"), done("2"), done(None)) == (False, True, None)
@@ -808,7 +808,7 @@ def test_done_includes_that_components_are_new_enough_for_what_runs():
 
 def test_done_is_not_known_where_the_components_or_the_running_release_are_not():
     def done(components, place=TWO, catalog=WEB):
-        what = sw(image("2.0"), boots=(TWO,), runs="2.0", place=place, components=components)
+        what = sw(image("2.0"), boots=(TWO,), running="2.0", place=place, components=components)
         return compare_device(None, judged(what, catalog=catalog), "2.0").done
 
     assert done(None) is None
@@ -838,7 +838,7 @@ def test_a_setting_that_is_saved_for_the_next_reload_is_pending_and_not_unsaved(
 
 
 def test_a_proven_start_that_is_neither_what_runs_nor_what_is_wanted_is_no_go():
-    stale = sw(image("1.0"), image("3.0"), boots=(ONE,), runs="3.0", place=THREE)
+    stale = sw(image("1.0"), image("3.0"), boots=(ONE,), running="3.0", place=THREE)
     assert audit(stale, policy=TARGET).answer == "no-go"
     assert audit(stale).answer == "unclear", "nobody said what is wanted"
     wanted = sw(image("1.0"), image("2.0"), boots=(TWO,))

@@ -7,19 +7,19 @@ from ovek.model.snapshot import Hardware
 
 
 def sw(name, **more):
-    runs = more.pop("runs", "1.0")
-    place = f"flash:sw-{runs or '1.0'}.img"
+    running = more.pop("running", "1.0")
+    place = f"flash:sw-{running or '1.0'}.img"
     files = (image("1.0"), image("2.0"))
-    return device(member(*files, boots=(place,)), device=name, place=place, runs=runs, **more)
+    return device(member(*files, boots=(place,)), device=name, place=place, running=running, **more)
 
 
 @pytest.fixture
 def fleet(ovek):
     """Four devices in two places, one of which was never read."""
     ovek.snapshot(
-        sw("core-1", runs="2.0", hardware=Hardware(model="SW20")),
+        sw("core-1", running="2.0", hardware=Hardware(model="SW20")),
         sw("core-2"),
-        sw("edge-1", runs=None),
+        sw("edge-1", running=None),
     )
     rows = {"core-1": ("North", "core"), "core-2": ("South", "core"), "edge-1": ("North", "edge"),
             "edge-2": ("South", "edge")}  # fmt: skip

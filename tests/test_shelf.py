@@ -167,8 +167,8 @@ def test_a_proven_archive_proves_the_image_in_it_there_and_on_flash(shelf_site):
 
     def verdicts():
         walks = shelf_site.json("bootwalk", exits=None)["devices"]
-        starts = {one["device"]: one["members"][0]["starts"] or {} for one in walks}
-        return {name: image.get("verdict") for name, image in starts.items()}
+        boots = {one["device"]: one["members"][0]["boots"] or {} for one in walks}
+        return {name: image.get("verdict") for name, image in boots.items()}
 
     assert verdicts() == {"good": "unlisted", "bad": "unlisted"}
     told = shelf_site("shelf")
@@ -213,13 +213,13 @@ def test_what_an_archive_contains_is_proven_no_better_than_the_archive(shelf_sit
     ((name, _),) = found["contains"][0]["digests"].items()
     assert (found["by"], name) == ("md5", "md5")
     walk = shelf_site.json("bootwalk", exits=None)["devices"][0]
-    assert walk["members"][0]["starts"]["verdict"] == "unverified"
+    assert walk["members"][0]["boots"]["verdict"] == "unverified"
 
 
 def test_what_lies_in_an_archive_is_the_one_where_the_archive_is(shelf_site):
     data = archive("zip")
     published_archive(shelf_site, data, status="recommended", kind="system-image")
-    shelf_site.snapshot(device(member(image("0.9")), runs="0.9"))
+    shelf_site.snapshot(device(member(image("0.9")), running="0.9"))
     shelf_site.write("shelf/sw-1.0.zip", data)
     for _ in ("before it is kept", "after"):
         offered = shelf_site.json("shelf", "--for", "sw")["offer"]

@@ -21,7 +21,7 @@ def at(days: float) -> datetime:
 
 def sw(name: str, days: float = 0, version: str = "1.0"):
     place = f"flash:sw-{version}.img"
-    one = device(member(image(version), boots=(place,)), device=name, place=place, runs=version)
+    one = device(member(image(version), boots=(place,)), device=name, place=place, running=version)
     return replace(one, taken_at=at(days))
 
 
@@ -40,14 +40,14 @@ def tried(ovek, name: str, days: float, **ends: str) -> None:
     ovek.write(f"snapshots/{name}.survey.json", json.dumps(whole))
 
 
-def runs(ovek) -> dict[str, str]:
-    return {each["device"]: each["runs"] for each in ovek.json("audit", exits=None)["devices"]}
+def running(ovek) -> dict[str, str]:
+    return {each["device"]: each["running"] for each in ovek.json("audit", exits=None)["devices"]}
 
 
 def test_a_survey_of_one_device_refreshes_it_and_hides_no_other(ovek):
     ovek.snapshot(sw("a"), sw("b"), sw("c"))
     ovek.snapshot(sw("b", 1, "2.0"), name="then.jsonl")
-    assert runs(ovek) == {"a": "1.0", "b": "2.0", "c": "1.0"}
+    assert running(ovek) == {"a": "1.0", "b": "2.0", "c": "1.0"}
     shown = ovek("audit").stdout
     assert shown.startswith("3 devices, as of 2026-03-03 21:14 UTC: 3 go, 0 no-go, 0 unclear.")
     assert "the latest readings from 2 snapshots (now.jsonl: 2, then.jsonl: 1)" in shown
@@ -65,7 +65,10 @@ def test_one_snapshot_is_named_as_commands_print_it_or_by_its_path(ovek):
         str(ovek.folder / "snapshots/now.jsonl"),
     ):
         audit = ovek.json("audit", "--snapshot", named)
-        assert {one["device"]: one["runs"] for one in audit["devices"]} == {"a": "1.0", "b": "1.0"}
+        assert {one["device"]: one["running"] for one in audit["devices"]} == {
+            "a": "1.0",
+            "b": "1.0",
+        }
     assert ovek.json("audit", "--snapshot", "kept")["summary"]["devices"] == 2
     assert "Did you mean 'then'?" in ovek.refuses("audit", "--snapshot", "thn")
     missing = ovek.json("audit", "--snapshot", "then", exits=3)["not_read"]
@@ -102,7 +105,7 @@ def test_a_device_that_was_not_read_is_so_in_every_form(ovek):
     assert "lost: the device closed the connection; last read" in shown
     assert "never: no survey has reached it yet; never read before" in shown
     rows = list(csv.DictReader(io.StringIO(ovek("audit", "--format", "csv", exits=3).stdout)))
-    assert {row["device"] for row in rows if row["reload"] == "not read"} == {"lost", "never"}
+    assert {row["device"] for row in rows if row["next_boot"] == "not read"} == {"lost", "never"}
     suites = ElementTree.fromstring(ovek("audit", "--format", "junit", exits=3).stdout)
     assert [suite.get("name") for suite in suites if suite.get("errors") == "1"] == [
         "lost",
@@ -171,10 +174,10 @@ def test_a_waiver_for_a_device_that_was_not_read_is_not_of_no_use(ovek):
 def test_a_device_that_left_the_fleet_counts_while_the_newest_snapshot_holds_it(ovek):
     ovek.snapshot(sw("a"), sw("ghost"))
     ovek.fleet("a")
-    assert set(runs(ovek)) == {"a", "ghost"}
+    assert set(running(ovek)) == {"a", "ghost"}
     ovek.snapshot(sw("a", 1), name="then.jsonl")
     ovek.fleet("a")
-    assert set(runs(ovek)) == {"a"}
+    assert set(running(ovek)) == {"a"}
     ovek("bootwalk", "ghost", exits=2)
 
 
@@ -303,7 +306,7 @@ def test_a_fleet_of_200_where_60_are_a_week_old_20_never_and_5_by_the_last_surve
     assert [one["device"] for one in audit["not_read"]] == ["sw100", *names[180:]]
     assert audit["summary"]["not_read"] == 21
     assert audit["summary"]["proven"] == 179
-    versions = [one["runs"] for one in audit["devices"]]
+    versions = [one["running"] for one in audit["devices"]]
     assert versions == ["2.0"] * 5 + ["1.0"] * 175
     assert {one["taken_at"] for one in audit["devices"][5:60]} == {"2026-02-23T21:14:05Z"}
 
@@ -313,7 +316,7 @@ def test_the_snapshots_of_several_collectors_are_one_state(ovek):
         write_snapshot(ovek.folder / f"region-{region}/snapshots/night.jsonl", devices)
     ovek.fleet("a", "b", "c", "d")
     made = ovek.json("audit", "--snapshot", "region-*/snapshots/*.jsonl", exits=None)
-    assert {one["device"]: one["runs"] for one in made["devices"]} == {
+    assert {one["device"]: one["running"] for one in made["devices"]} == {
         "a": "1.0", "b": "2.0", "c": "1.0",
     }  # fmt: skip
     assert [one["file"] for one in made["snapshots"]] == [

@@ -108,7 +108,7 @@ def test_a_survey_tells_what_is_true_of_every_device_of_four_vendors(surveyed):
     found = {d["device"]: d for d in map(json.loads, snapshot.read_text().splitlines())}
     assert set(truth) - set(found) == {"kittiwake-bridge"}
     for name, got in found.items():
-        measured_at(got, got["taken_at"])
+        digest_at(got, got["taken_at"])
         for key in ("hardware", "running", "members", "config", "site", "sheet"):
             wanted = json.loads(json.dumps(truth[name].get(key)).replace("+00:00", "Z"))
             if name == "petrel-bridge" and key == "members":
@@ -118,7 +118,7 @@ def test_a_survey_tells_what_is_true_of_every_device_of_four_vendors(surveyed):
             assert got.get(key) == wanted, (name, key)
 
 
-def measured_at(device, time):
+def digest_at(device, time):
     """Take out when each digest was measured, which has to be then, and only where there is one."""
     for one in device["members"]:
         for volume in one.get("volumes", ()):
@@ -348,7 +348,7 @@ def test_a_third_of_a_fleet_misbehaves_and_all_others_are_read_right(ovek):
         if fault is None:
             assert one["result"] == "read", one
             wanted = json.loads(json.dumps(state["device"]["members"]).replace("+00:00", "Z"))
-            measured_at(kept[name], kept[name]["taken_at"])
+            digest_at(kept[name], kept[name]["taken_at"])
             got = kept[name]["members"]
             assert got[0]["volumes"] == wanted[0]["volumes"]
             assert got[0]["boot"]["order"]["saved"][0]["place"] == "flash:sw-1.0.img"

@@ -87,7 +87,7 @@ def test_a_plain_name_is_one_word_without_a_sign_that_means_something(name):
 
 def test_what_a_finding_says_to_type_holds_no_strange_name():
     what = device(member(volumes=(flash(image("1.0"), free=0),), boots=(ONE,)), place=ONE,
-                  device="sw; reboot", runs=None)  # fmt: skip
+                  device="sw; reboot", running=None)  # fmt: skip
     told = [one.words for one in audit(what, policy=replace(POLICY, reserve="5%")).findings]
     assert any("ovek cleanup DEVICE --free" in each for each in told)
     assert not any("reboot" in each for each in told)

@@ -29,7 +29,7 @@ def book(name: str, minutes: int | None = 10, site: str = "Port", reloads: int =
     copy = replace(step, stage="image", do=Do(change="copy", minutes=500))
     return Runbook(
         device=name, site=site, sheet="s", wants="2.0", steps=(copy, *[step] * reloads),
-        reloads=reloads, reload="proven", starts=None, reload_after="proven", starts_after=None,
+        reloads=reloads, next_boot="proven", boots=None, next_boot_after="proven", boots_after=None,
     )  # fmt: skip
 
 

@@ -63,7 +63,7 @@ def test_a_device_without_a_sheet_is_not_nothing(ovek, snmp, secrets, how):
         assert volume["capacity"] >= volume["free"]
     assert one["source"]["kind"] == "snmp"
     walk = ovek.json("bootwalk")["devices"][0]
-    assert walk["reload"] == "unknown"
+    assert walk["next_boot"] == "unknown"
     assert "harbour" not in "".join(
         file.read_text(errors="replace")
         for file in (ovek.folder / "snapshots").rglob("*")

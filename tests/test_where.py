@@ -50,7 +50,7 @@ def test_a_version_finds_members_that_run_it_from_memory_only():
     assert places(gone, "1.0") == ["in memory, not at flash:sw-1.0.img"]
     found = judged(gone)
     (one,) = on_device(found, walk_device(found), Sought("1.0"))
-    assert (one.runs, one.verdict) == (True, None)
+    assert (one.running, one.verdict) == (True, None)
     assert places(device(member(image("1.0"), boots=(ONE,)), place=ONE), "1.0") == [ONE]
 
 
@@ -71,7 +71,7 @@ def test_bytes_are_found_by_each_name_that_sources_give_them():
 def test_what_bears_a_name_and_is_something_else_is_found_with_its_verdict():
     bad = judged(device(member(image("1.0", content="x"), boots=(ONE,)), place=ONE))
     (one,) = on_device(bad, walk_device(bad), Sought("sw-1.0.img"))
-    assert (one.verdict, one.runs, one.starts) == ("altered", True, False)
+    assert (one.verdict, one.running, one.boots) == ("altered", True, False)
 
 
 def test_a_bank_is_found_by_its_version_and_digest():
@@ -85,7 +85,7 @@ def test_the_command_tells_devices_shelf_and_use(ovek, monkeypatch):
     monkeypatch.setenv("XDG_CACHE_HOME", str(ovek.folder / "cache"))
     ovek.snapshot(
         device(member(image("1.0"), image("2.0"), boots=(TWO,)), place=ONE),
-        device(member(image("2.0"), boots=(TWO,)), place=TWO, runs="2.0", device="other"),
+        device(member(image("2.0"), boots=(TWO,)), place=TWO, running="2.0", device="other"),
     )
     ovek.write("shelf/sw-2.0.img", b"not it")
     lines = ovek("where", "sw-2.0.img").stdout.splitlines()
@@ -94,10 +94,10 @@ def test_the_command_tells_devices_shelf_and_use(ovek, monkeypatch):
     )
     assert any(line.startswith("other") and "runs, starts next" in line for line in lines)
     copies = ovek.json("where", "2.0")["copies"]
-    assert [(one["device"], one["runs"], one["starts"]) for one in copies] == [
+    assert [(one["device"], one["running"], one["boots"]) for one in copies] == [
         ("sw", False, True), ("other", True, True), (None, None, None),
     ]  # fmt: skip
     rows = list(csv.DictReader(io.StringIO(ovek("where", "2.0", "--format", "csv").stdout)))
-    assert [row["starts"] for row in rows] == ["yes", "yes", ""]
+    assert [row["boots"] for row in rows] == ["yes", "yes", ""]
     assert rows[2]["digest"] == hashlib.md5(b"not it").hexdigest() or rows[2]["digest"]
     assert ovek("where", "nothing.img", exits=1).stdout == "Not found: 'nothing.img'.\n"

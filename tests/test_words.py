@@ -24,7 +24,7 @@ def said(site):
         for finding in one.findings:
             place = f" {finding.place}" if finding.place else ""
             yield f"  {finding.severity} {finding.rule}{place}"
-            yield f"    seen: {finding.saw}"
+            yield f"    seen: {finding.seen}"
             yield f"    do: {finding.words}"
         book = books[one.device]
         for step in book.steps:

@@ -168,23 +168,25 @@ def bank(name: str, version: str | None = None, **more) -> Bank:
     return Bank(name=name, version=version, **more)
 
 
-def device(*members: Member, runs: str | None = "1.0", place: str | None = None, **more) -> Device:
+def device(
+    *members: Member, running: str | None = "1.0", place: str | None = None, **more
+) -> Device:
     more.setdefault("hardware", Hardware(model="SW10"))
     more.setdefault("device", "sw")
-    running = Running(version=runs, place=place, bank=more.pop("in_bank", None))
+    now = Running(version=running, place=place, bank=more.pop("in_bank", None))
     return Device(
         format="ovek.snapshot/1",
         sheet="switch",
         taken_at=NOW,
-        running=running,
+        running=now,
         members=members,
         **more,
     )
 
 
-def sw(*files, boots=(ONE,), place=ONE, runs="1.0", config=None, **more):
+def sw(*files, boots=(ONE,), place=ONE, running="1.0", config=None, **more):
     """A device of one member that starts one of these files."""
-    return device(member(*files, boots=boots, **more), place=place, runs=runs, config=config)
+    return device(member(*files, boots=boots, **more), place=place, running=running, config=config)
 
 
 def judged(

@@ -285,7 +285,7 @@ class Chance:
             place = self.place()
         what = device(
             *members,
-            runs=self.one(*VERSIONS, *VERSIONS, None),
+            running=self.one(*VERSIONS, *VERSIONS, None),
             place=place,
             in_bank=in_bank,
             hardware=self.one(

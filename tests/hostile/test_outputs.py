@@ -43,7 +43,7 @@ def evil(ovek):
     )
     one = msgspec.structs.replace(one, boot=boot)
     name = f"=de{EVIL}"
-    bad = device(one, device=name, runs=f"1.0{EVIL}", place=place, site=f"site{EVIL}")
+    bad = device(one, device=name, running=f"1.0{EVIL}", place=place, site=f"site{EVIL}")
     ovek.write("sheets/switch.toml", SHEET)
     ovek.snapshot(bad, name="now.jsonl")
     ovek.snapshot(device(member(), device=name), name="before.jsonl")

@@ -103,7 +103,7 @@ def main():
     asked.add_argument("--rounds", type=int, default=90)
     rounds = asked.parse_args().rounds
     names = [*GOOD, *AGENTS, *SERVERS, *HOSTILE]
-    runs, slowest, grew, bad, good = Counter(), {}, 0, 0, 0.0
+    running, slowest, grew, bad, good = Counter(), {}, 0, 0, 0.0
     with tempfile.TemporaryDirectory() as folder:
         for number in range(1, rounds + 1):
             print(f"round {number} of {rounds}", file=sys.stderr, flush=True)
@@ -116,9 +116,9 @@ def main():
                 if name in GOOD:
                     good = max(good, took[name])
                 else:
-                    runs[way_of(name)] += 1
+                    running[way_of(name)] += 1
                     slowest[way_of(name)] = max(slowest.get(way_of(name), 0.0), took[name])
-    for way, number in runs.items():
+    for way, number in running.items():
         print(f"{way}: {number} runs, the slowest {slowest[way]:.1f} s")
     print(f"good devices beside them: the slowest {good:.1f} s")
     print(f"memory grew by {grew / 2**10:.0f} MiB; {bad} ended wrongly")

@@ -163,7 +163,7 @@ def _dropped(error: InputError) -> CatalogMistake:
     """A line of a list that could not be read, as a mistake."""
     name, line = Path(error.file).name, error.line or 1
     return CatalogMistake(
-        kind="line-left-out", file=name, origins=(Origin(name, line),), saw=error.met, do=error.do
+        kind="line-left-out", file=name, origins=(Origin(name, line),), seen=error.met, do=error.do
     )
 
 

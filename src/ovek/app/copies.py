@@ -49,7 +49,7 @@ def custody(
 ) -> FleetCustody:
     """Each image (or one) followed from the catalog over the shelves, in turn, to every flash.
 
-    Its copies are put together by equal digest; `first_wrong` is the first hop with another one.
+    Its copies are put together by equal digest; `first_bad` is the first hop with another one.
     Raises InputError.
 
     >>> from ovek import custody, open_site, select

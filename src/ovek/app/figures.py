@@ -47,10 +47,12 @@ def _charting(devices: Devices, now: datetime) -> Part[list[Charted]]:
         subject = subject_of(judged, walk, wants.policy, wanted, times)
         return Charted(
             **of_device(device),
-            wants=wanted.target,
+            target=wanted.target,
             on_target=on_target(judged, subject.walk, wanted.target),
-            starts=tuple(
-                AuditedStart(member=member.id, runs=member.runs, place=None, version=member.starts)
+            boots=tuple(
+                AuditedStart(
+                    member=member.id, running=member.running, place=None, version=member.boots
+                )
                 for member in subject.members
             ),
             images=tuple(_images(subject)),

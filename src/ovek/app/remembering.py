@@ -77,14 +77,14 @@ class History:
             if span.fact.value in versions
         ]
         known = {(one.device, one.member) for one in ran}
-        ran += [one for one in held if one.runs and (one.device, one.member) not in known]
+        ran += [one for one in held if one.running and (one.device, one.member) not in known]
         members: dict[str, set[str]] = {}
         for device, span in store.spans("starts", "version"):
             members.setdefault(device, set()).add(span.fact.member)
         return ImageHistory(
             **self._context,
             image=image,
-            copies=history.joined(one for one in held if not one.runs),
+            copies=history.joined(one for one in held if not one.running),
             ran=history.joined(ran),
             vouched=_vouched(site, store, image),
             several={device for device, ids in members.items() if len(ids) > 1},

@@ -184,7 +184,7 @@ def _one(planning: Planning, subject: Subject) -> tuple[DeviceAudit, ReportDevic
     of_device: dict[str, Any] = {key: getattr(audit, key) for key in _OF_DEVICE}
     return audit, ReportDevice(
         **of_device,
-        wants=book.wants,
+        target=book.target,
         walk=subject.walk,
         images=_images(audit, subject),
         flash=flash_of(subject),
@@ -195,7 +195,7 @@ def _one(planning: Planning, subject: Subject) -> tuple[DeviceAudit, ReportDevic
 
 _OF_DEVICE = (
     "device", "site", "role", "sheet", "model", "taken_at", "answer", "reason", "why", "not_read",
-    "reload", "on_target", "starts", "findings",
+    "next_boot", "on_target", "boots", "findings",
 )  # fmt: skip
 
 

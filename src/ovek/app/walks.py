@@ -71,7 +71,7 @@ def boot_walks(
 def severe(result: FleetWalks, fail_on: str) -> bool:
     """Whether a device is a no-go, or what it starts is at or above a severity."""
     no_go = any(one.answer == "no-go" for one in result.answered) and reaches("critical", fail_on)
-    return no_go or any(reaches(_SEVERITIES.get(one.reload), fail_on) for one in result.devices)
+    return no_go or any(reaches(_SEVERITIES.get(one.next_boot), fail_on) for one in result.devices)
 
 
 def walk_figure(devices: Devices, what_ifs: list[WhatIf]) -> WalkFigure:
@@ -88,9 +88,9 @@ def walk_figure(devices: Devices, what_ifs: list[WhatIf]) -> WalkFigure:
     judged = judge_device(*found[0])
     as_is = _walk(judged)
     if not what_ifs:
-        starts = [one.starts for one in as_is.members if one.starts is not None]
+        boots = [one.boots for one in as_is.members if one.boots is not None]
         several = len(as_is.members) > 1
-        places = [one.at if several else one.at.on(None) for one in starts if one.at is not None]
+        places = [one.at if several else one.at.on(None) for one in boots if one.at is not None]
         bad = tuple(dict.fromkeys(map(str, places)))
         what_ifs = [WhatIf(bad=bad)] if bad else []
     walks = [("as it is", as_is)]

@@ -45,5 +45,5 @@ def command(
     devices = selected.devices()
     result = custody(devices, image, shelves)
     show(result, form, View(verbose=verbose))
-    wrong = any(one.first_wrong is not None for one in result.images)
+    wrong = any(one.first_bad is not None for one in result.images)
     exit_code(wrong or (image is not None and not result.images), devices)

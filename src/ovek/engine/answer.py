@@ -32,12 +32,12 @@ from ovek.model.walk import DeviceWalk, Started
 class Meant(Struct, frozen=True, kw_only=True):
     """How the next start of one member stands to what runs and to what is wanted.
 
-    `runs` and `wanted` are whether it is that (None: not known); `target` is whether a target is
+    `running` and `wanted` are whether it is that (None: not known); `target` is whether a target is
     known for the member, `config` whether the saved configuration is read (None: not known).
     """
 
     member: str
-    runs: bool | None
+    running: bool | None
     wanted: bool
     target: str | None
     config: bool | None = True
@@ -57,32 +57,32 @@ def answered(
     def answer(what: Answer, why: str, detail: str, *, read: bool = True) -> Answered:
         return Answered(
             device=walk.device, answer=what, why=why, detail=detail, read=read, waived=waived,
-            reload=walk.reload,
+            next_boot=walk.next_boot,
         )  # fmt: skip
 
     if not_read is not None:
         return answer("unclear", UNREAD, f"{UNREAD}: {not_read}", read=False)
-    if walk.reload == "stranded":
+    if walk.next_boot == "stranded":
         detail = f"{_member(walk, 'stranded')}{NOTHING}{_tried(walk)}"
         return answer("no-go", NOTHING, detail)
     if open_:
         first, more = open_[0], len(open_) - 1
         detail = f"{_at(first)}; {_starts(walk)}"
         return answer("no-go", first.rule, detail + _more(more))
-    strays = [one for one in meant if not one.wanted and one.runs is not True]
-    astray = next((one for one in strays if one.runs is False and one.target is not None), None)
-    if walk.reload == "proven" and astray is not None:
+    strays = [one for one in meant if not one.wanted and one.running is not True]
+    astray = next((one for one in strays if one.running is False and one.target is not None), None)
+    if walk.next_boot == "proven" and astray is not None:
         return answer("no-go", UNWANTED, f"{_starts(walk)}, target {astray.target}")
-    if walk.reload == "proven" and not strays and all(one.config is True for one in meant):
+    if walk.next_boot == "proven" and not strays and all(one.config is True for one in meant):
         detail = f"{waived} critical finding{'s' if waived > 1 else ''} waived" if waived else ""
         return answer("go", detail, detail)
-    if walk.reload == "proven" and strays:
-        unsure = strays[0].runs is None
+    if walk.next_boot == "proven" and strays:
+        unsure = strays[0].running is None
         detail = "running version unknown" if unsure else _starts(walk)
         return answer("unclear", ANOTHER, f"{ANOTHER}: {detail}" if unsure else detail)
-    if walk.reload == "proven":
+    if walk.next_boot == "proven":
         return answer("unclear", CONFIG_UNKNOWN, CONFIG_UNKNOWN)
-    return answer("unclear", UNPROVEN if walk.reload == "unproven" else UNKNOWN, _unclear(walk))
+    return answer("unclear", UNPROVEN if walk.next_boot == "unproven" else UNKNOWN, _unclear(walk))
 
 
 def unread(one: Unread) -> Answered:
@@ -113,8 +113,8 @@ def _tried(walk: DeviceWalk) -> str:
 
 
 def _starts(walk: DeviceWalk) -> str:
-    boots = list(dict.fromkeys(_name(one.starts) for one in walk.members))
-    running = walk.runs or "unknown"
+    boots = list(dict.fromkeys(_name(one.boots) for one in walk.members))
+    running = walk.running or "unknown"
     then = " / ".join(boots) or "unknown"
     return f"next boot {then}" + (f", running {running}" if boots != [running] else "")
 
@@ -125,19 +125,19 @@ def _more(number: int) -> str:
     return f"; plus {number} more critical finding{'s' if number > 1 else ''}"
 
 
-def _name(starts: Started | None) -> str:
-    if starts is None:
+def _name(boots: Started | None) -> str:
+    if boots is None:
         return "unknown"
-    return starts.version or starts.place
+    return boots.version or boots.place
 
 
 def _unclear(walk: DeviceWalk) -> str:
     """Why a device is neither go nor no-go: the first member whose next boot is not proven."""
     for one in walk.members:
         front = f"member {one.member}: " if len(walk.members) > 1 else ""
-        if one.outcome == "unproven" and one.starts is not None:
-            version = f"{one.starts.version} " if one.starts.version else ""
-            return f"{front}next boot {version}from {one.starts.place}, unproven"
+        if one.outcome == "unproven" and one.boots is not None:
+            version = f"{one.boots.version} " if one.boots.version else ""
+            return f"{front}next boot {version}from {one.boots.place}, unproven"
         if one.outcome == "unknown":
             return f"{front}{UNKNOWN}: {one.note}" if one.note else f"{front}{UNKNOWN}"
     return UNKNOWN

@@ -121,11 +121,11 @@ def audit_within(
         answer=answer.answer,
         reason=answer.why,
         why=answer.detail,
-        reload=walk.reload,
+        next_boot=walk.next_boot,
         target=wanted.target,
         on_target=on_target(judged, walk, wanted.target),
-        runs=_runs(subject),
-        starts=_starts(subject),
+        running=_runs(subject),
+        boots=_starts(subject),
         images=_images(subject),
         space=_space(subject),
         findings=marked,
@@ -138,11 +138,11 @@ def _meant(subject: Subject) -> Iterator[Meant]:
     """How the next start of each member stands to what it runs and to what is wanted."""
     wanted = subject.wanted
     for member in subject.members:
-        order = subject.order(member.starts, member.runs)
-        goal = subject.order(member.starts, wanted.goal_version) == 0
+        order = subject.order(member.boots, member.running)
+        goal = subject.order(member.boots, wanted.goal_version) == 0
         yield Meant(
             member=member.id,
-            runs=None if order is None else order == 0,
+            running=None if order is None else order == 0,
             wanted=goal or _is_hop(subject, member),
             target=wanted.target,
             config=reads_config(subject.judged, member.one),
@@ -152,8 +152,8 @@ def _meant(subject: Subject) -> Iterator[Meant]:
 def _is_hop(subject: Subject, member: MemberSubject) -> bool:
     """Whether a member starts the first install on the way to what is wanted."""
     goal = subject.wanted.goal_of(member.id)
-    starting = member.starting.judgement.release if member.starting is not None else None
-    if goal is None or starting is None or subject.order(member.starts, member.runs) == 0:
+    starting = member.boot_image.judgement.release if member.boot_image is not None else None
+    if goal is None or starting is None or subject.order(member.boots, member.running) == 0:
         return False
     hops = way_to(subject.judged, goal, subject.wanted, member.id).hops or ()
     first = next((hop.release for hop in hops if hop.loads == "image"), None)
@@ -170,7 +170,7 @@ def answer_in(audit: DeviceAudit) -> Answered:
         detail=audit.why,
         waived=sum(one.waived is not None for one in severe),
         read=audit.not_read is None,
-        reload=audit.reload,
+        next_boot=audit.next_boot,
     )
 
 
@@ -192,7 +192,7 @@ def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
         _STOPPED[rule.stops],
         _PLACE_IN_LIST[finding.rule],
         finding.place or "",
-        finding.saw,
+        finding.seen,
     )
 
 
@@ -200,15 +200,15 @@ def finding_of(found: Found, subject: Subject, told: Told | None = None) -> Find
     """What was found as a finding, with the step after which it is gone where there is a plan."""
     said, several = found.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)
-    saw = said.saw
+    seen = said.seen
     if place is None and several and said.member is not None:
-        saw = f"member {said.member}: {saw}"
+        seen = f"member {said.member}: {seen}"
     after, words = told.of(found) if told is not None else (None, usual_words(found))
     return Finding(
         rule=found.rule.slug,
         severity=found.severity,
         place=place,
-        saw=saw,
+        seen=seen,
         words=words,
         fixed_after=after,
     )
@@ -223,7 +223,7 @@ def _placed(place: Place, member: str | None, several: bool) -> str:
 def _runs(subject: Subject) -> str | None:
     """The version that a device runs: as it tells, else that of its members where it is one."""
     version = subject.judged.device.running.version
-    versions = {member.runs for member in subject.members}
+    versions = {member.running for member in subject.members}
     return version if version is not None or len(versions) != 1 else versions.pop()
 
 
@@ -231,9 +231,9 @@ def _starts(subject: Subject) -> tuple[AuditedStart, ...]:
     return tuple(
         AuditedStart(
             member=member.id,
-            runs=member.runs,
-            place=member.walk.starts.place if member.walk.starts else None,
-            version=member.starts,
+            running=member.running,
+            place=member.walk.boots.place if member.walk.boots else None,
+            version=member.boots,
         )
         for member in subject.members
     )
@@ -247,7 +247,7 @@ def _images(subject: Subject) -> tuple[AuditedImage, ...]:
             verdict=one.judgement.verdict,
             release=one.release,
             by=one.judgement.by,
-            measured_at=one.image.file.digests_at if one.image.file is not None else None,
+            digest_at=one.image.file.digests_at if one.image.file is not None else None,
             needed=one.image.place in needed[one.member],
         )
         for one in standing_images(subject.judged)

@@ -65,8 +65,8 @@ def walk_device(judged: JudgedDevice) -> DeviceWalk:
     outcomes: set[Reload] = {walk.outcome for walk in walks} or {"unknown"}
     return DeviceWalk(
         device=device.device,
-        reload=next(name for name in RELOADS_WORST_FIRST if name in outcomes),
-        runs=device.running.version,
+        next_boot=next(name for name in RELOADS_WORST_FIRST if name in outcomes),
+        running=device.running.version,
         changes=_changes(judged, walks),
         members_differ=_members_differ(walks),
         members=walks,
@@ -103,7 +103,7 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
         member=one.member.id,
         from_=None if not seen.used else "live" if seen.only_live else "saved",
         outcome=outcome,
-        starts=started,
+        boots=started,
         tried=tuple(tried),
         note=note,
         rescue=rescue(judged, one) if outcome == "stranded" else (),
@@ -121,11 +121,11 @@ def rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
         if image.starts_members and image.judgement.verdict in STARTS and image.suits is not False
     ]
     scheme = judged.judge.sheet.versions.pattern
-    runs = {place for each in runs_of(judged) for place in each.places}
+    running = {place for each in runs_of(judged) for place in each.places}
 
     def better_first(image: Image, other: Image) -> int:
         ranks = [WORST_FIRST.index(each.judgement.verdict) for each in (other, image)]
-        now = [each.place.on(one.member.id) in runs for each in (other, image)]
+        now = [each.place.on(one.member.id) in running for each in (other, image)]
         order = compare(other.version or "", image.version or "", scheme) or 0
         by_name = -1 if image.place[:2] < other.place[:2] else 1
         return ranks[0] - ranks[1] or now[0] - now[1] or order or by_name
@@ -157,12 +157,12 @@ def others_that_boot(
     cited: Iterable[Candidate] | None = None,
 ) -> bool:
     """Whether a boot would come to something else that boots, were the first one missing."""
-    starts = walked.starts.at if walked.starts is not None else None
-    first = judged.image(starts) if starts is not None else None
+    boots = walked.boots.at if walked.boots is not None else None
+    first = judged.image(boots) if boots is not None else None
 
     def another(image: Image) -> bool:
-        boots = image is not first and image.starts_members
-        return boots and image.judgement.verdict in STARTS
+        other = image is not first and image.starts_members
+        return other and image.judgement.verdict in STARTS
 
     for each in cited_candidates(judged, one, walked) if cited is None else cited:
         if each.result == "remote" and first is not None:
@@ -400,13 +400,13 @@ def _changes(judged: JudgedDevice, walks: tuple[MemberWalk, ...]) -> bool | None
     """Whether some member starts another version than it runs, as far as is known."""
     changes = False
     for one, walk in zip(judged.members or (), walks, strict=True):
-        runs = version_of(judged, one)
-        if walk.starts is None or walk.starts.version is None or runs is None:
+        running = version_of(judged, one)
+        if walk.boots is None or walk.boots.version is None or running is None:
             return None
-        changes = changes or walk.starts.version != runs
+        changes = changes or walk.boots.version != running
     return changes if walks else None
 
 
 def _members_differ(walks: tuple[MemberWalk, ...]) -> bool | None:
-    versions = {walk.starts.version if walk.starts else None for walk in walks}
+    versions = {walk.boots.version if walk.boots else None for walk in walks}
     return None if None in versions or not walks else len(versions) > 1

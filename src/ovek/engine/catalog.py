@@ -115,7 +115,7 @@ def unused(annotations: Iterable[Annotation], releases: ReleaseIndex) -> Iterato
                 kind="annotation-unused",
                 file=one.files,
                 origins=(Origin(f"annotations.toml, annotation[{at}]", 1),),
-                saw="the catalog has no release of that name",
+                seen="the catalog has no release of that name",
                 do="Correct the name in catalog/annotations.toml, or remove it",
             )
 
@@ -155,7 +155,7 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                     kind="facts-differ",
                     file=file,
                     origins=origins,
-                    saw=f"the sources disagree on its {title}: {told}",
+                    seen=f"the sources disagree on its {title}: {told}",
                     do="Find out which source is right, and correct the other",
                 )
         for one, other in combinations(entries, 2):
@@ -164,7 +164,7 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                     kind="rows-shadow",
                     file=file,
                     origins=(one.origin, other.origin),
-                    saw=f"the row for {' '.join(one.release.hardware or ())} hides the row for "
+                    seen=f"the row for {' '.join(one.release.hardware or ())} hides the row for "
                     f"{' '.join(other.release.hardware or ())}, which needs something else",
                     do="Put the narrower row first, or make them exclude each other",
                 )
@@ -194,8 +194,8 @@ def _shown(value: object) -> str:
     return str(value)
 
 
-def _mistake(kind: str, one: KnownRelease, saw: str, do: str) -> CatalogMistake:
-    return CatalogMistake(kind=kind, file=one.file, origins=one.origins, saw=saw, do=do)
+def _mistake(kind: str, one: KnownRelease, seen: str, do: str) -> CatalogMistake:
+    return CatalogMistake(kind=kind, file=one.file, origins=one.origins, seen=seen, do=do)
 
 
 def _shared_digests(releases: ReleaseIndex) -> Iterator[CatalogMistake]:
@@ -209,7 +209,7 @@ def _shared_digests(releases: ReleaseIndex) -> Iterator[CatalogMistake]:
                 kind="shared-digest",
                 file=names[0],
                 origins=origins,
-                saw=f"the digest {digest} is also listed for {', '.join(names[1:])}",
+                seen=f"the digest {digest} is also listed for {', '.join(names[1:])}",
                 do="Find out which name is right; one of them has the digest of another file",
             )
 

@@ -164,8 +164,8 @@ def do_of(
         _about(change, several=several),
         lines=lines,
         by_hand=by_hand,
-        reload=stage.walk.reload,
-        starts=starts_of(stage.walk),
+        next_boot=stage.walk.next_boot,
+        boots=starts_of(stage.walk),
         harm=tuple(dict.fromkeys((*stage.halfway, *stage.harm))),
         minutes=None if takes is None else -(-takes // 60),
     )
@@ -204,12 +204,12 @@ def _on_shelf(content: Content, shelf: ShelfFacts | None) -> str | None:
 def starts_of(walk: DeviceWalk) -> str | None:
     """What starts next, where all members start the same version."""
     found = dict.fromkeys(
-        (each.starts.version or each.starts.place) if each.starts is not None else None
+        (each.boots.version or each.boots.place) if each.boots is not None else None
         for each in walk.members
     )
-    if len(walk.members) == 1 and walk.members[0].starts is not None:
-        starts = walk.members[0].starts
-        return f"{starts.version} from {starts.place}" if starts.version else starts.place
+    if len(walk.members) == 1 and walk.members[0].boots is not None:
+        boots = walk.members[0].boots
+        return f"{boots.version} from {boots.place}" if boots.version else boots.place
     return " / ".join(each or "nothing" for each in found) if any(found) else None
 
 

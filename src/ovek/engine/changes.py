@@ -501,10 +501,10 @@ def _reloaded(device: Device, walk: DeviceWalk | None) -> Device:
     """The device after a reload: each member runs what its walk starts, by its saved settings."""
     if walk is None or not walk.members:
         return device
-    starts = {each.member: each.starts for each in walk.members}
-    first = starts[walk.members[0].member]
+    boots = {each.member: each.boots for each in walk.members}
+    first = boots[walk.members[0].member]
     version = first.version if first is not None else None
-    alike = [begun for begun in starts.values() if begun is not None and begun.version == version]
+    alike = [begun for begun in boots.values() if begun is not None and begun.version == version]
     places = {begun.at.on(None) for begun in alike if begun.at is not None}
     place = places.pop() if len(places) == 1 else None
     several = len(walk.members) > 1
@@ -515,7 +515,7 @@ def _reloaded(device: Device, walk: DeviceWalk | None) -> Device:
     )
 
     def started(member: Member) -> Member:
-        begun = starts.get(member.id)
+        begun = boots.get(member.id)
         boot = member.boot or Boot()
         after = Boot(
             mode=_live(boot.mode),

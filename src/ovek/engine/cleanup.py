@@ -50,12 +50,12 @@ from ovek.model.walk import DeviceWalk
 
 def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
     """Plan for every member of a device, in numbers."""
-    walk, runs = walk_device(judged), runs_of(judged)
+    walk, running = walk_device(judged), runs_of(judged)
     if asked.room.release is not None:
         release = sized(asked.room.release, judged, asked.sizes)
         asked = replace(asked, room=replace(asked.room, release=release))
     return [
-        _plan_member(case) for case in cases_of(judged, judged.members or (), walk, runs, asked)
+        _plan_member(case) for case in cases_of(judged, judged.members or (), walk, running, asked)
     ]
 
 
@@ -96,7 +96,7 @@ def _tried_out(case: Case, chosen: Chosen) -> CleanupPlan:
     """What a choice comes to; refused where it does harm that nobody unlocked."""
     plan = _in_bank(case, chosen) if chosen.volume is None else _on_volume(case, chosen)
     now = Situation(
-        judged=case.judged, walk=case.walk, runs=case.runs, wanted=Wanted(),
+        judged=case.judged, walk=case.walk, running=case.running, wanted=Wanted(),
         policy=case.asked.policy, shelf=case.asked.shelf,
     )  # fmt: skip
     changes = [*deletions(now, case.one, chosen.going), *_brings(case, chosen)]
@@ -109,7 +109,7 @@ def _tried_out(case: Case, chosen: Chosen) -> CleanupPlan:
     deleted = [each for each in done.stages if not isinstance(each.change, Copy | WriteBank)]
     walk = deleted[-1].walk if deleted else case.walk
     after = _started(walk, case.one.member.id)
-    return replace(plan, reload_after=walk.reload, starts_after=after)
+    return replace(plan, next_boot_after=walk.next_boot, boots_after=after)
 
 
 def _brings(case: Case, chosen: Chosen) -> Iterator[Change]:
@@ -152,10 +152,10 @@ def _meant(chosen: Chosen) -> frozenset[Place]:
 
 def _started(walk: DeviceWalk, member: str) -> str | None:
     """What a member boots next, in words; None: nothing, or not known."""
-    starts = walk.member(member).starts
-    if starts is None:
+    boots = walk.member(member).boots
+    if boots is None:
         return None
-    return f"{starts.version} from {starts.place}" if starts.version else starts.place
+    return f"{boots.version} from {boots.place}" if boots.version else boots.place
 
 
 def _on_volume(case: Case, chosen: Chosen) -> CleanupPlan:
@@ -167,7 +167,7 @@ def _on_volume(case: Case, chosen: Chosen) -> CleanupPlan:
     if volume.capacity is not None:
         after = max(volume.free, min(after, volume.capacity))
     wanted = after if goal.wanted is None else goal.wanted
-    starts = _started(case.walk, member)
+    boots = _started(case.walk, member)
     plan = CleanupPlan(
         **of_device(case.judged.device),
         member=member,
@@ -178,10 +178,10 @@ def _on_volume(case: Case, chosen: Chosen) -> CleanupPlan:
         fits=chosen.fits,
         free_after=after,
         short_by=max(0, wanted - after),
-        reload_before=case.walk.reload,
-        reload_after=case.walk.reload,
-        starts_before=starts,
-        starts_after=starts,
+        next_boot_before=case.walk.next_boot,
+        next_boot_after=case.walk.next_boot,
+        boots_before=boots,
+        boots_after=boots,
         capacity=volume.capacity,
         drop=_drops(chosen),
         keep=() if case.asked.detail == "numbers" else _keeps(chosen),
@@ -202,7 +202,7 @@ def _in_bank(case: Case, chosen: Chosen) -> CleanupPlan:
     """The plan where banks hold their image themselves: which one to write to, or to boot."""
     member, spot = case.one.member.id, chosen.spot
     assert spot is not None
-    starts = _started(case.walk, member)
+    boots = _started(case.walk, member)
     return CleanupPlan(
         **of_device(case.judged.device),
         member=member,
@@ -212,10 +212,10 @@ def _in_bank(case: Case, chosen: Chosen) -> CleanupPlan:
         enough=True,
         free_after=None,
         short_by=None,
-        reload_before=case.walk.reload,
-        reload_after=case.walk.reload,
-        starts_before=starts,
-        starts_after=starts,
+        next_boot_before=case.walk.next_boot,
+        next_boot_after=case.walk.next_boot,
+        boots_before=boots,
+        boots_after=boots,
         bank=spot.bank,
         bank_why=spot.why,
         there=spot.there,
@@ -236,20 +236,25 @@ def _refused(plan: CleanupPlan, why: str) -> CleanupPlan:
         locked=(),
         ways=(),
         fits=False,
-        reload_after=plan.reload_before,
-        starts_after=plan.starts_before,
+        next_boot_after=plan.next_boot_before,
+        boots_after=plan.boots_before,
         note=f"refused, because during the plan {why}",
     )
 
 
 def deleting(judged: JudgedDevice, asked: Asked) -> Trial:
     """The deletions where no image is asked for, with the backups before them, tried out."""
-    walk, runs = walk_device(judged), runs_of(judged)
+    walk, running = walk_device(judged), runs_of(judged)
     now = Situation(
-        judged=judged, walk=walk, runs=runs, wanted=Wanted(), policy=asked.policy, shelf=asked.shelf
+        judged=judged,
+        walk=walk,
+        running=running,
+        wanted=Wanted(),
+        policy=asked.policy,
+        shelf=asked.shelf,
     )
     trial, sheet = begin(now), judged.judge.sheet
-    for case in cases_of(judged, judged.members or (), walk, runs, asked):
+    for case in cases_of(judged, judged.members or (), walk, running, asked):
         volume = image_volume(sheet, case.one.member)
         if volume is None or no_room_to_plan(volume, sheet, asked.room):
             continue
@@ -279,7 +284,7 @@ def with_deletions(
     """Plans for space alone, with their deletions as steps."""
     trial = deleting(judged, asked)
     before = Situation(
-        judged=judged, walk=walk_device(judged), runs=runs_of(judged), wanted=Wanted(),
+        judged=judged, walk=walk_device(judged), running=runs_of(judged), wanted=Wanted(),
         policy=asked.policy,
     )  # fmt: skip
     return _each_its_own(judged, plans, tuple(steps_of(before, trial, rates=rates)), ())
@@ -340,7 +345,7 @@ def _lost(case: Case, spot: Spot | None) -> Lost | None:
         judged=case.judged,
         one=case.one,
         walk=case.walk,
-        runs=case.runs,
+        running=case.running,
         release=release,
         shelf=case.asked.shelf,
     )
@@ -468,8 +473,8 @@ def _no_plan(
         enough=False,
         free_after=None,
         short_by=None,
-        reload_before=walk.reload,
-        reload_after=walk.reload,
+        next_boot_before=walk.next_boot,
+        next_boot_after=walk.next_boot,
         capacity=volume.capacity if volume is not None else None,
         note=note,
     )

@@ -66,8 +66,8 @@ def compare_device(
     return DeviceCompare(
         **of_device(there.device),
         outcome="new" if old is None else "gone" if new is None else outcome,  # type: ignore[arg-type]
-        reload_before=before.reload if before is not None else None,
-        reload_after=after.reload if after is not None else None,
+        next_boot_before=before.next_boot if before is not None else None,
+        next_boot_after=after.next_boot if after is not None else None,
         changes=changes,
         expected=expect,
         no_longer_proven=tuple(one.change for one in lost),
@@ -82,11 +82,11 @@ def _unasked(
 ) -> Iterator[str]:
     """What got worse though nobody asks for that: a start, then images."""
     if before is not None and after is not None:
-        was, now = (RELOADS_WORST_FIRST.index(one.reload) for one in (before, after))
-        if after.reload == "stranded" and now < was:
+        was, now = (RELOADS_WORST_FIRST.index(one.next_boot) for one in (before, after))
+        if after.next_boot == "stranded" and now < was:
             yield "it would no longer boot"
         elif now < was:
-            yield f"its next boot was {before.reload} and is {after.reload}"
+            yield f"its next boot was {before.next_boot} and is {after.next_boot}"
     for one in lost:
         change = one.change
         front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
@@ -107,20 +107,20 @@ def on_target(judged: JudgedDevice, walk: DeviceWalk, target: str | None) -> boo
 def _done(new: JudgedDevice, walk: DeviceWalk, expect: str) -> Iterator[MemberDone]:
     scheme = new.judge.sheet.versions.pattern
     for ours, each in zip(runs_of(new), walk.members, strict=True):
-        runs = ours.version
-        starts = each.starts.version if each.starts is not None else None
+        running = ours.version
+        boots = each.boots.version if each.boots is not None else None
         done: bool | None = True
         why = f"running {expect}, next boot {expect}"
-        if runs is None:
+        if running is None:
             done, why = None, "its running version is unknown"
-        elif compare(runs, expect, scheme) != 0:
-            done, why = False, f"running {runs}"
+        elif compare(running, expect, scheme) != 0:
+            done, why = False, f"running {running}"
         elif each.outcome == "stranded":
-            done, why = False, f"running {runs}, but it would not boot again"
-        elif starts is None:
-            done, why = None, f"running {runs}; its next boot is unknown"
-        elif compare(starts, expect, scheme) != 0:
-            done, why = False, f"running {runs}, but the next boot is {starts}"
+            done, why = False, f"running {running}, but it would not boot again"
+        elif boots is None:
+            done, why = None, f"running {running}; its next boot is unknown"
+        elif compare(boots, expect, scheme) != 0:
+            done, why = False, f"running {running}, but the next boot is {boots}"
         elif (lags := _lagging(new, ours)) is not None:
             done, why = lags
         yield MemberDone(member=ours.member, done=done, why=why)
@@ -224,7 +224,7 @@ def _known(told: str | None) -> str:
 
 def _runs(judged: JudgedDevice, member: str) -> str | None:
     """The version that a member runs."""
-    return next((runs.version for runs in runs_of(judged) if runs.member == member), None)
+    return next((running.version for running in runs_of(judged) if running.member == member), None)
 
 
 def _bank(name: str | None) -> str | None:

@@ -57,7 +57,7 @@ def confirm(plan: CleanupPlan, now: JudgedDevice, release: KnownRelease | None) 
         free=free,
         wanted=plan.wanted,
         enough=enough,
-        reload=walk_device(now).reload,
+        next_boot=walk_device(now).next_boot,
     )
 
 

@@ -48,7 +48,7 @@ def on_shelf(
                 digests=one.digests,
                 folder=folder,
                 order=order,
-                measured_at=seen_at,
+                digest_at=seen_at,
             )
             yield one.release, sighting
 
@@ -56,7 +56,7 @@ def on_shelf(
 def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
     """The copies on the flash of a device, each with the release it was held against."""
     device = judged.device
-    running = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
+    in_use = {place for running in runs_of(judged) if running.sure for place in running.places}
     for one in standing_images(judged):
         image = one.image
         yield (
@@ -69,8 +69,8 @@ def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
                 digests=one.digests or Digests(),
                 device=device.device,
                 sheet=judged.judge.sheet.name,
-                runs=image.place.on(one.member) in running,
-                measured_at=_measured_at(image, device),
+                running=image.place.on(one.member) in in_use,
+                digest_at=_measured_at(image, device),
             ),
         )
 
@@ -189,18 +189,18 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
     groups = _groups([published], copies)
     why = _doubt(release, groups)
     if why:
-        groups = [replace(group, right=None) for group in groups]
-    wrong = [copy for group in groups if group.right is False for copy in group.copies]
+        groups = [replace(group, good=None) for group in groups]
+    wrong = [copy for group in groups if group.good is False for copy in group.copies]
     first = min(wrong, key=_hop, default=None)
-    right = [copy for group in groups if group.right for copy in group.copies]
+    right = [copy for group in groups if group.good for copy in group.copies]
     nobody = not release.digests
     return Custody(
         image=release.file,
         version=release.version,
         groups=tuple(groups),
-        first_wrong=first.hop if first is not None else None,
-        wrong_in=first.folder if first is not None else None,
-        told=(why,) if why else tuple(_told(groups, own=release.trust == "own")),
+        first_bad=first.hop if first is not None else None,
+        bad_in=first.folder if first is not None else None,
+        advice=(why,) if why else tuple(_told(groups, own=release.trust == "own")),
         renamed=tuple(copy.place for copy in copies if copy.name != release.file),
         restorable=_restorable(copies, [c for g in groups for c in g.copies] if nobody else right),
         odd=tuple(_odd(groups)),
@@ -217,11 +217,11 @@ def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:
     """
     if release.doubtful:
         return "its publisher doubts the digest, so it is disputed which copies are good"
-    if release.disputed and not any(group.right for group in groups):
+    if release.disputed and not any(group.good for group in groups):
         return "its sources disagree on the digest, so it is disputed which copies are good"
-    wrong = [group for group in groups if group.right is False]
+    wrong = [group for group in groups if group.good is False]
     agree = len(wrong) == 1 and not any(
-        copy.hop != "catalog" for group in groups if group.right for copy in group.copies
+        copy.hop != "catalog" for group in groups if group.good for copy in group.copies
     )
     hops = {copy.hop for group in wrong for copy in group.copies}
     sizes = {copy.size for group in wrong for copy in group.copies} - {None}
@@ -241,14 +241,16 @@ def _unlisted(copies: list[Sighting]) -> Custody:
     names = Counter(copy.name for copy in copies)
     name = max(names, key=lambda each: (names[each], each))
     groups = _groups([], copies)
-    same = [copy for group in groups if any(c.runs for c in group.copies) for copy in group.copies]
-    unverified = any(copy.runs and not copy.digests for copy in copies)
+    same = [
+        copy for group in groups if any(c.running for c in group.copies) for copy in group.copies
+    ]
+    unverified = any(copy.running and not copy.digests for copy in copies)
     return Custody(
         image=name,
         version=None,
         groups=tuple(groups),
-        first_wrong=None,
-        told=tuple(_told(groups)),
+        first_bad=None,
+        advice=tuple(_told(groups)),
         renamed=tuple(copy.place for copy in copies if copy.name != name),
         restorable=None if unverified else _restorable(copies, same),
         listed=False,
@@ -259,7 +261,7 @@ def _unlisted(copies: list[Sighting]) -> Custody:
 
 def _restorable(copies: Iterable[Sighting], good: Iterable[Sighting]) -> bool | None:
     """Whether the shelf has a good copy of an image that runs; None where no copy runs."""
-    if not any(copy.runs for copy in copies):
+    if not any(copy.running for copy in copies):
         return None
     return any(copy.stored for copy in good)
 
@@ -295,13 +297,13 @@ def _groups(published: list[Sighting], copies: list[Sighting]) -> list[CopyGroup
         groups.append(
             CopyGroup(
                 label=_label(number),
-                right=(number == 0 if comparable else None),
+                good=(number == 0 if comparable else None),
                 digests=ordered,
                 copies=tuple(members),
             )
         )
     if unverified:
-        groups.append(CopyGroup(label="?", right=None, digests=(), copies=tuple(unverified)))
+        groups.append(CopyGroup(label="?", good=None, digests=(), copies=tuple(unverified)))
     return groups
 
 
@@ -315,21 +317,21 @@ def _label(number: int) -> str:
 
 def _told(groups: Sequence[CopyGroup], *, own: bool = False) -> Iterator[str]:
     """What the groups say, in words; `own` is whether only our own record tells what is right."""
-    right = [copy for group in groups if group.right for copy in group.copies]
+    right = [copy for group in groups if group.good for copy in group.copies]
     right = [copy for copy in right if copy.hop != "catalog"]
     for group in groups:
-        if group.right is False and own:
+        if group.good is False and own:
             places = ", ".join(copy.place for copy in group.copies)
             yield (
                 f"{group.label}: differs from your own record, and no publisher lists it: {places}"
             )
-        elif group.right is False:
+        elif group.good is False:
             yield _told_of_wrong(group, right)
     unverified = next((group for group in groups if group.label == "?"), None)
     if unverified is not None:
         copies = "copy" if len(unverified.copies) == 1 else "copies"
         yield f"?: {len(unverified.copies)} {copies} without a digest"
-    yield from _told_of_unsure([g for g in groups if g.right is None and g.label != "?"], groups)
+    yield from _told_of_unsure([g for g in groups if g.good is None and g.label != "?"], groups)
 
 
 def _told_of_wrong(group: CopyGroup, right: list[Sighting]) -> str:
@@ -391,7 +393,7 @@ def _odd(groups: Iterable[CopyGroup]) -> Iterator[str]:
 
     Only copies that were digested by a common algorithm can differ.
     """
-    unsure = [group for group in groups if group.right is None and group.label != "?"]
+    unsure = [group for group in groups if group.good is None and group.label != "?"]
     largest = max(unsure, key=lambda group: len(group.copies), default=None)
     if largest is None or len(largest.copies) < 2:
         return

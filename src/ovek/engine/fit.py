@@ -26,7 +26,7 @@ from ovek.model.pattern import Pattern
 from ovek.model.size import show_size
 from ovek.model.snapshot import Component, Hardware
 from ovek.model.verdict import KnownRelease
-from ovek.model.version import compare, runs
+from ovek.model.version import compare, running
 
 
 class Standing(Struct, frozen=True, kw_only=True):
@@ -53,16 +53,16 @@ def standings(
     judged: JudgedDevice,
     variant: str | None = None,
     track: Track | None = None,
-    runs: tuple[Runs, ...] | None = None,
+    running: tuple[Runs, ...] | None = None,
 ) -> tuple[Standing, ...]:
     """Where each member of a device stands; `variant` and `track` are those that are wanted.
 
-    `runs` is what each runs, where that was worked out before.
+    `running` is what each runs, where that was worked out before.
     """
-    each_runs = runs_of(judged) if runs is None else runs
+    each_runs = runs_of(judged) if running is None else running
     found = tuple(
-        _of_member(judged, one, runs, variant, track)
-        for one, runs in zip(judged.members or (), each_runs, strict=True)
+        _of_member(judged, one, running, variant, track)
+        for one, running in zip(judged.members or (), each_runs, strict=True)
     )
     return found or (_of_device(judged, variant, track),)
 
@@ -70,7 +70,7 @@ def standings(
 def _of_member(
     judged: JudgedDevice,
     one: JudgedMember,
-    runs: Runs,
+    running: Runs,
     variant: str | None,
     track: Track | None,
 ) -> Standing:
@@ -80,8 +80,8 @@ def _of_member(
         scheme=sheet.versions.pattern,
         component_scheme=sheet.versions.components.pattern,
         hardware=one.hardware,
-        version=runs.version,
-        variant=variant or (runs.variant if judged.judge.releases.by_variant else None),
+        version=running.version,
+        variant=variant or (running.variant if judged.judge.releases.by_variant else None),
         track=track,
         components=at_reload(judged, one),
         capacity=volume.capacity if volume is not None else None,
@@ -125,8 +125,8 @@ def _weight(condition: Condition) -> int:
 def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     yield _of("status", release.status != "withdrawn", f"it is {release.status or 'no status'}")
     if standing.track is not None and release.track is not None:
-        saw = f"it is from the {release.track} track; policy wants {standing.track}"
-        yield _of("track", release.track == standing.track, saw)
+        seen = f"it is from the {release.track} track; policy wants {standing.track}"
+        yield _of("track", release.track == standing.track, seen)
     yield from _hardware(standing, release)
     yield from _variant(standing, release)
     yield from _sizes(standing, release)
@@ -134,34 +134,34 @@ def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition
     yield from _components(standing, release)
 
 
-def _of(of: Of, holds: bool | None, saw: str) -> Condition:
-    return Condition(of=of, holds=holds, saw=saw)
+def _of(of: Of, holds: bool | None, seen: str) -> Condition:
+    return Condition(of=of, holds=holds, seen=seen)
 
 
 def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     model, revision = standing.hardware.model, standing.hardware.revision
     if release.hardware is not None and model is None:
-        saw = f"it is for {' '.join(release.hardware)}, and the model of this device is unknown"
-        yield _of("hardware", None, saw)
+        seen = f"it is for {' '.join(release.hardware)}, and the model of this device is unknown"
+        yield _of("hardware", None, seen)
     elif release.hardware is not None:
         holds = any(fnmatchcase(model or "", glob) for glob in release.hardware)
         yield _of("hardware", holds, f"it is for {' '.join(release.hardware)}; this is {model}")
     if release.revisions is not None:
         there = revision or "unknown"
         fits = [fnmatchcase(revision or "", glob) for glob in release.revisions]
-        saw = f"it is for the revisions {' '.join(release.revisions)}; this one is {there}"
-        yield _of("revision", None if revision is None else any(fits), saw)
+        seen = f"it is for the revisions {' '.join(release.revisions)}; this one is {there}"
+        yield _of("revision", None if revision is None else any(fits), seen)
 
 
 def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     if release.variant is None:
         return
     if standing.variant is None:
-        saw = f"it is the variant {release.variant}, and the running variant is unknown"
-        yield _of("variant", None, saw)
+        seen = f"it is the variant {release.variant}, and the running variant is unknown"
+        yield _of("variant", None, seen)
         return
-    saw = f"it is the variant {release.variant}; this device uses {standing.variant}"
-    yield _of("variant", release.variant == standing.variant, saw)
+    seen = f"it is the variant {release.variant}; this device uses {standing.variant}"
+    yield _of("variant", release.variant == standing.variant, seen)
 
 
 def _sizes(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
@@ -195,8 +195,8 @@ def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
         return
     wanted = ", ".join(fronts)
     if version is None:
-        saw = f"it can only be installed over {wanted}, and the running version is unknown"
-        yield _of("from", None, saw)
+        seen = f"it can only be installed over {wanted}, and the running version is unknown"
+        yield _of("from", None, seen)
         return
     scheme = standing.scheme
     same = release.version is not None and compare(version, release.version, scheme) == 0
@@ -231,5 +231,5 @@ def leads_from(version: str, start: str) -> bool:
     >>> leads_from("7.4.1", "7.4"), leads_from("7.40", "7.4"), leads_from("7", "7.4")
     (True, False, False)
     """
-    whole, front = runs(version) or (), runs(start) or ()
+    whole, front = running(version) or (), running(start) or ()
     return bool(front) and whole[: len(front)] == front

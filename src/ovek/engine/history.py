@@ -37,20 +37,20 @@ def facts_of(judged: JudgedDevice, audit: DeviceAudit) -> Iterator[Fact]:
     if device.hardware.model is not None:
         yield Fact("model", "", "", device.hardware.model)
     yield Fact("answer", "", "", audit.answer)
-    yield Fact("proven", "", "", "yes" if audit.reload == "proven" else "no")
+    yield Fact("proven", "", "", "yes" if audit.next_boot == "proven" else "no")
     if audit.target is not None:
         states: dict[bool | None, str] = {True: "yes", False: "no", None: "unknown"}
         yield Fact("target", "", "", states[audit.on_target])
-    for start in audit.starts:
-        if start.runs is not None:
-            yield Fact("version", start.member, "", start.runs)
+    for start in audit.boots:
+        if start.running is not None:
+            yield Fact("version", start.member, "", start.running)
         if start.version is not None or start.place is not None:
             yield Fact("starts", start.member, "", start.version or start.place or "")
-    for runs, one in zip(runs_of(judged), judged.members or (), strict=True):
+    for running, one in zip(runs_of(judged), judged.members or (), strict=True):
         yield from _of_member(one)
-        if runs.image is not None:
-            place = runs.image.place
-            yield Fact("running", one.member.id, str(place), _json(_image(runs.image, one)))
+        if running.image is not None:
+            place = running.image.place
+            yield Fact("running", one.member.id, str(place), _json(_image(running.image, one)))
     yield from _findings(audit.findings)
 
 
@@ -300,7 +300,7 @@ def held(device: str, span: Span) -> Held:
         first=span.first,
         last=span.last,
         gone=span.ended,
-        runs=span.fact.kind == "running",
+        running=span.fact.kind == "running",
     )
 
 
@@ -308,7 +308,7 @@ def ran(device: str, span: Span) -> Held:
     """A span of a version that a member ran, as the copy in its memory."""
     return Held(
         device=device, member=span.fact.member, place="", verdict="", release=None, digest=None,
-        first=span.first, last=span.last, gone=span.ended, runs=True,
+        first=span.first, last=span.last, gone=span.ended, running=True,
     )  # fmt: skip
 
 
@@ -318,8 +318,8 @@ def joined(copies: Iterable[Held]) -> list[Held]:
     for one in sorted(copies, key=_by_copy):
         last = found[-1] if found else None
         if last is not None and last.last is not None and (
-            (last.device, last.member, last.place, last.digest, last.verdict, last.runs)
-            == (one.device, one.member, one.place, one.digest, one.verdict, one.runs)
+            (last.device, last.member, last.place, last.digest, last.verdict, last.running)
+            == (one.device, one.member, one.place, one.digest, one.verdict, one.running)
         ):  # fmt: skip
             found[-1] = msgspec.structs.replace(last, last=one.last, gone=one.gone)
         else:
@@ -328,7 +328,7 @@ def joined(copies: Iterable[Held]) -> list[Held]:
 
 
 def _by_copy(one: Held) -> tuple[str, bool, str, str, datetime]:
-    return one.device, one.runs, one.member, one.place, one.first
+    return one.device, one.running, one.member, one.place, one.first
 
 
 def opened(

@@ -104,7 +104,7 @@ class Holds:
     """
 
     def __init__(
-        self, judged: JudgedDevice, walk: DeviceWalk, runs: tuple[Runs, ...], wishes: Wishes
+        self, judged: JudgedDevice, walk: DeviceWalk, running: tuple[Runs, ...], wishes: Wishes
     ) -> None:
         self.judged, self.wishes = judged, wishes
         self.everything: Reasons = ()
@@ -120,7 +120,7 @@ class Holds:
             (wishes.keep, _because("kept by --keep", "kept-by-name")),
         )
         self.logs_before = judged.device.ago(LOG_IS_OLD)
-        used = self._hold_used(walk, runs)
+        used = self._hold_used(walk, running)
         self._hold_behind(walk)
         for one in judged.members or ():
             self._hold_named(one.member)
@@ -162,10 +162,10 @@ class Holds:
         on_volume = self.of_places.setdefault((place.member or "", place.volume), {})
         on_volume.setdefault(place.path, {})[reason] = None
 
-    def _hold_used(self, walk: DeviceWalk, runs: tuple[Runs, ...]) -> set[Place]:
+    def _hold_used(self, walk: DeviceWalk, running: tuple[Runs, ...]) -> set[Place]:
         """Hold what runs, or may, and what starts; return what surely does."""
         used = set[Place]()
-        for each in runs:
+        for each in running:
             for place in each.places:
                 self._hold(place, _because(RUNNING, "running"))
                 if each.sure:
@@ -174,18 +174,18 @@ class Holds:
                 self._hold(each.gone, _because("the running image was booted from here", "running"))
                 self._hold_version(each)
         for member in walk.members:
-            if member.starts is not None and member.starts.at is not None:
-                self._hold(member.starts.at, _because(NEXT_BOOT, "starts-next"))
+            if member.boots is not None and member.boots.at is not None:
+                self._hold(member.boots.at, _because(NEXT_BOOT, "starts-next"))
                 if member.outcome == "proven":
-                    used.add(member.starts.at)
+                    used.add(member.boots.at)
         return used
 
-    def _hold_version(self, runs: Runs) -> None:
+    def _hold_version(self, running: Runs) -> None:
         """Hold every image and package of a version that runs and is not where it came from."""
-        member = self.judged.member(runs.member)
+        member = self.judged.member(running.member)
         for image in (*member.images.values(), *member.sets.values()) if member is not None else ():
-            if image.version in (None, runs.version):
-                self._hold(image.place.on(runs.member), _because(RUNNING, "running"))
+            if image.version in (None, running.version):
+                self._hold(image.place.on(running.member), _because(RUNNING, "running"))
 
     def _hold_behind(self, walk: DeviceWalk) -> None:
         """Hold what starts instead, where it is not sure that the next start succeeds."""
@@ -194,7 +194,7 @@ class Holds:
                 continue
             try:
                 for place in behind(self.judged, one):
-                    if member.starts is None or place != member.starts.at:
+                    if member.boots is None or place != member.boots.at:
                         told = "fallback if the next boot image fails"
                         self._hold(place, _because(told, "kept-fallback"))
             except NotKnownError:

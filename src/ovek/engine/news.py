@@ -16,13 +16,13 @@ from ovek.model.report import News, Remembered, ReportDevice, Standing
 
 def standing_of(one: ReportDevice) -> Standing:
     """What a report remembers of a device."""
-    runs = " / ".join(dict.fromkeys(each.runs or "unknown" for each in one.starts))
+    running = " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots))
     found = (
         f"{each.rule} at {each.place}" if each.place is not None else each.rule
         for each in one.findings
         if each.waived is None
     )  # fmt: skip
-    return Standing(one.answer, runs or "unknown", tuple(dict.fromkeys(found)))
+    return Standing(one.answer, running or "unknown", tuple(dict.fromkeys(found)))
 
 
 def news(before: Remembered, now: Mapping[str, Standing]) -> News:
@@ -35,7 +35,9 @@ def news(before: Remembered, now: Mapping[str, Standing]) -> News:
             (name, was.answer, is_.answer) for name, was, is_ in both if was.answer != is_.answer
         ),
         versions=tuple(
-            (name, was.runs, is_.runs) for name, was, is_ in both if was.runs != is_.runs
+            (name, was.running, is_.running)
+            for name, was, is_ in both
+            if was.running != is_.running
         ),
         opened=tuple(
             (name, each) for name, was, is_ in both for each in is_.found if each not in was.found

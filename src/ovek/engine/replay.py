@@ -86,7 +86,7 @@ def done(judged: JudgedDevice, device: Device, change: Change, walk: DeviceWalk)
         return effect(device, change, sheet, walk)
     running = None
     for member in walk.members:
-        at = member.starts.at if member.starts is not None else None
+        at = member.boots.at if member.boots is not None else None
         image = judged.image(at) if at is not None else None
         release = image.judgement.release if image is not None else None
         running = running or release
@@ -110,7 +110,7 @@ def _by_hand(judged: JudgedDevice, change: BootByHand, walk: DeviceWalk) -> Devi
     """What boots where a person names the places: any other member boots as it would."""
     places = {place.member: place for place in change.places}
     members = tuple(
-        replace(each, starts=started_from(judged, places[each.member]))
+        replace(each, boots=started_from(judged, places[each.member]))
         if each.member in places
         else each
         for each in walk.members
@@ -178,10 +178,10 @@ def worse(
 
     >>> import msgspec
     >>> def walk(reload):
-    ...     member = {"member": "1", "from": None, "outcome": reload, "starts": None}
-    ...     known = {"runs": None, "changes": None, "members_differ": None}
+    ...     member = {"member": "1", "from": None, "outcome": reload, "boots": None}
+    ...     known = {"running": None, "changes": None, "members_differ": None}
     ...     members = [{**member, "tried": [], "note": ""}]
-    ...     whole = {"device": "sw", "reload": reload, **known, "members": members}
+    ...     whole = {"device": "sw", "next_boot": reload, **known, "members": members}
     ...     return msgspec.convert(whole, DeviceWalk)
     >>> worse(walk("proven"), walk("stranded"))
     ['the next start goes from proven to stranded']
@@ -199,17 +199,17 @@ def worse(
 
 
 def _worse(before: MemberWalk, after: MemberWalk, meant: Set[Place]) -> str:
-    intended = after.starts is not None and after.starts.at in meant
+    intended = after.boots is not None and after.boots.at in meant
     rank = RELOADS_WORST_FIRST.index
     if rank(after.outcome) < rank(before.outcome):
         return f"the next boot changes from {before.outcome} to {after.outcome}"
     if intended:
         return ""
-    if before.starts is None or after.starts is None:
+    if before.boots is None or after.boots is None:
         return ""
-    if _as_good(before.starts, after.starts):
+    if _as_good(before.boots, after.boots):
         return ""
-    return f"the next boot changes from {before.starts.place} to {after.starts.place}"
+    return f"the next boot changes from {before.boots.place} to {after.boots.place}"
 
 
 def _as_good(was: Started, now: Started) -> bool:

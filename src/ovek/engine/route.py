@@ -22,7 +22,7 @@ from ovek.engine.fit import Standing, fit
 from ovek.model.fit import Fit, Hop, Route
 from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
-from ovek.model.version import compare, runs
+from ovek.model.version import compare, running
 
 _MOST = 20_000  # states that are looked at
 
@@ -156,11 +156,11 @@ class _Leads:
             if one.reached_from is None:
                 self._anywhere.append(rank)
             for front in one.reached_from or ():
-                self._from.setdefault(runs(front) or (), []).append(rank)
+                self._from.setdefault(running(front) or (), []).append(rank)
 
     def over(self, version: str | None) -> list[KnownRelease]:
         """Those that can be loaded over a version, the newest first."""
-        whole, found = runs(version or "") or (), set(self._anywhere)
+        whole, found = running(version or "") or (), set(self._anywhere)
         for size in range(1, len(whole) + 1):
             found.update(self._from.get(whole[:size], ()))
         return [self.images[rank] for rank in sorted(found)]
@@ -289,7 +289,7 @@ def _unknown(standing: Standing, hops: Iterable[Hop]) -> str:
     for hop in hops:
         for condition in fit(now, hop.release).conditions:
             if condition.holds is None:
-                return f"{hop.release.file}: {condition.saw}"
+                return f"{hop.release.file}: {condition.seen}"
         now = after(now, hop)
     return "a fact that the path depends on is unknown"
 

@@ -71,7 +71,7 @@ def runbook_of(
     opened = tuple(_left(subject, made, wants, asked))
     return Runbook(
         **of_device(subject.judged.device),
-        wants=subject.wanted.goal_version,
+        target=subject.wanted.goal_version,
         done=tuple(each for each in asks if each not in left and not made.barred),
         left=left,
         steps=steps,
@@ -79,10 +79,10 @@ def runbook_of(
         untimed=sum(step.do.minutes is None for step in steps),
         reloads=sum(step.do.change == "reload" for step in steps),
         danger=tuple(number for number, step in enumerate(steps, 1) if step.do.harm),
-        reload=subject.walk.reload,
-        starts=starts_of(subject.walk),
-        reload_after=after.walk.reload,
-        starts_after=starts_of(after.walk),
+        next_boot=subject.walk.next_boot,
+        boots=starts_of(subject.walk),
+        next_boot_after=after.walk.next_boot,
+        boots_after=starts_of(after.walk),
         find_out=made.find_out,
         open=opened,
         barred=made.barred,
@@ -127,12 +127,12 @@ def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[
             owner = said.member if several else None
             place = None if said.place is None else str(said.place.on(said.place.member or owner))
             spoken.add(words)
-            yield Open(rule=found.rule.slug, member=owner, place=place, saw=said.saw, words=words)
+            yield Open(rule=found.rule.slug, member=owner, place=place, seen=said.seen, words=words)
     for barred in made.barred:
         if not any(barred.why.lower() in words.lower() for words in spoken):
             member = barred.member if several else None
             words = barred.words or (_FIND_OUT if barred.unknown else _BY_HAND)
-            yield Open(rule=barred.part, member=member, place=None, saw=barred.why, words=words)
+            yield Open(rule=barred.part, member=member, place=None, seen=barred.why, words=words)
 
 
 _FIND_OUT = "Find out that fact, read the device again (ovek survey), and run this command again"
@@ -151,7 +151,7 @@ def _is_waived(found: Found, subject: Subject, asked: Asked) -> bool:
         return False
     said, several = found.said, len(subject.members) > 1
     place = None if said.place is None else str(said.place.on(said.member if several else None))
-    finding = Finding(rule=found.rule.slug, severity=found.severity, place=place, saw="", words="")
+    finding = Finding(rule=found.rule.slug, severity=found.severity, place=place, seen="", words="")
     device, today = subject.judged.device.device, subject.times.now.day()
     ((marked,), _) = waive([finding], device, asked.waivers, today)
     return marked.waived is not None
@@ -254,7 +254,7 @@ def _cut(change: Change, device: Device, judged: JudgedDevice) -> Cut | None:
     if half is None:
         return None
     walk = walk_device(rejudge(judged, half))
-    return Cut(reload=walk.reload, starts=starts_of(walk))
+    return Cut(next_boot=walk.next_boot, boots=starts_of(walk))
 
 
 def _free(stage: Replayed) -> int | None:
@@ -326,7 +326,7 @@ def followed(subject: Subject, later: Subject, asked: Asked) -> Followed:
         done=tuple(done),
         not_done=tuple(not_done),
         too_much=tuple(_too_much(subject, later, made.stages)),
-        reload=later.walk.reload,
+        next_boot=later.walk.next_boot,
     )
 
 

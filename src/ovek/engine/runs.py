@@ -24,7 +24,7 @@ from ovek.model.naming import Naming
 from ovek.model.place import BANK, Place
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image
-from ovek.model.version import LONGEST, compare, runs
+from ovek.model.version import LONGEST, compare, running
 
 ACTIVE = "active"
 
@@ -179,7 +179,8 @@ def _other(judged: JudgedDevice, place: Place, version: str | None) -> bool:
 def _may_be_one(version: str, other: str) -> bool:
     """Whether one version may be another with its build told, too: `7.4.2` and `7.4.2.88`."""
     return all(
-        ours == theirs for ours, theirs in zip(runs(version) or (), runs(other) or (), strict=False)
+        ours == theirs
+        for ours, theirs in zip(running(version) or (), running(other) or (), strict=False)
     )
 
 

@@ -226,8 +226,8 @@ class Use(NamedTuple):
 
 def uses(judged: JudgedDevice, walk: DeviceWalk) -> Iterator[Use]:
     """Go through what a device runs, where that is sure, or starts next."""
-    used = {place for runs in runs_of(judged) if runs.sure for place in runs.places}
-    used |= {member.starts.at for member in walk.members if member.starts and member.starts.at}
+    used = {place for running in runs_of(judged) if running.sure for place in running.places}
+    used |= {member.boots.at for member in walk.members if member.boots and member.boots.at}
     for place in sorted(used, key=str):
         image, one = judged.image(place), judged.member(place.member or "")
         if image is None or one is None:

@@ -31,8 +31,10 @@ def waive(
             finding = replace(finding, waived=waived)
         elif fitting:
             last = max(fitting, key=lambda waiver: waiver.until)
-            saw = f"{finding.saw}; was waived by {last.by}, and that waiver expired on {last.until}"
-            finding = replace(finding, saw=saw)
+            seen = (
+                f"{finding.seen}; was waived by {last.by}, and that waiver expired on {last.until}"
+            )
+            finding = replace(finding, seen=seen)
         marked.append(finding)
     return tuple(marked), used
 

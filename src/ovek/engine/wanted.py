@@ -399,4 +399,4 @@ def against_it(judged: JudgedDevice, release: KnownRelease, wanted: Wanted) -> s
     """What surely speaks against a release as one for a device; empty where nothing does."""
     found = fit_all(standings(judged, wanted.variant, wanted.track), release)
     ours = [each for each in found.conditions if each.of not in REACHING and each.holds is False]
-    return "; ".join(each.saw for each in ours)
+    return "; ".join(each.seen for each in ours)

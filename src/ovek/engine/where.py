@@ -70,8 +70,8 @@ class Sought(Struct, frozen=True):
 def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterator[Holding]:
     """Go through the copies on one device."""
     members = {each.member: each for each in runs_of(judged)}
-    runs = {place: each.sure for each in members.values() for place in each.places}
-    starts = {member.starts.at for member in walk.members if member.starts is not None}
+    running = {place: each.sure for each in members.values() for place in each.places}
+    boots = {member.boots.at for member in walk.members if member.boots is not None}
     unknown = any(member.outcome == "unknown" for member in walk.members)
     several = len(judged.members or ()) > 1
     for one in judged.members or ():
@@ -87,7 +87,7 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
             known_as = _names(judged, image) if proven else ()
             if not sought.means(place.name, digests, version, known_as):
                 continue
-            there = there or whole_place in runs
+            there = there or whole_place in running
             yield Holding(
                 **of_device(judged.device),
                 place=str(place.on(one.member.id if several else None)),
@@ -96,8 +96,10 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
                 verdict=image.judgement.verdict if image is not None else None,
                 size=file.size if file is not None else None,
                 digests=digests or Digests(),
-                runs=(True if runs[whole_place] else None) if whole_place in runs else False,
-                starts=True if whole_place in starts else None if unknown else False,
+                running=(True if running[whole_place] else None)
+                if whole_place in running
+                else False,
+                boots=True if whole_place in boots else None if unknown else False,
                 known_at=(file.digests_at if file is not None else None) or judged.device.taken_at,
             )
         if not there and own.version is not None and sought.is_version(own.version):
@@ -125,8 +127,8 @@ def _in_memory(judged: JudgedDevice, own: Runs, *, several: bool) -> Holding:
         verdict=None,
         size=None,
         digests=Digests(),
-        runs=True,
-        starts=False,
+        running=True,
+        boots=False,
         known_at=judged.device.taken_at,
     )
 

@@ -80,10 +80,10 @@ def _device_of(
     shown: str, front: re.Pattern[str], back: re.Pattern[str], devices: Collection[str]
 ) -> str | None:
     """The device whose name makes the pattern fit a path: the longest such name."""
-    starts = [at for at in range(len(shown)) if front.match(shown[:at])]
+    boots = [at for at in range(len(shown)) if front.match(shown[:at])]
     fitting = [
         shown[at:end]
-        for at in starts
+        for at in boots
         for end in range(min(len(shown), at + _LONGEST), at, -1)
         if shown[at:end] in devices and back.match(shown[end:])
     ]

@@ -37,7 +37,7 @@ class Answered(Struct, frozen=True, kw_only=True):
     detail: str = ""
     waived: int = 0
     read: bool = True
-    reload: Reload | None = None
+    next_boot: Reload | None = None
 
 
 class Tally(Struct, kw_only=True):

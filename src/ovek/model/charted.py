@@ -17,13 +17,13 @@ class ChartedImage(Struct, frozen=True, gc=False):
 
 
 class Charted(OfDevice, frozen=True, kw_only=True):
-    """What is drawn of one device; `wants` is the version of its target, where one is named.
+    """What is drawn of one device; `target` is the version of its target, where one is named.
 
     `on_target` is whether every member runs and starts that; None is not known.
     """
 
-    wants: str | None
+    target: str | None
     on_target: bool | None
-    starts: tuple[AuditedStart, ...]
+    boots: tuple[AuditedStart, ...]
     images: tuple[ChartedImage, ...]
     flash: tuple[VolumeUse, ...]

@@ -13,7 +13,7 @@ class CatalogMistake(Struct, frozen=True, kw_only=True):
     kind: str
     file: str
     origins: tuple[Origin, ...]
-    saw: str
+    seen: str
     do: str
 
 

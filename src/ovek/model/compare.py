@@ -51,8 +51,8 @@ class DeviceCompare(OfDevice, frozen=True, kw_only=True):
     why: str = ""
     answer_before: Answer | None = None
     unasked: tuple[str, ...] = ()
-    reload_before: Reload | None
-    reload_after: Reload | None
+    next_boot_before: Reload | None
+    next_boot_after: Reload | None
     changes: tuple[Change, ...] = ()
     expected: str | None = None
     no_longer_proven: tuple[Change, ...] = ()

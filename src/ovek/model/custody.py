@@ -15,7 +15,7 @@ class Sighting(Struct, frozen=True, kw_only=True):
     """One copy of an image: on which hop, where, under which name, and its digests.
 
     `folder` names a shelf folder, and `order` is its place among those given, from 0. `device` and
-    `sheet` are set on a flash; `runs` is whether the device runs it, `measured_at` when its digests
+    `sheet` are set on a flash; `running` is whether the device runs it, `digest_at` when its digests
     were measured.
     """
 
@@ -28,8 +28,8 @@ class Sighting(Struct, frozen=True, kw_only=True):
     order: int = 0
     device: str | None = None
     sheet: str | None = None
-    runs: bool = False
-    measured_at: datetime | None = None
+    running: bool = False
+    digest_at: datetime | None = None
 
     @property
     def stored(self) -> bool:
@@ -38,18 +38,18 @@ class Sighting(Struct, frozen=True, kw_only=True):
 
 
 class CopyGroup(Struct, frozen=True, kw_only=True):
-    """Copies with equal digests. `right` None: nothing published tells; no digests: not known."""
+    """Copies with equal digests. `good` None: not in the catalog; no digests: not known."""
 
     label: str
-    right: bool | None
+    good: bool | None
     digests: tuple[tuple[str, str], ...]
     copies: tuple[Sighting, ...]
 
 
 class Custody(Struct, frozen=True, kw_only=True):
-    """One image followed. `first_wrong` is the first hop with a wrong digest, if any.
+    """One image followed. `first_bad` is the first hop with a wrong digest, if any.
 
-    `wrong_in` names the folder of that hop, where it is one of the shelf. `listed` is whether any
+    `bad_in` names the folder of that hop, where it is one of the shelf. `listed` is whether any
     source lists the image; else its copies are known by their bytes only. `odd` are the labels of
     groups that differ from most copies where nothing published tells which are right. `vouched` is
     who has a digest of it: a publisher, only an own record, or nobody. `disputed` is whether that
@@ -59,11 +59,11 @@ class Custody(Struct, frozen=True, kw_only=True):
     image: str
     version: str | None
     groups: tuple[CopyGroup, ...]
-    first_wrong: Hop | None
-    told: tuple[str, ...]
+    first_bad: Hop | None
+    advice: tuple[str, ...]
     renamed: tuple[str, ...]
     restorable: bool | None
-    wrong_in: str | None = None
+    bad_in: str | None = None
     listed: bool = True
     odd: tuple[str, ...] = ()
     vouched: Literal["publisher", "own", "nobody"] = "publisher"

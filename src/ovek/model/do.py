@@ -18,8 +18,8 @@ class Do(Struct, frozen=True, kw_only=True, omit_defaults=True, rename={"from_":
     `version` what it is; `component` and `slot` what that is loaded into; `order` the entries that
     are set, `mode` and `bank` likewise; `algorithm` and `digest` what is to be read; `config` is
     whether it is the configuration that is saved. `lines` are what the sheet says to type,
-    `by_hand` whether there would be some but for a name that is not safe to type. `reload` and
-    `starts` are the reload verdict and the next boot then; `tier`, `why` and `frees` (bytes) are
+    `by_hand` whether there would be some but for a name that is not safe to type. `next_boot` and
+    `boots` are the reload verdict and the next boot then; `tier`, `why` and `frees` (bytes) are
     told of what is deleted; `harm` is what a power failure in it or right after it would leave
     worse. `minutes` None is not known.
     """
@@ -46,8 +46,8 @@ class Do(Struct, frozen=True, kw_only=True, omit_defaults=True, rename={"from_":
     digest: str | None = None
     lines: tuple[str, ...] = ()
     by_hand: bool = False
-    reload: Reload = "unknown"
-    starts: str | None = None
+    next_boot: Reload = "unknown"
+    boots: str | None = None
     config: bool = False
     harm: tuple[str, ...] = ()
     minutes: int | None = None

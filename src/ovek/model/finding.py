@@ -37,7 +37,7 @@ class Finding(Struct, frozen=True, kw_only=True):
     rule: str
     severity: Severity
     place: str | None
-    saw: str
+    seen: str
     words: str
     fixed_after: int | None = None
     waived: str | None = None
@@ -61,7 +61,7 @@ class RuleCard(Struct, frozen=True, kw_only=True):
 class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
     """One image and its verdict; `release` is the published file name it was held against.
 
-    `measured_at` is when its digests were measured, where it has any. `needed` is whether a member
+    `digest_at` is when its digests were measured, where it has any. `needed` is whether a member
     runs it, starts from it or is told to.
     """
 
@@ -69,7 +69,7 @@ class AuditedImage(Struct, frozen=True, kw_only=True, gc=False):
     verdict: Verdict
     release: str | None = None
     by: Algorithm | None = None
-    measured_at: datetime | None = None
+    digest_at: datetime | None = None
     needed: bool = False
 
 
@@ -77,7 +77,7 @@ class AuditedStart(Struct, frozen=True, kw_only=True, gc=False):
     """What one member runs now and starts next; None is not known, or that it will not start."""
 
     member: str
-    runs: str | None
+    running: str | None
     place: str | None
     version: str | None
 
@@ -106,9 +106,9 @@ class DeviceAudit(OfDevice, frozen=True, kw_only=True):
     reason: str = ""
     why: str = ""
     not_read: str | None = None
-    reload: Reload
-    runs: str | None
-    starts: tuple[AuditedStart, ...]
+    next_boot: Reload
+    running: str | None
+    boots: tuple[AuditedStart, ...]
     images: tuple[AuditedImage, ...]
     space: tuple[Space, ...]
     findings: tuple[Finding, ...]
@@ -153,11 +153,11 @@ class AuditSummary(Struct, kw_only=True):
         self.devices += 1
         answer = audit.answer.replace("-", "_")
         setattr(self, answer, getattr(self, answer) + 1)
-        reload = audit.reload if audit.not_read is None else "not_read"
+        reload = audit.next_boot if audit.not_read is None else "not_read"
         setattr(self, reload, getattr(self, reload) + 1)
         for image in audit.images:
-            if image.measured_at is not None and image.verdict == "proven":
-                self._older(image.measured_at, f"{audit.device} {image.place}")
+            if image.digest_at is not None and image.verdict == "proven":
+                self._older(image.digest_at, f"{audit.device} {image.place}")
         for finding in audit.findings:
             name = finding.severity if finding.waived is None else "waived"
             setattr(self, name, getattr(self, name) + 1)

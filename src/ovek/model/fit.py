@@ -19,7 +19,7 @@ class Condition(Struct, frozen=True, kw_only=True):
 
     of: Of
     holds: bool | None
-    saw: str
+    seen: str
 
 
 class Fit(Struct, frozen=True, kw_only=True):
@@ -41,8 +41,8 @@ class Fit(Struct, frozen=True, kw_only=True):
     @property
     def against(self) -> tuple[str, ...]:
         """What was seen of every condition that does not surely hold, the surest first."""
-        failing = [each.saw for each in self.conditions if each.holds is False]
-        return (*failing, *(each.saw for each in self.conditions if each.holds is None))
+        failing = [each.seen for each in self.conditions if each.holds is False]
+        return (*failing, *(each.seen for each in self.conditions if each.holds is None))
 
 
 def _all(answers: Iterable[bool | None]) -> bool | None:

@@ -81,7 +81,7 @@ class Held(Struct, frozen=True, kw_only=True):
 
     `last` is when it was last seen, where a later reading no longer tells it; None: the last
     reading of the device tells it. `gone` is when it was first seen to be gone, or to be something
-    else. `runs` is whether it is the one that ran.
+    else. `running` is whether it is the one that ran.
     """
 
     device: str
@@ -93,7 +93,7 @@ class Held(Struct, frozen=True, kw_only=True):
     first: datetime
     last: datetime | None
     gone: datetime | None = None
-    runs: bool = False
+    running: bool = False
 
 
 class Vouched(Struct, frozen=True, kw_only=True):

@@ -112,7 +112,7 @@ class Lost(Struct, frozen=True, kw_only=True):
 class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     """The plan for one volume of one member. Sizes in bytes; None is not known.
 
-    `starts_before` and `starts_after` are what the member starts next, now and after the plan.
+    `boots_before` and `boots_after` are what the member starts next, now and after the plan.
     `bank` names the bank to write to, in layouts that have banks, `bank_why` says why, and `lost`
     what that overwrites. `made_of` says what `wanted` is made of, `note` what else there is to know
     of the plan, or why there is none. `there` is whether that bank holds the image already, so that
@@ -131,10 +131,10 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     enough: bool
     free_after: int | None
     short_by: int | None
-    reload_before: Reload
-    reload_after: Reload
-    starts_before: str | None = None
-    starts_after: str | None = None
+    next_boot_before: Reload
+    next_boot_after: Reload
+    boots_before: str | None = None
+    boots_after: str | None = None
     capacity: int | None = None
     drop: tuple[Drop, ...] = ()
     keep: tuple[Keep, ...] = ()
@@ -161,7 +161,7 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
 
 class Confirmed(Struct, frozen=True, kw_only=True):
     """A plan held against a later snapshot: places that went, that are still there, and that went
-    though the plan keeps them. `free` in bytes; `reload` the verdict now.
+    though the plan keeps them. `free` in bytes; `next_boot` the verdict now.
     """
 
     device: str
@@ -173,7 +173,7 @@ class Confirmed(Struct, frozen=True, kw_only=True):
     free: int | None
     wanted: int
     enough: bool | None
-    reload: Reload
+    next_boot: Reload
 
 
 class CleanupTotals(Struct, kw_only=True):

@@ -25,16 +25,16 @@ class ReportImage(AuditedImage, frozen=True, kw_only=True, gc=False):
 
 
 class ReportDevice(OfDevice, frozen=True, kw_only=True):
-    """All that a report tells of one device; `wants` is its target, where one is named."""
+    """All that a report tells of one device; `target` is its target, where one is named."""
 
     answer: Answer
     reason: str
     why: str
     not_read: str | None
-    reload: Reload
-    wants: str | None
+    next_boot: Reload
+    target: str | None
     on_target: bool | None
-    starts: tuple[AuditedStart, ...]
+    boots: tuple[AuditedStart, ...]
     walk: DeviceWalk
     images: tuple[ReportImage, ...]
     flash: tuple[VolumeUse, ...]
@@ -47,7 +47,7 @@ class Standing(Struct, frozen=True):
     """What a report remembers of a device: its answer, what it runs, and what was found."""
 
     answer: Answer
-    runs: str
+    running: str
     found: tuple[str, ...]
 
 

@@ -36,8 +36,8 @@ AIMS: tuple[AimKind, ...] = get_args(AimKind)
 class Cut(Struct, frozen=True, kw_only=True):
     """How the device stands after a power failure in the middle of a change."""
 
-    reload: Reload
-    starts: str | None
+    next_boot: Reload
+    boots: str | None
 
 
 class RunbookStep(Struct, frozen=True, kw_only=True):
@@ -85,7 +85,7 @@ class Open(Struct, frozen=True, kw_only=True):
 
     rule: str
     place: str | None
-    saw: str
+    seen: str
     words: str
     member: str | None = None
 
@@ -96,8 +96,8 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     `done` and `left` are stages; `find_out` what has to be known first, in words: then only what
     rests on nothing is planned. `danger` are the steps, counted from 1, in or after which a power
     failure leaves it worse off. `barred` are the parts of the aim that no step reaches. `minutes`
-    are those of the steps of which it is known, `untimed` how many others there are. `reload` and
-    `starts` are as the device stands, `reload_after` and `starts_after` as it would in the end;
+    are those of the steps of which it is known, `untimed` how many others there are. `next_boot` and
+    `boots` are as the device stands, `next_boot_after` and `boots_after` as it would in the end;
     `open` is what no step ends. `server` are the images of which the shelf has no proven copy,
     `copies` the bytes that are to be brought. `answer` and `why` are as the device stands, where
     they are told.
@@ -106,7 +106,7 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     answer: Answer | None = None
     why: str = ""
     waived: int = 0
-    wants: str | None
+    target: str | None
     done: tuple[Stage, ...] = ()
     left: tuple[Stage, ...] = ()
     steps: tuple[RunbookStep, ...] = ()
@@ -115,10 +115,10 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     reloads: int = 0
     danger: tuple[int, ...] = ()
     barred: tuple[Barred, ...] = ()
-    reload: Reload
-    starts: str | None
-    reload_after: Reload
-    starts_after: str | None
+    next_boot: Reload
+    boots: str | None
+    next_boot_after: Reload
+    boots_after: str | None
     find_out: tuple[str, ...] = ()
     open: tuple[Open, ...] = ()
     server: tuple[str, ...] = ()
@@ -176,11 +176,11 @@ class Waves(Struct, frozen=True, kw_only=True):
 class Followed(Struct, frozen=True, kw_only=True):
     """A runbook held against a later snapshot: changes done and not done, in words.
 
-    `too_much` is what happened though no change asks for it. `reload` is the verdict now.
+    `too_much` is what happened though no change asks for it. `next_boot` is the verdict now.
     """
 
     device: str
     done: tuple[str, ...]
     not_done: tuple[str, ...]
     too_much: tuple[str, ...]
-    reload: Reload
+    next_boot: Reload

@@ -32,7 +32,7 @@ _Run = tuple[int, int, str]
 
 
 @lru_cache(maxsize=4096)
-def runs(version: str, scheme: Pattern | None = None) -> tuple[_Run, ...] | None:
+def running(version: str, scheme: Pattern | None = None) -> tuple[_Run, ...] | None:
     """Split a version into comparable runs, by a sheet's scheme where there is one.
 
     A run is (kind, number, word); kind 0 is earlier than nothing, 1 nothing, 2 a number, 3 a
@@ -65,7 +65,7 @@ def compare(one: str, other: str, scheme: Pattern | None = None) -> int | None:
         return 0
     if len(one) > LONGEST or len(other) > LONGEST:
         return None
-    ours, theirs = runs(one, scheme), runs(other, scheme)
+    ours, theirs = running(one, scheme), running(other, scheme)
     if ours is None or theirs is None:
         return None
     for mine, yours in zip_longest(ours, theirs, fillvalue=_NOTHING):

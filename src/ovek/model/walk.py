@@ -67,7 +67,7 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
     member: str
     from_: Literal["saved", "live"] | None
     outcome: Reload
-    starts: Started | None
+    boots: Started | None
     tried: tuple[Candidate, ...]
     note: str
     rescue: tuple[Started, ...] = ()
@@ -76,14 +76,14 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
 class DeviceWalk(OfDevice, frozen=True, kw_only=True):
     """The walk of a device.
 
-    `runs` is the version that runs; `changes` whether a member starts another version than it
+    `running` is the version that runs; `changes` whether a member starts another version than it
     runs; `members_differ` whether two members start different versions. None: not known.
     """
 
     answer: str | None = None
     why: str = ""
-    reload: Reload
-    runs: str | None
+    next_boot: Reload
+    running: str | None
     changes: bool | None
     members_differ: bool | None
     members: tuple[MemberWalk, ...]

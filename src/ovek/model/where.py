@@ -11,7 +11,7 @@ from ovek.model.verdict import Verdict
 class Holding(Struct, frozen=True, kw_only=True):
     """One copy. `device` None: it lies on a shelf, whose folder and file `place` tells.
 
-    `runs` and `starts` are whether the device runs it, or starts from it next; None is not known.
+    `running` and `boots` are whether the device runs it, or starts from it next; None is not known.
     `known_at` is when its digests were measured, else when the device was read. `verdict` None: it
     is no image that is known.
     """
@@ -28,6 +28,6 @@ class Holding(Struct, frozen=True, kw_only=True):
     verdict: Verdict | None
     size: int | None
     digests: Digests
-    runs: bool | None = None
-    starts: bool | None = None
+    running: bool | None = None
+    boots: bool | None = None
     known_at: datetime | None = None

@@ -44,12 +44,12 @@ TITLES = (
 class AuditRow(Struct, frozen=True):
     """What the table shows of one device: its line, and the lines of its findings.
 
-    `reload` and `worst` are what the cells of those columns say, as values; a line of a finding
+    `next_boot` and `worst` are what the cells of those columns say, as values; a line of a finding
     is of a severity, or of none.
     """
 
     answer: Answer
-    reload: str
+    next_boot: str
     worst: str
     cells: tuple[str, ...]
     findings: tuple[tuple[str, str], ...]
@@ -57,7 +57,7 @@ class AuditRow(Struct, frozen=True):
     @property
     def toned(self) -> tuple[str, ...]:
         """The cells, with their colours."""
-        values = {3: self.answer, 4: self.reload, 7: self.worst}
+        values = {3: self.answer, 4: self.next_boot, 7: self.worst}
         return tuple(
             Toned(cell, values[at]) if at in values else cell for at, cell in enumerate(self.cells)
         )
@@ -212,8 +212,8 @@ def cells(audit: DeviceAudit) -> tuple[str, ...]:
     """What the table shows of one device, in the order of TITLES."""
     return (
         visible(audit.device),
-        visible(running(audit.starts)),
-        visible(next_boot(audit.starts, audit.reload)),
+        visible(running(audit.boots)),
+        visible(next_boot(audit.boots, audit.next_boot)),
         f"{audit.answer}: {visible(audit.reason)}" if audit.reason else audit.answer,
         _reload(audit),
         proven_of(audit.images),
@@ -223,7 +223,7 @@ def cells(audit: DeviceAudit) -> tuple[str, ...]:
 
 
 def _reload(audit: DeviceAudit) -> str:
-    return audit.reload if audit.not_read is None else "not read"
+    return audit.next_boot if audit.not_read is None else "not read"
 
 
 def _worst(audit: DeviceAudit) -> str:
@@ -255,7 +255,7 @@ def _findings(audit: DeviceAudit) -> Iterator[tuple[str, str]]:
         place = f"  {visible(finding.place)}" if finding.place else ""
         head = finding.severity if finding.waived is None else "waived"
         yield f"  {head:<8}  {finding.rule}{place}", head
-        yield from _quiet(plain("            seen:", finding.saw, indent=18))
+        yield from _quiet(plain("            seen:", finding.seen, indent=18))
         if finding.fixed_after is not None:
             after = f"after step {finding.fixed_after} of the plan below"
             yield from _quiet(plain("            gone:", after, indent=18))

@@ -47,8 +47,8 @@ def summary_of(walk: DeviceWalk) -> str:
         told = "members boot different versions"
     else:
         told = "see each member" if texts else "its members are unknown"
-    if walk.runs is not None:
-        told += f"; running {visible(walk.runs)}"
+    if walk.running is not None:
+        told += f"; running {visible(walk.running)}"
         if walk.changes:
             told += ", so a reload changes the version"
     return told
@@ -56,20 +56,24 @@ def summary_of(walk: DeviceWalk) -> str:
 
 def starts_of(member: MemberWalk) -> str:
     """What a member starts, in words."""
-    starts = member.starts
-    if starts is None:
+    boots = member.boots
+    if boots is None:
         return "no bootable image" if member.outcome == "stranded" else "next boot unknown"
-    version = f"{visible(starts.version)} " if starts.version else ""
-    proof = f"proven by {TITLES[starts.by]}" if starts.by else "unproven"
-    return f"next boot {version}from {visible(starts.place)}, {proof}"
+    version = f"{visible(boots.version)} " if boots.version else ""
+    proof = f"proven by {TITLES[boots.by]}" if boots.by else "unproven"
+    return f"next boot {version}from {visible(boots.place)}, {proof}"
 
 
 def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
-    label = Text.assemble((visible(walk.device), "bold"), " ", (walk.reload, STYLES[walk.reload]))
+    label = Text.assemble(
+        (visible(walk.device), "bold"), " ", (walk.next_boot, STYLES[walk.next_boot])
+    )
     tree = Tree(label.append(f": {summary_of(walk)}"), guide_style="dim")
     if as_is is not None:
         answer = f"{as_is.answer}, " if as_is.answer != walk.answer else ""
-        tree.add(Text(f"without the what-if: {answer}{as_is.reload}, {summary_of(as_is)}", "dim"))
+        tree.add(
+            Text(f"without the what-if: {answer}{as_is.next_boot}, {summary_of(as_is)}", "dim")
+        )
     for member in walk.members:
         branch = tree
         if len(walk.members) > 1:

@@ -135,7 +135,7 @@ def check(result: CatalogCheck, view: View) -> Iterator[Line]:
     for one in found:
         yield ""
         yield Text.assemble((visible(one.file), "bold"), f"  {one.kind}")
-        yield from hanging("  seen:", one.saw, indent=8)
+        yield from hanging("  seen:", one.seen, indent=8)
         yield from hanging("  do:", one.do, indent=8)
         yield from hanging("  told by", ", ".join(map(str, one.origins)), indent=10)
 

@@ -26,14 +26,14 @@ def of_members(values: Iterable[str]) -> str:
     return " / ".join(dict.fromkeys(values))
 
 
-def running(starts: Iterable[AuditedStart], unknown: str = UNKNOWN) -> str:
+def running(boots: Iterable[AuditedStart], unknown: str = UNKNOWN) -> str:
     """The version that runs."""
-    return of_members(start.runs or unknown for start in starts) or unknown
+    return of_members(start.running or unknown for start in boots) or unknown
 
 
-def next_boot(starts: Iterable[AuditedStart], reload: Reload) -> str:
+def next_boot(boots: Iterable[AuditedStart], reload: Reload) -> str:
     """The version that starts next, or where it starts from."""
-    return of_members(_next_boot(start, reload) for start in starts) or UNKNOWN
+    return of_members(_next_boot(start, reload) for start in boots) or UNKNOWN
 
 
 def _next_boot(start: AuditedStart, reload: Reload) -> str:

@@ -175,7 +175,7 @@ def _drops(plan: CleanupPlan) -> Iterator[Line]:
 
 def power_cut(plan: CleanupPlan) -> str:
     """What a power failure on the way does."""
-    verdict = plan.reload_before
+    verdict = plan.next_boot_before
     if plan.danger:
         first, last = plan.danger[0], plan.danger[-1]
         steps = f"step {first}" if first == last else f"steps {first} to {last}"
@@ -184,16 +184,16 @@ def power_cut(plan: CleanupPlan) -> str:
         return f"safe: nothing is written, and the next boot stays {verdict}"
     if plan.bank is not None:
         return f"the bank is left half-written and bad; the next boot does not change ({verdict})"
-    if plan.starts_after != plan.starts_before:
-        after = plan.starts_after or "unknown"
-        return f"the next boot changes from {plan.starts_before} to {after} during the plan"
-    if plan.reload_after == verdict:
+    if plan.boots_after != plan.boots_before:
+        after = plan.boots_after or "unknown"
+        return f"the next boot changes from {plan.boots_before} to {after} during the plan"
+    if plan.next_boot_after == verdict:
         return (
             f"safe at every step: the next boot does not change ({verdict}). Read the device "
             "again, "
             "and plan again"
         )
-    return f"the next boot changes from {verdict} to {plan.reload_after} during the plan"
+    return f"the next boot changes from {verdict} to {plan.next_boot_after} during the plan"
 
 
 def _stays(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
@@ -353,7 +353,7 @@ def confirmed(result: CleanupConfirmed, view: View) -> Iterator[Line]:
             enough = "enough" if one.enough else "NOT ENOUGH"
             told = f"{show_mib(one.free)} of the {show_mib(one.wanted)} needed: {enough}"
             yield from hanging("  free:", told, indent=13)
-        yield from hanging("  next boot:", one.reload, indent=13)
+        yield from hanging("  next boot:", one.next_boot, indent=13)
 
 
 def _outcome(one: Confirmed) -> str:

@@ -105,12 +105,12 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
     title = Text.assemble((visible(one.device), "bold"), "  ")
     if one.outcome in ("new", "gone"):
         title.append(_OUTCOMES[one.outcome])
-    elif one.reload_before == one.reload_after:
-        title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
+    elif one.next_boot_before == one.next_boot_after:
+        title.append(f"{one.next_boot_after}", STYLES[one.next_boot_after or "unknown"])
         title.append(", unchanged")
     else:
-        title.append(f"{one.reload_before} → ")
-        title.append(f"{one.reload_after}", STYLES[one.reload_after or "unknown"])
+        title.append(f"{one.next_boot_before} → ")
+        title.append(f"{one.next_boot_after}", STYLES[one.next_boot_after or "unknown"])
     if one.answer is not None and one.answer_before not in (None, one.answer):
         title.append(f"; {one.answer_before} → ").append(one.answer, STYLES[one.answer])
     elif one.answer not in (None, "go"):

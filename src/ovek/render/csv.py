@@ -16,9 +16,9 @@ from ovek.render.view import View
 from ovek.render.visible import visible
 
 PLACED = ("network", "site", "role", "sheet", "model", "taken_at")
-FINDINGS = ("device", "answer", "reload", "severity", "rule", "place", "saw", "do", "waived")
+FINDINGS = ("device", "answer", "next_boot", "severity", "rule", "place", "seen", "do", "waived")
 DEVICES = (
-    "device", "answer", "why", "reload", "runs", "starts", "proven", "needed", "free_bytes",
+    "device", "answer", "why", "next_boot", "running", "boots", "proven", "needed", "free_bytes",
     "capacity_bytes", "critical", "warning", "note", "waived", "not_read",
 )  # fmt: skip
 _RUN = ("=", "+", "-", "@", "\t", "\r")
@@ -36,7 +36,7 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     yield row((*FINDINGS, *PLACED))
     old = {one.device for one in result.not_read}
     for device in result.devices:
-        reload = device.reload if device.not_read is None else "not read"
+        reload = device.next_boot if device.not_read is None else "not read"
         for one in device.findings:
             yield row(
                 (
@@ -46,7 +46,7 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
                     one.severity,
                     one.rule,
                     one.place or "",
-                    one.saw,
+                    one.seen,
                     one.words,
                     one.waived or "",
                     *placed(device, result),
@@ -75,9 +75,9 @@ def _devices(result: FleetAudit) -> Iterator[bytes]:
                 device.device,
                 device.answer,
                 device.why,
-                device.reload,
-                running(device.starts, unknown=""),
-                of_members(one.version or "" for one in device.starts),
+                device.next_boot,
+                running(device.boots, unknown=""),
+                of_members(one.version or "" for one in device.boots),
                 str(number),
                 str(needed),
                 "" if least is None else str(least.free),
@@ -121,8 +121,8 @@ STEPS = (
     "words",
     "line",
     "minutes",
-    "reload",
-    "starts",
+    "next_boot",
+    "boots",
 )
 
 
@@ -131,7 +131,18 @@ def runbooks(result: FleetRunbooks, view: View) -> Iterator[bytes]:
     yield row((*STEPS, *PLACED))
     for one in result.devices:
         for told in one.find_out:
-            head = (one.device, one.answer or "", "", "find out", "", told, "", "", one.reload, "")
+            head = (
+                one.device,
+                one.answer or "",
+                "",
+                "find out",
+                "",
+                told,
+                "",
+                "",
+                one.next_boot,
+                "",
+            )
             yield row((*head, *placed(one, result)))
         for number, step in enumerate(one.steps, 1):
             do = step.do
@@ -146,8 +157,8 @@ def runbooks(result: FleetRunbooks, view: View) -> Iterator[bytes]:
                     step.words,
                     " | ".join(do.lines),
                     minutes,
-                    do.reload,
-                    do.starts or "",
+                    do.next_boot,
+                    do.boots or "",
                     *placed(one, result),
                 )
             )

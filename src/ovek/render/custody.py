@@ -32,13 +32,7 @@ def custody(result: FleetCustody, view: View) -> Iterator[Line]:
         yield from hanging("Running, but no proven copy on any shelf: ", told, indent=4)
     yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
-        if (
-            view.verbose
-            or len(found) == 1
-            or one.first_wrong is not None
-            or one.odd
-            or one.disputed
-        ):
+        if view.verbose or len(found) == 1 or one.first_bad is not None or one.odd or one.disputed:
             yield ""
             yield from _image(one, unread.now)
 
@@ -46,8 +40,8 @@ def custody(result: FleetCustody, view: View) -> Iterator[Line]:
 def _alone(lost: Sequence[Custody]) -> Iterator[Line]:
     """What runs, was published by nobody, and has no copy anywhere."""
     for one in lost[:_MOST]:
-        runs = {copy.device for group in one.groups for copy in group.copies if copy.runs}
-        names = listed([visible(name or "") for name in sorted(runs, key=str)])
+        running = {copy.device for group in one.groups for copy in group.copies if copy.running}
+        names = listed([visible(name or "") for name in sorted(running, key=str)])
         yield from hanging(
             f"{visible(one.image)}: ",
             f"running on {names}, not in the catalog, and no copy on a shelf: back it up, "
@@ -60,7 +54,7 @@ def _alone(lost: Sequence[Custody]) -> Iterator[Line]:
 
 def answer(found: Sequence[Custody]) -> str:
     """The first line: where did it go wrong?"""
-    wrong = [one for one in found if one.first_wrong is not None]
+    wrong = [one for one in found if one.first_bad is not None]
     if not found:
         return "No copy of such an image on any device or shelf that was read."
     listed_ = [one for one in found if one.listed]
@@ -105,8 +99,8 @@ def answer(found: Sequence[Custody]) -> str:
 
 def _first(one: Custody) -> str:
     """The hop where it went wrong, by its folder's path where it is not the site's own."""
-    where = f"on the {one.first_wrong}" if one.first_wrong != "archive" else "in the archive"
-    return where if one.wrong_in in (None, "shelf") else f"{where} {visible(one.wrong_in or '')}"
+    where = f"on the {one.first_bad}" if one.first_bad != "archive" else "in the archive"
+    return where if one.bad_in in (None, "shelf") else f"{where} {visible(one.bad_in or '')}"
 
 
 def _image(one: Custody, now: datetime) -> Iterator[Line]:
@@ -119,7 +113,7 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
     ]
     yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,), wrap={3: 30})
     yield from _digests(one.groups)
-    for told in one.told:
+    for told in one.advice:
         yield from hanging("  → ", told, indent=4, style=STYLES["warning"])
     if one.renamed:
         yield from hanging("  under other names: ", ", ".join(one.renamed), indent=4)
@@ -167,12 +161,12 @@ def _digest(label: str, name: Algorithm, digest: str, first: str) -> Iterator[Li
 def _cells(group: CopyGroup, at: int, now: datetime, *, disputed: bool = False) -> tuple[str, ...]:
     copy = group.copies[at]
     age = ""
-    if copy.measured_at is not None and now - copy.measured_at >= _TELLING:
-        age = f", digest from {show_age(now - copy.measured_at)} ago"
-    kind = "disputed" if disputed else {True: "good", False: "bad", None: "unknown"}[group.right]
+    if copy.digest_at is not None and now - copy.digest_at >= _TELLING:
+        age = f", digest from {show_age(now - copy.digest_at)} ago"
+    kind = "disputed" if disputed else {True: "good", False: "bad", None: "unknown"}[group.good]
     return (
         f"  {group.label} {kind}",
         copy.hop,
         show_size(copy.size) if copy.size is not None else "-",
-        visible(copy.place) + (", running" if copy.runs else "") + age,
+        visible(copy.place) + (", running" if copy.running else "") + age,
     )

@@ -117,6 +117,6 @@ def grouped(result: FleetAudit, view: View) -> Iterator[Line]:
             waived = f" (waived {one.waived})" if one.waived else ""
             rule = f"{one.rule}: " if group.title != one.rule else ""
             yield from hanging(
-                f"    {visible(device)}{place}: ", f"{rule}{one.saw}{waived}", indent=8
+                f"    {visible(device)}{place}: ", f"{rule}{one.seen}{waived}", indent=8
             )
     yield from Unreads(result.not_read, result.as_of).lines()

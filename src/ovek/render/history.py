@@ -141,12 +141,12 @@ def _until(one: Held, seen: Mapping[str, datetime]) -> str:
 def copies_csv(result: ImageHistory, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     yield row(
-        ("device", "member", "place", "verdict", "release", "digest", "first", "last", "runs")
+        ("device", "member", "place", "verdict", "release", "digest", "first", "last", "running")
     )
     for one in (*result.copies, *result.ran):
         yield row(
             (one.device, one.member, one.place, one.verdict, one.release or "", one.digest or "",
-             _z(one.first), _z(one.last), "yes" if one.runs else "no")
+             _z(one.first), _z(one.last), "yes" if one.running else "no")
         )  # fmt: skip
 
 

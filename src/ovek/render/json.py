@@ -99,7 +99,7 @@ def _plain(walks: Sequence[DeviceWalk]) -> Any:
     plain = msgspec.to_builtins(list(walks))
     for device in plain:
         for member in device["members"]:
-            for tried in (*member["tried"], *member["rescue"], member["starts"] or {}):
+            for tried in (*member["tried"], *member["rescue"], member["boots"] or {}):
                 if tried.get("at") is not None:
                     tried["at"] = str(Place(*tried["at"]))
     return plain

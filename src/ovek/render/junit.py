@@ -100,7 +100,7 @@ def _head(one: OfDevice, counts: tuple[int, ...], result: FleetAudit) -> Iterato
 def _answer(device: DeviceAudit, *, failed: bool) -> str:
     """The case of the answer."""
     head = f'  <testcase classname={_quoted(device.device)} name="answer" time="0">'
-    summary = f"answer: {device.answer}; reload: {device.reload}"
+    summary = f"answer: {device.answer}; reload: {device.next_boot}"
     inside = f"<system-out>{_quoted(summary)[1:-1]}</system-out>"
     if failed:
         inside = f'<failure type="no-go" message={_quoted(device.why)}/>' + inside
@@ -115,7 +115,7 @@ def _error(device: str, told: str) -> str:
 
 def _case(device: str, one: Finding, *, failed: bool) -> str:
     name = _quoted(f"{one.rule} {one.place}" if one.place else one.rule)
-    told = f"{one.severity}: {one.saw}. {one.words}"
+    told = f"{one.severity}: {one.seen}. {one.words}"
     if one.waived is not None:
         inside = f"<skipped message={_quoted(f'waived {one.waived}')}/>"
     elif failed:

@@ -59,7 +59,7 @@ def placed(one: OfDevice) -> tuple[str, ...]:
 def _finding(one: Finding, title: str) -> Iterator[str]:
     place = f" at {escaped(one.place)}" if one.place else ""
     yield f"- **{one.severity}: {escaped(title.strip())}**{place}"
-    yield f"  - seen: {escaped(one.saw)}"
+    yield f"  - seen: {escaped(one.seen)}"
     yield f"  - do: {escaped(one.words)}"
     if one.waived is not None:
         yield f"  - waived {escaped(one.waived)}"

@@ -219,9 +219,9 @@ def _row(number: int, one: ReportDevice) -> dict[str, Any]:
         "site": one.site or "",
         "role": one.role or "",
         "model": one.model or "unknown",
-        "runs": running(one.starts),
-        "starts": next_boot(one.starts, one.reload),
-        "wants": one.wants or "",
+        "running": running(one.boots),
+        "boots": next_boot(one.boots, one.next_boot),
+        "target": one.target or "",
         "answer": one.answer,
         "reason": one.reason,
         "proven": proven_of(one.images),
@@ -236,7 +236,7 @@ def _never(one: Unread) -> dict[str, Any]:
     """What the table shows of a device of which nothing is known."""
     return {
         "number": None, "device": one.device, "site": one.site or "", "role": one.role or "",
-        "model": "unknown", "runs": "unknown", "starts": "unknown", "wants": "",
+        "model": "unknown", "running": "unknown", "boots": "unknown", "target": "",
         "answer": "unclear", "reason": "not read", "proven": "-", "unproven": 0, "findings": "-",
         "rank": "9", "not_read": False,
     }  # fmt: skip
@@ -296,11 +296,11 @@ def _custody(one: Custody) -> dict[str, Any]:
     """One image that lies on flash, and how its copies are."""
     copies = [copy for group in one.groups for copy in group.copies]
     flash = [copy for copy in copies if copy.device is not None]
-    wrong = [copy for group in one.groups if group.right is False for copy in group.copies]
-    known = [group for group in one.groups if group.right]
-    if one.first_wrong is not None:
+    wrong = [copy for group in one.groups if group.good is False for copy in group.copies]
+    known = [group for group in one.groups if group.good]
+    if one.first_bad is not None:
         copies_ = "bad copy" if len(wrong) == 1 else "bad copies"
-        state = f"{len(wrong)} {copies_}, first on: {one.first_wrong}"
+        state = f"{len(wrong)} {copies_}, first on: {one.first_bad}"
     elif not one.listed:
         state = "not in the catalog"
     else:
@@ -309,10 +309,10 @@ def _custody(one: Custody) -> dict[str, Any]:
         "image": one.image,
         "version": one.version or "",
         "devices": len({copy.device for copy in flash}),
-        "run": len({copy.device for copy in flash if copy.runs}),
+        "run": len({copy.device for copy in flash if copy.running}),
         "state": state,
-        "wrong": one.first_wrong is not None,
-        "told": one.told,
+        "wrong": one.first_bad is not None,
+        "told": one.advice,
         "digests": [
             (title, digest)
             for name, title in TITLES.items()
@@ -325,7 +325,7 @@ def _custody(one: Custody) -> dict[str, Any]:
 def _unknown(report: FleetReport) -> list[tuple[str, str]]:
     """What is not known, device by device."""
     return [
-        (one.device, each.saw)
+        (one.device, each.seen)
         for one in report.devices
         for each in one.findings
         if each.rule == "facts-missing"
@@ -363,13 +363,13 @@ def _drawn(one: ReportDevice, now: datetime) -> dict[str, Any]:
         "head": of_device(one),
         "why": one.why,
         "unread": one.not_read,
-        "runs": summary_of(one.walk),
-        "reload": one.reload,
+        "summary": summary_of(one.walk),
+        "next_boot": one.next_boot,
         "walk": [_walk(each, len(one.walk.members) > 1) for each in one.walk.members],
         "images": [_image(each, now) for each in one.images],
         "flash": [_flash(each) for each in one.flash],
         "findings": [
-            (each.severity, each.rule, each.place, each.saw, each.words, each.waived)
+            (each.severity, each.rule, each.place, each.seen, each.words, each.waived)
             for each in one.findings
         ],
         "book": _book(one.runbook),
@@ -390,15 +390,15 @@ def _walk(one: MemberWalk, several: bool) -> dict[str, Any]:
 
 
 def _step(one: Candidate) -> tuple[str, str, str, str, str]:
-    kind = "falls" if falls(one) else "unknown" if one.result == "unknown" else "starts"
+    kind = "falls" if falls(one) else "unknown" if one.result == "unknown" else "boots"
     return kind, one.origin, one.place, result_of(one), one.why
 
 
 def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
     measured = "read with the device" if one.digests else ""
-    if one.measured_at is not None:
-        age = show_age(now - one.measured_at)
-        measured = f"digest read {age} before this page, {one.measured_at:%Y-%m-%d %H:%M} UTC"
+    if one.digest_at is not None:
+        age = show_age(now - one.digest_at)
+        measured = f"digest read {age} before this page, {one.digest_at:%Y-%m-%d %H:%M} UTC"
     return {
         "place": one.place,
         "verdict": one.verdict,
@@ -441,7 +441,9 @@ def _book(one: Runbook) -> dict[str, Any]:
         "steps": [(step.stage, step.words, list(details(step))) for step in one.steps],
         "safe": safe(one),
         "danger": danger_of(one.danger),
-        "open": [(each.rule, each.place or each.member, each.saw, each.words) for each in one.open],
+        "open": [
+            (each.rule, each.place or each.member, each.seen, each.words) for each in one.open
+        ],
     }
 
 

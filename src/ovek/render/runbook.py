@@ -42,7 +42,7 @@ def safe(one: Runbook) -> str:
     """What is said once of a plan that no power failure harms; empty: there is danger, or none."""
     if one.danger or not one.steps:
         return ""
-    if one.reload == "proven":
+    if one.next_boot == "proven":
         return "A power failure is safe during every step."
     return "A power failure during any step leaves the next boot no worse than it is now."
 
@@ -61,16 +61,16 @@ def _lower(text: str) -> str:
 
 def stands(one: Runbook) -> str:
     """What is wanted, how the device stands and how it would in the end."""
-    wants = f"target {one.wants}; " if one.wants else "no target; "
-    now = f"next boot now: {_boots(one.starts, one.reload)}"
+    wants = f"target {one.target}; " if one.target else "no target; "
+    now = f"next boot now: {_boots(one.boots, one.next_boot)}"
     if not one.steps:
         return wants + now
-    return f"{wants}{now}; after all steps: {_boots(one.starts_after, one.reload_after)}"
+    return f"{wants}{now}; after all steps: {_boots(one.boots_after, one.next_boot_after)}"
 
 
-def _boots(starts: str | None, reload: str) -> str:
+def _boots(boots: str | None, reload: str) -> str:
     """What boots next, and whether it is proven."""
-    name = starts or ("none" if reload == "stranded" else "unknown")
+    name = boots or ("none" if reload == "stranded" else "unknown")
     return name if name == reload else f"{name} ({reload})"
 
 
@@ -105,7 +105,7 @@ def _runbook(one: Runbook) -> Iterator[Line]:
     for each in one.open:
         place = f"  {visible(each.place.rstrip(':'))}" if each.place else ""
         place += f" (member {visible(each.member)})" if each.member and not each.place else ""
-        yield from hanging(f"    {each.rule}{place}: ", each.saw, indent=8)
+        yield from hanging(f"    {each.rule}{place}: ", each.seen, indent=8)
         yield from hanging("        do:", each.words, indent=12)
 
 
@@ -128,13 +128,13 @@ def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
     if do.algorithm is not None:
         yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
     room = f"{show_mib(step.free)} free; " if step.free is not None else ""
-    yield "expect", f"{room}next boot: {_boots(do.starts, do.reload)}"
+    yield "expect", f"{room}next boot: {_boots(do.boots, do.next_boot)}"
     for told in step.brings:
         yield "also", told
     if do.harm:
         yield "DANGER", f"if the power fails: {'; '.join(do.harm)}"
     elif step.cut is not None:
-        cut = f"the step is half done; next boot: {_boots(step.cut.starts, step.cut.reload)}"
+        cut = f"the step is half done; next boot: {_boots(step.cut.boots, step.cut.next_boot)}"
         yield "power failure", cut
     yield "undo", "; ".join(step.undo) or _no_undo(step)
     yield "takes", "unknown" if do.minutes is None else show_minutes(do.minutes)
@@ -248,7 +248,7 @@ def summary(found: Sequence[Runbook], unread: Unreads) -> str:
 def _row(one: Runbook) -> tuple[str, ...]:
     number = len(one.done) + len(one.left)
     stages = f"{len(one.done)} of {number}" if number else "-"
-    front = (visible(one.device), Toned(one.answer or "unclear"), one.wants or "-")
+    front = (visible(one.device), Toned(one.answer or "unclear"), one.target or "-")
     if one.find_out and not one.steps:
         return (*front, "-", "-", "-", "-", "read the device again")
     if not one.steps:
@@ -298,7 +298,7 @@ def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
         lines += [line for step in one.steps for line in box(step)]
         lines += ["", "Open problems (not fixed by a step above):", ""] if one.open else []
         lines += [
-            f"- {each.rule}: {escaped(each.saw)} — {escaped(each.words)}" for each in one.open
+            f"- {each.rule}: {escaped(each.seen)} — {escaped(each.words)}" for each in one.open
         ]
         lines.append("")
     yield ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
@@ -328,7 +328,9 @@ def followed(result: RunbooksFollowed, view: View) -> Iterator[Line]:
         number = len(one.done) + len(one.not_done)
         told = f"{len(one.done)} of {count(number, 'change')} done"
         told += ", and unplanned changes" if one.too_much else ""
-        yield from hanging(f"{visible(one.device)}: ", f"{told}; next boot {one.reload}.", indent=2)
+        yield from hanging(
+            f"{visible(one.device)}: ", f"{told}; next boot {one.next_boot}.", indent=2
+        )
         for mark, lines in (("done", one.done), ("NOT", one.not_done), ("UNPLANNED", one.too_much)):
             for line in lines:
                 yield from hanging(f"  {mark:<9} ", line, indent=12)

@@ -13,7 +13,7 @@ from ovek.render.view import View
 from ovek.render.visible import visible
 
 _COLUMNS = (
-    "device", "place", "version", "release", "verdict", "size", "digest", "runs", "starts",
+    "device", "place", "version", "release", "verdict", "size", "digest", "running", "boots",
     "known_at", *PLACED,
 )  # fmt: skip
 
@@ -51,12 +51,12 @@ def answer(text: str, found: Sequence[Holding]) -> str:
     shelf = sum(one.device is None for one in found)
     if not found:
         return f"Not found: {visible(text)!r}."
-    runs = len({one.device for one in found if one.runs})
-    starts = len({one.device for one in found if one.starts})
+    running = len({one.device for one in found if one.running})
+    boots = len({one.device for one in found if one.boots})
     hold, run, start = (_verb(verb, number) for verb, number in
-                        (("hold", len(devices)), ("run", runs), ("start", starts)))  # fmt: skip
-    told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {runs} {run} it, "
-    told += f"{starts} {start} it next"
+                        (("hold", len(devices)), ("run", running), ("start", boots)))  # fmt: skip
+    told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {running} {run} it, "
+    told += f"{boots} {start} it next"
     copies = "1 copy" if shelf == 1 else f"{shelf} copies"
     return told + (f"; {copies} on the shelf." if shelf else ".")
 
@@ -71,7 +71,7 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
         visible(one.device or "shelf"),
         visible(one.place),
         *((visible(one.version or "-"),) if versions else ()),
-        Toned(one.verdict or ("-" if one.runs and one.version else "not an image")),
+        Toned(one.verdict or ("-" if one.running and one.version else "not an image")),
         _use(one) or "-",
         show_size(one.size) if one.size is not None else "-",
         age,
@@ -81,8 +81,8 @@ def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
 def _use(one: Holding) -> str:
     if one.device is None:
         return ""
-    told = ["running"] if one.runs else ["may be running"] if one.runs is None else []
-    told += ["next boot"] if one.starts else ["next boot unknown"] if one.starts is None else []
+    told = ["running"] if one.running else ["may be running"] if one.running is None else []
+    told += ["next boot"] if one.boots else ["next boot unknown"] if one.boots is None else []
     return ", ".join(told)
 
 
@@ -100,8 +100,8 @@ def as_csv(result: Located, view: View) -> Iterator[bytes]:
                 one.verdict or "",
                 "" if one.size is None else str(one.size),
                 digest,
-                _told(one.runs),
-                _told(one.starts),
+                _told(one.running),
+                _told(one.boots),
                 "" if one.known_at is None else one.known_at.isoformat(),
                 result.site,
                 one.site or "",

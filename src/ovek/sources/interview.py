@@ -417,8 +417,8 @@ class Interview:
             if any(algorithm in file.get("digests", {}) for algorithm in useful):
                 continue
             at = (member, volume["name"])
-            starts = any(text.endswith(path.casefold()) for text in started)
-            kept = self.wanted.kept(self.name, at, file, self.taken_at, started=starts)
+            boots = any(text.endswith(path.casefold()) for text in started)
+            kept = self.wanted.kept(self.name, at, file, self.taken_at, started=boots)
             if carry and kept is not None and any(each in kept[0] for each in algorithms):
                 row = {"member": member, "volume": volume["name"], "path": path, **kept[0]}
                 row["digests_at"] = kept[1].isoformat()

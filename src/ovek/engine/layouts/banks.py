@@ -58,10 +58,10 @@ class Banks(Layout):
         one, walk = writing.one, writing.member_walk
         holding = [n for n, image in one.banks.items() if writing.holds(image) and _good(image)]
         if holding:
-            starts = walk.starts.at if walk.starts is not None else None
-            named = next((n for n in holding if Place(BANK, n, one.member.id) == starts), None)
+            boots = walk.boots.at if walk.boots is not None else None
+            named = next((n for n in holding if Place(BANK, n, one.member.id) == boots), None)
             name = named or min(holding)
-            done = Place(BANK, name, one.member.id) == starts
+            done = Place(BANK, name, one.member.id) == boots
             why = f"bank {name} has this image already, " + (
                 "and is the next boot" if done else "and only has to be booted"
             )

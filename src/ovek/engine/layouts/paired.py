@@ -56,9 +56,9 @@ class Paired(Layout):
         if why := not_known(writing, "directory"):
             return Unwritable(why)
         one, walk = writing.one, writing.member_walk
-        member, starts = one.member, walk.starts.at if walk.starts is not None else None
+        member, boots = one.member, walk.boots.at if walk.boots is not None else None
         committed, trial = one.banks.get(COMMITTED), member.bank(TRIAL)
-        next_up = starts is not None and writing.holds(writing.judged.image(starts))
+        next_up = boots is not None and writing.holds(writing.judged.image(boots))
         if committed is not None and writing.holds(committed) and next_up:
             why = "the committed image is this image already, and is the next boot"
             return [Spot(place=None, bank=COMMITTED, why=why, there=True)]
@@ -71,7 +71,7 @@ class Paired(Layout):
             return Unwritable("a trial boot is scheduled: let it happen, or cancel it first")
         if trial is None:
             return Unwritable("there is no trial directory")
-        same = starts == Place(BANK, TRIAL, member.id)
+        same = boots == Place(BANK, TRIAL, member.id)
         if files_of(writing, trial) & frozenset(writing.own.places) and not same:
             return Unwritable(
                 "the running trial image is not committed: commit it or roll it back first"

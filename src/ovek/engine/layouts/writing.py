@@ -23,7 +23,7 @@ class Writing(Struct, frozen=True, kw_only=True):
     judged: JudgedDevice
     one: JudgedMember
     walk: DeviceWalk
-    runs: tuple[Runs, ...]
+    running: tuple[Runs, ...]
     release: KnownRelease
     bank_rule: BankRule | None = None
     kept: frozenset[Place] = frozenset()
@@ -38,7 +38,7 @@ class Writing(Struct, frozen=True, kw_only=True):
     @property
     def own(self) -> Runs:
         """What the member that is written to runs."""
-        return next(each for each in self.runs if each.member == self.one.member.id)
+        return next(each for each in self.running if each.member == self.one.member.id)
 
     def holds(self, image: Image | None) -> bool:
         """Whether an image is the release, proven."""
@@ -48,8 +48,8 @@ class Writing(Struct, frozen=True, kw_only=True):
 
     def busy(self) -> frozenset[Place]:
         """Every file and bank, member in front, that some member runs or starts next."""
-        places = {place for runs in self.runs for place in runs.places}
-        places |= {each.starts.at for each in self.walk.members if each.starts and each.starts.at}
+        places = {place for running in self.running for place in running.places}
+        places |= {each.boots.at for each in self.walk.members if each.boots and each.boots.at}
         return self.with_parts(places)
 
     def with_parts(self, places: set[Place]) -> frozenset[Place]:
@@ -97,10 +97,10 @@ def image_volume(sheet: Sheet, member: Member) -> Volume | None:
 
 def not_known(writing: Writing, thing: str) -> str:
     """Which missing fact keeps anything from being written; empty where none does."""
-    walk, runs = writing.member_walk, writing.own
+    walk, running = writing.member_walk, writing.own
     if walk.outcome == "unknown":
         return f"the next boot is unknown ({walk.note}), so none may be written to"
-    if not runs.places or not (runs.sure or runs.own):
+    if not running.places or not (running.sure or running.own):
         return f"the running {thing} is unknown, so none may be written to"
     return ""
 

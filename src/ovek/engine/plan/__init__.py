@@ -113,8 +113,8 @@ def _to_start(now: Situation) -> Course:
 def _is_staged(now: Situation) -> bool:
     """Whether some member boots another version next than it runs: its settings stay so."""
     for each in now.walk.members:
-        starts, runs = each.starts, now.runs_on(each.member)
-        versions = (starts.version if starts is not None else None), runs.version
+        boots, running = each.boots, now.runs_on(each.member)
+        versions = (boots.version if boots is not None else None), running.version
         if None not in versions and versions[0] != versions[1]:
             return True
     return False
@@ -131,7 +131,7 @@ def situation_of(subject: Subject, asked: Asked = NOTHING_ASKED) -> Situation:
     now = Situation(
         judged=judged,
         walk=subject.walk,
-        runs=runs_of(judged),
+        running=runs_of(judged),
         wanted=subject.wanted,
         policy=subject.policy,
         may_drop=asked.may_drop,
@@ -169,7 +169,7 @@ def _find_out(subject: Subject, after: Situation) -> Iterator[str]:
     if all(each.outcome != "unknown" for each in after.walk.members):
         return
     for said in RULES["facts-missing"].check(subject):
-        yield f"{said.saw}: {said.do or RULES['facts-missing'].remedy}"
+        yield f"{said.seen}: {said.do or RULES['facts-missing'].remedy}"
     for walk in after.walk.members:
         if walk.outcome == "unknown":
             yield f"what member {walk.member} boots next is unknown: {walk.note}"

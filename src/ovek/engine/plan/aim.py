@@ -83,12 +83,15 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
         members = {one.member.id: _staying(now, one) for one in now.members}
     for name, each in members.items():
         if each.release is None and each.place is None:
-            runs = now.runs_on(name)
+            running = now.runs_on(name)
             told = "its running image is unknown"
             words = "Read it again (ovek survey), or import its release (ovek catalog import)"
-            if runs.image is not None and runs.image.judgement.verdict in ("altered", "truncated"):
+            if running.image is not None and running.image.judgement.verdict in (
+                "altered",
+                "truncated",
+            ):
                 told = (
-                    f"{runs.image.place} is broken, and the catalog has not exactly one "
+                    f"{running.image.place} is broken, and the catalog has not exactly one "
                     "file of its version"
                 )
                 words = "Copy its packages there again, or name a target in policy.toml"
@@ -101,7 +104,7 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
 def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAim | None:
     """The target of a member; None where it is to stay, or where it is barred."""
     wanted, member = now.wanted, one.member.id
-    runs, scheme = now.runs_on(member), now.judged.judge.sheet.versions.pattern
+    running, scheme = now.runs_on(member), now.judged.judge.sheet.versions.pattern
     if wanted.target is None:
         if wanted.asks_recommended:
             barred.append(_none_recommended(now))
@@ -112,13 +115,13 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
         return _staying(now, one)
     release = wanted.goal_of(member)
     version = release.version if release is not None else wanted.goal_version
-    known = runs.version is not None and version is not None
-    if known and compare(runs.version or "", version or "", scheme) == 0:
+    known = running.version is not None and version is not None
+    if known and compare(running.version or "", version or "", scheme) == 0:
         return _staying(now, one, release)
     if release is None:
         barred.append(_no_release(now, member))
         return None
-    if runs.version is None:
+    if running.version is None:
         told = "its running version is unknown"
         barred.append(
             Barred(part="target", member=member, unknown=True, why=told, words="Read it again")
@@ -177,8 +180,8 @@ def _no_release(now: Situation, member: str) -> Barred:
 
 def _allowed(now: Situation, member: str) -> bool:
     """Whether policy lets a member stay on what it runs."""
-    runs, wanted = now.runs_on(member), now.wanted
-    release = runs.image.judgement.release if runs.image is not None else None
+    running, wanted = now.runs_on(member), now.wanted
+    release = running.image.judgement.release if running.image is not None else None
     starting = now.starting(member)
     next_ = starting.judgement.release if starting is not None else None
     if any(each is not None and each.status == "withdrawn" for each in (release, next_)):
@@ -189,15 +192,15 @@ def _allowed(now: Situation, member: str) -> bool:
         and release.track not in (None, wanted.track)
     ):
         return False
-    if wanted.allowed is None or runs.version is None:
+    if wanted.allowed is None or running.version is None:
         return True
-    return any(fnmatchcase(runs.version, glob) for glob in wanted.allowed)
+    return any(fnmatchcase(running.version, glob) for glob in wanted.allowed)
 
 
 def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = None) -> MemberAim:
     """What a member runs, as its aim."""
-    member, runs = one.member.id, now.runs_on(one.member.id)
-    image = runs.image if runs.image is not None and runs.image.starts_members else None
+    member, running = one.member.id, now.runs_on(one.member.id)
+    image = running.image if running.image is not None and running.image.starts_members else None
     trial = one.banks.get(TRIAL)
     if (
         layout_of(now.judged).pair
@@ -213,15 +216,15 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
     broken = image is not None and image.judgement.verdict in ("altered", "truncated")
     if known is None or broken:
         known = release or _whole(known)
-    if known is None and runs.version is not None:
-        known, _ = release_for(runs.version, now.judged, now.wanted, member, now.standings)
-    if known is None and runs.version is not None:
-        known = _there(one, runs.version)
+    if known is None and running.version is not None:
+        known, _ = release_for(running.version, now.judged, now.wanted, member, now.standings)
+    if known is None and running.version is not None:
+        known = _there(one, running.version)
     place = None if broken else image.place.on(member) if image is not None else None
     return MemberAim(
         member=member,
         release=known,
-        version=runs.version if runs.version is not None or known is None else known.version,
+        version=running.version if running.version is not None or known is None else known.version,
         place=place,
         target=release is not None,
     )
@@ -259,15 +262,15 @@ def runs_trial(now: Situation, one: JudgedMember) -> bool:
 
 def leg_of(now: Situation, aim: MemberAim) -> Leg:
     """What a member is to boot next on the way to its aim, and where that lies."""
-    member, runs = aim.member, now.runs_on(aim.member)
+    member, running = aim.member, now.runs_on(aim.member)
     one = now.judged.member(member)
     assert one is not None
     scheme = now.judged.judge.sheet.versions.pattern
     release, loads, last = aim.release, tuple[Hop, ...](), True
     at_aim = (
-        runs.version is not None
+        running.version is not None
         and aim.version is not None
-        and compare(runs.version, aim.version, scheme) == 0
+        and compare(running.version, aim.version, scheme) == 0
     )
     if aim.target and release is not None and not at_aim:
         hops = way_to(now.judged, release, now.wanted, member, now.standings).hops or ()
@@ -309,17 +312,21 @@ def home_of(now: Situation, one: JudgedMember, release: KnownRelease) -> Image |
     ]
     if not found:
         return None
-    starts, runs = now.walk_of(member).starts, now.runs_on(member)
-    boots = starts.at if starts is not None else None
+    boots, running = now.walk_of(member).boots, now.runs_on(member)
+    next_at = boots.at if boots is not None else None
     named = _named(one)
-    kept = set(runs.places) if runs.sure and layout.holder == "banks" and not layout.pair else set()
+    kept = (
+        set(running.places)
+        if running.sure and layout.holder == "banks" and not layout.pair
+        else set()
+    )
 
     def rank(image: Image) -> tuple[object, ...]:
         place = image.place.on(member)
         return (
             image.judgement.verdict != "proven",
             place not in kept,
-            place != boots,
+            place != next_at,
             image.place not in named,
             image.place.volume != sheet.boot.default_volume,
             image.place.name != release.file,
@@ -401,11 +408,12 @@ def fallbacks_of(now: Situation, one: JudgedMember, leg: Leg, verdict: Verdict) 
     ]
     if len(able) < 2:
         return able
-    runs, named = set(now.runs_on(member).places), _named(one)
+    running, named = set(now.runs_on(member).places), _named(one)
 
     def better_first(image: Image, other: Image) -> int:
         ours, theirs = (
-            (each.place.on(member) not in runs, each.place not in named) for each in (image, other)
+            (each.place.on(member) not in running, each.place not in named)
+            for each in (image, other)
         )
         if ours != theirs:
             return -1 if ours < theirs else 1

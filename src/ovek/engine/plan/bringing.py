@@ -52,7 +52,7 @@ def case_for(
         detail="numbers",
     )
     return Case(
-        judged=now.judged, one=one, walk=now.walk, runs=now.runs, asked=asked,
+        judged=now.judged, one=one, walk=now.walk, running=now.running, asked=asked,
         holds=lambda: now.holds(release, keep),
     )  # fmt: skip
 
@@ -247,9 +247,9 @@ def _trimmed(now: Situation, one: JudgedMember, leg: Leg) -> Changes:
     """The boot order without what is neither on the way, nor runs, nor boots next."""
     if layout_of(now.judged).holder != "files":
         return ()
-    member, starts = one.member.id, now.walk_of(leg.member).starts
+    member, boots = one.member.id, now.walk_of(leg.member).boots
     needed = set(now.runs_on(member).places)
-    needed |= {starts.at} if starts is not None and starts.at is not None else set()
+    needed |= {boots.at} if boots is not None and boots.at is not None else set()
     kept = tuple(
         entry
         for entry in kept_entries(now, one, current_order(one))

@@ -64,7 +64,7 @@ class Case(Struct, frozen=True, kw_only=True):
     judged: JudgedDevice
     one: JudgedMember
     walk: DeviceWalk
-    runs: tuple[Runs, ...]
+    running: tuple[Runs, ...]
     holds: Callable[[], Holds]
     asked: Asked
 
@@ -127,14 +127,14 @@ def cases_of(
     judged: JudgedDevice,
     members: Sequence[JudgedMember],
     walk: DeviceWalk,
-    runs: tuple[Runs, ...],
+    running: tuple[Runs, ...],
     asked: Asked,
 ) -> list[Case]:
     """What is chosen for members of one device; what is held is worked out if somebody asks."""
     wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
-    holds = cache(lambda: Holds(judged, walk, runs, wishes))
+    holds = cache(lambda: Holds(judged, walk, running, wishes))
     return [
-        Case(judged=judged, one=one, walk=walk, runs=runs, holds=holds, asked=asked)
+        Case(judged=judged, one=one, walk=walk, running=running, holds=holds, asked=asked)
         for one in members
     ]
 
@@ -176,7 +176,7 @@ def _spots(case: Case, release: KnownRelease) -> list[Spot] | Unwritable:
             judged=case.judged,
             one=case.one,
             walk=case.walk,
-            runs=case.runs,
+            running=case.running,
             release=release,
             bank_rule=case.asked.bank_rule,
             kept=kept,

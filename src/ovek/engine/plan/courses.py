@@ -264,7 +264,9 @@ class _Course:
 
 def _runs_other(was: Situation, now: Situation) -> bool:
     """Whether some member runs something else than before, or has other firmware."""
-    before, after = ([(each.version, each.variant) for each in there.runs] for there in (was, now))
+    before, after = (
+        [(each.version, each.variant) for each in there.running] for there in (was, now)
+    )
     firmware = [[one.member.components for one in there.members] for there in (was, now)]
     return before != after or firmware[0] != firmware[1]
 

@@ -113,9 +113,9 @@ def is_safe(now: Situation, leg: Leg) -> bool:
 
 def may_boot(now: Situation, member: str) -> bool:
     """Whether what a member boots next may surely be loaded over what it runs, or is that."""
-    runs, image = now.runs_on(member), now.starting(member)
+    running, image = now.runs_on(member), now.starting(member)
     release = image.judgement.release if image is not None else None
-    if release is None or (image is not None and image.version == runs.version):
+    if release is None or (image is not None and image.version == running.version):
         return True
     standing = now.standing(member)
     if standing is None:
@@ -129,13 +129,13 @@ def reloads(now: Situation, legs: Legs) -> bool:
     for leg in legs.of:
         one = now.judged.member(leg.member)
         assert one is not None
-        runs, starts = now.runs_on(leg.member), now.walk_of(leg.member).starts
+        running, boots = now.runs_on(leg.member), now.walk_of(leg.member).boots
         image = now.starting(leg.member)
         scheme = now.judged.judge.sheet.versions.pattern
-        known = leg.version is not None and runs.version is not None
-        if known and compare(runs.version or "", leg.version or "", scheme) != 0:
+        known = leg.version is not None and running.version is not None
+        if known and compare(running.version or "", leg.version or "", scheme) != 0:
             return True
-        if leg.release is None or image is None or starts is None or starts.at != leg.home:
+        if leg.release is None or image is None or boots is None or boots.at != leg.home:
             continue
         component_scheme = now.judged.judge.sheet.versions.components.pattern
         needs = needed_by(now, one, leg.release)
@@ -232,6 +232,6 @@ def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
     if now.is_accepted("no-fallback"):
         return False
     walk = now.walk_of(one.member.id)
-    if walk.outcome != "proven" or walk.starts is None or walk.starts.at != leg.home:
+    if walk.outcome != "proven" or walk.boots is None or walk.boots.at != leg.home:
         return False
     return not others_that_boot(now.judged, one, walk)

@@ -33,11 +33,15 @@ def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Comp
     assert leg.release is not None
     scheme = now.judged.judge.sheet.versions.components.pattern
     needs = needed_by(now, one, leg.release)
-    runs = now.runs_on(leg.member)
-    if leg.last and runs.image is not None and leg.release.same_bytes(runs.image.judgement.release):
+    running = now.runs_on(leg.member)
+    if (
+        leg.last
+        and running.image is not None
+        and leg.release.same_bytes(running.image.judgement.release)
+    ):
         for name, version in leg.release.carries.items():
             needs.setdefault(name, version)
-    carries = {} if runs.version == leg.version else leg.release.carries
+    carries = {} if running.version == leg.version else leg.release.carries
     for each in loaded(now.judged, one, None):
         component = each.component
         need = needs.get(component.component)

@@ -15,9 +15,9 @@ def meant_by(now: Situation, legs: Legs, changes: Changes) -> frozenset[Place]:
     for one, leg in zip(now.members, legs.of, strict=True):
         if leg.home is not None:
             found.add(leg.home)
-        runs = now.runs_on(leg.member)
-        if runs.sure:
-            found.update(runs.places)
+        running = now.runs_on(leg.member)
+        if running.sure:
+            found.update(running.places)
         layout = layout_of(now.judged)
         if layout.holder == "files":
             back = fallback_of(now, one, leg)

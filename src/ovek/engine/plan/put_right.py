@@ -139,7 +139,7 @@ def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     minutes = list[int | None]()
     for leg in legs.of:
         walk, reads = now.walk_of(leg.member), reads_config(now.judged, now.member(leg.member))
-        at = walk.starts.at if walk.starts is not None else None
+        at = walk.boots.at if walk.boots is not None else None
         if walk.outcome != "proven" or at is None or at != leg.home or not leg.checked:
             told = f"member {leg.member} would not boot a proven {leg.version}"
             yield barred_by(each, told)
@@ -178,13 +178,13 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
     one, place = now.member(each.member), each.place
     assert place is not None
     leg = legs.member(one.member.id)
-    runs = now.runs_on(one.member.id)
+    running = now.runs_on(one.member.id)
     layout = layout_of(now.judged)
     scheme = now.judged.judge.sheet.versions.pattern
-    settled = leg.version is not None and runs.version is not None
+    settled = leg.version is not None and running.version is not None
     if (
         not settled
-        or compare(runs.version or "", leg.version or "", scheme) != 0
+        or compare(running.version or "", leg.version or "", scheme) != 0
         or not leg.checked
     ):
         yield barred_by(
@@ -195,7 +195,7 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
     held, home = one.banks.get(place.path), leg.home
     assert bank is not None
     assert home is not None
-    if place in runs.places or not (runs.sure or runs.own):
+    if place in running.places or not (running.sure or running.own):
         yield barred_by(each, f"bank {place.path} is running, or may be running")
         return
     rule = now.wanted.bank_rule
@@ -366,7 +366,7 @@ def boot_by_hand(trial: Trial) -> Trial | Barred:
             and goal.reached_from is None
             and goal.same_bytes(release_at(now, each.at))
         ]
-        best = walk.starts if walk.outcome == "proven" else None
+        best = walk.boots if walk.outcome == "proven" else None
         best = best or next(iter(wanted), None) or next(iter(able), None)
         if best is None or best.at is None or best.verdict != "proven":
             return Barred(
@@ -395,17 +395,17 @@ def release_at(now: Situation, place: Place | None) -> KnownRelease | None:
 def to_safety(now: Situation, leg: Leg) -> Iterator[tuple[Place, Changes]]:
     """Where a member may safely boot from, with the digests that have to be read for it."""
     one, walk, member = now.member(leg.member), now.walk_of(leg.member), leg.member
-    starts = walk.starts.at if walk.starts is not None else None
-    image, runs = now.judged.image(starts) if starts is not None else None, now.runs_on(member)
-    if image is not None and starts is not None and walk.outcome == "unproven":
-        checks = tuple(checks_of(now, one, image, starts))
-        if checks and image.version in (leg.version, runs.version):
-            yield starts, checks
-    same = starts is not None and runs.sure and starts in runs.places
+    boots = walk.boots.at if walk.boots is not None else None
+    image, running = now.judged.image(boots) if boots is not None else None, now.runs_on(member)
+    if image is not None and boots is not None and walk.outcome == "unproven":
+        checks = tuple(checks_of(now, one, image, boots))
+        if checks and image.version in (leg.version, running.version):
+            yield boots, checks
+    same = boots is not None and running.sure and boots in running.places
     if same and image is not None and image.judgement.verdict not in ("altered", "truncated"):
         return  # it boots what it runs: nothing else is safer for all that is known
     places = [leg.home] if leg.home is not None and leg.checked else []
-    places += runs.places if runs.sure else ()
+    places += running.places if running.sure else ()
     places += [image.place.on(member) for image in fallbacks_of(now, one, leg, "proven")]
     for place in dict.fromkeys(places):
         held = now.judged.image(place)

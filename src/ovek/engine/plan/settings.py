@@ -47,9 +47,9 @@ def settings_of(now: Situation, one: JudgedMember, leg: Leg) -> tuple[Change, ..
 
 
 def _pair_settings(now: Situation, one: JudgedMember, leg: Leg, boot: Boot) -> Iterator[Change]:
-    member, starts = one.member.id, now.walk_of(leg.member).starts
+    member, boots = one.member.id, now.walk_of(leg.member).boots
     trial = Place(BANK, TRIAL, member)
-    at = starts.at if starts is not None else None
+    at = boots.at if boots is not None else None
     if leg.home == trial and at != trial and not runs_trial(now, one):
         yield SetOnce(member=member, entry=BootEntry(place=f"{BANK}:{TRIAL}"))
     elif boot.once is not None and not _once_serves(now, leg):
@@ -111,14 +111,14 @@ def _order_settings(now: Situation, one: JudgedMember, leg: Leg, boot: Boot) -> 
 
 def _once_serves(now: Situation, leg: Leg) -> bool:
     """Whether a one-time boot entry boots the image of the leg, and a reload is ahead to use it."""
-    starts = now.walk_of(leg.member).starts
-    return _is_ahead(now, leg) and starts is not None and starts.at == leg.home
+    boots = now.walk_of(leg.member).boots
+    return _is_ahead(now, leg) and boots is not None and boots.at == leg.home
 
 
 def _is_ahead(now: Situation, leg: Leg) -> bool:
     """Whether a reload is ahead, which makes the saved settings the live ones."""
-    runs = now.runs_on(leg.member).version
-    return None not in (runs, leg.version) and runs != leg.version
+    running = now.runs_on(leg.member).version
+    return None not in (running, leg.version) and running != leg.version
 
 
 def _mode(now: Situation, boot: Boot) -> BootMode | None:

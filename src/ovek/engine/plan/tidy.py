@@ -52,15 +52,15 @@ def untidy(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
 def old_proofs(now: Situation, one: JudgedMember) -> set[Place]:
     """The images of a member whose digests were read longer ago than policy wants."""
     found, member, policy = set[Place](), one.member.id, now.policy
-    starts, runs = now.walk_of(member).starts, now.runs_on(member)
-    at = starts.at if starts is not None else None
+    boots, running = now.walk_of(member).boots, now.runs_on(member)
+    at = boots.at if boots is not None else None
     wholes = [*one.sets.values(), *(bank for bank in one.banks.values() if bank.parts)]
     booted = {image.place for image in wholes if image.place.on(member) == at}
     for image in one.images.values():
         file = image.file
         if file is None or file.digests_at is None or image.judgement.verdict != "proven":
             continue
-        used = image is runs.image or image.place.on(member) == at
+        used = image is running.image or image.place.on(member) == at
         used = used or any(image.place in w.parts for w in wholes if w.place in booted)
         most = policy.oldest_start_digest if used else policy.oldest_digest
         old = proof_is_old(now.times, file.digests_at, most, policy.oldest_snapshot)

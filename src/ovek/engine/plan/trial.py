@@ -75,7 +75,7 @@ class MetDevices:
 class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     """A device as it stands, and what is wanted of it.
 
-    `runs` is what each member runs. `may_drop` is what a person unlocked by name, `keep` are globs
+    `running` is what each member runs. `may_drop` is what a person unlocked by name, `keep` are globs
     of files that a person keeps. `shelf` are the digests that the shelf proves (None: the site has
     no shelf), `sizes` the bytes of what those are. `backup_due` is whether the configuration has to
     be backed up, `times` are those by which a proof is old (None: none is), and `accepted` is what
@@ -85,7 +85,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
 
     judged: JudgedDevice
     walk: DeviceWalk
-    runs: tuple[Runs, ...]
+    running: tuple[Runs, ...]
     wanted: Wanted
     policy: Policy
     may_drop: frozenset[Unlock] = frozenset()
@@ -103,14 +103,12 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
 
     def starting(self, member: str) -> Image | None:
         """The image that a member starts next, where the device shows it."""
-        starts = self.walk_of(member).starts
-        return (
-            self.judged.image(starts.at) if starts is not None and starts.at is not None else None
-        )
+        boots = self.walk_of(member).boots
+        return self.judged.image(boots.at) if boots is not None and boots.at is not None else None
 
     def runs_on(self, member: str) -> Runs:
         """What one member runs."""
-        return next(each for each in self.runs if each.member == member)
+        return next(each for each in self.running if each.member == member)
 
     def member(self, name: str | None) -> JudgedMember:
         """One member, which is there."""
@@ -146,7 +144,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     def standings(self) -> tuple[Standing, ...]:
         """Where each member stands, as policy wants it."""
         wanted = self.wanted
-        work = lambda: standings(self.judged, wanted.variant, wanted.track, self.runs)  # noqa: E731
+        work = lambda: standings(self.judged, wanted.variant, wanted.track, self.running)  # noqa: E731
         return self.once(("standings",), work)
 
     def standing(self, member: str) -> Standing | None:
@@ -157,7 +155,7 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
         """What protects the files of the device, where space is made for a release."""
         keep = keep or self.keep
         wishes = Wishes(policy=self.policy, keep=keep, release=release)
-        work = lambda: Holds(self.judged, self.walk, self.runs, wishes)  # noqa: E731
+        work = lambda: Holds(self.judged, self.walk, self.running, wishes)  # noqa: E731
         return self.once(("holds", release, keep), work)
 
     def is_accepted(self, rule: str, place: Place | None = None, member: str = "") -> bool:
@@ -301,7 +299,7 @@ def _step(now: Situation, change: Change) -> TriedChange | str:
             now,
             judged=after,
             walk=walk_after(judged, now.walk, change, after),
-            runs=runs_of(after),
+            running=runs_of(after),
             shelf=shelf,
             backup_due=due,
         )

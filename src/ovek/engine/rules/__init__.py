@@ -46,7 +46,7 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
 
     member: str | None
     place: Place | None
-    saw: str
+    seen: str
     do: str | None = None
     also: tuple[Place, ...] = ()
     free: int | None = None
@@ -59,8 +59,8 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
 
     `unproven` are the images without a proof, `proven` those with one: files, and banks that hold
     their image themselves, by place. `odd` are the proven ones that some rule may have a word on.
-    `running_on` is what it runs, and how surely. `runs` and `starts` are versions, `running` and
-    `starting` the images that run and start; None: not known.
+    `running_on` is what it runs, and how surely. `running` and `boots` are versions,
+    `running_image` and `boot_image` the images of these; None: unknown.
     """
 
     one: JudgedMember
@@ -70,10 +70,10 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
     proven: tuple[Image, ...]
     odd: tuple[Image, ...]
     running_on: Runs
-    runs: str | None
-    starts: str | None
-    running: Image | None
-    starting: Image | None
+    running: str | None
+    boots: str | None
+    running_image: Image | None
+    boot_image: Image | None
 
     @property
     def id(self) -> str:
@@ -90,22 +90,21 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
     def needed(self) -> set[Place]:
         """The places that it runs from, starts from or is told to, with what they are made of."""
         there = [each.at for each in self.cited] + [*self.running_on.places]
-        starts = self.walk.starts
-        there.append(starts.at if starts is not None else None)
+        boots = self.walk.boots
+        there.append(boots.at if boots is not None else None)
         places = {at.on(None) for at in there if at is not None and at.member in (None, self.id)}
         parts = [whole.parts for whole in self.wholes if whole.place in places]
         return places.union(*parts)
 
     def starts_on(self, image: Image) -> bool:
         """Whether the next start is from an image of this member, or what it is part of."""
-        starts = self.walk.starts
-        if starts is None or starts.at is None or starts.at.member != self.id:
+        boots = self.walk.boots
+        if boots is None or boots.at is None or boots.at.member != self.id:
             return False
-        if starts.at.on(None) == image.place:
+        if boots.at.on(None) == image.place:
             return True
         return any(
-            image.place in whole.parts and whole.place == starts.at.on(None)
-            for whole in self.wholes
+            image.place in whole.parts and whole.place == boots.at.on(None) for whole in self.wholes
         )
 
     @property
@@ -248,7 +247,7 @@ def subject_of(
 ) -> Subject:
     """Put together what the rules look at."""
     ours = zip(judged.members or (), walk.members, runs_of(judged), strict=True)
-    members = [_member(judged, one, each, runs) for one, each, runs in ours]
+    members = [_member(judged, one, each, running) for one, each, running in ours]
     # Which member comes first in a snapshot makes no difference to what is said.
     members.sort(key=lambda member: (len(member.id), member.id))
     return Subject(
@@ -263,7 +262,9 @@ def subject_of(
     )
 
 
-def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Runs) -> MemberSubject:
+def _member(
+    judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, running: Runs
+) -> MemberSubject:
     proven, unproven, odd = [], [], []
     for image in sorted(images_of(one), key=_by_place):
         judgement = image.judgement
@@ -273,7 +274,7 @@ def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Run
             proven.append(image)
             if judgement.release is not None and _odd(image, judgement.release):
                 odd.append(image)
-    starts = walk.starts
+    boots = walk.boots
     return MemberSubject(
         one=one,
         walk=walk,
@@ -281,11 +282,11 @@ def _member(judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, runs: Run
         unproven=tuple(unproven),
         proven=tuple(proven),
         odd=tuple(odd),
-        running_on=runs,
-        runs=runs.version,
-        starts=starts.version if starts is not None else None,
-        running=runs.image,
-        starting=judged.image(starts.at) if starts is not None and starts.at is not None else None,
+        running_on=running,
+        running=running.version,
+        boots=boots.version if boots is not None else None,
+        running_image=running.image,
+        boot_image=judged.image(boots.at) if boots is not None and boots.at is not None else None,
     )
 
 

@@ -33,11 +33,11 @@ def _banks(subject: Subject, state: str) -> Iterator[tuple[MemberSubject, Bank, 
 
 def _way_back(member: MemberSubject) -> bool:
     """Whether some bank besides the one that starts next is proven."""
-    starts = member.walk.starts
+    boots = member.walk.boots
     return any(
         image.judgement.verdict == "proven"
         for image in member.one.banks.values()
-        if starts is None or starts.at != image.place.on(member.id)
+        if boots is None or boots.at != image.place.on(member.id)
     )
 
 
@@ -56,8 +56,8 @@ _EXPLAINED = (
 def _first(member: MemberSubject, leads: bool) -> str:
     if not leads:
         return ""
-    starts = member.walk.starts
-    instead = f"; {starts.place} boots instead" if starts is not None else ""
+    boots = member.walk.boots
+    instead = f"; {boots.place} boots instead" if boots is not None else ""
     return f", and the loader tries it first{instead}"
 
 
@@ -77,7 +77,7 @@ def bank_empty(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=Place(BANK, bank.name),
-            saw=f"the bank is empty{_first(member, leads)}",
+            seen=f"the bank is empty{_first(member, leads)}",
             severity="critical" if leads else "note" if way_back else None,
             whole=leads or not way_back,
         )
@@ -98,7 +98,7 @@ def bank_bad(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=Place(BANK, bank.name),
-            saw=f"the device marks this bank as bad{_first(member, leads)}",
+            seen=f"the device marks this bank as bad{_first(member, leads)}",
             severity="critical" if leads else None,
             whole=leads or not _way_back(member),
         )
@@ -127,13 +127,13 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
             continue
         if member.stranded:  # which names every candidate
             continue
-        starts = member.walk.starts
-        then = f"; {starts.place} boots instead" if starts is not None else ""
+        boots = member.walk.boots
+        then = f"; {boots.place} boots instead" if boots is not None else ""
         names = ", ".join(sorted(bank.name for bank in banks)) or "none"
         yield Said(
             member=member.id,
             place=Place(BANK, default),
-            saw=f"the default bank is set to {default}, but the device has only: {names}" + then,
+            seen=f"the default bank is set to {default}, but the device has only: {names}" + then,
         )
 
 
@@ -160,7 +160,7 @@ def bank_cannot_start(subject: Subject) -> Iterator[Said]:
                 message = for_other(foreign.file, wanted, hardware)
             else:
                 continue  # image-wrong-hardware tells of a bank that holds its image itself
-            yield Said(member=member.id, place=Place(BANK, name), saw=message)
+            yield Said(member=member.id, place=Place(BANK, name), seen=message)
 
 
 @rule(
@@ -209,7 +209,7 @@ def _to_match(subject: Subject, member: MemberSubject, first: Image, other: Imag
             f"Set the default to {other.place.path}, save, and reload in a window; then write the "
             f"same to {first.place.path}"
         )
-    if subject.order(first.version, member.runs) not in (0, None):
+    if subject.order(first.version, member.running) not in (0, None):
         return f"Reload into {first.version} in a window first, then write it to the other bank"
     return None
 
@@ -229,8 +229,8 @@ def _too_old(
     }
     if between:
         told = ", ".join(sorted(version for version in between if version is not None))
-        saw = f"policy wants the release directly before it, and {told} is in between"
-        yield _broken(member, first, earlier[0], saw, severity="note")
+        seen = f"policy wants the release directly before it, and {told} is in between"
+        yield _broken(member, first, earlier[0], seen, severity="note")
 
 
 def _broken(
@@ -246,7 +246,7 @@ def _broken(
         severity=severity,
         member=member.id,
         place=other.place,
-        saw=f"it contains {other.version}, the default {first.place} {first.version}; {wanted}",
+        seen=f"it contains {other.version}, the default {first.place} {first.version}; {wanted}",
     )
 
 
@@ -267,8 +267,8 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
             if variant:
                 told.setdefault(variant, image.place)
         if len(told) > 1:
-            saw = ", ".join(f"{place} contains the variant {name}" for name, place in told.items())
-            yield Said(member=member.id, place=list(told.values())[1], saw=saw)
+            seen = ", ".join(f"{place} contains the variant {name}" for name, place in told.items())
+            yield Said(member=member.id, place=list(told.values())[1], seen=seen)
 
 
 @rule(
@@ -281,16 +281,16 @@ def bank_variant_differs(subject: Subject) -> Iterator[Said]:
 def bank_runs_other(subject: Subject) -> Iterator[Said]:
     """The running image came from a bank that is not the default for the next boot."""
     for member in subject.members:
-        default, runs = _default(subject, member), member.running_on.bank
-        if runs is None or default in (None, runs):
+        default, running = _default(subject, member), member.running_on.bank
+        if running is None or default in (None, running):
             continue
-        if subject.order(member.starts, member.runs) not in (0, None):
+        if subject.order(member.boots, member.running) not in (0, None):
             continue  # the version says more than the bank: see next-start-older, reload-pending
         yield Said(
             member=member.id,
-            place=Place(BANK, runs),
-            saw=f"running from {BANK}:{runs} ({member.runs or 'version unknown'}), "
-            f"the default is {BANK}:{default} ({member.starts or 'version unknown'})",
+            place=Place(BANK, running),
+            seen=f"running from {BANK}:{running} ({member.running or 'version unknown'}), "
+            f"the default is {BANK}:{default} ({member.boots or 'version unknown'})",
         )
 
 
@@ -308,14 +308,14 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
 def next_start_older(subject: Subject) -> Iterator[Said]:
     """The next boot is older than the running version, and policy does not ask for it."""
     for member in subject.members:
-        starts = member.walk.starts
-        if starts is None or subject.order(member.starts, member.runs) != -1:
+        boots = member.walk.boots
+        if boots is None or subject.order(member.boots, member.running) != -1:
             continue
-        if subject.order(member.starts, subject.wanted.target) != 0:
+        if subject.order(member.boots, subject.wanted.target) != 0:
             yield Said(
                 member=member.id,
-                place=starts.at,
-                saw=f"running {member.runs}, next boot {member.starts}, which is older",
+                place=boots.at,
+                seen=f"running {member.running}, next boot {member.boots}, which is older",
             )
 
 
@@ -339,8 +339,8 @@ def trial_not_committed(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),
-                saw=f"the trial image is running ({member.runs or trial.version}) but not "
-                f"committed; a reload returns to {member.starts or 'the committed image'}",
+                seen=f"the trial image is running ({member.running or trial.version}) but not "
+                f"committed; a reload returns to {member.boots or 'the committed image'}",
             )
 
 
@@ -348,18 +348,18 @@ def _committed_starts(subject: Subject) -> Iterator[tuple[MemberSubject, Image]]
     """The members of a paired layout whose trial holds something that a reload does not start."""
     if subject.layout.pair:
         for member in subject.members:
-            trial, starts = member.one.banks.get(TRIAL), member.walk.starts
-            committed = starts is not None and starts.at == _at(member, COMMITTED)
+            trial, boots = member.one.banks.get(TRIAL), member.walk.boots
+            committed = boots is not None and boots.at == _at(member, COMMITTED)
             if trial is not None and committed:
                 yield member, trial
 
 
 def _runs_trial(member: MemberSubject, trial: Image) -> bool:
-    runs = member.running_on
-    place = runs.place
+    running = member.running_on
+    place = running.place
     if place is not None and place.member == member.id and place.on(None) in trial.parts:
         return True
-    return runs.bank == TRIAL
+    return running.bank == TRIAL
 
 
 @rule(
@@ -376,6 +376,6 @@ def pair_differs(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(BANK, TRIAL),
-                saw=f"it contains {trial.version or 'another image'} and {BANK}:{COMMITTED} "
-                f"{member.starts or 'a different one'}; a reload boots the committed image",
+                seen=f"it contains {trial.version or 'another image'} and {BANK}:{COMMITTED} "
+                f"{member.boots or 'a different one'}; a reload boots the committed image",
             )

@@ -42,11 +42,11 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
     if subject.up:
         return
     for member in subject.members:
-        starts, able = member.walk.starts, member.walk.rescue
-        saw = "the device is at its boot loader prompt; no image is running"
-        if starts is not None:
-            version = f"{starts.version} " if starts.version else ""
-            told = f"Boot it: the next boot is {version}from {starts.place}, {starts.verdict}"
+        boots, able = member.walk.boots, member.walk.rescue
+        seen = "the device is at its boot loader prompt; no image is running"
+        if boots is not None:
+            version = f"{boots.version} " if boots.version else ""
+            told = f"Boot it: the next boot is {version}from {boots.place}, {boots.verdict}"
         elif able:
             best = able[0]
             told = f"Boot it by hand from {best.place} ({best.version or 'version unknown'}, "
@@ -55,10 +55,10 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
             told = "Bring a proven image on a stick or over the network, and boot from that"
         else:
             told = "Find out what it boots from: read the device at its boot loader again"
-        yield Said(member=member.id, place=None, saw=saw, do=told)
+        yield Said(member=member.id, place=None, seen=seen, do=told)
     if not subject.members:
-        saw = "the device is at its boot loader prompt; no image is running"
-        yield Said(member=None, place=None, saw=saw)
+        seen = "the device is at its boot loader prompt; no image is running"
+        yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -70,13 +70,13 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
     """A reload is scheduled on the device, and its next boot is not proven."""
-    device, reload = subject.judged.device, subject.walk.reload
+    device, reload = subject.judged.device, subject.walk.next_boot
     if device.reload_at is None or subject.times.clock > device.reload_at or reload == "proven":
         return
-    saw = f"a reload is scheduled for {device.reload_at:%Y-%m-%d %H:%M} UTC (device clock), "
-    saw += f"and the next boot is {reload}"
+    seen = f"a reload is scheduled for {device.reload_at:%Y-%m-%d %H:%M} UTC (device clock), "
+    seen += f"and the next boot is {reload}"
     serious: Severity | None = "critical" if reload in ("stranded", "unknown") else None
-    yield Said(member=None, place=None, saw=saw, severity=serious)
+    yield Said(member=None, place=None, seen=seen, severity=serious)
 
 
 @rule(
@@ -90,7 +90,7 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
     """The next boot is from a removable volume, and without it nothing boots."""
     judged = subject.judged
     for member in subject.members:
-        at = member.walk.starts.at if member.walk.starts is not None else None
+        at = member.walk.boots.at if member.walk.boots is not None else None
         owner = judged.member(at.member or "") if at is not None else None
         if at is None or owner is None or at.is_bank:
             continue
@@ -101,8 +101,8 @@ def starts_from_removable(subject: Subject) -> Iterator[Said]:
         pulled = rejudge(judged, effect(judged.device, gone, judged.judge.sheet))
         walks = {walk.member: walk for walk in walk_device(pulled).members}
         if walks[member.id].outcome == "stranded":
-            saw = f"the next boot is from {at.volume}, which is removable, and nothing boots "
-            yield Said(member=member.id, place=at.on(None), saw=saw + "without it")
+            seen = f"the next boot is from {at.volume}, which is removable, and nothing boots "
+            yield Said(member=member.id, place=at.on(None), seen=seen + "without it")
 
 
 @rule(
@@ -121,12 +121,12 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     """The saved boot mode is hold: the loader stops and waits."""
     for member in subject.members:
         if _mode(subject, member) == "hold":
-            starts = member.walk.starts
-            once = f"; only the one-time boot entry boots {starts.place}, once" if starts else ""
+            boots = member.walk.boots
+            once = f"; only the one-time boot entry boots {boots.place}, once" if boots else ""
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the boot mode is hold: the loader stops and waits{once}",
+                seen=f"the boot mode is hold: the loader stops and waits{once}",
                 severity=None if member.stranded else "warning",
             )
 
@@ -156,11 +156,11 @@ def stranded(subject: Subject) -> Iterator[Said]:
         if not member.stranded:
             continue
         tried = "; ".join(_tried(each) for each in member.walk.tried)
-        saw = f"after a reload it stops in the boot loader: {tried or member.walk.note}"
+        seen = f"after a reload it stops in the boot loader: {tried or member.walk.note}"
         halts = subject.judged.judge.sheet.boot.on_bad_image == "halt"
         if halts and tried and member.walk.tried[-1].result in BROKEN:
-            saw += f"; {member.walk.note}"
-        yield Said(member=member.id, place=None, saw=saw, do=_way_out(member))
+            seen += f"; {member.walk.note}"
+        yield Said(member=member.id, place=None, seen=seen, do=_way_out(member))
 
 
 def _tried(candidate: Candidate) -> str:
@@ -194,11 +194,11 @@ def _cited(subject: Subject) -> Iterator[tuple[MemberSubject, Candidate, Place, 
 
 
 def _instead(member: MemberSubject) -> str:
-    starts = member.walk.starts
-    if starts is None:
+    boots = member.walk.boots
+    if boots is None:
         return "what would boot instead is unknown"
-    version = f" ({starts.version})" if starts.version else ""
-    return f"the device would boot {starts.place}{version} instead"
+    version = f" ({boots.version})" if boots.version else ""
+    return f"the device would boot {boots.place}{version} instead"
 
 
 # What a setting that fails first explains by itself.
@@ -230,17 +230,17 @@ def boot_target_missing(subject: Subject) -> Iterator[Said]:
         held = owner is not None and owner.member.bank(place.path) is not None
         if candidate.result not in GOES_ON or (place.is_bank and held):
             continue
-        saw = f"it is named in the boot settings, but {candidate.why}"
+        seen = f"it is named in the boot settings, but {candidate.why}"
         if raw := _raw(member, candidate):
-            saw += f"; the device writes it as {raw!r}"
+            seen += f"; the device writes it as {raw!r}"
         if near := nearest(subject.judged, place):
-            saw += f"; the most similar file there is {near[0]!r}{near[1]}"
+            seen += f"; the most similar file there is {near[0]!r}{near[1]}"
         if member.running_on.sure and place in member.running_on.places:
-            saw += "; the running image was booted from it and now exists only in memory"
+            seen += "; the running image was booted from it and now exists only in memory"
         yield Said(
             member=member.id,
             place=place,
-            saw=saw + (f"; {_instead(member)}" if leads else ""),
+            seen=seen + (f"; {_instead(member)}" if leads else ""),
             severity=_by_consequence(leads),
             whole=leads,
         )
@@ -258,11 +258,11 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names something that exists but cannot boot."""
     for member, candidate, place, leads in _cited(subject):
         if candidate.result in BROKEN and candidate.result != "bad":
-            saw = f"it is named in the boot settings, but it cannot boot ({candidate.result}): "
+            seen = f"it is named in the boot settings, but it cannot boot ({candidate.result}): "
             yield Said(
                 member=member.id,
                 place=place,
-                saw=saw
+                seen=seen
                 + candidate.why
                 + (f"; {_instead(member)}" if leads else "")
                 + (subject.spread(subject.judged.image(candidate.at)) if candidate.at else ""),
@@ -279,7 +279,7 @@ def boot_target_broken(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=candidate.at,
-                    saw=f"it cannot boot ({candidate.result}): {candidate.why}; "
+                    seen=f"it cannot boot ({candidate.result}): {candidate.why}; "
                     + _instead(member),
                     do="Write a proven image to it, or choose another bank and save",
                     severity="critical",
@@ -310,8 +310,8 @@ def boot_order_empty(subject: Subject) -> Iterator[Said]:
     """The boot mode follows the boot order, and the boot order is empty."""
     for member in subject.members:
         if _mode(subject, member) == "listed" and _order(member) == ():
-            saw = f"the boot order is empty; {_instead(member)}"
-            yield Said(member=member.id, place=None, saw=saw)
+            seen = f"the boot order is empty; {_instead(member)}"
+            yield Said(member=member.id, place=None, seen=seen)
 
 
 @rule(
@@ -328,13 +328,13 @@ def boot_target_twice(subject: Subject) -> Iterator[Said]:
         names = {(each.place or "").rpartition("/")[2].rpartition(":")[2] for each in order}
         if len({name.casefold() for name in names}) == len(order):
             continue  # no two can be one file
-        seen = set[object]()
+        earlier = set[object]()
         for entry in order:
             named = _same_file(subject, member, entry)
-            if named in seen and isinstance(named, Place):
-                saw = "the boot order names it twice"
-                yield Said(member=member.id, place=named, saw=saw)
-            seen.add(named)
+            if named in earlier and isinstance(named, Place):
+                seen = "the boot order names it twice"
+                yield Said(member=member.id, place=named, seen=seen)
+            earlier.add(named)
 
 
 def _same_file(subject: Subject, member: MemberSubject, entry: BootEntry) -> object:
@@ -374,7 +374,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the entry {raw!r} ({where}) cannot be parsed; no image that it may mean is "
+                seen=f"the entry {raw!r} ({where}) cannot be parsed; no image that it may mean is "
                 "offered for deletion",
                 severity="critical" if member.walk.outcome == "unknown" else None,
             )
@@ -407,7 +407,7 @@ def boot_order_unsaved(subject: Subject) -> Iterator[Said]:
             for name, (live, saved) in (("mode", mode), ("order", order), ("default bank", default))
             if _differ(live, saved)
         ]
-        yield Said(member=member.id, place=None, saw="; ".join(differing) + _then(member))
+        yield Said(member=member.id, place=None, seen="; ".join(differing) + _then(member))
 
 
 @rule(
@@ -424,8 +424,8 @@ def boot_mode_unsaved(subject: Subject) -> Iterator[Said]:
         if boot is None or _is_pending(subject, boot):
             continue
         if _differ((boot.mode.live,), (boot.mode.saved,)):
-            saw = f"the boot mode is {boot.mode.live} live and {boot.mode.saved} saved"
-            yield Said(member=member.id, place=None, saw=saw + _then(member))
+            seen = f"the boot mode is {boot.mode.live} live and {boot.mode.saved} saved"
+            yield Said(member=member.id, place=None, seen=seen + _then(member))
 
 
 @rule(
@@ -449,8 +449,8 @@ def boot_setting_pending(subject: Subject) -> Iterator[Said]:
             now, then = words[bool(ignores.live)], words[bool(ignores.saved)]
             pending.append(f"the saved configuration was {now} at the last boot and is {then}")
         if pending:
-            saw = f"{' and '.join(pending)} after the next reload{_then(member)}"
-            yield Said(member=member.id, place=None, saw=saw)
+            seen = f"{' and '.join(pending)} after the next reload{_then(member)}"
+            yield Said(member=member.id, place=None, seen=seen)
 
 
 def _is_pending(subject: Subject, boot: Boot) -> bool:
@@ -467,12 +467,12 @@ def _differ(live: tuple[str | None, ...], saved: tuple[str | None, ...]) -> bool
 
 
 def _then(member: MemberSubject) -> str:
-    starts = member.walk.starts
-    if starts is None:
+    boots = member.walk.boots
+    if boots is None:
         return ""
-    changes = starts.version is not None and member.runs not in (None, starts.version)
-    now = f" ({starts.version}; running {member.runs})" if changes else ""
-    return f"; the next boot is {starts.place}{now}"
+    changes = boots.version is not None and member.running not in (None, boots.version)
+    now = f" ({boots.version}; running {member.running})" if changes else ""
+    return f"; the next boot is {boots.place}{now}"
 
 
 def _joined(names: tuple[str | None, ...]) -> str:
@@ -499,12 +499,12 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
     """The first entry boots, and a later one is a newer, proven image."""
     target = subject.wanted.target
     for member in subject.members:
-        starts = member.walk.starts
+        boots = member.walk.boots
         if (
-            starts is None
+            boots is None
             or len(member.cited) < 2
             or member.walk.tried[-1].origin != "order"
-            or (target is not None and subject.order(member.starts, target) == 0)
+            or (target is not None and subject.order(member.boots, target) == 0)
         ):
             continue
         for candidate in member.cited:
@@ -515,12 +515,12 @@ def boot_order_old_first(subject: Subject) -> Iterator[Said]:
                 if candidate.at is not None
                 else None
             )
-            if image is not None and subject.order(image.version, member.starts) == 1:
+            if image is not None and subject.order(image.version, member.boots) == 1:
                 wanted = target is not None and subject.order(image.version, target) == 0
                 yield Said(
                     member=member.id,
-                    place=starts.at,
-                    saw=f"the boot order names it ({member.starts}) before {candidate.place} "
+                    place=boots.at,
+                    seen=f"the boot order names it ({member.boots}) before {candidate.place} "
                     f"({image.version}" + (", the target)" if wanted else ")"),
                     severity="warning" if wanted else None,
                     whole=wanted,
@@ -540,14 +540,14 @@ def boot_mode_ignores_order(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         order = _order(member)
         if _mode(subject, member) == "first-found" and order:
-            starts = member.walk.starts
+            boots = member.walk.boots
             first = order[0].at
             own = None if first is None else subject.judged.located(first, member.id)
-            other = starts is not None and starts.at != own
+            other = boots is not None and boots.at != own
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the boot mode is first-found: the boot order ({_joined(_named(order))}) "
+                seen=f"the boot mode is first-found: the boot order ({_joined(_named(order))}) "
                 f"is ignored{_then(member)}",
                 severity="warning" if other else None,
             )
@@ -565,8 +565,8 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         boot = member.one.member.boot
         if boot is not None and boot.ignores_saved_config.effective:
-            saw = "the next boot ignores the saved configuration"
-            yield Said(member=member.id, place=None, saw=saw)
+            seen = "the next boot ignores the saved configuration"
+            yield Said(member=member.id, place=None, seen=seen)
 
 
 @rule(
@@ -586,11 +586,11 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
 def starts_unwanted(subject: Subject) -> Iterator[Said]:
     """The next boot falls back to a version that is neither running nor the target."""
     for member in subject.members:
-        starts = member.walk.starts
-        if starts is None or member.walk.tried[-1].origin not in ("first-found", "other-bank"):
+        boots = member.walk.boots
+        if boots is None or member.walk.tried[-1].origin not in ("first-found", "other-bank"):
             continue
-        unwanted = subject.order(member.starts, subject.wanted.target) != 0
-        if unwanted and subject.order(member.starts, member.runs) not in (0, None):
+        unwanted = subject.order(member.boots, subject.wanted.target) != 0
+        if unwanted and subject.order(member.boots, member.running) not in (0, None):
             why, do = "the boot mode is first-found", None
             meant = _meant(subject, member)
             if meant is not None:
@@ -602,8 +602,9 @@ def starts_unwanted(subject: Subject) -> Iterator[Said]:
                 why = "the default bank boots nothing"
             yield Said(
                 member=member.id,
-                place=starts.at,
-                saw=f"it is the next boot ({member.starts}) because {why}; running {member.runs}, "
+                place=boots.at,
+                seen=f"it is the next boot ({member.boots}) because {why}; running "
+                f"{member.running}, "
                 "and no boot setting names this image",
                 do=do,
             )
@@ -617,7 +618,7 @@ def _meant(subject: Subject, member: MemberSubject) -> str | None:
     image = subject.judged.image(subject.judged.located(first, member.id))
     if image is None or image.judgement.verdict in ("altered", "truncated"):
         return None
-    good = (member.runs, subject.wanted.target)
+    good = (member.running, subject.wanted.target)
     meant = any(subject.order(image.version, each) == 0 for each in good)
     return order[0].place if meant else None
 
@@ -635,17 +636,17 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
     """The next boot is newer than the running version, as the boot settings say."""
     target = subject.wanted.target
     for member in subject.members:
-        starts = member.walk.starts
-        if starts is None or subject.order(member.starts, member.runs) in (0, None):
+        boots = member.walk.boots
+        if boots is None or subject.order(member.boots, member.running) in (0, None):
             continue
-        meant = subject.order(member.starts, target) == 0
+        meant = subject.order(member.boots, target) == 0
         recommended = subject.wanted.goal_of(member.id) if target is None else None
-        best = recommended is not None and (subject.order(member.starts, recommended.version) == 0)
+        best = recommended is not None and (subject.order(member.boots, recommended.version) == 0)
         what = " (the target)" if meant else " (the recommended one)" if best else ""
         yield Said(
             member=member.id,
-            place=starts.at,
-            saw=f"running {member.runs}, next boot {member.starts}{what}",
+            place=boots.at,
+            seen=f"running {member.running}, next boot {member.boots}{what}",
             whole=meant or best,
         )
 
@@ -660,9 +661,9 @@ def reload_pending(subject: Subject) -> Iterator[Said]:
 def boot_needs_server(subject: Subject) -> Iterator[Said]:
     """The next boot is from a server."""
     for member in subject.members:
-        if member.walk.starts is not None and member.walk.tried[-1].result == "remote":
-            saw = f"the next boot is from a server: {member.walk.starts.place}"
-            yield Said(member=member.id, place=None, saw=saw)
+        if member.walk.boots is not None and member.walk.tried[-1].result == "remote":
+            seen = f"the next boot is from a server: {member.walk.boots.place}"
+            yield Said(member=member.id, place=None, seen=seen)
 
 
 @rule(
@@ -678,11 +679,11 @@ def next_boot_unproven(subject: Subject) -> Iterator[Said]:
         if member.walk.outcome != "unproven" or member.walk.tried[-1].result == "remote":
             continue
         if not any(member.starts_on(image) for image in member.unproven if _is_told(image)):
-            starts = member.walk.starts
+            boots = member.walk.boots
             yield Said(
                 member=member.id,
-                place=starts.at if starts is not None else None,
-                saw=f"it is the next boot, and it is unproven: {member.walk.note}",
+                place=boots.at if boots is not None else None,
+                seen=f"it is the next boot, and it is unproven: {member.walk.note}",
             )
 
 
@@ -707,11 +708,11 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=gone,
-                saw=f"the device was booted from this file ({member.runs}), which is now "
+                seen=f"the device was booted from this file ({member.running}), which is now "
                 f"{holds.version}: the running image exists only in memory",
             )
         place = member.running_on.place
-        if place is None or member.running is not None:
+        if place is None or member.running_image is not None:
             continue
         owner = subject.judged.member(place.member or "")
         if owner is None:
@@ -727,7 +728,8 @@ def running_image_gone(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=place,
-                saw=f"the device was booted from this file ({member.runs or 'version unknown'}), "
+                seen="the device was booted from this file "
+                f"({member.running or 'version unknown'}), "
                 "and the file no longer exists",
             )
 
@@ -746,15 +748,15 @@ def no_fallback(subject: Subject) -> Iterator[Said]:
     if subject.policy.keep < 2 or alone:
         return
     for member in subject.members:
-        starts = member.walk.starts
+        boots = member.walk.boots
         unknown = any(each.result == "unknown" for each in member.cited)
         if (
-            starts is not None
+            boots is not None
             and not unknown
             and not others_that_boot(subject.judged, member.one, member.walk, member.cited)
         ):
             yield Said(
                 member=member.id,
-                place=starts.at,
-                saw="there is no fallback: if this image is missing or bad, nothing else can boot",
+                place=boots.at,
+                seen="there is no fallback: if this image is missing or bad, nothing else can boot",
             )

@@ -11,7 +11,7 @@ from ovek.model.verdict import KnownRelease
 
 def _starting(member: MemberSubject) -> KnownRelease | None:
     """The release that starts next."""
-    return None if member.starting is None else member.starting.judgement.release
+    return None if member.boot_image is None else member.boot_image.judgement.release
 
 
 def _needs(member: MemberSubject, release: KnownRelease | None) -> dict[str, str]:
@@ -45,10 +45,10 @@ def component_file_missing(subject: Subject) -> Iterator[Said]:
                 continue
             path = volume.folded(place.path).rstrip("/")
             if volume.state == "absent" or not _is_there(path, volume):
-                saw = (
+                seen = (
                     f"component {component.shown} loads its firmware from it, and it does not exist"
                 )
-                yield Said(member=member.id, place=place, saw=saw)
+                yield Said(member=member.id, place=place, seen=seen)
 
 
 def _is_there(path: str, volume: Volume) -> bool:
@@ -82,8 +82,8 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
             own, shown = each.image.judgement.release, each.component.shown
             need = needs.get(each.component.component)
             if own is not None and is_for_hardware(own, member.one.hardware) is False:
-                saw = f"component {shown} loads its firmware from it; it is for other hardware"
-                yield Said(member=member.id, place=each.place, saw=saw, whole=False)
+                seen = f"component {shown} loads its firmware from it; it is for other hardware"
+                yield Said(member=member.id, place=each.place, seen=seen, whole=False)
             elif need is not None and subject.component_order(each.then, need) == -1:
                 if subject.component_order(each.component.version, need) == -1:
                     continue
@@ -91,7 +91,7 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=each.place,
-                    saw=f"component {shown} loads its firmware from it ({each.then}); "
+                    seen=f"component {shown} loads its firmware from it ({each.then}); "
                     f"the next boot image {release.file} needs {need}",
                 )
 
@@ -116,7 +116,7 @@ def component_too_old(subject: Subject) -> Iterator[Said]:
             if each.then is not None and subject.component_order(each.then, need) != -1:
                 continue  # the reload itself brings what is needed
             assert release is not None
-            changes = subject.order(member.starts, member.runs) != 0
+            changes = subject.order(member.boots, member.running) != 0
             source, do = "", None
             if each.place is not None and each.then is not None:
                 source = f", to be loaded from {component.loads_from} ({each.then})"
@@ -125,7 +125,7 @@ def component_too_old(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the next boot image {release.file} needs {component.shown} {need}; "
+                seen=f"the next boot image {release.file} needs {component.shown} {need}; "
                 f"installed is {component.version}{source}",
                 do=do,
                 severity="critical" if changes else None,
@@ -142,7 +142,7 @@ def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
     """The next reload brings newer firmware for a component: by the image, or from its file."""
     for member in subject.members:
         release = _starting(member)
-        if release is None or subject.order(member.starts, member.runs) in (0, None):
+        if release is None or subject.order(member.boots, member.running) in (0, None):
             continue
         newer = [
             f"{each.component.shown} from {each.component.version} to {each.then}"
@@ -150,8 +150,8 @@ def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
             if subject.component_order(each.then, each.component.version) == 1
         ]
         if newer:
-            saw = f"a reload into {release.file} also updates {', '.join(newer)}"
-            yield Said(member=member.id, place=None, saw=saw)
+            seen = f"a reload into {release.file} also updates {', '.join(newer)}"
+            yield Said(member=member.id, place=None, seen=seen)
 
 
 @rule(
@@ -168,7 +168,9 @@ def component_not_updated(subject: Subject) -> Iterator[Said]:
     What the next reload loads anyway is no finding.
     """
     for member in subject.members if subject.up else ():
-        release = member.running.judgement.release if member.running is not None else None
+        release = (
+            member.running_image.judgement.release if member.running_image is not None else None
+        )
         if release is None or release is not _starting(member):
             continue  # the next start brings other firmware
         brings = {name: (version, "") for name, version in release.carries.items()}
@@ -188,7 +190,8 @@ def component_not_updated(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw=f"the running image {release.file} {verb} {component.shown} {version}{source}, "
+                seen=f"the running image {release.file} {verb} {component.shown} "
+                f"{version}{source}, "
                 f"but {component.version} is still installed",
             )
 

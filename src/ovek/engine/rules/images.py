@@ -32,14 +32,14 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
 )
 def image_altered(subject: Subject) -> Iterator[Said]:
     """An image does not match the published digest of its name; no boot setting names it."""
-    for member, image, starts in _images(subject, "altered"):
+    for member, image, boots in _images(subject, "altered"):
         if image.judgement.forged:
             continue
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why + subject.spread(image),
-            severity="critical" if starts else None,
+            seen=image.judgement.why + subject.spread(image),
+            severity="critical" if boots else None,
         )
     for member in subject.members:
         for image in member.wholes:
@@ -54,7 +54,7 @@ def image_altered(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=image.place,
-                    saw=f"the {what} is incomplete: {image.judgement.why}",
+                    seen=f"the {what} is incomplete: {image.judgement.why}",
                     do=f"Do not boot it: {again} the {what} again, or delete it",
                 )
 
@@ -71,7 +71,7 @@ def image_forged(subject: Subject) -> Iterator[Said]:
     """An image matches a published weak digest but not the stronger one."""
     for member, image, _ in _images(subject, "altered"):
         if image.judgement.forged:
-            yield Said(member=member.id, place=image.place, saw=image.judgement.why)
+            yield Said(member=member.id, place=image.place, seen=image.judgement.why)
 
 
 @rule(
@@ -84,12 +84,12 @@ def image_forged(subject: Subject) -> Iterator[Said]:
 )
 def image_truncated(subject: Subject) -> Iterator[Said]:
     """An image is smaller than published; no boot setting names it."""
-    for member, image, starts in _images(subject, "truncated"):
+    for member, image, boots in _images(subject, "truncated"):
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why,
-            severity="critical" if starts else None,
+            seen=image.judgement.why,
+            severity="critical" if boots else None,
         )
 
 
@@ -102,12 +102,12 @@ def image_truncated(subject: Subject) -> Iterator[Said]:
 )
 def image_unlisted(subject: Subject) -> Iterator[Said]:
     """An image that no catalog source lists."""
-    for member, image, starts in _images(subject, "unlisted"):
+    for member, image, boots in _images(subject, "unlisted"):
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why + ("; it is the next boot image" if starts else ""),
-            severity="warning" if starts else None,
+            seen=image.judgement.why + ("; it is the next boot image" if boots else ""),
+            severity="warning" if boots else None,
         )
 
 
@@ -121,25 +121,25 @@ def image_unlisted(subject: Subject) -> Iterator[Said]:
 def image_unverified(subject: Subject) -> Iterator[Said]:
     """Images that could not be verified because a digest is missing."""
     rest: dict[str, list[Image]] = {}
-    for member, image, starts in _images(subject, "unverified"):
-        if starts:
-            saw, do = _never_asked(subject, image) or (image.judgement.why, None)
+    for member, image, boots in _images(subject, "unverified"):
+        if boots:
+            seen, do = _never_asked(subject, image) or (image.judgement.why, None)
             yield Said(
                 member=member.id,
                 place=image.place,
-                saw=f"{saw}; it is the next boot image",
+                seen=f"{seen}; it is the next boot image",
                 do=do,
                 severity="warning",
             )
         else:
             rest.setdefault(member.id, []).append(image)
     for name, images in rest.items():
-        saw, do = _never_asked(subject, images[0]) or (images[0].judgement.why, None)
+        seen, do = _never_asked(subject, images[0]) or (images[0].judgement.why, None)
         if len(images) > 1:
             others = ", ".join(str(image.place) for image in images[1:])
-            saw += f"; also: {others}"
+            seen += f"; also: {others}"
         also = tuple(image.place for image in images[1:])
-        yield Said(member=name, place=images[0].place, saw=saw, do=do, also=also)
+        yield Said(member=name, place=images[0].place, seen=seen, do=do, also=also)
 
 
 def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
@@ -153,11 +153,11 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
         return None
     there = [name for name in STRONGEST_FIRST if name in release.digests]
     ours = [TITLES[name] for name in STRONGEST_FIRST if name in asked]
-    saw = f"{release.file} is published with {' and '.join(TITLES[name] for name in there)} only, "
-    saw += f"and the device is asked for {' and '.join(ours)}"
+    seen = f"{release.file} is published with {' and '.join(TITLES[name] for name in there)} only, "
+    seen += f"and the device is asked for {' and '.join(ours)}"
     key = "reading.digest_program" if reading.sftp else "reading.digests"
     do = f"Add {there[0]} to {key} of the sheet {sheet.name}, if the device can work it out; "
-    return saw, do + f"or import a list that has the {' or the '.join(ours)}"
+    return seen, do + f"or import a list that has the {' or the '.join(ours)}"
 
 
 @rule(
@@ -176,7 +176,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
             at = image.file.digests_at if image.file is not None else None
             if at is None:
                 continue
-            used = image is member.running or member.starts_on(image)
+            used = image is member.running_image or member.starts_on(image)
             most = policy.oldest_start_digest if used else policy.oldest_digest
             if proof_is_old(times, at, most, policy.oldest_snapshot):
                 old.setdefault(used, []).append((at, image.place))
@@ -184,14 +184,16 @@ def proof_old(subject: Subject) -> Iterator[Said]:
             images.sort(key=lambda each: (each[0], each[1][:2]))
             at, place = images[0]
             most = policy.oldest_start_digest if used else policy.oldest_digest
-            saw = f"its digest is {(times.now - at).shown()} old; "
-            saw += f"policy allows {show_age(most)}"
+            seen = f"its digest is {(times.now - at).shown()} old; "
+            seen += f"policy allows {show_age(most)}"
             if len(images) > 1:
-                saw += f"; also: {', '.join(str(each) for _, each in images[1:])}"
+                seen += f"; also: {', '.join(str(each) for _, each in images[1:])}"
             severity: Severity | None = "warning" if used else None
             do = f"Read the digest again: ovek survey {typed(device.device, 'DEVICE')} --fresh"
             also = tuple(each for _, each in images[1:])
-            yield Said(member=member.id, place=place, saw=saw, do=do, severity=severity, also=also)
+            yield Said(
+                member=member.id, place=place, seen=seen, do=do, severity=severity, also=also
+            )
 
 
 @rule(
@@ -203,12 +205,12 @@ def proof_old(subject: Subject) -> Iterator[Said]:
 )
 def image_disputed(subject: Subject) -> Iterator[Said]:
     """An image whose published digest is in doubt."""
-    for member, image, starts in _images(subject, "disputed"):
+    for member, image, boots in _images(subject, "disputed"):
         yield Said(
             member=member.id,
             place=image.place,
-            saw=image.judgement.why,
-            severity="warning" if starts else None,
+            seen=image.judgement.why,
+            severity="warning" if boots else None,
         )
 
 
@@ -223,10 +225,10 @@ def image_weakly_proven(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         weak = [image for image in member.proven if image.judgement.by == "md5"]
         if weak:
-            saw = f"only an {TITLES['md5']} digest proves it"
+            seen = f"only an {TITLES['md5']} digest proves it"
             if len(weak) > 1:
-                saw += f"; also: {', '.join(str(image.place) for image in weak[1:])}"
-            yield Said(member=member.id, place=weak[0].place, saw=saw)
+                seen += f"; also: {', '.join(str(image.place) for image in weak[1:])}"
+            yield Said(member=member.id, place=weak[0].place, seen=seen)
 
 
 @rule(
@@ -241,10 +243,10 @@ def image_withdrawn(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         for image in member.odd:
             release = image.judgement.release
-            used = image is member.running or image is member.starting
+            used = image is member.running_image or image is member.boot_image
             if release is not None and release.status == "withdrawn" and not used:
-                saw = f"its publisher has withdrawn {release.file}"
-                yield Said(member=member.id, place=image.place, saw=saw)
+                seen = f"its publisher has withdrawn {release.file}"
+                yield Said(member=member.id, place=image.place, seen=seen)
 
 
 @rule(
@@ -264,8 +266,8 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
             if release is None or image.suits is not False:
                 continue
             wanted = [*(release.hardware or ()), *(release.revisions or ())]
-            saw = for_other(release.file, wanted, hardware)
-            yield Said(member=member.id, place=image.place, saw=saw)
+            seen = for_other(release.file, wanted, hardware)
+            yield Said(member=member.id, place=image.place, seen=seen)
 
 
 @rule(
@@ -286,28 +288,28 @@ def image_other_variant(subject: Subject) -> Iterator[Said]:
     if not releases.by_variant and subject.layout.holder == "files":
         return
     for member in subject.members:
-        runs = member.running_on.variant
-        variant = subject.wanted.variant or runs
-        which = f"{'running' if variant == runs else 'wanted'} is {variant}"
+        running = member.running_on.variant
+        variant = subject.wanted.variant or running
+        which = f"{'running' if variant == running else 'wanted'} is {variant}"
         for image in member.proven if variant is not None else ():
-            release, starts = image.judgement.release, member.starts_on(image)
+            release, boots = image.judgement.release, member.starts_on(image)
             if image.role != "system-image" or release is None:
                 continue
             own = release.variant
             if image.place.is_bank:
                 bank = member.one.member.bank(image.place.path)
-                own = ((bank.variant if bank is not None else None) or own) if starts else None
+                own = ((bank.variant if bank is not None else None) or own) if boots else None
             if own in (None, variant):
                 continue
             yield Said(
                 member=member.id,
                 place=image.place,
-                saw=f"this is the variant {own}, {which}"
-                + (", and it is the next boot" if starts else ""),
+                seen=f"this is the variant {own}, {which}"
+                + (", and it is the next boot" if boots else ""),
                 do=f"Put an image of the variant {variant} first in the boot settings, and save"
-                if starts
+                if boots
                 else None,
-                severity="warning" if starts else None,
+                severity="warning" if boots else None,
             )
 
 
@@ -335,16 +337,16 @@ def image_renamed(subject: Subject) -> Iterator[Said]:
             if same:
                 continue
             severity: Severity | None = None
-            saw = f"it is {release.file} under another name"
+            seen = f"it is {release.file} under another name"
             others = subject.judged.judge.releases.named(name, case_blind=blind)
             if any(release.same_bytes(other) for other in others):
                 continue
             if others:
-                saw = f"the file is named {others[0].file}, but its content is {release.file}"
+                seen = f"the file is named {others[0].file}, but its content is {release.file}"
                 cited = {each.at for each in member.cited}
-                starts = member.starts_on(image) or image.place.on(member.id) in cited
-                severity = "warning" if starts else None
-            yield Said(member=member.id, place=image.place, saw=saw, severity=severity)
+                boots = member.starts_on(image) or image.place.on(member.id) in cited
+                severity = "warning" if boots else None
+            yield Said(member=member.id, place=image.place, seen=seen, severity=severity)
 
 
 @rule(
@@ -358,8 +360,8 @@ def image_second_copy(subject: Subject) -> Iterator[Said]:
     """One image is on a volume twice."""
     for member in subject.members:
         for image, first in _copies(member).items():
-            saw = f"it is the same image as {first}"
-            yield Said(member=member.id, place=image.place, saw=saw)
+            seen = f"it is the same image as {first}"
+            yield Said(member=member.id, place=image.place, seen=seen)
 
 
 def _copies(member: MemberSubject) -> dict[Image, Place]:
@@ -389,7 +391,12 @@ def _copies(member: MemberSubject) -> dict[Image, Place]:
         ) -> tuple[bool, bool, bool, bool, bool, tuple[str, str]]:
             """The one that is used, named or published so is the first, whatever their order."""
             place = image.place
-            used = member.starts_on(image), image is member.running, place in banked, place in named
+            used = (
+                member.starts_on(image),
+                image is member.running_image,
+                place in banked,
+                place in named,
+            )
             return (*(not each for each in used), place.name != name, place[:2])  # type: ignore[return-value]
 
         images = sorted(images, key=first)
@@ -413,7 +420,7 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
         return
     told = set[Image]()
     for member in subject.members:
-        running = member.running
+        running = member.running_image
         release = running.judgement.release if running is not None else None
         if running is None or running.parts or running in told:
             continue
@@ -421,14 +428,14 @@ def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
         if release is None or release.trust == "own":
             known = {digest for _, digest in _digests_of(member, running)}
             if known and not known & shelf.held:
-                saw = f"it is running, no publisher lists it, and {shelf.named} has no copy of it"
+                seen = f"it is running, no publisher lists it, and {shelf.named} has no copy of it"
                 do = "Copy it from the device to the shelf, and find out where it came from"
-                yield Said(member=member.id, place=running.place, saw=saw, do=do)
+                yield Said(member=member.id, place=running.place, seen=seen, do=do)
             continue
         known = {digest for values in release.digests.values() for digest in values}
         if not known & shelf.proven:
-            saw = f"it is running, and {shelf.named} has no proven copy of {release.file}"
-            yield Said(member=member.id, place=running.place, saw=saw)
+            seen = f"it is running, and {shelf.named} has no proven copy of {release.file}"
+            yield Said(member=member.id, place=running.place, seen=seen)
 
 
 def _digests_of(member: MemberSubject, image: Image) -> Digests:
@@ -458,7 +465,7 @@ def image_broken_inside(subject: Subject) -> Iterator[Said]:
                     yield Said(
                         member=member.id,
                         place=image.place,
-                        saw=f"the shelf has the same file, and it is {shelf.broken[digest]}",
+                        seen=f"the shelf has the same file, and it is {shelf.broken[digest]}",
                         severity="critical" if member.starts_on(image) else None,
                     )
                     break

@@ -15,7 +15,7 @@ from ovek.model.place import Place
 def member_missing(subject: Subject) -> Iterator[Said]:
     """The device has fewer members than fleet.toml lists."""
     for met in _lost(subject):
-        yield Said(member=None, place=None, saw=met)
+        yield Said(member=None, place=None, seen=met)
 
 
 @rule(
@@ -32,12 +32,12 @@ def member_added(subject: Subject) -> Iterator[Said]:
     lost, strange, _ = there
     for member in strange[len(lost) :]:
         serial = member.one.hardware.serial
-        saw = f"its serial number {serial} is not in fleet.toml; {_brings(member)}"
-        yield Said(member=member.id, place=None, saw=saw)
+        seen = f"its serial number {serial} is not in fleet.toml; {_brings(member)}"
+        yield Said(member=member.id, place=None, seen=seen)
     expected, number = subject.expected, len(subject.members)
     if expected is not None and not strange and expected.members and number > expected.members:
-        saw = f"it has {number} members, fleet.toml expects {expected.members}"
-        yield Said(member=None, place=None, saw=saw)
+        seen = f"it has {number} members, fleet.toml expects {expected.members}"
+        yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -53,8 +53,8 @@ def member_swapped(subject: Subject) -> Iterator[Said]:
         return
     lost, strange, _ = there
     for serial, member in zip(lost, strange, strict=False):
-        saw = f"its serial number is {member.one.hardware.serial}, where fleet.toml has {serial}; "
-        yield Said(member=member.id, place=None, saw=saw + _brings(member))
+        seen = f"its serial number is {member.one.hardware.serial}, where fleet.toml has {serial}; "
+        yield Said(member=member.id, place=None, seen=seen + _brings(member))
 
 
 def _lost(subject: Subject) -> Iterator[str]:
@@ -93,13 +93,13 @@ def _there(subject: Subject) -> tuple[list[str], list[MemberSubject], int] | Non
 
 def _brings(member: MemberSubject) -> str:
     """What a newcomer runs and starts."""
-    runs = f"it runs {member.runs}" if member.runs else "its running version is unknown"
-    starts = member.walk.starts
-    if starts is None:
+    running = f"it runs {member.running}" if member.running else "its running version is unknown"
+    boots = member.walk.boots
+    if boots is None:
         told = "would not boot again" if member.stranded else "its next boot is unknown"
     else:
-        told = f"boots {starts.version or starts.place} next"
-    return f"{runs} and {told}"
+        told = f"boots {boots.version or boots.place} next"
+    return f"{running} and {told}"
 
 
 def _told(versions: dict[str, list[str]], verb: str) -> str:
@@ -138,17 +138,17 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
         return
     known: dict[str, list[str]] = {}
     for member in subject.members:
-        if member.runs is not None:
-            known.setdefault(member.runs, []).append(member.id)
+        if member.running is not None:
+            known.setdefault(member.running, []).append(member.id)
     if len(known) < 2:
         return
-    starts = _grouped(subject, "starts")
-    if starts is None:
+    boots = _grouped(subject, "boots")
+    if boots is None:
         after = "the next boot of some is unknown"
-    elif len(starts) == 1:
-        after = f"a reload boots {next(iter(starts))} on all of them"
+    elif len(boots) == 1:
+        after = f"a reload boots {next(iter(boots))} on all of them"
     else:
-        after = "a reload does not change that" if starts == known else _told(starts, "boot")
+        after = "a reload does not change that" if boots == known else _told(boots, "boot")
     lacking = _lacking(subject)
     if lacking:
         after += f"; member {', '.join(one.id for one in lacking)} has no copy of the target image"
@@ -156,7 +156,7 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
     yield Said(
         member=None,
         place=None,
-        saw=f"{_told(known, 'run')}; {after}",
+        seen=f"{_told(known, 'run')}; {after}",
         whole=target is None or any(subject.order(one, target) == 0 for one in known),
     )
 
@@ -173,8 +173,8 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
 def member_starts_differ(subject: Subject) -> Iterator[Said]:
     """Two members boot different versions next, and run the same now."""
     if len(subject.members) > 1 and subject.walk.members_differ:
-        saw = _told(_grouped(subject, "starts") or {}, "boot")
-        yield Said(member=None, place=None, saw=saw + " at the next reload")
+        seen = _told(_grouped(subject, "boots") or {}, "boot")
+        yield Said(member=None, place=None, seen=seen + " at the next reload")
 
 
 @rule(
@@ -193,7 +193,7 @@ def member_target_missing(subject: Subject) -> Iterator[Said]:
         yield Said(
             member=member.id,
             place=Place(volume, release.file),
-            saw="the target image is on other members but not on this one",
+            seen="the target image is on other members but not on this one",
         )
 
 
@@ -211,7 +211,7 @@ def _lacks(subject: Subject, member: MemberSubject) -> bool:
     if release is None or volumes is None or any(each.files is None for each in volumes):
         return False
     there = any(release.same_bytes(image.judgement.release) for image in member.proven)
-    return not there and subject.order(member.starts, release.version) != 0
+    return not there and subject.order(member.boots, release.version) != 0
 
 
 @rule(
@@ -235,8 +235,8 @@ def member_settings_differ(subject: Subject) -> Iterator[Said]:
         names.setdefault(alike, told)
         settings.setdefault(alike, []).append(member.id)
     if len(settings) > 1:
-        saw = "; ".join(f"member {', '.join(ids)}: {names[a]}" for a, ids in settings.items())
-        yield Said(member=None, place=None, saw=saw)
+        seen = "; ".join(f"member {', '.join(ids)}: {names[a]}" for a, ids in settings.items())
+        yield Said(member=None, place=None, seen=seen)
 
 
 def _meant(subject: Subject, member: MemberSubject) -> object:

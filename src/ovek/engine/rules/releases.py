@@ -17,20 +17,20 @@ def _alike(subject: Subject) -> Iterator[tuple[str | None, str, list[MemberSubje
     """
     groups: dict[tuple[object, ...], list[MemberSubject]] = {}
     for member in subject.members:
-        if member.runs is not None:
-            releases = _release(member.running), _release(member.starting)
-            groups.setdefault((member.runs, member.starts, *releases), []).append(member)
+        if member.running is not None:
+            releases = _release(member.running_image), _release(member.boot_image)
+            groups.setdefault((member.running, member.boots, *releases), []).append(member)
     alone = len(groups) == 1
     for members in groups.values():
-        yield None if alone else members[0].id, members[0].runs or "", members
+        yield None if alone else members[0].id, members[0].running or "", members
 
 
 def _by_version(subject: Subject) -> Iterator[tuple[str | None, str, list[MemberSubject]]]:
     """The members that run one version: which (None: all of them), the version, and they."""
     groups: dict[str, list[MemberSubject]] = {}
     for member in subject.members:
-        if member.runs is not None:
-            groups.setdefault(member.runs, []).append(member)
+        if member.running is not None:
+            groups.setdefault(member.running, []).append(member)
     alone = len(groups) == 1
     for version, members in groups.items():
         yield None if alone else members[0].id, version, members
@@ -54,7 +54,7 @@ def _release(image: Image | None) -> KnownRelease | None:
 def release_withdrawn(subject: Subject) -> Iterator[Said]:
     """The running or next boot release was withdrawn by its publisher."""
     for member_id, version, members in _alike(subject):
-        running, starting = _release(members[0].running), _release(members[0].starting)
+        running, starting = _release(members[0].running_image), _release(members[0].boot_image)
         for release, does in ((running, "is running"), (starting, "is the next boot")):
             if release is not None and release.status == "withdrawn":
                 note = f" ({release.note})" if release.note else ""
@@ -63,7 +63,7 @@ def release_withdrawn(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member_id,
                     place=None,
-                    saw=f"{told} {'is running and the next boot' if both else does}; "
+                    seen=f"{told} {'is running and the next boot' if both else does}; "
                     f"its publisher has withdrawn {release.file}{note}",
                 )
                 break
@@ -86,7 +86,7 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
         assert allowed is not None
         wrong = {
             told: does
-            for told, does in ((members[0].starts, "is the next boot"), (version, "is running"))
+            for told, does in ((members[0].boots, "is the next boot"), (version, "is running"))
             if told is not None and not any(fnmatchcase(told, glob) for glob in allowed)
         }
         if wrong:
@@ -95,7 +95,7 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member_id,
                 place=None,
-                saw=f"{told}; policy allows {', '.join(allowed)}"
+                seen=f"{told}; policy allows {', '.join(allowed)}"
                 + (f"; the target is {target}" if target else ""),
             )
 
@@ -124,12 +124,12 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
         told = way.missing or ""
         if way.hops is not None:
             told = f"the upgrade path is {version} → {told_hops(way.hops)}"
-        pending = any(subject.order(each.starts, release.version) == 0 for each in members)
+        pending = any(subject.order(each.boots, release.version) == 0 for each in members)
         cannot = "cannot be installed directly" if way.hops else "cannot be installed"
         yield Said(
             member=member_id,
             place=None,
-            saw=f"{release.file} {cannot} over the running {version}; {told}"
+            seen=f"{release.file} {cannot} over the running {version}; {told}"
             + ("; the next reload boots it all the same" if pending else ""),
             severity="critical" if pending else "warning" if wanted.target is not None else None,
         )
@@ -147,22 +147,22 @@ def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
     """The next boot is a release that lacks memory here, or that skips a required step."""
     stand = {one.member: one for one in standings(subject.judged)}
     for member in subject.members:
-        release, standing = _release(member.starting), stand.get(member.id, stand.get(None))
-        if release is None or subject.order(member.starts, member.runs) in (0, None):
+        release, standing = _release(member.boot_image), stand.get(member.id, stand.get(None))
+        if release is None or subject.order(member.boots, member.running) in (0, None):
             continue
         # Of what is wanted, upgrade-needs-step tells how it is reached.
         wanted = release.same_bytes(subject.wanted.goal_of(member.id))
         conditions = fit(standing, release).conditions if standing is not None else ()
         against = [
-            each.saw
+            each.seen
             for each in conditions
             if each.holds is False and each.of in (("memory",) if wanted else ("memory", "from"))
         ]
         if against:
             yield Said(
                 member=member.id,
-                place=member.walk.starts.at if member.walk.starts is not None else None,
-                saw=f"the next boot is {release.file}, and {'; '.join(against)}",
+                place=member.walk.boots.at if member.walk.boots is not None else None,
+                seen=f"the next boot is {release.file}, and {'; '.join(against)}",
             )
 
 
@@ -179,10 +179,10 @@ def target_does_not_fit(subject: Subject) -> Iterator[Said]:
     unfit, target = subject.wanted.unfit, subject.wanted.target
     if unfit is None or target is None:
         return
-    if all(subject.order(member.runs, target) == 0 for member in subject.members):
+    if all(subject.order(member.running, target) == 0 for member in subject.members):
         return
-    saw = f"target {target}: {unfit.release.file} is not compatible: {'; '.join(unfit.against)}"
-    yield Said(member=None, place=None, saw=saw)
+    seen = f"target {target}: {unfit.release.file} is not compatible: {'; '.join(unfit.against)}"
+    yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -195,17 +195,17 @@ def target_does_not_fit(subject: Subject) -> Iterator[Said]:
 def target_unlisted(subject: Subject) -> Iterator[Said]:
     """The target version is in no catalog, and another version is running."""
     target = subject.wanted.unlisted
-    if target is None or all(subject.order(each.runs, target) == 0 for each in subject.members):
+    if target is None or all(subject.order(each.running, target) == 0 for each in subject.members):
         return
-    saw, do = f"target {target}: no catalog lists it", None
+    seen, do = f"target {target}: no catalog lists it", None
     if (named := subject.wanted.namesake) is not None:
-        saw = f"target {target}: no release in the catalog has that version"
+        seen = f"target {target}: no release in the catalog has that version"
         model = subject.judged.device.hardware.model or "MODEL"
         do = (
             f"If {named.file} is that version: ovek catalog annotate {typed(named.file, 'FILE')} "
             f"--version {typed(target, 'VERSION')} --hardware {typed(model, 'MODEL')}"
         )
-    yield Said(member=None, place=None, saw=saw, do=do)
+    yield Said(member=None, place=None, seen=seen, do=do)
 
 
 @rule(
@@ -220,12 +220,14 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     model = subject.judged.device.hardware.model or "MODEL"
     wanted = {release.file: release for release in files if release is not None}
     for file, release in wanted.items():
-        runs = {member.runs for member in subject.members}
-        if release.hardware is None and any(subject.order(v, release.version) != 0 for v in runs):
+        running = {member.running for member in subject.members}
+        if release.hardware is None and any(
+            subject.order(v, release.version) != 0 for v in running
+        ):
             yield Said(
                 member=None,
                 place=None,
-                saw=f"the catalog does not say which hardware {file} is for",
+                seen=f"the catalog does not say which hardware {file} is for",
                 do=f"If {file} is for this model: ovek catalog annotate {typed(file, 'FILE')} "
                 f"--hardware {typed(model, 'MODEL')}",
             )
@@ -249,13 +251,15 @@ def release_not_target(subject: Subject) -> Iterator[Said]:
         release = subject.wanted.release_of(members[0].id)
         there = all(_has_target(subject, member) for member in members)
         asks = "recommended release" if subject.wanted.asks_recommended else "target"
-        tracks = {ours.track for each in members if (ours := _release(each.running)) is not None}
+        tracks = {
+            ours.track for each in members if (ours := _release(each.running_image)) is not None
+        }
         feature = "feature" in tracks
         aside = subject.wanted.track == "maintenance" and feature
         yield Said(
             member=member_id,
             place=None,
-            saw=f"running {version}{' (feature track)' if aside else ''}; the {asks} is "
+            seen=f"running {version}{' (feature track)' if aside else ''}; the {asks} is "
             f"{target}" + ("; a proven copy of it is already on the device" if there else ""),
             do=_upgrade(subject, release, members[0].id, there=there),
         )
@@ -301,10 +305,10 @@ def feature_track(subject: Subject) -> Iterator[Said]:
     for member_id, version, members in (
         _alike(subject) if subject.wanted.track == "maintenance" else ()
     ):
-        release = _release(members[0].running) or _release(members[0].starting)
+        release = _release(members[0].running_image) or _release(members[0].boot_image)
         if release is not None and release.track == "feature":
-            saw = f"{version} is from the feature track; policy wants maintenance"
-            yield Said(member=member_id, place=None, saw=saw)
+            seen = f"{version} is from the feature track; policy wants maintenance"
+            yield Said(member=member_id, place=None, seen=seen)
 
 
 @rule(
@@ -321,5 +325,5 @@ def recommended_newer(subject: Subject) -> Iterator[Said]:
     for member_id, version, members in _by_version(subject):
         release = subject.wanted.goal_of(members[0].id)
         if release is not None and subject.order(release.version, version) == 1:
-            saw = f"running {version}; {release.file} ({release.version}) is newer and recommended"
-            yield Said(member=member_id, place=None, saw=saw)
+            seen = f"running {version}; {release.file} ({release.version}) is newer and recommended"
+            yield Said(member=member_id, place=None, seen=seen)

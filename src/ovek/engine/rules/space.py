@@ -44,7 +44,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             volume is None
             or volume.free is None
             or volume.state in ("absent", "unreadable")
-            or subject.order(member.runs, release.version) == 0
+            or subject.order(member.running, release.version) == 0
         ):
             continue
         place: Place | None = Place(volume.name, release.file, member.id)
@@ -67,7 +67,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(volume.name, ""),
-                saw=f"not enough space for {release.file}: {show_size(wanted)} needed (image and "
+                seen=f"not enough space for {release.file}: {show_size(wanted)} needed (image and "
                 f"reserve), {show_size(volume.free)} free, {show_size(short)} missing",
                 do=f"Free space: ovek cleanup {typed(name, 'DEVICE')} --room-for "
                 f"{typed(release.file, 'IMAGE')}",
@@ -94,7 +94,7 @@ def free_space_low(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=Place(volume.name, ""),
-                saw=f"{show_size(volume.free)} free{of}; policy wants at least "
+                seen=f"{show_size(volume.free)} free{of}; policy wants at least "
                 f"{show_size(reserve)} free ({subject.policy.reserve})",
                 free=reserve,
                 do=f"Free space: ovek cleanup {typed(device, 'DEVICE')} --free "
@@ -121,7 +121,7 @@ def volume_unreadable(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=Place(volume.name, ""),
-                    saw=f"the device sees it but cannot read its file system{kind}",
+                    seen=f"the device sees it but cannot read its file system{kind}",
                 )
 
 
@@ -142,7 +142,7 @@ def volume_other_format(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=Place(volume.name, ""),
-                    saw=f"it is {volume.filesystem}; this device reads "
+                    seen=f"it is {volume.filesystem}; this device reads "
                     f"{', '.join(start.reads or ())}",
                 )
 
@@ -169,8 +169,8 @@ def volume_absent(subject: Subject) -> Iterator[Said]:
     for member in subject.members:
         volume = _volume(subject, member.one.member)
         if volume is not None and volume.state == "absent":
-            saw = "the volume that images are booted from is absent"
-            yield Said(member=member.id, place=Place(volume.name, ""), saw=saw)
+            seen = "the volume that images are booted from is absent"
+            yield Said(member=member.id, place=Place(volume.name, ""), seen=seen)
 
 
 @rule(
@@ -197,6 +197,6 @@ def free_figure_impossible(subject: Subject) -> Iterator[Said]:
                 yield Said(
                     member=member.id,
                     place=Place(volume.name, ""),
-                    saw=f"its files have {show_size(files)}, but only {show_size(used)} of "
+                    seen=f"its files have {show_size(files)}, but only {show_size(used)} of "
                     f"{show_size(volume.capacity)} are in use ({show_size(volume.free)} free)",
                 )

@@ -30,8 +30,8 @@ def config_unsaved(subject: Subject) -> Iterator[Said]:
     """The running configuration has unsaved changes."""
     config = subject.judged.device.config
     if config is not None and config.unsaved_changes:
-        saw = "the configuration has unsaved changes"
-        yield Said(member=None, place=None, saw=saw)
+        seen = "the configuration has unsaved changes"
+        yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -45,8 +45,8 @@ def backup_old(subject: Subject) -> Iterator[Said]:
     """The last configuration backup is older than policy allows."""
     age, most = _backup_age(subject), subject.policy.oldest_backup
     if age is not None and age > most:
-        saw = f"the last configuration backup was {age.shown()} old when the device was read"
-        yield Said(member=None, place=None, saw=f"{saw}; policy allows {show_age(most)}")
+        seen = f"the last configuration backup was {age.shown()} old when the device was read"
+        yield Said(member=None, place=None, seen=f"{seen}; policy allows {show_age(most)}")
 
 
 def _backup_age(subject: Subject) -> Span | None:
@@ -81,10 +81,10 @@ def backup_never(subject: Subject) -> Iterator[Said]:
     if _backup_age(subject) is not None:
         return
     if config is not None and config.backed_up == "never":
-        yield Said(member=None, place=None, saw="the configuration was never backed up")
+        yield Said(member=None, place=None, seen="the configuration was never backed up")
     elif _shelf_has_none(subject):
-        saw = f"no copy of its configuration is on the shelf ({pattern}), and it reports no backup"
-        yield Said(member=None, place=None, saw=saw)
+        seen = f"no copy of its configuration is on the shelf ({pattern}), and it reports no backup"
+        yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -108,9 +108,9 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
         return
     member, place, modified = found[0]
     if modified is not None and clock - modified < backed_up - _TOGETHER:
-        saw = f"it was changed {(clock - modified).shown()} before the device was read, and the "
-        saw += f"newest backup is {backed_up.shown()} old"
-        yield Said(member=member, place=place, saw=saw)
+        seen = f"it was changed {(clock - modified).shown()} before the device was read, and the "
+        seen += f"newest backup is {backed_up.shown()} old"
+        yield Said(member=member, place=place, seen=seen)
 
 
 def _any_later(subject: Subject, moment: Span) -> bool:
@@ -152,8 +152,8 @@ def clock_off(subject: Subject) -> Iterator[Said]:
     off = times.clock - times.read
     if abs(off) > _DAY:
         way = "ahead" if off > timedelta(0) else "behind"
-        saw = f"its clock says {times.clock.minute()} UTC, {abs(off).shown()} {way}"
-        yield Said(member=None, place=None, saw=saw)
+        seen = f"its clock says {times.clock.minute()} UTC, {abs(off).shown()} {way}"
+        yield Said(member=None, place=None, seen=seen)
 
 
 @rule(
@@ -167,8 +167,8 @@ def snapshot_old(subject: Subject) -> Iterator[Said]:
     most = subject.policy.oldest_snapshot
     age = subject.times.now - subject.times.read
     if age > most:
-        saw = f"the device was read {age.shown()} ago; policy allows {show_age(most)}"
-        yield Said(member=None, place=None, saw=saw)
+        seen = f"the device was read {age.shown()} ago; policy allows {show_age(most)}"
+        yield Said(member=None, place=None, seen=seen)
 
 
 # A fact that is missing: in words, and the fields that would tell, as Sheet.asks names them.
@@ -184,8 +184,8 @@ _Missing = tuple[str, tuple[str, ...]]
 def facts_missing(subject: Subject) -> Iterator[Said]:
     """Facts that the audit needs are missing (one finding per member)."""
     if subject.judged.members is None:
-        saw = "unknown: its members, so its images and its next boot are unknown, too"
-        yield Said(member=None, place=None, saw=saw, do=_how(subject, ("member.member",)))
+        seen = "unknown: its members, so its images and its next boot are unknown, too"
+        yield Said(member=None, place=None, seen=seen, do=_how(subject, ("member.member",)))
         return
     shared = list(_of_device(subject))
     for member in subject.members:
@@ -196,7 +196,7 @@ def facts_missing(subject: Subject) -> Iterator[Said]:
             yield Said(
                 member=member.id,
                 place=None,
-                saw="unknown: " + "; ".join(told for told, _ in missing),
+                seen="unknown: " + "; ".join(told for told, _ in missing),
                 do=_how(subject, fields) if fields else _of_catalog(subject),
                 severity=None if member.walk.outcome == "unknown" else "note",
             )
@@ -235,7 +235,7 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     device, asks = subject.judged.device, subject.judged.judge.asks
     config, policy, wanted = device.config or _NO_CONFIG, subject.policy, subject.wanted
     up = subject.up
-    if up and device.running.version is None and all(member.runs for member in subject.members):
+    if up and device.running.version is None and all(member.running for member in subject.members):
         yield "the running version of the device as a whole", ("running.version",)
     hardware = [member.one.hardware for member in subject.members]
     if any(each.model is None for each in hardware):
@@ -274,8 +274,8 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
 def _need_memory(subject: Subject) -> Iterator[str]:
     """The files that need an amount of memory, of members whose own is not known."""
     for member in subject.members:
-        starting = member.starting.judgement.release if member.starting is not None else None
-        changes = subject.order(member.starts, member.runs) != 0
+        starting = member.boot_image.judgement.release if member.boot_image is not None else None
+        changes = subject.order(member.boots, member.running) != 0
         for release in (subject.wanted.release_of(member.id), starting if changes else None):
             hardware = member.one.hardware
             needs = release.needs_of(hardware.model).memory if release is not None else None
@@ -299,7 +299,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     up, expected = subject.up, subject.expected
     if expected is not None and expected.serials and member.one.hardware.serial is None:
         yield "its serial number, by which fleet.toml identifies members", ("hardware.serial",)
-    if up and member.runs is None:
+    if up and member.running is None:
         versions = [one.running_version, subject.judged.device.running.version]
         long = next((version for version in versions if version), None)
         more = f" (its value has {len(long)} characters, too many for a version)" if long else ""
@@ -323,7 +323,7 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         told = "which files its components load from"
         yield "its components" if one.components is None else told, ("component.loads_from",)
     yield from _of_boot(subject, member)
-    release = member.starting.judgement.release if member.starting is not None else None
+    release = member.boot_image.judgement.release if member.boot_image is not None else None
     if release is not None:
         yield from _of_components(member, release, asks)
     if release is not subject.wanted.goal_of(member.id):
@@ -356,7 +356,7 @@ def _of_goal(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         return
     if "component.version" not in subject.judged.judge.asks:
         return
-    if subject.order(member.runs, goal.version) != -1:
+    if subject.order(member.running, goal.version) != -1:
         return
     needs = goal.needs_of(one.hardware.model).components or {}
     for name in sorted(_unknown(one.member, needs.keys() - goal.carries.keys())):
@@ -387,7 +387,7 @@ def _unknown(member: Member, names: Iterable[str]) -> set[str]:
 
 def _of_start(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     """Whether the volume that starts next can be pulled, where that is no usual one."""
-    at = member.walk.starts.at if member.walk.starts is not None else None
+    at = member.walk.boots.at if member.walk.boots is not None else None
     owner = subject.judged.member(at.member or "") if at is not None else None
     if at is None or owner is None or "volume.removable" not in subject.judged.judge.asks:
         return

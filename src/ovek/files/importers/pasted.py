@@ -79,8 +79,8 @@ def read(file: Path) -> Iterator[Published | Bad]:
             if current.name is None:
                 current.name, current.line = name, number
         ends = [0, *(end for _, end in spans)]
-        starts = [*(start for start, _ in spans), len(rest)]
-        rest = " ".join(rest[end:start] for end, start in zip(ends, starts, strict=True))
+        boots = [*(start for start, _ in spans), len(rest)]
+        rest = " ".join(rest[end:start] for end, start in zip(ends, boots, strict=True))
         _facts(file, number, line, rest, current)
         if name_last and current.name is not None:
             found.append(current)

@@ -43,7 +43,7 @@ class FleetCompare(OfDevices, frozen=True, kw_only=True):
     def worse(self) -> bool:
         """Whether something got worse, is not what was expected, or keeps a device from going."""
         stranded = any(
-            one.reload_after == "stranded" and one.reload_before not in ("stranded", None)
+            one.next_boot_after == "stranded" and one.next_boot_before not in ("stranded", None)
             for one in self.devices
         )
         no_go = any(one.answer == "no-go" for one in self.answered)

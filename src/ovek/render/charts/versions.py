@@ -32,13 +32,13 @@ STATES: tuple[State, ...] = ("on target", "another", "no target")
 
 
 def _state(one: Charted) -> State:
-    if one.wants is None:
+    if one.target is None:
         return "no target"
     return "on target" if one.on_target else "another"
 
 
 def _runs(one: Charted) -> str:
-    return " / ".join(dict.fromkeys(each.runs or "unknown" for each in one.starts)) or "unknown"
+    return " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots)) or "unknown"
 
 
 def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[State, str]]]:

@@ -23,9 +23,9 @@
     return all;
   };
 
-  const mark = {falls: "✗", starts: "✓", unknown: "?"};
-  const tone = {falls: "t-no-go", starts: "t-go", unknown: "t-unclear"};
-  const ends = {proven: "starts", unproven: "unknown", unknown: "unknown", stranded: "falls"};
+  const mark = {falls: "✗", boots: "✓", unknown: "?"};
+  const tone = {falls: "t-no-go", boots: "t-go", unknown: "t-unclear"};
+  const ends = {proven: "boots", unproven: "unknown", unknown: "unknown", stranded: "falls"};
 
   const walk = (one) => el("div", {},
     one.member !== null ? el("h4", {}, `Member ${one.member}`) : null,
@@ -74,7 +74,7 @@
       el("p", {class: "why"}, one.head),
       one.unread ? el("p", {class: "t-unclear"}, `Not read by the last survey: ${one.unread}. What follows was known before.`) : "",
       one.why ? el("p", {}, el("b", {}, `${one.why}.`)) : "",
-      el("h3", {}, "What a reload starts"), el("p", {}, `${one.reload}: ${one.runs}.`), ...one.walk.map(walk),
+      el("h3", {}, "Next boot"), el("p", {}, `${one.next_boot}: ${one.summary}.`), ...one.walk.map(walk),
       el("h3", {}, "Findings"), ...(one.findings.length ? one.findings.map(finding) : [el("p", {}, "None.")]),
       el("h3", {}, "What is left to do"), book(one.book),
       el("h3", {}, "Images"), ...(one.images.length ? one.images.map(image) : [el("p", {}, "None is known.")]),
