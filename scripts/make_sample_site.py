@@ -619,7 +619,7 @@ pinned = ["keys/*"]        # never offered for deletion
 snapshot_age = "20000d"    # a sample does not grow old
 backup_age = "20000d"
 digest_age = "20000d"
-start_digest_age = "20000d"
+boot_digest_age = "20000d"
 
 canaries = ["arle-quay"]   # goes first
 apart = [["arle-core", "arle-stack"], ["brack-*"]]    # never down together

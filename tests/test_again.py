@@ -69,7 +69,7 @@ def test_within_its_bounds_an_audit_stays_as_it_is(number):
         policy = replace(
             case.policy,
             snapshot_age=chance.choice(("7d", "2d")), digest_age=chance.choice(("30d", "3d")),
-            start_digest_age="10d", backup_age=chance.choice((None, "8d")),
+            boot_digest_age="10d", backup_age=chance.choice((None, "8d")),
         )  # fmt: skip
         case = changed(case, policy=policy)
         newest = {case.device.device: NOW - chance.choice((HOUR, 2 * DAY, 30 * DAY))}
@@ -92,7 +92,7 @@ def aged(now, **more):
     """The bounds of an audit of one device whose digest is nine days old."""
     kept = image("1.0", digests_at=NOW - 9 * DAY)
     what = device(member(kept, boots=("flash:sw-1.0.img",)), **more)
-    policy = replace(POLICY, start_digest_age="7d", snapshot_age="20d")
+    policy = replace(POLICY, boot_digest_age="7d", snapshot_age="20d")
     return audit_within(judged(what), Wants(policy), Terms(now=now, plans=False))
 
 

@@ -28,7 +28,7 @@ def box(ovek):
     ovek.write("catalog/box.json", json.dumps(CATALOG))
     ovek.write(
         "fleet.toml",
-        'name = "Test"\n[[device]]\nname = "box"\nsheet = "box"\nways = ["capture"]\n'
+        'name = "Test"\n[[device]]\nname = "box"\nsheet = "box"\naccess = ["capture"]\n'
         'capture = ["captures/*.txt"]\n',
     )
     (ovek.folder / "snapshots/now.jsonl").unlink()
@@ -161,7 +161,7 @@ def stuck(ovek):
     ovek.write("captures/stuck.txt", BOOT_LOADER)
     ovek.write(
         "fleet.toml",
-        'name = "Test"\n[[device]]\nname = "sw"\nsheet = "oxwick-40"\nways = ["capture"]\n'
+        'name = "Test"\n[[device]]\nname = "sw"\nsheet = "oxwick-40"\naccess = ["capture"]\n'
         'capture = ["captures/*.txt"]\n',
     )
     (ovek.folder / "snapshots/now.jsonl").unlink()

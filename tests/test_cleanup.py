@@ -624,7 +624,7 @@ def test_a_plan_is_done_when_the_image_has_taken_the_room_that_was_made():
 def test_another_volume_and_a_stick_are_other_ways_where_there_is_not_enough():
     card = flash(name="card", free=900 * MIB)
     what = device(member(volumes=(flash(image("1.0"), free=0), card), boots=(ONE,)), place=ONE)
-    ways = plan(what, room_for="2.0").ways
+    ways = plan(what, room_for="2.0").alternatives
     assert ways[0].startswith("another volume: card has")
     assert ways[1].startswith("boot the new image from a stick")
 

@@ -37,9 +37,9 @@ TROUBLES = {
     "image-other-variant": "holm-gate",
     "upgrade-needs-step": "brack-slip",
     "image-altered": "gannet-bridge",
-    "member-starts-differ": "skarn-stack",
+    "member-boots-differ": "skarn-stack",
     "saved-config-ignored": "skarn-mast",
-    "next-start-older": "skarn-gate",
+    "next-boot-older": "skarn-gate",
     "pair-differs": "skarn-gate",
 }
 # What is planned for devices of which each stands in a way of its own.

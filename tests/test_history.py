@@ -541,7 +541,7 @@ def test_two_collectors_never_read_one_device_at_once_and_a_lost_one_is_taken_ov
         assert first.take("sw2")
         ovek_at.write("captures/sw.txt", "sw> tell system\n")
         text = (ovek_at.folder / "fleet.toml").read_text()
-        ways = 'sheet = "oxwick-40"\nways = ["capture"]\ncapture = ["captures/sw.txt"]'
+        ways = 'sheet = "oxwick-40"\naccess = ["capture"]\ncapture = ["captures/sw.txt"]'
         ovek_at.write("fleet.toml", text.replace('sheet = "switch"', ways))
         made = ovek_at.json("survey", exits=3)["devices"][0]
         assert made["problem"] == "another collector is reading it now"

@@ -58,8 +58,8 @@ def test_a_table_of_devices_is_understood_by_its_titles(here):
     assert "ignored: Rack" in done.stderr
     found = devices(here)
     assert found["a1"].host == "192.0.2.1"
-    assert found["a1"].ways == ("ssh",)
-    assert (found["a2"].site, found["a2"].ways) == ("South", ())
+    assert found["a1"].access == ("ssh",)
+    assert (found["a2"].site, found["a2"].access) == ("South", ())
 
 
 def test_hosts_in_groups_are_understood_as_ini_and_as_yaml(here):

@@ -23,7 +23,7 @@ def read(sheet, text):
     now = datetime.now(UTC)
     interview = Interview("the device", sheet, Wanted((), {}, everything=True), now)
     asyncio.run(interview.run(asking(answers_in([text], interview)), asking_costs=False))
-    device = FleetDevice(name="the-device", sheet=sheet.name, ways=())
+    device = FleetDevice(name="the-device", sheet=sheet.name, access=())
     strange = [line for each in interview.evidence for line in strange_in(interview, each)]
     return outcome_of(device, interview, now), strange
 

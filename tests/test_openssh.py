@@ -31,7 +31,7 @@ def box(ovek, server, sheet, boot_file):
     ovek.write(f"sheets/{sheet}.toml", text)
     ovek.write(
         "fleet.toml",
-        f'name = "Test"\n[[device]]\nname = "box"\nsheet = "{sheet}"\nways = ["sftp", "ssh"]\n'
+        f'name = "Test"\n[[device]]\nname = "box"\nsheet = "{sheet}"\naccess = ["sftp", "ssh"]\n'
         f'host = "127.0.0.1"\nport = {port}\nuser = "{getpass.getuser()}"\n',
     )
     ovek.write("known_hosts", known)

@@ -230,7 +230,7 @@ def test_odd_names_of_a_device_and_its_files_cost_no_other_device(ovek):
     long = "x" * 300 + "/../"
     fleet = 'name = "x"\n'
     for name in (long, "odd", "plain"):
-        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\nways = ["folder"]\n'
+        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\naccess = ["folder"]\n'
         fleet += f'folder = "{"sticks" if name == "odd" else "stick"}"\n'
     ovek.write("fleet.toml", fleet)
     ovek.write("stick/sw-1.0.img", b"x")
@@ -250,7 +250,7 @@ def test_odd_names_of_a_device_and_its_files_cost_no_other_device(ovek):
 
 def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
     ovek.write("stick/a", b"x")
-    one = '[[device]]\nname = "a"\nsheet = "switch"\nways = ["folder"]\nfolder = "stick"\n'
+    one = '[[device]]\nname = "a"\nsheet = "switch"\naccess = ["folder"]\nfolder = "stick"\n'
     ovek.write("fleet.toml", f'name = "x"\n{one}')
     with locked(ovek.folder / "snapshots/.survey.lock", "a survey of this site"):
         told = ovek.refuses("survey")
@@ -264,7 +264,7 @@ def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
 def test_only_the_last_survey_that_was_cut_off_is_taken_up_and_a_bad_line_costs_itself(ovek):
     fleet = 'name = "x"\n'
     for name in ("a", "b"):
-        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\nways = ["folder"]\n'
+        fleet += f'[[device]]\nname = "{name}"\nsheet = "switch"\naccess = ["folder"]\n'
         fleet += 'folder = "stick"\n'
     ovek.write("fleet.toml", fleet)
     ovek.write("stick/sw-1.0.img", b"x")
@@ -285,7 +285,7 @@ def test_only_the_last_survey_that_was_cut_off_is_taken_up_and_a_bad_line_costs_
 
 def test_a_clock_that_was_set_back_overwrites_nothing(ovek):
     ovek.write("stick/a", b"x")
-    one = '[[device]]\nname = "sw"\nsheet = "switch"\nways = ["folder"]\nfolder = "stick"\n'
+    one = '[[device]]\nname = "sw"\nsheet = "switch"\naccess = ["folder"]\nfolder = "stick"\n'
     ovek.write("fleet.toml", f'name = "x"\n{one}')
     later = json.loads((ovek.folder / "snapshots/now.jsonl").read_text())
     later["taken_at"] = "2099-01-01T00:00:00Z"

@@ -254,7 +254,7 @@ def captured(ovek, name, text, **more):
     ovek.write("captures/one.txt", text)
     ovek.write(
         "fleet.toml",
-        'name = "Test"\n[[device]]\nname = "box"\nsheet = "box"\nways = ["capture"]\n'
+        'name = "Test"\n[[device]]\nname = "box"\nsheet = "box"\naccess = ["capture"]\n'
         'capture = ["captures/*.txt"]\n',
     )
 
@@ -427,7 +427,8 @@ def test_a_list_adds_devices_and_facts(ovek):
     fleet = ovek.folder / "fleet.toml"
     fleet.write_text('lists = ["list.csv"]\n' + fleet.read_text())
     ovek.write(
-        "list.csv", "\ufeffname,sheet,ways,capture\r\nsw,,,\r\nmore,switch,capture,a.txt b.txt\r\n"
+        "list.csv",
+        "\ufeffname,sheet,access,capture\r\nsw,,,\r\nmore,switch,capture,a.txt b.txt\r\n",
     )
     assert [one["device"] for one in ovek.json("audit", exits=3)["not_read"]] == ["more"]
 

@@ -388,7 +388,7 @@ CASES = {
         lambda: of(banked(bank("a", "1.0"), bank("b", "2.0"), default="c"), BANKS),
         lambda: of(banked(bank("a", "1.0"), bank("b", "2.0")), BANKS),
     ),
-    "bank-cannot-start": (
+    "bank-cannot-boot": (
         lambda: of(banked(bank("a", "1.0"), firmware_bank("b")), BANKS, catalog=FIRMWARE),
         lambda: of(banked(bank("a", "1.0"), bank("b", "2.0")), BANKS, catalog=FIRMWARE),
     ),
@@ -463,7 +463,7 @@ CASES = {
             )
         ),
     ),
-    "starts-unwanted": (
+    "next-boot-unwanted": (
         lambda: of(sw(image("2.0"), image("1.0"), boots=()), sheet(fallback="first-found")),
         lambda: of(sw(image("1.0"), image("2.0"), boots=()), sheet(fallback="first-found")),
     ),
@@ -511,7 +511,7 @@ CASES = {
         lambda: of(banked(bank("a", "1.0"), bank("b", "1.0"), in_bank="b"), BANKS),
         lambda: of(banked(bank("a", "1.0"), bank("b", "1.0"), in_bank="a"), BANKS),
     ),
-    "next-start-older": (
+    "next-boot-older": (
         lambda: of(banked(bank("a", "1.0"), bank("b", "2.0"), running="2.0", in_bank="b"), BANKS),
         lambda: of(
             banked(bank("a", "1.0"), bank("b", "2.0"), running="2.0", in_bank="b"),
@@ -631,7 +631,7 @@ CASES = {
         ),
         lambda: of(stack(unit("1", image("1.0")), unit("2", image("1.0"), running_version="1.0"))),
     ),
-    "member-starts-differ": (
+    "member-boots-differ": (
         lambda: of(
             stack(unit("1", image("1.0")), unit("2", image("1.0"), image("2.0"), boots=(TWO,)))
         ),
@@ -810,7 +810,7 @@ CASES = {
             | of(replace(sw(boots=("flash:gone",)), reload_at=NOW - HOUR))
         ),
     ),
-    "starts-from-removable": (
+    "boots-from-removable": (
         lambda: of(on_stick()),
         lambda: (
             of(on_stick(image("2.0"), boots=(STICK, TWO)))
@@ -914,13 +914,13 @@ TELLING = [
     (lambda: of(sw(image("1.0", content="x"), image("2.0"), boots=(ONE, TWO))),
      "boot-target-broken", {"image-altered", "reload-pending"}),
     (lambda: of(sw(image("2.0"), image("1.0"), boots=()), sheet(fallback="first-found")),
-     "starts-unwanted", {"boot-order-empty", "reload-pending"}),
+     "next-boot-unwanted", {"boot-order-empty", "reload-pending"}),
     (lambda: of(sw(image("1.0"), image("2.0"), boots=(ONE,), live=(TWO,))),
      "boot-order-unsaved", {"reload-pending"}),
     (lambda: of(pair("2.0", "1.0", running="2.0", place="flash:trial/sw-2.0.img"), PAIRED),
-     "trial-not-committed", {"next-start-older", "pair-differs"}),
+     "trial-not-committed", {"next-boot-older", "pair-differs"}),
     (lambda: of(banked(bank("a"), bank("b", "2.0"), running="1.0", in_bank="b"), BANKS),
-     "bank-empty", {"starts-unwanted", "reload-pending", "bank-runs-other"}),
+     "bank-empty", {"next-boot-unwanted", "reload-pending", "bank-runs-other"}),
     (lambda: of(banked(bank("a", "1.0"), bank("b")), BANKS, policy=MATCH),
      "bank-empty", {"bank-rule-broken"}),
     (lambda: of(sw(image("1.0")), catalog=catalog(v1={"status": "withdrawn"}), policy=TARGET),
@@ -934,7 +934,7 @@ TELLING = [
     (lambda: of(sw(image("1.0"), mode="hold")), "boot-mode-holds", {"stranded"}),
     (lambda: of(stack(unit("1", image("1.0")), unit("2", image("2.0"), boots=(TWO,),
                                                    running_version="2.0"))),
-     "member-versions-differ", {"member-starts-differ"}),
+     "member-versions-differ", {"member-boots-differ"}),
     (lambda: loaded("1.1", running="1.1", needs={"components": {"web": "1.2"}}),
      "component-too-old", {"component-file-mismatch"}),
     (lambda: loaded("1.1", running="1.2", needs={"components": {"web": "1.2"}}),
@@ -976,7 +976,7 @@ def test_a_variant_that_changes_at_the_reload_is_told_though_the_version_stays(n
 def test_where_the_order_is_good_the_mode_is_what_must_change():
     def told(what):
         found = audit(what, plans=True).findings
-        return next(one.words for one in found if one.rule == "starts-unwanted")
+        return next(one.words for one in found if one.rule == "next-boot-unwanted")
 
     files = (image("1.0"), image("2.0"), image("3.0"))
     good = device(member(*files, boots=(TWO,), mode="first-found"), running="2.0", place=TWO)

@@ -82,7 +82,7 @@ def test_a_fleet_is_a_line_a_device_and_a_checklist_each(ovek):
 def test_an_aim_narrows_the_runbook_and_a_version_is_wanted_by_name(ovek):
     ovek.write("policy.toml", POLICY.replace('target = "2.0"\n', ""))
     ovek.snapshot(old())
-    assert "nothing left to do" in ovek("runbook", "--for", "start").stdout
+    assert "nothing left to do" in ovek("runbook", "--for", "boot").stdout
     shown = ovek("runbook", "--for", "2.0", exits=1).stdout
     assert "target 2.0" in shown and "Copy sw-2.0.img to flash:" in shown
     assert "did you mean '2.0'?" in ovek("runbook", "--for", "2.O", exits=2).stderr

@@ -398,7 +398,7 @@ def test_a_stand_in_serves_a_folder_over_sftp_and_files_are_read_through(ovek):
     ovek.write("sheets/stick-holder.toml", SFTP_SHEET)
     ovek.write("stick/sw-1.0.img", "what is on the stick")
     fleet = ovek.folder / "fleet.toml"
-    fleet.write_text(fleet.read_text().replace('"oxwick-40"', '"stick-holder"\nways = ["sftp"]'))
+    fleet.write_text(fleet.read_text().replace('"oxwick-40"', '"stick-holder"\naccess = ["sftp"]'))
     fleet.write_text(fleet.read_text() + 'host = "127.0.0.1"\n')
     with served(ovek.folder):
         ovek("survey", exits=3)
@@ -422,7 +422,7 @@ def test_a_survey_that_ended_is_not_taken_up_and_never_mended(ovek):
 
 def test_a_sheet_that_is_not_there_costs_its_own_devices_and_is_told_with_its_line(ovek):
     ovek.write("s.txt", "box> x\n")
-    ovek.write("list.csv", "name,sheet,ways,capture\none,nobody-1,capture,s.txt\n")
+    ovek.write("list.csv", "name,sheet,access,capture\none,nobody-1,capture,s.txt\n")
     ovek.write("fleet.toml", 'lists = ["list.csv"]\nname = "T"\n'
                '[[device]]\nname = "sw"\nsheet = "switch"\n'
                '[[device]]\nname = "two"\nsheet = "swich"\n')  # fmt: skip

@@ -21,7 +21,7 @@ def fleet(ovek, ways, port=0, sheet="any-device", **keys):
     more = "".join(f"{name} = {told}\n" for name, told in keys.items())
     ovek.write(
         "fleet.toml",
-        f'name = "Test"\n[[device]]\nname = "quay"\nsheet = "{sheet}"\nways = {json.dumps(ways)}\n'
+        f'name = "Test"\n[[device]]\nname = "quay"\nsheet = "{sheet}"\naccess = {json.dumps(ways)}\n'
         f'host = "127.0.0.1"\nport = {port or 22}\nuser = "reader"\n{more}',
     )
 
@@ -76,7 +76,7 @@ def test_a_sheet_says_which_storage_is_which_volume(ovek, snmp, secrets):
     ovek.write(
         "sheets/box.toml",
         text.read_text().replace('"switch"', '"box"')
-        + '[reading]\nways = ["snmp"]\nstorage = { "Physical memory" = "flash" }\n',
+        + '[reading]\naccess = ["snmp"]\nstorage = { "Physical memory" = "flash" }\n',
     )
     ovek.write(
         "fleet.toml",

@@ -53,7 +53,7 @@ def site(folder: Path) -> Path:
     fleet = 'format = "ovek.fleet/1"\nname = "Test"\n'
     for at in range(DEVICES):
         (made / f"captures/{at}.txt").write_text(SESSION)
-        fleet += f'[[device]]\nname = "box{at}"\nsheet = "box"\nways = ["capture"]\n'
+        fleet += f'[[device]]\nname = "box{at}"\nsheet = "box"\naccess = ["capture"]\n'
         fleet += f'capture = ["captures/{at}.txt"]\n'
     (made / "fleet.toml").write_text(fleet)
     (made / "shelf").mkdir()

@@ -37,7 +37,7 @@ def test_nothing_is_printed_of_what_a_library_makes_of_it(capfd, tmp_path):
         patch.setenv("OVEK_SNMP_COMMUNITY", "quay")
         patch.setattr(snmp_way, "_WAIT", 0.3)
         name = "nests its answer"
-        device = FleetDevice(name=name, sheet="box", ways=("snmp",), host=LOOPBACK)
+        device = FleetDevice(name=name, sheet="box", access=("snmp",), host=LOOPBACK)
         setup = Setup(
             site=tmp_path, wanted=Wanted((), {}), limits=LIMITS, tries=1, secrets=Secrets(),
             keys=HostKeys(tmp_path / "known_hosts", take_new=False),

@@ -47,7 +47,7 @@ def sheet(by="terminal", **more) -> Sheet:
     return msgspec.structs.replace(msgspec.convert(plain, Sheet), reading=reading)
 
 
-def read(names, tmp_path, *, more=None, limits=None, by="terminal", ways=("ssh",)):
+def read(names, tmp_path, *, more=None, limits=None, by="terminal", access=("ssh",)):
     """Survey these servers; the outcome of each by name."""
     limits = limits or ssh.Limits(connect=1.0, login=1.5, answer=2.0, device=4.0)
     outcomes = {}
@@ -59,8 +59,8 @@ def read(names, tmp_path, *, more=None, limits=None, by="terminal", ways=("ssh",
             hosts.write_text("".join(f"[{LOOPBACK}]:{p} {public}" for p in ports.values()))
             jobs, logins = [], {}
             for name, port in ports.items():
-                own = ("sftp",) if name in SFTP else ways
-                device = FleetDevice(name=name, sheet="box", ways=own, host=LOOPBACK, port=port)
+                own = ("sftp",) if name in SFTP else access
+                device = FleetDevice(name=name, sheet="box", access=own, host=LOOPBACK, port=port)
                 volume = SftpVolume(volume="flash", path="/f")
                 one = sheet(sftp=(volume,)) if name in SFTP else sheet(by)
                 jobs.append((device, one))

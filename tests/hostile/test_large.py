@@ -118,7 +118,7 @@ def test_a_folder_of_many_files_takes_little_memory(ovek):
         file.touch()
     ovek.write(
         "fleet.toml",
-        'name = "x"\n[[device]]\nname = "st"\nsheet = "switch"\nways = ["folder"]\n'
+        'name = "x"\n[[device]]\nname = "st"\nsheet = "switch"\naccess = ["folder"]\n'
         'folder = "stick"\n',
     )
     # A tenth of 200,000 files, which may take 300 MiB in all.

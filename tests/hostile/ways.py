@@ -58,7 +58,7 @@ async def _survey(folder, names, others, public):
         for name in names:
             way, port = way_of(name), (others | ports)[name]
             more = {"netconf": port} if way == "netconf" else {}
-            device = FleetDevice(name=name, sheet="box", ways=(way,), host=LOOPBACK, **more)
+            device = FleetDevice(name=name, sheet="box", access=(way,), host=LOOPBACK, **more)
             volume = SftpVolume(volume="flash", path="/f")
             jobs.append((device, sheet(sftp=(volume,)) if way == "sftp" else sheet()))
             logins[name] = Login(name=name, host=LOOPBACK, port=port, user="reader")

@@ -246,7 +246,7 @@ class Planner:
             else:
                 planned = plan_device(judged, self._asked_of(judged, bring))
             plans += [
-                msgspec.structs.replace(each, way=bring.way)
+                msgspec.structs.replace(each, stop=bring.way)
                 for each in planned
                 if members is None or each.member in members
             ]

@@ -104,7 +104,11 @@ def _with_sessions(hosts: Hosts, sessions: Mapping[str, Path]) -> Hosts:
         devices = {name: {"name": name} for name in sessions}
     for name in sessions:
         if name in devices:
-            devices[name] = {**devices[name], "ways": "capture", "capture": f"sessions/{name}.txt"}
+            devices[name] = {
+                **devices[name],
+                "access": "capture",
+                "capture": f"sessions/{name}.txt",
+            }
         else:
             _LOG.warning("%s.txt is skipped: the list has no device %r", name, name)
     return Hosts(tuple(devices.values()), hosts.left_out)
@@ -122,7 +126,7 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
     for each in hosts.devices:
         try:
             lists: dict[str, object] = {
-                key: each[key].split() for key in ("ways", "capture") if key in each
+                key: each[key].split() for key in ("access", "capture") if key in each
             }
             plain: dict[str, object] = {"sheet": sheet} | each | lists
             msgspec.convert(plain, FleetDevice, strict=False)
@@ -143,15 +147,15 @@ def _check(file: Path | None, hosts: Hosts, sheet: str | None) -> list[str]:
 
 def _listed(hosts: Hosts, sheet: str | None) -> bytes:
     """The devices as a list of `fleet.toml`."""
-    keys = [key for key in ("name", "sheet", "site", "role", "ways", "host", "port", "user",
-                            "members", "capture") if key in ("name", "sheet", "ways")
+    keys = [key for key in ("name", "sheet", "site", "role", "access", "host", "port", "user",
+                            "members", "capture") if key in ("name", "sheet", "access")
             or any(key in each for each in hosts.devices)]  # fmt: skip
     out = io.StringIO(newline="")
     rows = csv.DictWriter(out, keys)
     rows.writeheader()
     for each in hosts.devices:
         full = {"sheet": sheet, **each}
-        full.setdefault("ways", "ssh" if "host" in each else "")
+        full.setdefault("access", "ssh" if "host" in each else "")
         rows.writerow(full)
     return out.getvalue().encode()
 

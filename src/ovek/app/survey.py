@@ -181,7 +181,7 @@ def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
         raise UsageError(told)
     ((device, sheet),) = jobs
     named = tuple(str(file) for file in files)
-    return [(replace(device, ways=("capture",), capture=named), sheet)]
+    return [(replace(device, access=("capture",), capture=named), sheet)]
 
 
 def _jobs(

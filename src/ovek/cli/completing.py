@@ -75,9 +75,7 @@ def images(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[
 
 def aims(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """What a runbook may be for."""
-    words = [
-        word for word in ("start", "target", "fallback", "tidy") if word.startswith(incomplete)
-    ]
+    words = [word for word in ("boot", "target", "fallback", "tidy") if word.startswith(incomplete)]
     return words + [each for each in images(ctx, param, incomplete) if each not in words]
 
 

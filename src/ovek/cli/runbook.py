@@ -18,7 +18,7 @@ from ovek.render.view import View
 @click.command(
     "runbook",
     cls=Command,
-    examples=("runbook brack-slip", "runbook --for start --where answer=no-go --format markdown"),
+    examples=("runbook brack-slip", "runbook --for boot --where answer=no-go --format markdown"),
 )
 @click.option(
     "--for",
@@ -26,8 +26,8 @@ from ovek.render.view import View
     default="all",
     metavar="start|target|VERSION|fallback|tidy",
     shell_complete=aims,
-    help="Only what leads there: it boots again, it runs the target (or this version), it has a "
-    "fallback, its settings and flash are tidy.",
+    help="Only the steps for one goal: boot (bootable), target or VERSION (upgrade), fallback (a "
+    "second image), tidy (clean flash and settings).",
 )
 @MAY_DROP
 @INTO

@@ -195,7 +195,7 @@ def _on_volume(case: Case, chosen: Chosen) -> CleanupPlan:
     if plan.enough or plan.fits:
         return plan
     locked = _locked(chosen.units, case.asked.unlocked, plan.wanted - (plan.free_after or 0))
-    return replace(plan, locked=locked, ways=tuple(_ways(case, volume, plan.wanted)))
+    return replace(plan, locked=locked, alternatives=tuple(_ways(case, volume, plan.wanted)))
 
 
 def _in_bank(case: Case, chosen: Chosen) -> CleanupPlan:
@@ -234,7 +234,7 @@ def _refused(plan: CleanupPlan, why: str) -> CleanupPlan:
         short_by=None,
         drop=(),
         locked=(),
-        ways=(),
+        alternatives=(),
         fits=False,
         next_boot_after=plan.next_boot_before,
         boots_after=plan.boots_before,

@@ -138,7 +138,7 @@ def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[
 _FIND_OUT = "Find out that fact, read the device again (ovek survey), and run this command again"
 _BY_HAND = "Fix it by hand, read the device again (ovek survey), and run this command again"
 _OF_AIM = {
-    "start": ("boot", None),
+    "boot": ("boot", None),
     "target": ("boot", "target", "settings"),
     "fallback": ("fallback",),
     "tidy": ("nothing", "settings", "proof"),

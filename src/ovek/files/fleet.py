@@ -18,7 +18,7 @@ from ovek.files.typed import read_bytes, read_toml, text_of
 from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
-_LISTS = {"ways", "capture", "serials"}
+_LISTS = {"access", "capture", "serials"}
 _TABLES = {"snmp"}  # which no cell of a list can hold
 _KNOWN = tuple(
     field.name for field in msgspec.structs.fields(FleetDevice) if field.name not in _TABLES

@@ -15,8 +15,8 @@ class Sighting(Struct, frozen=True, kw_only=True):
     """One copy of an image: on which hop, where, under which name, and its digests.
 
     `folder` names a shelf folder, and `order` is its place among those given, from 0. `device` and
-    `sheet` are set on a flash; `running` is whether the device runs it, `digest_at` when its digests
-    were measured.
+    `sheet` are set on a flash; `running` is whether the device runs it, `digest_at` when its
+    digests were read.
     """
 
     hop: Hop

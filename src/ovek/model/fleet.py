@@ -58,9 +58,9 @@ class Expected(Struct, frozen=True, kw_only=True):
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One device of the fleet. `site` is where it stands, `role` what it does there.
 
-    `ways` are taken in their order, each adding what the ones before left open. `capture` are
-    globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is read
-    as the `volume` of the `member`. Paths are relative to the site. `user`, `key`, `through` and
+    `access` methods are used in their order, each adding what the ones before left open.
+    `capture` are globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup
+    that is read as the `volume` of the `member`. Paths are relative to the site. `user`, `key`, `through` and
     `link` are as in `Access`. `snmp` is how it is asked by SNMP, `netconf` the port of NETCONF.
     `members` is how many members it is to have, `serials` are theirs.
     """
@@ -69,7 +69,7 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     sheet: Name
     site: str | None = None
     role: str | None = None
-    ways: tuple[Way, ...] = ()
+    access: tuple[Way, ...] = ()
     host: str | None = None
     port: Port = 22
     user: str | None = None
@@ -89,7 +89,7 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
         if self.link is not None:
             parse_rate(self.link)
         for way, key in WAYS.items():
-            if way in self.ways and not getattr(self, key):
+            if way in self.access and not getattr(self, key):
                 raise ValueError(f"device {self.name!r} is read by {way} but has no {key}")
         if self.members is not None and len(self.serials) > self.members:
             met = f"has {len(self.serials)} serials and {self.members} members"

@@ -119,8 +119,9 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     it only has to be started. `refused` is whether a plan would harm, and so is none. `fits` is
     whether the image fits where only the reserve does not. `steps` are those of the device's plan
     up to the copy, `danger` which of them, counted from 1, a power failure must not meet;
-    `barred` is why the plan of the device has none. `ways` are other ways where it is not enough.
-    `way` says what comes between here and the wanted release, or what speaks against
+    `barred` is why the plan of the device has none. `alternatives` are other ways to make space,
+    if it is not enough.
+    `stop` says what comes between here and the wanted release, or what speaks against
     the one that was asked for.
     """
 
@@ -150,8 +151,8 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     steps: tuple[RunbookStep, ...] = ()
     danger: tuple[int, ...] = ()
     barred: tuple[str, ...] = ()
-    ways: tuple[str, ...] = ()
-    way: str = ""
+    alternatives: tuple[str, ...] = ()
+    stop: str = ""
 
     @property
     def holds(self) -> bool:

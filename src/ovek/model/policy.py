@@ -151,7 +151,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     `weakest_digest` is the weakest that may prove an image, `accepts` whose records may.
     `backups` is the glob of configuration backups on the shelf, with `{device}` in it.
     `server_digests` is whether a shelf's server is trusted to work out digests itself.
-    `digest_age` is how old a digest may be that is not measured anew, `start_digest_age` that of an
+    `digest_age` is how old a digest may be that is not measured anew, `boot_digest_age` that of an
     image that runs or starts next. `severity` changes that of a rule.
     `reload_in` are the windows in which devices may reload; `apart` are groups of globs of which no
     two devices go down together, `at_once` how many devices go down together at most, `canaries`
@@ -176,7 +176,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     backups: str | None = None
     server_digests: bool = False
     digest_age: str | None = None
-    start_digest_age: str | None = None
+    boot_digest_age: str | None = None
     severity: dict[Name, Severity | Literal["off"]] = {}
     want: tuple[Want, ...] = ()
     reload_in: tuple[Window, ...] = ()
@@ -192,7 +192,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
             raise ValueError(f"backups is {self.backups!r}; it must contain {{device}} once")
         if self.backups is not None and (self.backups[0] == "/" or ".." in self.backups.split("/")):
             raise ValueError(f"backups is {self.backups!r}; use a path below the shelf")
-        ages = (self.snapshot_age, self.backup_age, self.digest_age, self.start_digest_age)
+        ages = (self.snapshot_age, self.backup_age, self.digest_age, self.boot_digest_age)
         for age in (*ages, self.history_age):
             if age is not None:
                 parse_age(age)
@@ -222,8 +222,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     @property
     def oldest_start_digest(self) -> timedelta:
         """The largest age of a digest of what runs or starts next."""
-        started = _age(self.start_digest_age or START_DIGEST_AGE)
-        return started if self.start_digest_age is not None else min(started, self.oldest_digest)
+        started = _age(self.boot_digest_age or START_DIGEST_AGE)
+        return started if self.boot_digest_age is not None else min(started, self.oldest_digest)
 
 
 _age = lru_cache(maxsize=64)(parse_age)

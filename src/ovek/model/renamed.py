@@ -6,7 +6,14 @@ RENAMED = {
     # keys of files
     "fits": "hardware",
     "start": "boot",
+    "ways": "access",
+    "start_digest_age": "boot_digest_age",
     # rules
+    "starts-from-removable": "boots-from-removable",
+    "starts-unwanted": "next-boot-unwanted",
+    "bank-cannot-start": "bank-cannot-boot",
+    "next-start-older": "next-boot-older",
+    "member-starts-differ": "member-boots-differ",
     "image-cut-short": "image-truncated",
     "image-unmeasured": "image-unverified",
     # verdicts, and states of a next boot

@@ -29,7 +29,7 @@ Stage = Literal[
 STAGES: tuple[Stage, ...] = get_args(Stage)
 """In the order in which engineers work."""
 
-AimKind = Literal["all", "start", "target", "fallback", "tidy"]
+AimKind = Literal["all", "boot", "target", "fallback", "tidy"]
 AIMS: tuple[AimKind, ...] = get_args(AimKind)
 
 
@@ -96,8 +96,9 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     `done` and `left` are stages; `find_out` what has to be known first, in words: then only what
     rests on nothing is planned. `danger` are the steps, counted from 1, in or after which a power
     failure leaves it worse off. `barred` are the parts of the aim that no step reaches. `minutes`
-    are those of the steps of which it is known, `untimed` how many others there are. `next_boot` and
-    `boots` are as the device stands, `next_boot_after` and `boots_after` as it would in the end;
+    are those of the steps of which it is known, `untimed` how many others there are. `next_boot`
+    and `boots` are as the device stands, `next_boot_after` and `boots_after` as it would in the
+    end;
     `open` is what no step ends. `server` are the images of which the shelf has no proven copy,
     `copies` the bytes that are to be brought. `answer` and `why` are as the device stands, where
     they are told.

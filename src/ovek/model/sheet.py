@@ -302,7 +302,7 @@ class Loader(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """How this kind of device is read.
 
-    `ways` are taken where the fleet file tells none for a device.
+    `access` methods are taken where the fleet file tells none for a device.
     `by` is a terminal dialogue or a program a question (`exec`). `prompt` and `errors` are regular
     expressions; an answer that fits one of `errors` is no answer. `leave` is typed at the end.
     `digests` are the algorithms that the device can work out, and `digest_program` the command
@@ -315,7 +315,7 @@ class Reading(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     loader.
     """
 
-    ways: tuple[Way, ...] = ()
+    access: tuple[Way, ...] = ()
     by: Literal["terminal", "exec"] = "terminal"
     prompt: str = r"[^\r\n]{1,80}[>#$%] ?"
     pager: Pager | None = None

@@ -29,11 +29,11 @@ def checklist(result: CleanupPlans, view: View) -> Iterator[bytes]:
             told = f"Free: {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, after "
             lines += [f"{told}{show_mib(plan.free_after)}.", ""]
         if not plan.enough:
-            lines += [f"- {escaped(way)}" for way in plan.ways]
+            lines += [f"- {escaped(way)}" for way in plan.alternatives]
             lines += ["Do not begin: this is not enough.", ""]
             continue
-        if plan.way:
-            lines += [f"Way: {escaped(plan.way)}.", ""]
+        if plan.stop:
+            lines += [f"**STOP:** {escaped(plan.stop)}.", ""]
         if plan.lost is not None:
             lines += [f"Overwritten: {escaped(lost_of(plan.lost))}.", ""]
         if plan.steps:

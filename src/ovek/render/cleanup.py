@@ -95,8 +95,8 @@ def _what(plan: CleanupPlan) -> str:
 
 
 def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
-    if plan.way:
-        yield from hanging("  STOP:", plan.way, indent=10, style=STYLES["warning"])
+    if plan.stop:
+        yield from hanging("  STOP:", plan.stop, indent=10, style=STYLES["warning"])
     if plan.free is not None and plan.free_after is not None:
         yield Text(
             f"  free:   {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, "
@@ -129,7 +129,7 @@ def _plan(plan: CleanupPlan, verbose: bool) -> Iterator[Line]:
             f"Only with --may-drop {LOCKED[locked.tier]}"
         )
         yield from hanging("  locked:", text, indent=11, style="yellow")
-    for way in plan.ways:
+    for way in plan.alternatives:
         yield from hanging("  or:", way, indent=11)
     unlocked = any(drop.tier in LOCKED for drop in plan.drop)
     if plan.steps and (verbose or plan.bank is not None or unlocked):

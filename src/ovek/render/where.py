@@ -54,7 +54,7 @@ def answer(text: str, found: Sequence[Holding]) -> str:
     running = len({one.device for one in found if one.running})
     boots = len({one.device for one in found if one.boots})
     hold, run, start = (_verb(verb, number) for verb, number in
-                        (("hold", len(devices)), ("run", running), ("start", boots)))  # fmt: skip
+                        (("hold", len(devices)), ("run", running), ("boot", boots)))  # fmt: skip
     told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {running} {run} it, "
     told += f"{boots} {start} it next"
     copies = "1 copy" if shelf == 1 else f"{shelf} copies"

@@ -332,14 +332,14 @@ def _let_go(task: "asyncio.Task[None]") -> None:
 
 def ways_of(device: FleetDevice, sheet: Sheet) -> tuple[Way, ...]:
     """The ways by which a device is read: its own, else its sheet's, else SSH."""
-    return device.ways or sheet.reading.ways or (("ssh",) if device.host else ())
+    return device.access or sheet.reading.access or (("ssh",) if device.host else ())
 
 
 async def _all_ways(door: Door) -> None:
     ways = ways_of(door.device, door.interview.sheet)
     if not ways:
         raise ReadProblem(
-            "reading", "it has no access method", "Set `ways` and `host` in fleet.toml"
+            "reading", "it has no access method", "Set `access` and `host` in fleet.toml"
         )
     for way in ways:
         await way_of(way)(door)

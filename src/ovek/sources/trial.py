@@ -26,7 +26,7 @@ def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
         for question in interview.reading.question
         for answer in _answers(interview, question)
     ]
-    device = FleetDevice(name="the-device", sheet=sheet.name, ways=())
+    device = FleetDevice(name="the-device", sheet=sheet.name, access=())
     outcome = outcome_of(device, interview, now)
     missing = outcome.missing
     if outcome.device is None:

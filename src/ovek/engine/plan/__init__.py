@@ -33,7 +33,7 @@ from ovek.model.waiver import Waiver
 
 _KINDS: dict[AimKind, Kinds] = {
     "all": ALL,
-    "start": frozenset({"at-loader", "unsaved", "unsafe"}),
+    "boot": frozenset({"at-loader", "unsaved", "unsafe"}),
     "target": ALL - {"other-bank", "fallback", "broken", "unread", "old-proof", "reserve"},
     "fallback": frozenset({"at-loader", "other-bank", "fallback", "settings"}),
     "tidy": frozenset({"at-loader", "settings", "broken", "unread", "old-proof", "reserve"}),
@@ -92,7 +92,7 @@ NOTHING_ASKED = Asked()
 def plan(subject: Subject, asked: Asked = NOTHING_ASKED) -> Plan:
     """The plan of a device, as it stands and as policy wants it."""
     now = situation_of(subject, asked)
-    if asked.aim == "start":
+    if asked.aim == "boot":
         course = _to_start(now)
     else:
         moves = asked.aim in ("all", "target") or _is_staged(now)
@@ -102,12 +102,12 @@ def plan(subject: Subject, asked: Asked = NOTHING_ASKED) -> Plan:
 
 def _to_start(now: Situation) -> Course:
     """What makes every member's next boot safe; an image is brought only where it has to be."""
-    course = course_of(now, _KINDS["start"])
+    course = course_of(now, _KINDS["boot"])
     there = course.trial.now
     legs = legs_of(there, course.aim) if course.aim.members else None
     if legs is None or all(is_safe(there, leg) for leg in legs.of):
         return course
-    return course_of(now, _KINDS["start"] | _NEEDED_TO_START, moves=False)
+    return course_of(now, _KINDS["boot"] | _NEEDED_TO_START, moves=False)
 
 
 def _is_staged(now: Situation) -> bool:

@@ -45,8 +45,8 @@ def _way_back(member: MemberSubject) -> bool:
 _EXPLAINED = (
     "no-fallback",
     "bank-rule-broken",
-    "starts-unwanted",
-    "next-start-older",
+    "next-boot-unwanted",
+    "next-boot-older",
     "reload-pending",
     "bank-runs-other",
     "pair-differs",
@@ -138,7 +138,7 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "bank-cannot-start",
+    "bank-cannot-boot",
     "warning",
     "A bank whose image cannot boot on this member is not a fallback.",
     "Write a proven image for this hardware to it",
@@ -148,7 +148,7 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     stops="fallback",
     gives_way="named",
 )
-def bank_cannot_start(subject: Subject) -> Iterator[Said]:
+def bank_cannot_boot(subject: Subject) -> Iterator[Said]:
     """A bank holds component firmware, or an image for other hardware of its member."""
     for member in subject.members:
         for name, image in sorted(member.one.banks.items()):
@@ -285,7 +285,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
         if running is None or default in (None, running):
             continue
         if subject.order(member.boots, member.running) not in (0, None):
-            continue  # the version says more than the bank: see next-start-older, reload-pending
+            continue  # the version says more than the bank: see next-boot-older, reload-pending
         yield Said(
             member=member.id,
             place=Place(BANK, running),
@@ -295,7 +295,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "next-start-older",
+    "next-boot-older",
     "warning",
     "An unintended downgrade removes features and may lose configuration.",
     "Point the boot settings at the intended release, and save",
@@ -305,7 +305,7 @@ def bank_runs_other(subject: Subject) -> Iterator[Said]:
     "boot-mode-ignores-order",
     stops="boot",
 )
-def next_start_older(subject: Subject) -> Iterator[Said]:
+def next_boot_older(subject: Subject) -> Iterator[Said]:
     """The next boot is older than the running version, and policy does not ask for it."""
     for member in subject.members:
         boots = member.walk.boots
@@ -324,12 +324,12 @@ def next_start_older(subject: Subject) -> Iterator[Said]:
     "warning",
     "An uncommitted trial image is rolled back at the next reload.",
     "If the trial image works well, commit it before the next reload",
-    "next-start-older",
+    "next-boot-older",
     "reload-pending",
     "pair-differs",
     "bank-runs-other",
     "bank-rule-broken",
-    "starts-unwanted",
+    "next-boot-unwanted",
     stops="boot",
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:

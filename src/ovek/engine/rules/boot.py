@@ -80,13 +80,13 @@ def reload_scheduled(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "starts-from-removable",
+    "boots-from-removable",
     "warning",
     "If someone removes the stick, the device has nothing to boot.",
     "Copy a proven image to a built-in volume, and name it in the boot settings",
     stops="boot",
 )
-def starts_from_removable(subject: Subject) -> Iterator[Said]:
+def boots_from_removable(subject: Subject) -> Iterator[Said]:
     """The next boot is from a removable volume, and without it nothing boots."""
     judged = subject.judged
     for member in subject.members:
@@ -147,7 +147,7 @@ def boot_mode_holds(subject: Subject) -> Iterator[Said]:
     "pair-differs",
     "volume-absent",
     "volume-unreadable",
-    "member-starts-differ",
+    "member-boots-differ",
     stops="boot",
 )
 def stranded(subject: Subject) -> Iterator[Said]:
@@ -203,8 +203,8 @@ def _instead(member: MemberSubject) -> str:
 
 # What a setting that fails first explains by itself.
 _LEADS = (
-    "starts-unwanted",
-    "next-start-older",
+    "next-boot-unwanted",
+    "next-boot-older",
     "reload-pending",
     "boot-order-old-first",
     "bank-runs-other",
@@ -386,7 +386,7 @@ def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     "A boot setting that was changed but not saved is lost at reload.",
     "If the live boot settings are intended, save them; if not, restore the saved ones",
     "boot-mode-unsaved",
-    "next-start-older",
+    "next-boot-older",
     "reload-pending",
     "bank-runs-other",
     stops="settings",
@@ -570,20 +570,20 @@ def saved_config_ignored(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "starts-unwanted",
+    "next-boot-unwanted",
     "warning",
     "The device would boot an image that nobody selected.",
     "Name the intended image in the boot settings, and save",
     "boot-order-empty",
     "boot-mode-ignores-order",
     "boot-order-old-first",
-    "next-start-older",
+    "next-boot-older",
     "reload-pending",
     "bank-runs-other",
-    "member-starts-differ",
+    "member-boots-differ",
     stops="boot",
 )
-def starts_unwanted(subject: Subject) -> Iterator[Said]:
+def next_boot_unwanted(subject: Subject) -> Iterator[Said]:
     """The next boot falls back to a version that is neither running nor the target."""
     for member in subject.members:
         boots = member.walk.boots

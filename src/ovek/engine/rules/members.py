@@ -126,7 +126,7 @@ def _grouped(subject: Subject, name: str) -> dict[str, list[str]] | None:
     "warning",
     "Members with different versions may fail to join the stack after the next reload.",
     "Copy the image to every member, set its boot order to it, and reload in a window",
-    "member-starts-differ",
+    "member-boots-differ",
     "member-target-missing",
     "release-not-target",
     "recommended-newer",
@@ -162,7 +162,7 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
 
 
 @rule(
-    "member-starts-differ",
+    "member-boots-differ",
     "warning",
     "Members that boot different versions may fail to join the stack after a reload.",
     "Point the boot settings of every member at the same release, and save",
@@ -170,7 +170,7 @@ def member_versions_differ(subject: Subject) -> Iterator[Said]:
     "member-target-missing",
     stops="boot",
 )
-def member_starts_differ(subject: Subject) -> Iterator[Said]:
+def member_boots_differ(subject: Subject) -> Iterator[Said]:
     """Two members boot different versions next, and run the same now."""
     if len(subject.members) > 1 and subject.walk.members_differ:
         seen = _told(_grouped(subject, "boots") or {}, "boot")

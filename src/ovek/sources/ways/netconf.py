@@ -240,7 +240,7 @@ class _Session:
             raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
         except asyncssh.ChannelOpenError as error:
             met = f"the device offers no NETCONF ({plain(str(error))})"
-            do = "Enable it there, or remove netconf from `ways`"
+            do = "Enable it there, or remove netconf from `access`"
             raise ReadProblem("reading by NETCONF", met, do) from None
 
     async def _greet(self) -> None:
