@@ -466,7 +466,7 @@ def test_what_if_on_the_command_line_says_both_what_is_and_what_would_be(ovek):
     assert "sw stranded: no bootable image" in shown
     assert "without the what-if: go, proven, next boot 1.0" in shown
     answer = ovek.json("bootwalk", "sw", "--if-bad", ONE, "--if-saved", exits=1)
-    assert answer["supposed"] == [f"{ONE} were bad", "the live boot settings are saved"]
+    assert answer["supposed"] == [f"{ONE} is bad", "the live boot settings are saved"]
     assert answer["as_it_is"][0]["next_boot"] == "proven"
     assert f"Did you mean {ONE!r}?" in ovek.refuses("bootwalk", "--if-bad", "flash:sw-1.0.im")
     assert "is not a place" in ovek("bootwalk", "--if-bad", "x", exits=2).stderr

@@ -28,7 +28,7 @@ def book(name: str, minutes: int | None = 10, site: str = "Port", reloads: int =
     )  # fmt: skip
     copy = replace(step, stage="image", do=Do(change="copy", minutes=500))
     return Runbook(
-        device=name, site=site, sheet="s", wants="2.0", steps=(copy, *[step] * reloads),
+        device=name, site=site, sheet="s", target="2.0", steps=(copy, *[step] * reloads),
         reloads=reloads, next_boot="proven", boots=None, next_boot_after="proven", boots_after=None,
     )  # fmt: skip
 

@@ -21,7 +21,8 @@ def fleet(ovek, ways, port=0, sheet="any-device", **keys):
     more = "".join(f"{name} = {told}\n" for name, told in keys.items())
     ovek.write(
         "fleet.toml",
-        f'name = "Test"\n[[device]]\nname = "quay"\nsheet = "{sheet}"\naccess = {json.dumps(ways)}\n'
+        f'name = "Test"\n[[device]]\nname = "quay"\nsheet = "{sheet}"\n'
+        f"access = {json.dumps(ways)}\n"
         f'host = "127.0.0.1"\nport = {port or 22}\nuser = "reader"\n{more}',
     )
 

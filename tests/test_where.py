@@ -90,7 +90,7 @@ def test_the_command_tells_devices_shelf_and_use(ovek, monkeypatch):
     ovek.write("shelf/sw-2.0.img", b"not it")
     lines = ovek("where", "sw-2.0.img").stdout.splitlines()
     assert lines[0] == (
-        "2 devices hold sw-2.0.img; 1 runs it, 2 start it next; 1 copy on the shelf."
+        "2 devices hold sw-2.0.img; 1 runs it, 2 boot it next; 1 copy on the shelf."
     )
     assert any(line.startswith("other") and "runs, starts next" in line for line in lines)
     copies = ovek.json("where", "2.0")["copies"]
