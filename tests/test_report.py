@@ -146,7 +146,7 @@ def test_the_news_are_told_since_the_page_that_was_there(fleet):
     made(fleet, "-o", "fleet.html")
     assert 'id="news"' not in (fleet.folder / "fleet.html").read_text()
     made(fleet, "-o", "fleet.html")
-    assert "Nothing is another than it was." in (fleet.folder / "fleet.html").read_text()
+    assert "Nothing changed." in (fleet.folder / "fleet.html").read_text()
     shutil.copy(fleet.folder / "fleet.html", fleet.folder / "first.html")
     fleet.snapshot(
         replace(sw("good", image("2.0"), running="2.0"), taken_at=NOW + timedelta(days=1))
@@ -179,7 +179,7 @@ def test_what_somebody_accepted_stands_in_nobodys_way_and_is_no_news(fleet):
     )
     assert "- **" not in told
     made(fleet, "good", "-o", "good.html", exits=0)
-    assert "Nothing stands in the way of any device." in (fleet.folder / "good.html").read_text()
+    assert "Every device is a go." in (fleet.folder / "good.html").read_text()
 
 
 def test_news_are_of_both_and_those_of_one_are_new_or_gone():
@@ -277,7 +277,7 @@ def test_selected_devices_alone(fleet):
     made(fleet, "-o", "one.html")
     made(fleet, "good", "-o", "one.html", exits=0)
     assert [*drawn(fleet.folder / "one.html")] == ["good"]
-    assert "Nothing is another than it was." in (fleet.folder / "one.html").read_text()
+    assert "Nothing changed." in (fleet.folder / "one.html").read_text()
 
 
 def test_the_days_are_drawn_where_there_is_a_history(fleet):

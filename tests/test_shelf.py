@@ -75,7 +75,7 @@ def test_a_file_that_bears_one_name_and_holds_another_release_leads_the_output(s
     shelf_site.write("shelf/mine.img", CONTENT["sw-1.0.img"])
     shown = shelf_site("shelf", exits=1).stdout
     assert shown.startswith(
-        "sw-1.0.img holds sw-2.0.img, and bears the name of sw-1.0.img; rename it.\n2 images: 2 "
+        "sw-1.0.img contains sw-2.0.img, but has the name of sw-1.0.img; rename it.\n2 images: 2 "
     )
     found = judged(shelf_site, exits=1)
     assert [found[name]["named"] for name in ("sw-1.0.img", "mine.img")] == ["sw-1.0.img", None]

@@ -92,7 +92,7 @@ def test_the_command_tells_devices_shelf_and_use(ovek, monkeypatch):
     assert lines[0] == (
         "2 devices hold sw-2.0.img; 1 runs it, 2 boot it next; 1 copy on the shelf."
     )
-    assert any(line.startswith("other") and "runs, starts next" in line for line in lines)
+    assert any(line.startswith("other") and "running, next boot" in line for line in lines)
     copies = ovek.json("where", "2.0")["copies"]
     assert [(one["device"], one["running"], one["boots"]) for one in copies] == [
         ("sw", False, True), ("other", True, True), (None, None, None),

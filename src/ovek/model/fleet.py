@@ -58,10 +58,10 @@ class Expected(Struct, frozen=True, kw_only=True):
 class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One device of the fleet. `site` is where it stands, `role` what it does there.
 
-    `access` methods are used in their order, each adding what the ones before left open.
-    `capture` are globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup
-    that is read as the `volume` of the `member`. Paths are relative to the site. `user`,
-    `key`, `through` and `link` are as in `Access`. `snmp` is how it is asked by SNMP, `netconf` the port of NETCONF.
+    `access` methods are used in their order, each adding what the ones before left open. `capture`
+    are globs of saved terminal sessions; `folder` is a mounted stick or unpacked backup that is
+    read as the `volume` of the `member`. Paths are relative to the site. `user`, `key`, `through`
+    and `link` are as in `Access`. `snmp` is how it is asked by SNMP, `netconf` the port of NETCONF.
     `members` is how many members it is to have, `serials` are theirs.
     """
 

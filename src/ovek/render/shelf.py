@@ -52,17 +52,17 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     """The answer, a line a file, then what is to be said of those that are not proven."""
     for one in found:
         if one.named is not None:
-            bears = f"and bears the name of {visible(one.named)}; rename it."
-            line = f"holds {visible(one.release or '')}, {bears}"
+            bears = f"but has the name of {visible(one.named)}; rename it."
+            line = f"contains {visible(one.release or '')}, {bears}"
             yield from hanging(f"{visible(one.path)} ", line, indent=4, style=STYLES["warning"])
     yield from hanging("", answer(found), indent=0)
     shown = [one for one in found if verbose or is_image(one)]
     if not shown:
         return
-    titles = ("FILE", "SIZE", "VERDICT", "INSIDE", "FITS", "USED BY")
+    titles = ("FILE", "SIZE", "VERDICT", "FORMAT CHECK", "FOR HARDWARE", "USED BY")
     yield ""
     yield from table(
-        titles, [_cells(one) for one in shown], right=(1,), whole=(2,), wrap={3: 12, 4: 9, 5: 12},
+        titles, [_cells(one) for one in shown], right=(1,), whole=(2,), wrap={3: 12, 4: 12, 5: 12},
         least=(4, 3),
     )  # fmt: skip
     told = [

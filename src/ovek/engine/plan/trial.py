@@ -78,9 +78,9 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     `running` is what each member runs. `may_drop` is what a person unlocked by name, `keep` are
     globs of files that a person keeps. `shelf` are the digests that the shelf proves (None: the
     site has no shelf), `sizes` the bytes of what those are. `backup_due` is whether the
-    configuration has to be backed up, `times` are those by which a proof is old (None: none is), and `accepted` is what
-    a person has accepted: a rule, and the place that it is about (None: any). `seen` is what the
-    trials of the plan led to so far.
+    configuration has to be backed up, `times` are those by which a proof is old (None: none is),
+    and `accepted` is what a person has accepted: a rule, and the place that it is about (None:
+    any). `seen` is what the trials of the plan led to so far.
     """
 
     judged: JudgedDevice

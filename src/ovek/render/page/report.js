@@ -29,12 +29,12 @@
 
   const walk = (one) => el("div", {},
     one.member !== null ? el("h4", {}, `Member ${one.member}`) : null,
-    one.live ? el("p", {class: "t-unclear"}, "The saved settings are not known: these are the live ones.") : null,
+    one.live ? el("p", {class: "t-unclear"}, "Saved boot settings unknown; the live ones are used here.") : null,
     el("ol", {class: "path"},
       ...one.steps.map(([kind, origin, place, result, why]) => el("li", {"data-m": mark[kind], class: tone[kind]},
         el("b", {}, `${origin}: ${place} `), `${result}. `, el("span", {class: "why"}, why))),
       el("li", {"data-m": mark[ends[one.outcome]], class: `end ${tone[ends[one.outcome]]}`}, `${one.outcome}: ${one.ends}`, one.note ? el("span", {class: "why"}, `. ${one.note}`) : null)),
-    ...one.rescue.map((each) => el("p", {}, `Can be started by hand from ${each}.`)));
+    ...one.rescue.map((each) => el("p", {}, `Recover: boot ${each} by hand at the boot loader.`)));
 
   const flash = (one) => el("div", {},
     el("p", {}, el("b", {}, one.name), ` ${one.told}`, one.needs ? el("span", {class: one.short ? "t-no-go" : "t-go"}, `; ${one.needs}`) : null),
@@ -59,11 +59,11 @@
   const book = (one) => el("div", {},
     el("p", {}, `${one.head} ${one.safe} ${one.stands}.`),
     one.danger ? el("p", {class: "t-no-go"}, el("b", {}, "DANGER: "), one.danger) : "",
-    ...one.find.map((each) => el("p", {class: "t-unclear"}, `find out: ${each}`)),
+    ...one.find.map((each) => el("p", {class: "t-unclear"}, `missing fact: ${each}`)),
     one.steps.length ? el("ol", {class: "steps"}, ...one.steps.map(([stage, words, details]) => el("li", {},
       el("b", {}, words), ` (${stage})`,
       el("dl", {}, ...details.flatMap(([name, told]) => [el("dt", {}, name), el("dd", {}, name === "type" ? el("code", {}, told) : told)]))))) : null,
-    ...one.open.map(([rule, place, saw, words]) => el("div", {class: "find"}, el("p", {}, `No change of the device ends ${rule}${place ? ` at ${place}` : ""}: ${saw}`), el("p", {}, `do: ${words}`))));
+    ...one.open.map(([rule, place, saw, words]) => el("div", {class: "find"}, el("p", {}, `Open problem, not fixed by a step: ${rule}${place ? ` at ${place}` : ""}: ${saw}`), el("p", {}, `do: ${words}`))));
 
   const draw = async (box) => {
     const inside = box.querySelector(".device");
@@ -72,13 +72,13 @@
     if (inside.childElementCount) return;
     inside.append(
       el("p", {class: "why"}, one.head),
-      one.unread ? el("p", {class: "t-unclear"}, `Not read by the last survey: ${one.unread}. What follows was known before.`) : "",
+      one.unread ? el("p", {class: "t-unclear"}, `Not read by the last survey: ${one.unread}. Shown as last read.`) : "",
       one.why ? el("p", {}, el("b", {}, `${one.why}.`)) : "",
       el("h3", {}, "Next boot"), el("p", {}, `${one.next_boot}: ${one.summary}.`), ...one.walk.map(walk),
       el("h3", {}, "Findings"), ...(one.findings.length ? one.findings.map(finding) : [el("p", {}, "None.")]),
-      el("h3", {}, "What is left to do"), book(one.book),
-      el("h3", {}, "Images"), ...(one.images.length ? one.images.map(image) : [el("p", {}, "None is known.")]),
-      el("h3", {}, "Flash"), ...(one.flash.length ? one.flash.map(flash) : [el("p", {}, "No volume is known.")]),
+      el("h3", {}, "Steps left"), book(one.book),
+      el("h3", {}, "Images"), ...(one.images.length ? one.images.map(image) : [el("p", {}, "No known image.")]),
+      el("h3", {}, "Flash"), ...(one.flash.length ? one.flash.map(flash) : [el("p", {}, "No known volume.")]),
       one.evidence.length ? el("h3", {}, "Evidence") : "",
       ...one.evidence.map(([name, sha256]) => el("p", {class: "digest"}, `SHA-256 ${sha256}  ${name}`)));
   };
