@@ -15,7 +15,7 @@ from pathlib import Path
 
 from generated import write_site
 from ovek.engine.history import days, held, joined, life, opened
-from ovek.files.history import FILE, Reading, Store
+from ovek.files.history import FILE, HistoryStore, StoredReading
 from ovek.model.history import Fact
 
 FIRST = datetime(2025, 11, 20, 2, tzinfo=UTC)
@@ -51,7 +51,7 @@ def main() -> None:
         folder = Path(name)
         snapshot = write_site(folder, min(number, 500))
         one = snapshot.stat().st_size * number / min(number, 500)
-        store = Store(f"sqlite:///{folder / FILE}", "store")
+        store = HistoryStore(f"sqlite:///{folder / FILE}", "store")
         fleet = [list(range(1, 9)) for _ in range(number)]
         began = time.perf_counter()
         for night in range(nights):
@@ -64,7 +64,7 @@ def main() -> None:
             store.add(
                 file,
                 (
-                    Reading(f"sw{device:05}", at, facts(device, versions, chance))
+                    StoredReading(f"sw{device:05}", at, facts(device, versions, chance))
                     for device, versions in enumerate(fleet)
                 ),
                 at,

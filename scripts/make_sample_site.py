@@ -14,8 +14,8 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
+from ovek.files.atomic import write_whole
 from ovek.files.snapshot import write_snapshot
-from ovek.files.whole import write_whole
 from ovek.model.digest import Digests
 from ovek.model.snapshot import (
     Bank,

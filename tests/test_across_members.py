@@ -29,7 +29,7 @@ from builders import (
 from builders.planned import Planned
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import plan_device
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.runs import runs_of
 from ovek.model.catalog import Contained
 from ovek.model.digest import Digests
@@ -48,7 +48,7 @@ def plans(what, kind=None, *, free=None, room_for=None, catalog=CATALOG, policy=
     room = Room(sweep=4) if free is None else Room(free=free)
     if room_for is not None:
         room = Room(release=found.judge.releases.by_version[room_for][0])
-    return plan_device(found, Asked(policy=policy, room=room, **more))
+    return plan_device(found, SpaceAsked(policy=policy, room=room, **more))
 
 
 def goes(plan):

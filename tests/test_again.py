@@ -26,8 +26,8 @@ from builders import (
 )  # fmt: skip
 from builders.chance import cases
 from conftest import TIMES
-from ovek.app.again import basis_of
 from ovek.app.audit import _AUDIT
+from ovek.app.audit_cache import basis_of
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
 from ovek.app.shelves import shelf_facts
@@ -35,7 +35,7 @@ from ovek.engine.audit import Terms, audit_within
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.times import Times
 from ovek.engine.wanted import Wants
-from ovek.files.kept import keep
+from ovek.files.cache import keep
 from ovek.files.site import Site
 from ovek.files.snapshot import write_snapshot
 from ovek.model.bound import holds

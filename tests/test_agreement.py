@@ -16,7 +16,7 @@ from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.cleanup import plan_device, with_steps
 from ovek.engine.compare import compare_device
 from ovek.engine.plan import Asked
-from ovek.engine.plan.choices import Asked as SpaceAsked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.model.plan import Room
 from ovek.model.shelf import ShelfFacts
 from test_report import drawn

@@ -32,11 +32,11 @@ from builders import (
 )
 from builders.planned import Planned, short
 from ovek.engine.bootwalk import walk_device
-from ovek.engine.choose import Unit, choose
+from ovek.engine.choose import DropUnit, choose
 from ovek.engine.cleanup import plan_device, with_deletions, with_steps
 from ovek.engine.confirm import confirm
 from ovek.engine.hold import Holds, Wishes
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
 from ovek.engine.units import units_of
@@ -85,7 +85,7 @@ def plans(what, free=None, kind=None, catalog=CATALOG, policy=POLICY, room=None,
     version = more.pop("room_for", None)
     if version is not None:
         room = Room(release=found.judge.releases.by_version[version][0])
-    return plan_device(found, Asked(policy=policy, room=room or Room(free=free), **more))
+    return plan_device(found, SpaceAsked(policy=policy, room=room or Room(free=free), **more))
 
 
 def plan(what, free=None, kind=None, **more):
@@ -96,7 +96,7 @@ def stepped(what, free=None, kind=None, *, catalog=CATALOG, policy=POLICY, room_
     """The plan of a device with its steps: of the deletions alone, or up to the copy."""
     found = plans(what, free, kind, catalog, policy, room_for=room_for, **more)
     if room_for is None:
-        asked = Asked(policy=policy, room=Room(free=free), **more)
+        asked = SpaceAsked(policy=policy, room=Room(free=free), **more)
         return with_deletions(judged(what, kind, catalog), found, asked)[0]
     made = Planned(
         what, kind, catalog, replace(policy, target=room_for), aim="target",
@@ -324,7 +324,7 @@ def test_where_the_free_space_is_not_known_there_is_no_plan():
 
 
 def unit(at, tier, frees, age=0.0):
-    return Unit(
+    return DropUnit(
         places=(Place("flash", f"{at:02}"),), tier=tier, why="", frees=frees, age=float(age)
     )
 

@@ -30,7 +30,7 @@ from ovek.engine.cleanup import plan_device
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_named
 from ovek.engine.layouts.interface import Seen
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
@@ -54,7 +54,7 @@ def plan_of(what, *, kind=None, catalog=CATALOG, policy=POLICY, room_for=None, *
     asked = Room(**room)
     if room_for is not None:
         asked = Room(release=found.judge.releases.by_version[room_for][0])
-    return plan_device(found, Asked(policy=policy, room=asked))[0]
+    return plan_device(found, SpaceAsked(policy=policy, room=asked))[0]
 
 
 def test_a_copy_fits_where_it_takes_just_what_is_free():

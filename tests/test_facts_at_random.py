@@ -13,7 +13,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.catalog import pick
 from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import on_target
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.wanted import Wants
 from ovek.model.catalog import Origin, Published
 from ovek.model.place import parse_place
@@ -151,7 +151,7 @@ def test_nobody_is_left_to_start_from_a_stick_unless_policy_says_so(number):
         if case.policy.boot_from_removable or not removable:
             continue
         for release in case.judged().judge.releases.releases[:3]:
-            asked = Asked(policy=case.policy, room=Room(release=release), shelf=case.shelf)
+            asked = SpaceAsked(policy=case.policy, room=Room(release=release), shelf=case.shelf)
             for plan in plan_device(case.judged(), asked):
                 assert (plan.member, plan.volume) not in removable, case.seed
 
@@ -170,7 +170,7 @@ def test_of_a_version_that_runs_and_is_gone_nothing_is_offered(number):
             continue
         if holds.version in (None, version):
             continue
-        asked = Asked(policy=case.policy, room=Room(sweep=4), shelf=case.shelf)
+        asked = SpaceAsked(policy=case.policy, room=Room(sweep=4), shelf=case.shelf)
         gone = {
             place for plan in plan_device(judged, asked) for each in plan.drop
             for place in each.files
@@ -201,7 +201,7 @@ def test_the_same_releases_from_a_second_publisher_change_nothing(number):
         assert [(one.place, one.verdict) for one in ours.images] == [
             (one.place, one.verdict) for one in theirs.images
         ], case.seed
-        asked = Asked(policy=case.policy, room=Room(sweep=4), shelf=case.shelf)
+        asked = SpaceAsked(policy=case.policy, room=Room(sweep=4), shelf=case.shelf)
         plans, others = plan_device(case.judged(), asked), plan_device(double.judged(), asked)
         assert [one.drop for one in plans] == [one.drop for one in others], case.seed
 

@@ -9,8 +9,8 @@ import pytest
 from builders import NOW, digest
 from ovek.files.site import read_sheet
 from ovek.model.sheet import Numbered, Question
-from ovek.sources.draft import Draft, DraftError, understood
 from ovek.sources.rows import rows_of
+from ovek.sources.snapshot_builder import Draft, DraftError, understood
 from ovek.sources.values import Clock, ValueProblem, value_of
 
 HEAD = {"format": "ovek.snapshot/1", "device": "box", "sheet": "box", "taken_at": NOW.isoformat()}

@@ -24,7 +24,7 @@ from builders import NOW, ONE, TWO, device, flash, image, member
 from conftest import TIMES
 from ovek.engine.history import days, life, means
 from ovek.files.errors import InputError
-from ovek.files.history import FILE, PASSWORD, Reading, Store, open_store
+from ovek.files.history import FILE, PASSWORD, HistoryStore, StoredReading, open_store
 from ovek.files.snapshot import write_snapshot
 from ovek.model.history import Fact, ImageFact, Span
 
@@ -157,13 +157,13 @@ def plainly(readings: dict[int, frozenset[Fact]]) -> set[tuple]:
 def test_readings_in_any_order_make_the_same_spans(tmp_path, readings, random):
     folder = tmp_path / uuid4().hex
     folder.mkdir()
-    store = Store(f"sqlite:///{folder / FILE}", "store")
+    store = HistoryStore(f"sqlite:///{folder / FILE}", "store")
     order = list(readings)
     random.shuffle(order)
     for number, day in enumerate([*order, order[0]]):
         file = folder / f"{number}.jsonl"
         file.write_text(f"{number}")
-        added = store.add(file, [Reading("sw", at(day), readings[day])], NOW)
+        added = store.add(file, [StoredReading("sw", at(day), readings[day])], NOW)
         assert added == (number < len(order)), "one that is already there is not taken twice"
     found = {(s.fact, s.first, s.last, s.ended) for _, s in store.spans(device="sw")}
     store.close()
@@ -522,7 +522,7 @@ def test_a_password_never_reaches_a_message(tmp_path, monkeypatch):
 
 
 def test_two_collectors_never_read_one_device_at_once_and_a_lost_one_is_taken_over(ovek_at):
-    from ovek.files.history import Store
+    from ovek.files.history import HistoryStore
 
     with open_store(ovek_at.folder, ovek_at.url).claims() as first:
         if ovek_at.url is None:
@@ -530,7 +530,7 @@ def test_two_collectors_never_read_one_device_at_once_and_a_lost_one_is_taken_ov
             return
         assert isinstance(first.take("sw"), bool)
         other = open_store(ovek_at.folder, ovek_at.url)
-        assert isinstance(other, Store)
+        assert isinstance(other, HistoryStore)
         with other.claims() as second:
             assert not second.take("sw")
             assert second.take("sw2")

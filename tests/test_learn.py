@@ -20,9 +20,9 @@ from ovek.files.marks import MarkError, fields_named, unmarked, with_mark, witho
 from ovek.learn.answers import rules_of
 from ovek.learn.dialogue import Exchange, taken_apart
 from ovek.learn.lesson import SessionError, learn
+from ovek.learn.sheet_text import head_of, learned_of, whole
 from ovek.learn.values import dates_of
-from ovek.learn.writing import head_of, learned_of, whole
-from ovek.sources.menus import Standing, Step, chain, way
+from ovek.sources.menus import MenuPosition, Step, chain, way
 from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import rows_of
 from ovek.sources.trial import try_sheet
@@ -717,7 +717,7 @@ def test_what_was_learned_reads_any_device_of_the_kind_right_or_says_that_it_doe
 
 
 def test_the_way_to_a_menu_and_the_steps_that_lead_there():
-    home, below = Standing("> ", ("1) a",)), Standing("> ", ("0) back",))
+    home, below = MenuPosition("> ", ("1) a",)), MenuPosition("> ", ("0) back",))
     steps = [
         Step(home, "2", (), below),
         Step(below, "1", ("x",), below),
@@ -728,7 +728,7 @@ def test_the_way_to_a_menu_and_the_steps_that_lead_there():
     ]
     assert way(steps, home, below) == ["2"]
     assert way(steps, below, home) == ["0"]
-    assert way(steps, home, Standing("?")) is None
+    assert way(steps, home, MenuPosition("?")) is None
     assert chain(steps, ["2", "1", "0"], home) == [0, 1, 2]
     assert chain(steps, ["1"], home) == [3]
     assert chain(steps, ["1", "0"], home) is None

@@ -10,18 +10,18 @@ import pytest
 from languages.at_random import Made, facts_of
 from ovek.files.marks import without_marks
 from ovek.learn.lesson import SessionError, learn
-from ovek.learn.writing import head_of, learned_of, whole
+from ovek.learn.sheet_text import head_of, learned_of, whole
 from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Sheet
 from ovek.sources.capture import answers_in, asking
-from ovek.sources.interview import Interview, Wanted
+from ovek.sources.device_session import Interview, WantedDigests
 from ovek.sources.survey import outcome_of
 
 
 def read(sheet, text):
     """What a sheet makes of a session, as a survey would."""
     now = datetime.now(UTC)
-    interview = Interview("the device", sheet, Wanted((), {}, everything=True), now)
+    interview = Interview("the device", sheet, WantedDigests((), {}, everything=True), now)
     asyncio.run(interview.run(asking(answers_in([text], interview)), asking_costs=False))
     device = FleetDevice(name="the-device", sheet=sheet.name, access=())
     strange = [line for each in interview.evidence for line in strange_in(interview, each)]

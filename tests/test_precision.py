@@ -31,7 +31,7 @@ from builders.chance import Case, cases
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import plan_device
 from ovek.engine.hold import Holds, Wishes
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
 from ovek.model.digest import Digests
@@ -123,7 +123,7 @@ def leftovers(case: Case) -> set[tuple[str, str]]:
 
 
 def frees(case: Case) -> list[int | None]:
-    plans = plan_device(case.judged(), Asked(policy=case.policy, room=Room(sweep=4)))
+    plans = plan_device(case.judged(), SpaceAsked(policy=case.policy, room=Room(sweep=4)))
     return [plan.free_after for plan in plans]
 
 
@@ -145,7 +145,7 @@ def test_what_a_file_frees_is_no_more_than_it_surely_has():
     file = plain("a.partial", 3 * MIB, size_step=MIB)
     plan = plan_device(
         judged(member(volumes=(flash(file, free=0, cluster=1),))),
-        Asked(policy=Policy(reserve="0%"), room=Room(free=2 * MIB)),
+        SpaceAsked(policy=Policy(reserve="0%"), room=Room(free=2 * MIB)),
     )[0]
     assert (plan.enough, plan.free_after) == (True, 2 * MIB + 1)
 
@@ -221,7 +221,7 @@ def test_cut_names_are_never_offered_and_strand_nothing(first):
             missing_now = {each.place for each in after.tried if each.result == "missing"}
             tried = {each.place for each in before.tried}
             assert missing_now & tried <= missing, case.seed
-        for plan in plan_device(short.judged(), Asked(policy=case.policy, room=Room(sweep=4))):
+        for plan in plan_device(short.judged(), SpaceAsked(policy=case.policy, room=Room(sweep=4))):
             for drop in plan.drop:
                 for place in drop.files:
                     volume = second.volume_of(short.device, plan.member, plan.volume or "")
@@ -239,7 +239,7 @@ def test_a_device_at_its_boot_loader_runs_nothing_and_holds_nothing_as_running()
     assert "running version" not in " ".join(each.seen for each in found.findings)
     for what, held in ((up, True), (down, False)):
         policy = Policy(reserve="0%", keep=1)
-        plan = plan_device(judged(what), Asked(policy=policy, room=Room(sweep=4)))[0]
+        plan = plan_device(judged(what), SpaceAsked(policy=policy, room=Room(sweep=4)))[0]
         assert (ONE in {drop.place for drop in plan.drop}) is not held
 
 
@@ -257,7 +257,9 @@ def test_old_logs_and_backups_are_counted_by_the_devices_own_clock():
     log = plain("old.log", modified=NOW - timedelta(days=40))
     for behind, may_go in ((0, True), (20, False)):
         what = replace(device(member(log)), clock=NOW - timedelta(days=behind))
-        plan = plan_device(judged(what), Asked(policy=Policy(reserve="0%"), room=Room(sweep=1)))[0]
+        plan = plan_device(
+            judged(what), SpaceAsked(policy=Policy(reserve="0%"), room=Room(sweep=1))
+        )[0]
         assert bool(plan.drop) is may_go
 
 
@@ -266,7 +268,7 @@ def test_a_clock_that_is_off_by_millennia_is_told_and_nothing_breaks(clock):
     log = plain("old.log")
     what = replace(device(member(log)), clock=datetime.fromisoformat(clock))
     assert "clock-off" in {each.rule for each in audit(what).findings}
-    plan_device(judged(what), Asked(policy=Policy(reserve="0%"), room=Room(sweep=1)))
+    plan_device(judged(what), SpaceAsked(policy=Policy(reserve="0%"), room=Room(sweep=1)))
 
 
 def test_a_catalog_with_digests_that_the_device_is_never_asked_for_is_told_so():

@@ -19,7 +19,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import compare_device
 from ovek.engine.hold import Holds, Wishes
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.tier import Tiers
@@ -48,7 +48,7 @@ def rooms(case: Case) -> tuple[Room, ...]:
 
 
 def plans(case: Case, room: Room, what: Device | None = None, **more) -> list[CleanupPlan]:
-    asked = Asked(policy=case.policy, room=room, shelf=case.shelf, keep=case.keep, **more)
+    asked = SpaceAsked(policy=case.policy, room=room, shelf=case.shelf, keep=case.keep, **more)
     found = case.judged(what)
     if room.release is not None:  # each index makes its own
         release = next(

@@ -22,9 +22,9 @@ from ovek.model.sheet import Question, Reading, Sheet
 from ovek.model.snapshot import Device
 from ovek.sources.capture import answers_of, asking
 from ovek.sources.clean import plain, without_echo
-from ovek.sources.draft import Draft, DraftError, understood
-from ovek.sources.interview import Interview, Wanted
+from ovek.sources.device_session import Interview, WantedDigests
 from ovek.sources.rows import Rows, rows_of
+from ovek.sources.snapshot_builder import Draft, DraftError, understood
 
 FILES = r"""
 Value SIZE (\d+)
@@ -287,7 +287,7 @@ def test_a_session_that_lacks_answers_gives_half_a_device(ovek):
 
 def test_ways_add_only_what_the_ones_before_left_open():
     sheet = new_sheet()
-    one = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
+    one = Interview("box", sheet, WantedDigests((), {}, everything=True), NOW)
     reading = replace(sheet.reading, prompt="box# ")
     first, rest = SESSION.split("box# boot")
     asyncio.run(one.run(asking(answers_of([first], reading))))
@@ -348,7 +348,7 @@ def new_sheet():
 def test_a_name_that_is_not_safe_is_never_sent():
     evil = "image-1; reboot.img"
     said = answers_of([SESSION.replace("site.cfg", evil)], new_sheet().reading)
-    wanted = Wanted((), {}, everything=True)
+    wanted = WantedDigests((), {}, everything=True)
     asked = asked_of(said, wanted)
     assert not any("reboot" in text for text in asked)
     session = SESSION.replace("image-3.1.img", "image-3.1$(id).img")
@@ -359,7 +359,7 @@ def test_a_name_that_is_not_safe_is_never_sent():
 
 def test_digests_that_the_catalog_cannot_use_are_not_asked_for():
     said = answers_of([SESSION], new_sheet().reading)
-    asked = asked_of(said, Wanted((), {}))
+    asked = asked_of(said, WantedDigests((), {}))
     assert not any(text.startswith("digest") for text in asked)
 
 

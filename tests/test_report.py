@@ -17,7 +17,7 @@ from ovek.app import report as room
 from ovek.cli import report
 from ovek.demo import write_site
 from ovek.engine.news import news
-from ovek.model.report import Remembered, Standing
+from ovek.model.report import ImageState, Remembered
 from ovek.model.snapshot import Evidence, Hardware, Source
 
 CHROMIUM = shutil.which("chromium")
@@ -185,10 +185,10 @@ def test_what_somebody_accepted_stands_in_nobodys_way_and_is_no_news(fleet):
 def test_news_are_of_both_and_those_of_one_are_new_or_gone():
     was = Remembered(
         format="ovek.report/1", as_of=NOW, site="Test",
-        devices={"a": Standing("go", "1.0", ("x",)), "b": Standing("go", "1.0", ())},
+        devices={"a": ImageState("go", "1.0", ("x",)), "b": ImageState("go", "1.0", ())},
     )  # fmt: skip
     found = news(
-        was, {"a": Standing("go", "2.0", ("y", "x")), "c": Standing("no-go", "1.0", ("z",))}
+        was, {"a": ImageState("go", "2.0", ("y", "x")), "c": ImageState("no-go", "1.0", ("z",))}
     )
     assert (found.answers, found.versions) == ((), (("a", "1.0", "2.0"),))
     assert (found.opened, found.closed) == ((("a", "y"),), ())

@@ -12,7 +12,7 @@ from ovek.engine import catalog
 from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.cleanup import plan_device
 from ovek.engine.fit import Standing, fit, fit_all, standings
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import RouteMemo, after, needed, route
 from ovek.engine.wanted import Wants
@@ -249,7 +249,7 @@ def test_pick_audit_and_cleanup_never_name_different_files(seed):
         for hop in picked.path.hops:
             assert hop.release.file in said
     if wanted.release is not None:
-        plan = plan_device(found, Asked(policy=Policy(), room=Room(release=wanted.release)))[0]
+        plan = plan_device(found, SpaceAsked(policy=Policy(), room=Room(release=wanted.release)))[0]
         assert plan.made_of is None or plan.made_of.file == picked.chosen.file
 
 

@@ -37,7 +37,7 @@ from ovek.engine.bootwalk import walk_device
 from ovek.engine.cleanup import plan_device
 from ovek.engine.compare import compare_device
 from ovek.engine.fit import fit_all, standings
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.runs import runs_of
 from ovek.engine.wanted import Wants
@@ -69,7 +69,7 @@ def start(what, kind=None, catalog=CATALOG):
 def offered(what, kind=None, catalog=CATALOG, policy=KEEP_ONE):
     """What a cleanup of everything that may go would delete, by member."""
     found = judged(what, kind, catalog)
-    plans = plan_device(found, Asked(policy=policy, room=Room(sweep=4)))
+    plans = plan_device(found, SpaceAsked(policy=policy, room=Room(sweep=4)))
     return [{place for drop in plan.drop for place in drop.files} for plan in plans]
 
 
@@ -126,7 +126,7 @@ def test_no_image_goes_to_a_removable_volume_unless_policy_says_so():
     release_ = judged(what).judge.releases.by_version["2.0"][0]
 
     def plan(**more):
-        asked = Asked(policy=Policy(reserve="0%", **more), room=Room(release=release_))
+        asked = SpaceAsked(policy=Policy(reserve="0%", **more), room=Room(release=release_))
         return plan_device(judged(what), asked)[0]
 
     assert "is removable" in plan().note
@@ -908,7 +908,7 @@ def test_the_size_of_a_proven_copy_is_a_known_size():
     target = found.judge.releases.by_version["2.0"][0]
 
     def note(device_, **more):
-        asked = Asked(policy=KEEP_ONE, room=Room(release=target), **more)
+        asked = SpaceAsked(policy=KEEP_ONE, room=Room(release=target), **more)
         return plan_device(device_, asked)[0].note
 
     assert "the size of sw-2.0.img is neither published" in note(bare)

@@ -28,7 +28,7 @@ from ovek.sources.problem import ReadProblem
 from ovek.sources.stores import tftp as tftp_store
 from ovek.sources.stores.fetching import read_store
 from ovek.sources.stores.http import links_in
-from ovek.sources.stores.interface import Access, Lying, is_safe
+from ovek.sources.stores.interface import Lying, ShelfAccess, is_safe
 from ovek.sources.trust import HostKeys, Secrets
 from servers import Cutting
 
@@ -324,7 +324,7 @@ def test_datagrams_that_are_lost_are_asked_for_again(ovek, tftp):
 def test_a_tftp_server_that_is_not_there_is_told(monkeypatch, tmp_path):
     monkeypatch.setattr(tftp_store, "_WAIT", 0.02)
     depot = Shelf(name="depot", at="tftp://127.0.0.1:1", files=("a.img",))
-    access = Access(keys=HostKeys(tmp_path / "known_hosts", take_new=False), secrets=Secrets())
+    access = ShelfAccess(keys=HostKeys(tmp_path / "known_hosts", take_new=False), secrets=Secrets())
     store = tftp_store.opened(depot, tmp_path, access)
     with pytest.raises(ReadProblem, match="no answer in time"):
         list(read_store(store, store.files(), ALGORITHMS, tmp_path, wait=0))

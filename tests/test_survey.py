@@ -188,8 +188,8 @@ def test_a_log_tells_what_was_done_and_no_secret_and_changes_no_output(ovek):
         done = ovek("survey", "--log", "log.txt", "-vv", exits=None)
     log = (ovek.folder / "log.txt").read_text()
     assert "ovek.sources.survey: sw1: read" in log
-    assert "ovek.sources.interview: sw1: " in log
-    assert "ovek.files.whole" in log
+    assert "ovek.sources.device_session: sw1: " in log
+    assert "ovek.files.atomic" in log
     assert "sw1: reading by ssh, try 1" in done.stderr
     assert "harbour" not in log + done.stderr
     assert ovek("where", "1.0", exits=None).stdout == ovek("where", "1.0", "-vv", exits=None).stdout

@@ -19,9 +19,9 @@ from ovek.render.lines import width
 from ovek.render.survey import answer, progress_note, survey
 from ovek.render.view import View
 from ovek.sources.capture import answers_of
-from ovek.sources.draft import Draft
-from ovek.sources.interview import Answer, Interview, Wanted
+from ovek.sources.device_session import Interview, RawAnswer, WantedDigests
 from ovek.sources.problem import ReadProblem
+from ovek.sources.snapshot_builder import Draft
 from ovek.sources.trust import PASSWORD, HostKeys, Secrets
 
 
@@ -147,11 +147,11 @@ lines = st.lists(
 @given(text=lines)
 def test_whatever_a_device_prints_it_costs_its_own_facts_only(tmp_path_factory, name, text):
     sheet = read_sheet(find_sheet(tmp_path_factory.getbasetemp(), name))
-    interview = Interview("sw", sheet, Wanted((), {}), NOW)
+    interview = Interview("sw", sheet, WantedDigests((), {}), NOW)
     interview.draft.member("1")
     context = {"member": "1", "volume": "flash", "path": "a.img", "algorithm": "md5"}
     for question in sheet.reading.question:
-        interview.take(Answer(name=question.name, asked="x", context=context, text=text))
+        interview.take(RawAnswer(name=question.name, asked="x", context=context, text=text))
     interview.draft.finished({"format": "ovek.snapshot/1", "device": "sw", "sheet": name})
 
 

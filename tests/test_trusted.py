@@ -16,8 +16,8 @@ from ovek.files.history import FILE
 SRC = Path(__file__).parent.parent / "src/ovek"
 # All that opens a file by another way than `files.regular`, and why it may.
 OTHERS = {
-    "files/regular.py": "it is that way",
-    "files/kept.py": "SQLite opens what `distrusted` has looked at",
+    "files/safe_open.py": "it is that way",
+    "files/cache.py": "SQLite opens what `distrusted` has looked at",
     "files/structure.py": "what is inside an archive that is open",
     "sources/shelf.py": "what is inside an archive that is open",
     "sources/stores/sftp.py": "a file of a server",

@@ -11,14 +11,14 @@ from builders import MIB, ONE, POLICY, audit, device, flash, image, judged, memb
 from builders.results import ALL, result
 from ovek.engine import change_text
 from ovek.engine.cleanup import plan_device, with_deletions
-from ovek.engine.plan.choices import Asked
+from ovek.engine.plan.space_choices import SpaceAsked
 from ovek.model import change as do
 from ovek.model.place import Place
+from ovek.model.plain_word import is_plain
 from ovek.model.plan import Room
 from ovek.model.results.cleanup import CleanupPlans
 from ovek.model.sheet import WORDING
 from ovek.model.snapshot import BootEntry
-from ovek.model.typed import is_plain
 from ovek.render.checklist import checklist
 from ovek.render.cleanup import cleanup
 
@@ -47,7 +47,7 @@ HOSTILE = [
 def plans(name):
     volume = flash(image("1.0"), plain(name, 30 * MIB))
     found = judged(device(member(volumes=(volume,), boots=(ONE,)), place=ONE), WORDED)
-    asked = Asked(policy=POLICY, room=Room(sweep=1))
+    asked = SpaceAsked(policy=POLICY, room=Room(sweep=1))
     return with_deletions(found, plan_device(found, asked), asked)
 
 

@@ -11,9 +11,9 @@ from builders import NOW
 from languages import MAKERS, marked
 from languages.spoken import Served
 from ovek.model.sheet import Sheet
-from ovek.sources.draft import Draft
-from ovek.sources.entities import Component, told_of
-from ovek.sources.interview import Interview, Wanted
+from ovek.sources.device_session import Interview, WantedDigests
+from ovek.sources.entities import EntityComponent, told_of
+from ovek.sources.snapshot_builder import Draft
 from ovek.sources.ways.snmp import clock_of
 
 
@@ -159,7 +159,7 @@ def test_times_of_snmp():
 
 
 def part(id_, kind, **told):
-    return Component(id=id_, kind=kind, name=id_, **told)
+    return EntityComponent(id=id_, kind=kind, name=id_, **told)
 
 
 def test_one_chassis_is_the_device_and_its_software_that_of_its_boards_where_they_agree():
@@ -194,7 +194,7 @@ def draft():
         format="ovek.sheet/1", name="s", title="", vendor="", models=(),
         boot={"layout": "files", "fallback": "none", "on_bad_image": "next"},
     )  # fmt: skip
-    return Draft(sheet, NOW), Interview("one", sheet, Wanted((), {}), NOW)
+    return Draft(sheet, NOW), Interview("one", sheet, WantedDigests((), {}), NOW)
 
 
 def test_where_two_ways_disagree_the_first_is_kept_and_it_is_told():

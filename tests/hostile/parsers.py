@@ -14,6 +14,7 @@ from builders import NOW
 from hostile import samples
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
+from ovek.files.decode import read_toml_parts, text_of
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
 from ovek.files.fleet import read_fleet
@@ -33,10 +34,9 @@ from ovek.files.site import read_sheet
 from ovek.files.snapshot import read_snapshot
 from ovek.files.state import state_in
 from ovek.files.structure import structure_of
-from ovek.files.typed import read_toml_parts, text_of
 from ovek.learn.guesses import guesses
 from ovek.learn.lesson import SessionError, learn
-from ovek.learn.writing import head_of, learned_of, whole
+from ovek.learn.sheet_text import head_of, learned_of, whole
 from ovek.model.fleet import FleetDevice, Shelf
 from ovek.model.naming import Naming
 from ovek.model.policy import FORMAT as POLICY_FORMAT
@@ -49,7 +49,7 @@ from ovek.model.waiver import Waivers
 from ovek.render.visible import visible
 from ovek.sources.capture import answers_in, asking, read_capture
 from ovek.sources.clean import plain
-from ovek.sources.interview import Interview, Wanted
+from ovek.sources.device_session import Interview, WantedDigests
 from ovek.sources.mistakes import mistakes_in
 from ovek.sources.rows import check_templates
 from ovek.sources.shelf import Cache, read_shelf
@@ -115,7 +115,7 @@ def _asked(sheet: Sheet, text: str) -> None:
         return text
 
     device = FleetDevice(name="box", sheet=sheet.name)
-    interview = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
+    interview = Interview("box", sheet, WantedDigests((), {}, everything=True), NOW)
     asyncio.run(interview.run(ask))
     outcome_of(device, interview, NOW)
 
@@ -152,7 +152,7 @@ def _record(file: Path) -> None:
 
 def _session(file: Path) -> None:
     sheet = _SHEETS[file.stat().st_size % len(_SHEETS)]
-    interview = Interview("box", sheet, Wanted((), {}, everything=True), NOW)
+    interview = Interview("box", sheet, WantedDigests((), {}, everything=True), NOW)
     said = answers_in([read_capture(file)], interview)
     asyncio.run(interview.run(asking(said), asking_costs=False))
 
@@ -163,7 +163,7 @@ def _evidence(file: Path) -> None:
     sheet = _SHEETS[0]
     found = read_evidence(file)
     device = FleetDevice(name="box", sheet=sheet.name)
-    replay(device, sheet, Wanted((), {}), found)
+    replay(device, sheet, WantedDigests((), {}), found)
 
 
 def _raw_evidence(file: Path) -> None:

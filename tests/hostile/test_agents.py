@@ -8,7 +8,7 @@ from hostile.agents import AGENTS, LOOPBACK, SERVERS, serving_others
 from hostile.test_devices import sheet
 from hostile.ways import GOOD, LIMITS, survey_beside, wrong
 from ovek.model.fleet import FleetDevice, Snmp
-from ovek.sources.interview import Wanted
+from ovek.sources.device_session import WantedDigests
 from ovek.sources.survey import survey
 from ovek.sources.trust import HostKeys, Secrets
 from ovek.sources.ways import snmp as snmp_way
@@ -39,7 +39,7 @@ def test_nothing_is_printed_of_what_a_library_makes_of_it(capfd, tmp_path):
         name = "nests its answer"
         device = FleetDevice(name=name, sheet="box", access=("snmp",), host=LOOPBACK)
         setup = Setup(
-            site=tmp_path, wanted=Wanted((), {}), limits=LIMITS, tries=1, secrets=Secrets(),
+            site=tmp_path, wanted=WantedDigests((), {}), limits=LIMITS, tries=1, secrets=Secrets(),
             keys=HostKeys(tmp_path / "known_hosts", take_new=False),
             snmp={name: Snmp(version="2c", port=others[name])},
         )  # fmt: skip

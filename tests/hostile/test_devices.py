@@ -12,7 +12,7 @@ from hostile.server import HOSTILE, LOOPBACK, SFTP, serving
 from ovek.model.fleet import FleetDevice, Login
 from ovek.model.sheet import Question, Reading, SftpVolume, Sheet
 from ovek.sources import ssh
-from ovek.sources.interview import Wanted
+from ovek.sources.device_session import WantedDigests
 from ovek.sources.survey import survey
 from ovek.sources.trust import HostKeys, Secrets
 from ovek.sources.ways.interface import Setup
@@ -67,7 +67,7 @@ def read(names, tmp_path, *, more=None, limits=None, by="terminal", access=("ssh
                 logins[name] = Login(name=name, host=LOOPBACK, port=port, user="reader")
             setup = Setup(
                 site=tmp_path,
-                wanted=Wanted((), {}, everything=True),
+                wanted=WantedDigests((), {}, everything=True),
                 keys=HostKeys(hosts, take_new=False),
                 secrets=Secrets(lambda: "harbour"),
                 limits=limits,

@@ -18,7 +18,7 @@ from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import Limits
 from ovek.sources.stores import fetching, store_of
 from ovek.sources.stores.fetching import read_store
-from ovek.sources.stores.interface import Access
+from ovek.sources.stores.interface import ShelfAccess
 from ovek.sources.trust import HostKeys, Secrets
 
 FILES = Path(__file__).parent.parent.parent / "src/ovek/files"
@@ -114,7 +114,7 @@ def test_a_folder_over_sftp_that_is_hostile_ends(name, tmp_path, monkeypatch):
         from ovek.model.fleet import Login
 
         login = Login(name="depot", host=LOOPBACK, port=ports[name], user="reader")
-        access = Access(
+        access = ShelfAccess(
             keys=HostKeys(hosts, take_new=False),
             secrets=Secrets(lambda: "harbour"),
             login=login,

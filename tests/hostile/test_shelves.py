@@ -11,7 +11,7 @@ from ovek.sources.ssh import Limits
 from ovek.sources.stores import fetching, store_of
 from ovek.sources.stores import tftp as tftp_store
 from ovek.sources.stores.fetching import read_store
-from ovek.sources.stores.interface import Access
+from ovek.sources.stores.interface import ShelfAccess
 from ovek.sources.trust import HostKeys, Secrets
 
 LIMIT = 2**20
@@ -27,7 +27,7 @@ def quick(monkeypatch):
 def look(at, tmp_path, **more):
     """What is read of a shelf, by path; and that nothing of it is left in the cache."""
     spool = tmp_path / "spool"
-    access = Access(
+    access = ShelfAccess(
         keys=HostKeys(tmp_path / "known_hosts", take_new=False),
         secrets=Secrets(lambda: "harbour"),
         limits=Limits(connect=2.0, login=2.0, answer=0.4, device=20.0),

@@ -21,7 +21,7 @@ from hostile.test_devices import HEALTHY, sheet
 from ovek.model.fleet import FleetDevice, Login, Snmp
 from ovek.model.sheet import SftpVolume
 from ovek.sources import ssh
-from ovek.sources.interview import Wanted
+from ovek.sources.device_session import WantedDigests
 from ovek.sources.survey import survey
 from ovek.sources.trust import HostKeys, Secrets
 from ovek.sources.ways import snmp as snmp_way
@@ -64,7 +64,7 @@ async def _survey(folder, names, others, public):
             logins[name] = Login(name=name, host=LOOPBACK, port=port, user="reader")
             snmp[name] = Snmp(version="2c", port=port)
         setup = Setup(
-            site=folder, wanted=Wanted((), {}, everything=True), limits=LIMITS, tries=1,
+            site=folder, wanted=WantedDigests((), {}, everything=True), limits=LIMITS, tries=1,
             keys=HostKeys(folder / "known_hosts", take_new=False),
             secrets=Secrets(lambda: "harbour"), logins=logins, snmp=snmp,
         )  # fmt: skip

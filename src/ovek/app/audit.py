@@ -10,8 +10,8 @@ import msgspec
 from msgspec import Struct, field
 from msgspec.structs import asdict, replace
 
-from ovek.app.again import Again, Basis, Result, basis_of
 from ovek.app.answering import Answering
+from ovek.app.audit_cache import Again, Basis, CachedResult, basis_of
 from ovek.app.devices import Devices
 from ovek.app.marking import mark_changes
 from ovek.app.policy import check_policy, contradiction
@@ -24,7 +24,7 @@ from ovek.engine.answer import unread
 from ovek.engine.audit import answer_in, audit_within, rule_cards
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
-from ovek.files.kept import Row, keep
+from ovek.files.cache import KeptRow, keep
 from ovek.files.spool import Spool
 from ovek.model.answer import Answered
 from ovek.model.finding import AuditSummary, DeviceAudit
@@ -36,7 +36,7 @@ from ovek.model.waiver import Waiver
 _LOG = logging.getLogger(__name__)
 
 
-class Shaper(Protocol):
+class AuditShaper(Protocol):
     """What makes something of each audit, wherever the audits are made."""
 
     @property
@@ -47,7 +47,7 @@ class Shaper(Protocol):
         """What is made of one audit."""
 
 
-Shape = Callable[[], Shaper]
+AuditShape = Callable[[], AuditShaper]
 
 
 def audit(
@@ -56,7 +56,7 @@ def audit(
     *,
     only: Sequence[str] = (),
     may_drop: Iterable[Unlock] = (),
-    shape: Shape | None = None,
+    shape: AuditShape | None = None,
 ) -> FleetAudit:
     """Audit devices: the answer for each, its findings and its plan; `.devices` has them.
 
@@ -76,7 +76,7 @@ def audit(
     shelf, allowed = shelf_of(devices), frozenset(may_drop)
     basis = None if only or allowed or not devices.newest else basis_of(devices, shelf)
     summary, used, spool = AuditSummary(), set[Waiver](), Spool(DeviceAudit)
-    fresh, widths = Spool(Row), list[list[int]]()
+    fresh, widths = Spool(KeptRow), list[list[int]]()
     held, last = list[Answered](), None
     for part in each_part(devices, _AUDIT, now, shelf, frozenset(only), basis, allowed, shape):
         summary.join(part.summary)
@@ -127,7 +127,7 @@ class _Audited(Struct):
     held: list[Answered] = []
     last: Answered | None = None
     widths: list[int] = []
-    fresh: list[Row] = []
+    fresh: list[KeptRow] = []
 
 
 def _auditing(
@@ -137,7 +137,7 @@ def _auditing(
     only: frozenset[str],
     basis: Basis | None,
     may_drop: frozenset[Unlock],
-    shape: Shape | None,
+    shape: AuditShape | None,
 ) -> Part[_Audited]:
     """What audits some devices of a site."""
     answering = Answering(devices, now, shelf, plans=True, may_drop=may_drop)
@@ -170,7 +170,7 @@ def _auditing(
     return audit_part
 
 
-def _one(line: DeviceLine, answering: Answering, again: Again | None) -> Result:
+def _one(line: DeviceLine, answering: Answering, again: Again | None) -> CachedResult:
     """The audit of one device, as it was found before where that still holds."""
     terms = answering.terms_of(line.name)
     known = again.find(line.name, line.line, line.text, terms) if again is not None else None
@@ -182,7 +182,7 @@ def _one(line: DeviceLine, answering: Answering, again: Again | None) -> Result:
         audit, bounds = audit_within(judged, answering.wants, terms, used)
     except ContradictionError as error:
         raise contradiction(answering.devices.site, error) from None
-    result = Result(audit, bounds, tuple(used))
+    result = CachedResult(audit, bounds, tuple(used))
     if again is not None:
         again.put(device, result)
     return result

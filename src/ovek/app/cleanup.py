@@ -20,9 +20,8 @@ from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.cleanup import no_plans, plan_device, with_deletions, with_steps
 from ovek.engine.confirm import confirm
 from ovek.engine.layouts import layout_of
-from ovek.engine.plan import Asked as PlanAsked
-from ovek.engine.plan.choices import Asked as SpaceAsked
-from ovek.engine.plan.choices import Detail
+from ovek.engine.plan import Asked
+from ovek.engine.plan.space_choices import Detail, SpaceAsked
 from ovek.engine.releases import brought
 from ovek.engine.verdicts import JudgedDevice, is_for_hardware, judge_device
 from ovek.engine.wanted import (
@@ -78,7 +77,7 @@ class CleanupRequest(Struct, frozen=True, kw_only=True):
                 )
 
 
-class Shaper(Protocol):
+class CleanupShaper(Protocol):
     """What makes something of each plan, wherever the plans are made."""
 
     @property
@@ -89,7 +88,7 @@ class Shaper(Protocol):
         """What is made of one plan of a device with so many members."""
 
 
-Shape = Callable[[], Shaper]
+CleanupShape = Callable[[], CleanupShaper]
 
 
 def plan_cleanup(
@@ -123,7 +122,7 @@ def plan_fleet_cleanup(
     asked: CleanupRequest,
     now: datetime | None = None,
     *,
-    shape: Shape | None = None,
+    shape: CleanupShape | None = None,
 ) -> FleetCleanup:
     """The same for very many devices, without steps; with totals.
 
@@ -270,7 +269,7 @@ class Planner:
             return with_deletions(judged, plans, asked, rates) if plans else []
         policy = self.policy if image == TARGET else wanting(self.policy, image)
         subject = self.answering.subject(judged, Wants(policy, self.wants.roles))
-        made_for = PlanAsked(
+        made_for = Asked(
             aim="target",
             may_drop=self.asked.may_drop,
             keep=self.asked.keep,
@@ -429,7 +428,7 @@ class _Planned(Struct):
 
 
 def _planning(
-    devices: Devices, asked: CleanupRequest, shelf: ShelfFacts, shape: Shape | None
+    devices: Devices, asked: CleanupRequest, shelf: ShelfFacts, shape: CleanupShape | None
 ) -> Part[_Planned]:
     """What plans for some devices of a fleet."""
     detail: Detail = "files" if shape is None else "numbers"  # which files go, nobody asks

@@ -25,10 +25,10 @@ from ovek import __version__
 from ovek.app.devices import Devices
 from ovek.app.work import Lines, Made, Work, worked
 from ovek.engine.releases import ReleaseIndex
+from ovek.files.atomic import write_whole
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.state import Line, State
-from ovek.files.whole import write_whole
+from ovek.files.state import SnapshotLine, State
 
 T = TypeVar("T")
 _TRIES = 5
@@ -62,7 +62,9 @@ class _Sent(State):
         super().__init__(Path("snapshots"), files, {})
         self._sent = texts
 
-    def texts(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+    def texts(
+        self, wanted: Iterable[tuple[str, SnapshotLine]]
+    ) -> Iterator[tuple[str, SnapshotLine, bytes]]:
         return ((name, line, self._sent[name]) for name, line in wanted)
 
 

@@ -15,17 +15,17 @@ from ovek.app.shelves import shelf_facts
 from ovek.engine.compare import compare_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
-from ovek.files.regular import bytes_of
+from ovek.files.safe_open import bytes_of
 from ovek.files.site import Site
-from ovek.files.typed import cannot_read
-from ovek.files.whole import write_whole
 from ovek.model.answer import Answered
 from ovek.model.compare import DeviceCompare, MemberDone
+from ovek.model.plain_word import is_plain
 from ovek.model.policy import RECOMMENDED
 from ovek.model.results import tally_of
 from ovek.model.results.compared import CompareSummary, FleetCompare, KeptBaseline
-from ovek.model.typed import is_plain
 from ovek.model.usage import UsageError
 
 TARGET = "target"

@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from ovek.files.errors import InputError, ManyInputError
-from ovek.files.regular import bytes_of
+from ovek.files.safe_open import bytes_of
 
 _NAME = re.compile(rb"""^\s*name\s*=\s*["']([^"'\\]{1,255})["']""", re.MULTILINE)
 _LISTS = re.compile(rb"^\s*lists\s*=\s*\[([^\]]*)\]", re.MULTILINE)

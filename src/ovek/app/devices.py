@@ -17,11 +17,11 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
 from ovek.files.errors import InputError
 from ovek.files.site import Site
-from ovek.files.state import Facts, Line, State
+from ovek.files.state import Facts, SnapshotLine, State
 from ovek.model.context import Context, SnapshotUsed
 from ovek.model.fleet import Expected, FleetDevice
+from ovek.model.plain_word import typed
 from ovek.model.snapshot import Device
-from ovek.model.typed import typed
 from ovek.model.unread import Unread
 
 D = TypeVar("D")
@@ -137,7 +137,7 @@ class Devices:
         """Go through the devices with their images judged. Raises InputError."""
         return (judge_device(device, judge) for device, judge in self)
 
-    def read(self, lines: Iterable[tuple[str, Line]]) -> Iterator[Device]:
+    def read(self, lines: Iterable[tuple[str, SnapshotLine]]) -> Iterator[Device]:
         """Go through the devices of some lines; where each stands is what the fleet file says."""
         return map(self.standing, self.state.devices(lines))
 

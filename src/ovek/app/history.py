@@ -17,11 +17,11 @@ from ovek.engine.audit import audit_judged
 from ovek.engine.history import days, facts_of, open_on
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
+from ovek.files.atomic import write_whole
 from ovek.files.errors import DamagedError, InputError, ManyInputError
-from ovek.files.history import Claims, Reading, Store, open_store
+from ovek.files.history import HistoryStore, StoredClaims, StoredReading, open_store
 from ovek.files.site import Site
 from ovek.files.state import state_in
-from ovek.files.whole import write_whole
 from ovek.model.age import parse_age
 from ovek.model.history import Day, OpenOn
 
@@ -30,19 +30,19 @@ _LOG = logging.getLogger(__name__)
 _LARGE = 4 * 2**20
 
 
-def store_of(site: Site, *, make: bool = True) -> Store | None:
+def store_of(site: Site, *, make: bool = True) -> HistoryStore | None:
     """The store of a site; None where there is none and none is to be made. Raises InputError."""
     return open_store(site.folder, site.fleet.history, make=make)
 
 
 @contextmanager
-def claims_of(site: Site) -> Iterator[Claims | None]:
+def claims_of(site: Site) -> Iterator[StoredClaims | None]:
     """Who reads which device now, where several collectors share a database; else None."""
     if site.fleet.history is None:
         yield None
         return
     with ExitStack() as stack:
-        claims: Claims | None = None
+        claims: StoredClaims | None = None
         try:
             store = store_of(site)
             assert store is not None
@@ -54,7 +54,7 @@ def claims_of(site: Site) -> Iterator[Claims | None]:
 
 
 def remember(
-    site: Site, store: Store, files: Iterable[Path] | None = None, bar: Bar | None = None
+    site: Site, store: HistoryStore, files: Iterable[Path] | None = None, bar: Bar | None = None
 ) -> Iterator[tuple[Path, int]]:
     """Take snapshots into the store, those that it lacks: how many readings of each were new.
 
@@ -75,7 +75,7 @@ def remember(
             yield file, number
 
 
-def days_of(site: Site, store: Store, last: str) -> list[Day]:
+def days_of(site: Site, store: HistoryStore, last: str) -> list[Day]:
     """How a fleet stood on each of its last days, so long back, counted as the audit counts it.
 
     Raises InputError where nothing was read, AgeError or OverflowError for what is no age.
@@ -90,13 +90,13 @@ def days_of(site: Site, store: Store, last: str) -> list[Day]:
     return days(spans, first, state.last.date(), fleet, devices.stale)
 
 
-def open_of(store: Store, told: Sequence[Day]) -> list[OpenOn]:
+def open_of(store: HistoryStore, told: Sequence[Day]) -> list[OpenOn]:
     """What was open at the end of each of some days."""
     first, last = (date.fromisoformat(told[at].day) for at in (0, -1))
     return open_on(store.spans("finding"), first, last)
 
 
-def caught_up(site: Site, bar: Bar | None = None) -> Store:
+def caught_up(site: Site, bar: Bar | None = None) -> HistoryStore:
     """The store, with every snapshot in it that lies in the site; raise InputError."""
     store = store_of(site)
     assert store is not None
@@ -127,7 +127,7 @@ def _silent(size: int) -> None:
 
 def readings_in(
     site: Site, file: Path, advance: Callable[[int], None] = _silent
-) -> Iterator[Reading]:
+) -> Iterator[StoredReading]:
     """Go through the readings of a snapshot, each judged as at the time when it was read.
 
     `advance` is told the bytes that were gone through. A device of which the sheet is not there
@@ -147,7 +147,7 @@ def readings_in(
             audit = audit_judged(judged, answering.wants, terms)
         except ContradictionError as error:
             raise contradiction(site, error) from None
-        yield Reading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
+        yield StoredReading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
         told = (
             f"{file.name}: {len(names)} devices with the unknown sheet {sheet!r} were not recorded"

@@ -12,20 +12,20 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.app.sheets import check_questions, plain_session, sheet_file, tested
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes, text_of
 from ovek.files.errors import InputError
 from ovek.files.marks import Mark, MarkError, unmarked, with_mark
-from ovek.files.regular import bytes_of
+from ovek.files.safe_open import bytes_of
 from ovek.files.sheets import SESSIONS, kept_sessions
-from ovek.files.typed import read_bytes, text_of
-from ovek.files.whole import write_whole
-from ovek.learn.answers import Open
+from ovek.learn.answers import OpenAnswer
 from ovek.learn.choices import choices_of
 from ovek.learn.guesses import Guess, guesses
 from ovek.learn.lesson import Lesson, SessionError, learn
 from ovek.learn.shapes import shape_of
+from ovek.learn.sheet_text import head_of, learned_of, parts_of, whole
 from ovek.learn.things import KEYS
-from ovek.learn.writing import head_of, learned_of, parts_of, whole
-from ovek.model.learned import Asks, Learned, LineOf, Offer, Settles, Tested
+from ovek.model.learned import Asks, Learned, LineOf, MarkOffer, Settles, Tested
 from ovek.model.sheet import Sheet
 from ovek.model.usage import UsageError
 from ovek.sources.capture import read_capture
@@ -309,7 +309,9 @@ def told(
         taken=tuple(dict.fromkeys(lesson.taken)),
         passed=lesson.passed,
         guesses=tuple(
-            Offer(session=sessions[one.session].name, line=one.mark.line + 1, mark=one.mark.shown)
+            MarkOffer(
+                session=sessions[one.session].name, line=one.mark.line + 1, mark=one.mark.shown
+            )
             for one in offers
         ),
         unasked=tuple(dict.fromkeys(lesson.unasked)),
@@ -317,9 +319,9 @@ def told(
     )
 
 
-def _open(lines: Sequence[Open], sessions: Sequence[Session]) -> tuple[LineOf, ...]:
+def _open(lines: Sequence[OpenAnswer], sessions: Sequence[Session]) -> tuple[LineOf, ...]:
     """The lines that are not understood, one of each shape."""
-    by_shape: dict[tuple[str, ...], list[Open]] = {}
+    by_shape: dict[tuple[str, ...], list[OpenAnswer]] = {}
     for line in lines:
         by_shape.setdefault((*line.things, shape_of(line.text.strip())), []).append(line)
     return tuple(
@@ -334,7 +336,7 @@ def _open(lines: Sequence[Open], sessions: Sequence[Session]) -> tuple[LineOf, .
     )
 
 
-def suggested(line: Open) -> tuple[str, ...]:
+def suggested(line: OpenAnswer) -> tuple[str, ...]:
     """The marks of which one would settle a line."""
     cells = re.split(r" {2,}|\t", line.text.strip())
     found = []
@@ -399,7 +401,7 @@ def ask_choices(lesson: Lesson, layout: str | None, person: Person) -> dict[str,
     return chosen
 
 
-def _ask_line(session: Session, line: Open, person: Person) -> bool:
+def _ask_line(session: Session, line: OpenAnswer, person: Person) -> bool:
     """Ask what one line tells; False where nobody wants to go on."""
     _show(session, line.line, person)
     while True:

@@ -27,16 +27,16 @@ from ovek.app.shelves import (
 )
 from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
+from ovek.files.atomic import write_whole
 from ovek.files.catalog import OPENED, keep_opened
+from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
 from ovek.files.importers.digestlist import line_of
 from ovek.files.importers.sidefile import normalised
 from ovek.files.lock import locked
-from ovek.files.regular import opened, refuse_leaving
+from ovek.files.safe_open import opened, refuse_leaving
 from ovek.files.shelves import read_record, write_record
 from ovek.files.site import Site
-from ovek.files.typed import cannot_read
-from ovek.files.whole import write_whole
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.fleet import Shelf, without_user
@@ -254,7 +254,7 @@ def _from_store(
     how: HowToLook,
 ) -> list[ShelfFile]:
     """Read a shelf of a server. Raises ReadProblem, InputError."""
-    from ovek.files.kept import cache_folder
+    from ovek.files.cache import cache_folder
     from ovek.sources.problem import ReadProblem
     from ovek.sources.stores import store_of
     from ovek.sources.stores.fetching import (
@@ -263,7 +263,7 @@ def _from_store(
         keep_finished,
         read_store,
     )
-    from ovek.sources.stores.interface import Access
+    from ovek.sources.stores.interface import ShelfAccess
     from ovek.sources.trust import HostKeys, Secrets
 
     login = site.fleet.shelf_login(shelf)
@@ -274,7 +274,7 @@ def _from_store(
     keys = HostKeys(site.folder / "known_hosts", take_new=how.take_new_keys)
     password = how.password() if how.password is not None else None
     secrets = Secrets(None if password is None else lambda: password, site.folder)
-    access = Access(keys=keys, secrets=secrets, login=login)
+    access = ShelfAccess(keys=keys, secrets=secrets, login=login)
     spool = cache_folder("shelves", sha256(shelf.at.encode()).hexdigest()[:16])
     store = store_of(shelf, site.folder, access)
     known = {one.path: one for one in (*finished_in(spool), *(before.files if before else ()))}

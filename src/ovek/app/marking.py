@@ -7,11 +7,11 @@ site did not change opens no database.
 import hashlib
 from contextlib import suppress
 
+from ovek.files.atomic import write_whole
+from ovek.files.cache import kept_file
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
-from ovek.files.kept import kept_file
 from ovek.files.site import Site
-from ovek.files.typed import read_bytes
-from ovek.files.whole import write_whole
 
 _SQLITE = "history.db"
 

@@ -3,8 +3,8 @@
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
+from ovek.files.atomic import write_whole
 from ovek.files.errors import InputError
-from ovek.files.whole import write_whole
 
 
 def write_file(file: Path, chunks: Iterable[bytes]) -> None:

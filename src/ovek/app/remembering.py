@@ -11,7 +11,7 @@ from ovek.app.history import caught_up, days_of, open_of, remember, store_of
 from ovek.app.means import Bar
 from ovek.app.rules import known_rule
 from ovek.engine import history
-from ovek.files.history import Store
+from ovek.files.history import HistoryStore
 from ovek.files.site import Site
 from ovek.model.age import AgeError, parse_age
 from ovek.model.history import Vouched
@@ -138,7 +138,7 @@ class History:
         readings, spans = self._store().purge(limit, look=look)
         return Purged(readings=readings, spans=spans, limit=limit, done=not look)
 
-    def _store(self) -> Store:
+    def _store(self) -> HistoryStore:
         """The store, with every snapshot of the site in it."""
         return caught_up(self.site, self._bar)
 
@@ -150,7 +150,7 @@ def _versions(site: Site, image: str) -> set[str]:
     return {one.version for one in named if one.version is not None}
 
 
-def _vouched(site: Site, store: Store, image: str) -> list[Vouched]:
+def _vouched(site: Site, store: HistoryStore, image: str) -> list[Vouched]:
     """Which sources tell of an image, each with since when the history knows it."""
     since, known = store.first_known("catalog/"), releases_of(site)
     sources: dict[str, datetime] = {}

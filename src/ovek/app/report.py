@@ -27,17 +27,17 @@ from ovek.engine.plan import Asked, plan
 from ovek.engine.rules import Subject
 from ovek.engine.runbook import runbook_of
 from ovek.engine.verdicts import standing_images
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read
 from ovek.files.errors import DamagedError, InputError
-from ovek.files.regular import opened
 from ovek.files.reports import remembered_in, remembering
+from ovek.files.safe_open import opened
 from ovek.files.spool import Spool
-from ovek.files.typed import cannot_read
-from ovek.files.whole import write_whole
 from ovek.model.answer import Answered
 from ovek.model.custody import Custody, Sighting
 from ovek.model.finding import DeviceAudit
 from ovek.model.history import Day
-from ovek.model.report import FORMAT, Remembered, ReportDevice, ReportImage, Standing
+from ovek.model.report import FORMAT, ImageState, Remembered, ReportDevice, ReportImage
 from ovek.model.results.report import FleetReport
 from ovek.model.shelf import ShelfFacts
 from ovek.model.usage import UsageError
@@ -61,7 +61,7 @@ def report(
     site, now = devices.site, now or now_of(devices.site)
     check_policy(site, devices.releases)
     spool, copies = Spool(ReportDevice), list[tuple[str | None, Sighting]]()
-    held, standings = list[Answered](), dict[str, Standing]()
+    held, standings = list[Answered](), dict[str, ImageState]()
     for part in each_part(devices, _REPORT, now, shelf_of(devices)):
         for line in part.lines:
             spool.add_line(line)
@@ -70,7 +70,7 @@ def report(
         copies += part.copies
     for one in devices.not_read:
         if one.last_read is None:
-            standings[one.device] = Standing("unclear", "unknown", ())
+            standings[one.device] = ImageState("unclear", "unknown", ())
     if earlier is not None and devices.selected:
         # Of a device that was not asked about nothing is news.
         ours = {name: one for name, one in earlier.devices.items() if name in standings}
@@ -145,7 +145,7 @@ class _Reported(msgspec.Struct):
 
     lines: list[bytes] = []
     answers: list[Answered] = []
-    standings: dict[str, Standing] = {}
+    standings: dict[str, ImageState] = {}
     copies: list[tuple[str | None, Sighting]] = []
 
 

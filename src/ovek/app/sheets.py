@@ -5,16 +5,16 @@ from difflib import get_close_matches
 from importlib import resources
 from pathlib import Path
 
+from ovek.files.atomic import write_whole
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.sheets import SESSIONS, find_sheet, kept_sessions, sheet_names
 from ovek.files.site import read_sheet
-from ovek.files.whole import write_whole
 from ovek.model.fields import OF_THINGS
 from ovek.model.learned import Tested
+from ovek.model.plain_word import is_plain
 from ovek.model.results.sheets import KeptSession, SheetCheck, SheetField, SheetFields
 from ovek.model.sheet import WORDING, Sheet
 from ovek.model.trial import SheetTrial
-from ovek.model.typed import is_plain
 from ovek.model.usage import UsageError
 
 WORDING_ALONE = "wording"

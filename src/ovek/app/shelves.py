@@ -16,7 +16,7 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
 from ovek.engine.verdicts import judge_device
 from ovek.files.backups import backups_among, backups_in, together
-from ovek.files.regular import refuse_leaving
+from ovek.files.safe_open import refuse_leaving
 from ovek.files.shelves import read_record, records
 from ovek.files.site import Site
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
@@ -177,7 +177,7 @@ def files_in_folder(
 
     `runner` is where that is done. Raises InputError.
     """
-    from ovek.files.kept import cache_folder
+    from ovek.files.cache import cache_folder
     from ovek.sources.shelf import Cache, files_of, read_shelf
 
     cache = Cache(cache_folder() / "shelf.json", fresh=fresh)

@@ -11,14 +11,14 @@ from pathlib import Path
 
 import msgspec
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
 from ovek.files.hosts import Hosts, read_hosts
 from ovek.files.sheets import sheet_names
-from ovek.files.typed import read_bytes
-from ovek.files.whole import write_whole
 from ovek.model.fleet import FleetDevice
+from ovek.model.plain_word import is_plain
 from ovek.model.results.started import StartedSite
-from ovek.model.typed import is_plain
 from ovek.sources.capture import read_capture
 
 _LOG = logging.getLogger(__name__)

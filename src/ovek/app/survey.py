@@ -17,6 +17,7 @@ from ovek.app.devices import named_devices, site_context
 from ovek.app.means import Bar
 from ovek.app.selection import Condition, selected_in
 from ovek.app.sheets import file_of
+from ovek.files.decode import read_bytes
 from ovek.files.errors import DamagedError, InputError, ManyInputError
 from ovek.files.evidence import evidence_file, evidence_folder, read_evidence, write_evidence
 from ovek.files.fleet import listed_at
@@ -26,19 +27,18 @@ from ovek.files.sheets import find_sheet, sheet_names
 from ovek.files.site import Site
 from ovek.files.snapshot import newest_snapshot
 from ovek.files.state import State, is_older, state_of, tried_file
-from ovek.files.tried import leave_tried
-from ovek.files.typed import read_bytes
+from ovek.files.survey_tries import leave_tried
 from ovek.model.fleet import FleetDevice
+from ovek.model.plain_word import typed
 from ovek.model.results.surveys import Pruned, SurveyResult
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
-from ovek.model.typed import typed
 from ovek.model.usage import UsageError
 
 if TYPE_CHECKING:
-    from ovek.files.history import Claims
-    from ovek.sources.survey import Outcome
+    from ovek.files.history import StoredClaims
+    from ovek.sources.survey import DeviceOutcome
     from ovek.sources.trust import HostKeys
     from ovek.sources.ways.interface import Setup
 
@@ -272,11 +272,11 @@ def _locked_survey(
     site: Site,
     jobs: list[Job],
     options: SurveyOptions,
-    claims: "Claims | None",
+    claims: "StoredClaims | None",
     unknown: list[Surveyed],
 ) -> tuple[Path, list[Surveyed]]:
     from ovek.sources import trust
-    from ovek.sources.survey import Outcome
+    from ovek.sources.survey import DeviceOutcome
     from ovek.sources.survey import survey as read_all
 
     folder = site.folder / "snapshots"
@@ -291,13 +291,13 @@ def _locked_survey(
     results: list[Surveyed] = []
     with options.watch(len(todo)) as progress:
 
-        def keep(outcome: Outcome) -> None:
+        def keep(outcome: DeviceOutcome) -> None:
             if outcome.device is not None:
                 if options.evidence:
                     _keep_evidence(snapshot, outcome, outcome.device)
                 journal.add_device(outcome.device)
 
-        def done(outcome: Outcome) -> None:
+        def done(outcome: DeviceOutcome) -> None:
             results.append(_surveyed(outcome))
             progress.advance()
 
@@ -335,13 +335,13 @@ def _setup(
 ) -> "Setup":
     """What all readings share, out of the site's files and what was typed."""
     from ovek.sources import ssh, trust
-    from ovek.sources.interview import Wanted
+    from ovek.sources.device_session import WantedDigests
     from ovek.sources.ways.interface import Setup
 
     known = site.fleet.logins()  # what cannot be was refused when the file was read
     return Setup(
         site=site.folder,
-        wanted=Wanted(
+        wanted=WantedDigests(
             site.releases,
             earlier,
             oldest=site.policy.oldest_digest,
@@ -406,7 +406,7 @@ def _earlier(folder: Path, names: Iterable[str]) -> dict[str, Device]:
     return {name: device for name, device in read if device is not None}
 
 
-def _keep_evidence(snapshot: Path, outcome: "Outcome", device: Device) -> None:
+def _keep_evidence(snapshot: Path, outcome: "DeviceOutcome", device: Device) -> None:
     head = {
         "device": outcome.name,
         "taken_at": device.taken_at.isoformat(),
@@ -415,8 +415,8 @@ def _keep_evidence(snapshot: Path, outcome: "Outcome", device: Device) -> None:
 
 
 def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
-    from ovek.sources.interview import Wanted
-    from ovek.sources.survey import EvidenceError, Outcome
+    from ovek.sources.device_session import WantedDigests
+    from ovek.sources.survey import DeviceOutcome, EvidenceError
     from ovek.sources.survey import replay as read_again
 
     newest = newest_snapshot(site.folder / "snapshots")
@@ -428,11 +428,11 @@ def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
         if not file.exists():
             continue
         try:
-            outcome = read_again(device, sheet, Wanted((), {}), read_evidence(file))
+            outcome = read_again(device, sheet, WantedDigests((), {}), read_evidence(file))
         except (InputError, EvidenceError) as error:
             told = error.met if isinstance(error, InputError) else str(error)
             do = "Read the device again"
-            outcome = Outcome(name=device.name, device=None, problem=f"{file}: {told}", do=do)
+            outcome = DeviceOutcome(name=device.name, device=None, problem=f"{file}: {told}", do=do)
         if outcome.device is not None:
             journal.add_device(outcome.device)
         results.append(_surveyed(outcome))
@@ -444,7 +444,7 @@ def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
     return target, results
 
 
-def _surveyed(outcome: "Outcome") -> Surveyed:
+def _surveyed(outcome: "DeviceOutcome") -> Surveyed:
     return Surveyed(
         device=outcome.name,
         result=outcome.result,

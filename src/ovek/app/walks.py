@@ -23,10 +23,10 @@ from ovek.model.results import tally_of
 from ovek.model.results.figures import WalkFigure
 from ovek.model.results.walks import FleetWalks
 from ovek.model.usage import UsageError
-from ovek.model.walk import DeviceWalk, Reload
+from ovek.model.walk import DeviceWalk, NextBoot
 from ovek.model.whatif import WhatIf
 
-_SEVERITIES: dict[Reload, Severity] = {
+_SEVERITIES: dict[NextBoot, Severity] = {
     "stranded": "critical",
     "unknown": "warning",
     "unproven": "warning",

@@ -11,7 +11,7 @@ from ovek.app.means import Bar
 from ovek.app.policy import check_policy
 from ovek.app.selection import now_of
 from ovek.files.site import Site
-from ovek.model.results.sheets import Mark, MarkedWaiver, PolicyCheck
+from ovek.model.results.sheets import MarkedWaiver, PolicyCheck, WaiverMark
 from ovek.model.waiver import Waiver
 
 
@@ -33,7 +33,7 @@ def policy_check(site: Site, *, bar: Bar | None = None) -> PolicyCheck:
     )
 
 
-def _mark(site: Site, waiver: Waiver, idle: Sequence[Waiver]) -> Mark | None:
+def _mark(site: Site, waiver: Waiver, idle: Sequence[Waiver]) -> WaiverMark | None:
     """What is wrong with a waiver: it is over, or no device has what it is for."""
     if waiver.until < now_of(site).date():
         return "expired"

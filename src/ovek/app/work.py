@@ -5,14 +5,14 @@ from typing import Any, Generic, NamedTuple, TypeVar
 
 from ovek.app.devices import Devices
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
-from ovek.files.state import Line
+from ovek.files.state import SnapshotLine
 from ovek.model.snapshot import Device
 
 T = TypeVar("T")
 
 # Where the lines of some devices stand, each in a file told by its number. Whoever works on them
 # reads them, one at a time, so that no line is held twice.
-Lines = list[tuple[str, Line]]
+Lines = list[tuple[str, SnapshotLine]]
 Made = tuple[int, T]
 
 
@@ -21,7 +21,7 @@ class DeviceLine(NamedTuple):
 
     devices: Devices
     name: str
-    line: Line
+    line: SnapshotLine
     text: bytes
 
     @property

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 import click
 
 from ovek import __version__
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 
 if TYPE_CHECKING:
     from typing_extensions import Buffer
@@ -42,7 +42,7 @@ COMMANDS = {
 }
 
 
-class _Commands(Group):
+class _Commands(CommandGroup):
     """The commands, each imported only when it is run or asked for its own help."""
 
     def invoke(self, ctx: click.Context) -> Any:

@@ -7,14 +7,14 @@ import click
 from ovek.app import catalog
 from ovek.app.asking import open_site
 from ovek.cli.catalog_import import annotate_command, import_command
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
 from ovek.cli.options import FORMAT, SITE, exit_code, snapshot_options
 from ovek.cli.show import show
 
 
-@click.group("catalog", cls=Group)
+@click.group("catalog", cls=CommandGroup)
 def command() -> None:
     """Published releases: import, list, and upgrade paths."""
 

@@ -11,7 +11,7 @@ from ovek.app.remembering import open_history
 from ovek.app.runbooks import runbooks
 from ovek.app.walks import walk_figure
 from ovek.cli.bootwalk import what_if_options
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 from ovek.cli.figures import draw, figure_options
 from ovek.cli.options import SITE, SNAPSHOT, exit_code
 from ovek.cli.progress import bytes_bar
@@ -20,7 +20,7 @@ from ovek.model.results.figures import FlashFigure, VerdictsFigure, VersionsFigu
 from ovek.model.whatif import WhatIf
 
 
-@click.group("chart", cls=Group)
+@click.group("chart", cls=CommandGroup)
 def command() -> None:
     """Figures of the fleet: PNG or SVG with -o FILE, otherwise text bars in the terminal."""
 

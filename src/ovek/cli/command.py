@@ -126,7 +126,7 @@ class Command(click.Command):
                     formatter.write_text(f"ovek {line}")
 
 
-class Group(click.Group):
+class CommandGroup(click.Group):
     """A group of commands; of a mistyped one the nearest is told, and which there are."""
 
     command_class = Command

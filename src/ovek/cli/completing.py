@@ -13,7 +13,7 @@ from typing import Any
 import click
 
 from ovek.app import completion
-from ovek.model.typed import is_plain
+from ovek.model.plain_word import is_plain
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")  # of --where
 OUTLINE = "outline.json"

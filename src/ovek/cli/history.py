@@ -6,7 +6,7 @@ import click
 
 from ovek.app.asking import open_site
 from ovek.app.remembering import History, open_history
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
 from ovek.cli.completing import rules as complete_rules
@@ -16,7 +16,7 @@ from ovek.cli.show import show
 from ovek.render.view import View
 
 
-@click.group("history", cls=Group)
+@click.group("history", cls=CommandGroup)
 def command() -> None:
     """History of devices, images and findings.
 

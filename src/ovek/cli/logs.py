@@ -16,7 +16,7 @@ _OURS = logging.getLogger("ovek")
 _LINE = "%(asctime)s %(levelname)s %(name)s: %(message)s"
 
 
-class _Told(logging.Handler):
+class _LogText(logging.Handler):
     """What a use case has to tell by the way, on standard error."""
 
     def emit(self, record: logging.LogRecord) -> None:
@@ -38,7 +38,7 @@ class _Line(logging.Formatter):
         return visible(super().formatMessage(record))
 
 
-class _Watched(logging.Handler):
+class _WatchedLog(logging.Handler):
     """All that is logged and is not told anyway, on standard error."""
 
     def emit(self, record: logging.LogRecord) -> None:
@@ -61,11 +61,11 @@ def logged(file: Path | None = None, *, watched: bool = False) -> Iterator[None]
 
     Raises InputError where the file cannot be written.
     """
-    handlers: list[logging.Handler] = [_Told(logging.WARNING)]
+    handlers: list[logging.Handler] = [_LogText(logging.WARNING)]
     if file is not None:
         handlers.append(_file(file))
     if watched:
-        handlers.append(_Watched())
+        handlers.append(_WatchedLog())
     before, passes = _OURS.level, _OURS.propagate
     _OURS.setLevel(logging.DEBUG if len(handlers) > 1 else logging.WARNING)
     _OURS.propagate = False

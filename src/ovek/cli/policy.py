@@ -6,13 +6,13 @@ import click
 
 from ovek.app.asking import open_site
 from ovek.app.wanted import policy_check
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 from ovek.cli.options import SITE, format_option
 from ovek.cli.progress import bytes_bar
 from ovek.cli.show import show
 
 
-@click.group("policy", cls=Group)
+@click.group("policy", cls=CommandGroup)
 def command() -> None:
     """Check policy.toml (what you want) and waivers.toml (accepted findings)."""
 

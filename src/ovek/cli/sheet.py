@@ -6,7 +6,7 @@ import click
 
 from ovek.app import sheets
 from ovek.cli import completing
-from ovek.cli.command import Group, OneOf
+from ovek.cli.command import CommandGroup, OneOf
 from ovek.cli.options import A_PATH, FORMAT, SITE, exit_code, verbose_option
 from ovek.cli.say import say
 from ovek.cli.sheet_learn import learn_command
@@ -15,7 +15,7 @@ from ovek.model.fields import OF_THINGS
 from ovek.render.view import View
 
 
-@click.group("sheet", cls=Group)
+@click.group("sheet", cls=CommandGroup)
 def command() -> None:
     """Device descriptions (sheets): learn, try, check, new, fields."""
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ovek.app.output import write_file
-from ovek.cli.command import Group
+from ovek.cli.command import CommandGroup
 from ovek.cli.options import SITE
 from ovek.cli.say import say
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ovek.standin.state import Standin
 
 
-@click.group("standin", cls=Group)
+@click.group("standin", cls=CommandGroup)
 def command() -> None:
     """Simulated devices for the sample network, on this machine only."""
 

@@ -12,10 +12,10 @@ from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.compare import on_target
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.plan import Asked, Plan, plan
-from ovek.engine.plan.told import Told, logs_stay, usual_words
+from ovek.engine.plan.plan_text import PlanText, logs_stay, usual_words
 from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
-from ovek.engine.run_rules import Found, findings_of
+from ovek.engine.run_rules import RuleFindings, findings_of
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.engine.waivers import waive
@@ -108,7 +108,7 @@ def audit_within(
     if terms.plans and found:
         logs_stay(subject)
         asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
-        told = Told(subject, made or plan(subject, asked), wants, terms.rates)
+        told = PlanText(subject, made or plan(subject, asked), wants, terms.rates)
     findings = [finding_of(each, subject, told) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
@@ -196,7 +196,7 @@ def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
     )
 
 
-def finding_of(found: Found, subject: Subject, told: Told | None = None) -> Finding:
+def finding_of(found: RuleFindings, subject: Subject, told: PlanText | None = None) -> Finding:
     """What was found as a finding, with the step after which it is gone where there is a plan."""
     said, several = found.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)

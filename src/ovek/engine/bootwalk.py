@@ -41,10 +41,10 @@ from ovek.model.walk import (
     RELOADS_WORST_FIRST,
     STARTS,
     Candidate,
+    CandidateResult,
     DeviceWalk,
     MemberWalk,
-    Reload,
-    Result,
+    NextBoot,
     Started,
 )
 
@@ -52,7 +52,7 @@ from ovek.model.walk import (
 class Tried(NamedTuple):
     """What became of a candidate: the result, why, the image that it is, and where that lies."""
 
-    result: Result
+    result: CandidateResult
     why: str
     image: Image | None = None
     at: Place | None = None
@@ -62,7 +62,7 @@ def walk_device(judged: JudgedDevice) -> DeviceWalk:
     """Walk the next start of every member of a device."""
     device = judged.device
     walks = tuple(_walk_member(judged, member) for member in judged.members or ())
-    outcomes: set[Reload] = {walk.outcome for walk in walks} or {"unknown"}
+    outcomes: set[NextBoot] = {walk.outcome for walk in walks} or {"unknown"}
     return DeviceWalk(
         device=device.device,
         next_boot=next(name for name in RELOADS_WORST_FIRST if name in outcomes),
@@ -77,7 +77,7 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
     seen, layout = Seen(judged, one), layout_of(judged)
     tried: list[Candidate] = []
     started: Started | None = None
-    outcome: Reload = "stranded"
+    outcome: NextBoot = "stranded"
     note = ""
     try:
         for attempt in layout.candidates(seen):

@@ -5,19 +5,19 @@ from collections.abc import Iterable, Iterator, Sequence
 from msgspec.structs import replace
 
 from ovek.engine.changes import NO_RATES, Rates, seconds
-from ovek.engine.replay import Stage
+from ovek.engine.replay import ReplayStage
 from ovek.model.change import (
     BackUp,
     BootByHand,
     Change,
     CheckDigest,
     Commit,
-    Content,
     Copy,
     CopyBank,
     Delete,
     HeedConfig,
     LoadComponent,
+    NewContent,
     Reload,
     Save,
     SetComponent,
@@ -30,10 +30,10 @@ from ovek.model.change import (
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm, Digests
 from ovek.model.do import Do
 from ovek.model.place import Place
+from ovek.model.plain_word import is_plain
 from ovek.model.sheet import Sheet, Worded
 from ovek.model.shelf import ShelfFacts
 from ovek.model.snapshot import Device
-from ovek.model.typed import is_plain
 from ovek.model.walk import DeviceWalk
 
 _MANY = 8  # changes that a sentence tells; of more it tells the first ones
@@ -131,7 +131,7 @@ def _words(one: Do, before: Do | None) -> str:
 
 
 def dos_of(
-    stages: Iterable[Stage],
+    stages: Iterable[ReplayStage],
     device: Device,
     sheet: Sheet,
     shelf: ShelfFacts | None = None,
@@ -148,7 +148,7 @@ def dos_of(
 
 
 def do_of(
-    stage: Stage,
+    stage: ReplayStage,
     device: Device,
     sheet: Sheet,
     *,
@@ -190,7 +190,7 @@ def _freed(before: Device, after: Device, change: Delete) -> int | None:
     return None if was is None or now is None else now - was
 
 
-def _on_shelf(content: Content, shelf: ShelfFacts | None) -> str | None:
+def _on_shelf(content: NewContent, shelf: ShelfFacts | None) -> str | None:
     """Where the shelf has a proven copy of an image, by its bytes."""
     if shelf is None or content.release is None:
         return None

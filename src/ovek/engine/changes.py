@@ -35,13 +35,13 @@ from ovek.model.change import (
     Change,
     CheckDigest,
     Commit,
-    Content,
     Copy,
     CopyBank,
     Delete,
     HeedConfig,
     LoadComponent,
     Lose,
+    NewContent,
     Reload,
     Save,
     SetComponent,
@@ -72,11 +72,11 @@ from ovek.model.walk import DeviceWalk
 T = TypeVar("T")
 
 
-def content_of(release: KnownRelease) -> Content:
+def content_of(release: KnownRelease) -> NewContent:
     """The bytes of a release, with the digests on which its sources agree."""
     known = {name: min(values) for name, values in release.digests.items()}
     agreed = {name: value for name, value in known.items() if name not in release.disputed}
-    return Content(
+    return NewContent(
         name=release.file,
         size=max(release.sizes, default=None),
         digests=Digests(**agreed),
@@ -342,7 +342,7 @@ def _pointed(device: Device, change: Copy) -> Device:
     return _on_bank(device, change.place.member or "", name, lambda _: bank)
 
 
-def _written(name: str, content: Content) -> Bank:
+def _written(name: str, content: NewContent) -> Bank:
     return Bank(
         name=name,
         state="ok",
@@ -540,7 +540,7 @@ def _live(setting: Setting[T]) -> Setting[T]:
     return setting if setting.saved is None else Setting(live=setting.saved, saved=setting.saved)
 
 
-def _no_room(device: Device, place: Place, content: Content, sheet: Sheet) -> str:
+def _no_room(device: Device, place: Place, content: NewContent, sheet: Sheet) -> str:
     """Why a copy does not fit; empty where it does."""
     one = next((m for m in device.members or () if m.id == place.member), None)
     volume = one.volume(place.volume) if one is not None else None

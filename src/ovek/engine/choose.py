@@ -31,7 +31,7 @@ _MOST_BITS = 4 * 10**8
 _MOST_HALVED = 32
 
 
-class Unit(Struct, frozen=True, kw_only=True, gc=False):
+class DropUnit(Struct, frozen=True, kw_only=True, gc=False):
     """What goes or stays as one: a file, or a set with its own packages, the set file first.
 
     `frees` in bytes, whole clusters; `age` in seconds since 1970, late where it is not known.
@@ -44,12 +44,12 @@ class Unit(Struct, frozen=True, kw_only=True, gc=False):
     age: float
 
 
-def in_order(units: Iterable[Unit]) -> list[Unit]:
+def in_order(units: Iterable[DropUnit]) -> list[DropUnit]:
     """Lowest tier first, then oldest, then by name: the order in which they go."""
     return sorted(units, key=lambda unit: (unit.tier, *_rank(unit)))
 
 
-class Choice(Struct, frozen=True, kw_only=True):
+class DropChoice(Struct, frozen=True, kw_only=True):
     """What goes, in its order.
 
     `proven` is whether it is the best there is, to the byte; the numbers always are.
@@ -57,11 +57,11 @@ class Choice(Struct, frozen=True, kw_only=True):
     Only single bytes on a volume of many files can leave that open.
     """
 
-    units: list[Unit]
+    units: list[DropUnit]
     proven: bool = True
 
 
-def choose(units: Iterable[Unit], need: int) -> Choice | None:
+def choose(units: Iterable[DropUnit], need: int) -> DropChoice | None:
     """Choose units that free at least `need` bytes; None where all together do not.
 
     >>> units = [
@@ -76,7 +76,7 @@ def choose(units: Iterable[Unit], need: int) -> Choice | None:
     True
     """
     if need <= 0:
-        return Choice(units=[])
+        return DropChoice(units=[])
     pool = in_order(units)
     if sum(unit.frees for unit in pool) < need:
         return None
@@ -90,10 +90,10 @@ def choose(units: Iterable[Unit], need: int) -> Choice | None:
             free.append((number, of_tier))
     rest = need - sum(unit.frees for unit in fixed)
     picked, proven = _fewest_bytes(free, rest)
-    return Choice(units=in_order([*fixed, *picked]), proven=proven)
+    return DropChoice(units=in_order([*fixed, *picked]), proven=proven)
 
 
-def _numbers(pool: Sequence[Unit], need: int) -> dict[Tier, int]:
+def _numbers(pool: Sequence[DropUnit], need: int) -> dict[Tier, int]:
     """How many units of each tier go."""
     by_tier: dict[Tier, list[int]] = {}
     for unit in pool:
@@ -111,7 +111,9 @@ def _numbers(pool: Sequence[Unit], need: int) -> dict[Tier, int]:
     return numbers
 
 
-def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> tuple[list[Unit], bool]:
+def _fewest_bytes(
+    groups: list[tuple[int, list[DropUnit]]], need: int
+) -> tuple[list[DropUnit], bool]:
     """So many of each group that the bytes are fewest, and of those the oldest first.
 
     The second value is whether that is proven.
@@ -141,7 +143,7 @@ def _fewest_bytes(groups: list[tuple[int, list[Unit]]], need: int) -> tuple[list
     return [units[at] for at in picked], proven
 
 
-def _rank(unit: Unit) -> tuple[float, str]:
+def _rank(unit: DropUnit) -> tuple[float, str]:
     return unit.age, unit.places[0].path  # all are of one volume
 
 

@@ -13,23 +13,22 @@ from msgspec.structs import replace
 
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import NO_RATES, Rates, content_of
-from ovek.engine.choose import Unit
-from ovek.engine.hold import Told
+from ovek.engine.choose import DropUnit
+from ovek.engine.hold import HeldFile
 from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.writing import Spot, Writing, elsewhere, image_volume
-from ovek.engine.plan import Asked as PlanAsked
-from ovek.engine.plan import plan
+from ovek.engine.plan import Asked, plan
 from ovek.engine.plan.bringing import deletions
-from ovek.engine.plan.choices import (
-    Asked,
+from ovek.engine.plan.situation import Situation, Trial, begin, tried
+from ovek.engine.plan.space_choices import (
     Case,
     Chosen,
     Goal,
+    SpaceAsked,
     cases_of,
     choices_for,
     choose_on,
 )
-from ovek.engine.plan.trial import Situation, Trial, begin, tried
 from ovek.engine.replay import footprint
 from ovek.engine.room import no_room_to_plan, sized
 from ovek.engine.rules import Subject
@@ -48,7 +47,7 @@ from ovek.model.snapshot import Volume
 from ovek.model.walk import DeviceWalk
 
 
-def plan_device(judged: JudgedDevice, asked: Asked) -> list[CleanupPlan]:
+def plan_device(judged: JudgedDevice, asked: SpaceAsked) -> list[CleanupPlan]:
     """Plan for every member of a device, in numbers."""
     walk, running = walk_device(judged), runs_of(judged)
     if asked.room.release is not None:
@@ -242,7 +241,7 @@ def _refused(plan: CleanupPlan, why: str) -> CleanupPlan:
     )
 
 
-def deleting(judged: JudgedDevice, asked: Asked) -> Trial:
+def deleting(judged: JudgedDevice, asked: SpaceAsked) -> Trial:
     """The deletions where no image is asked for, with the backups before them, tried out."""
     walk, running = walk_device(judged), runs_of(judged)
     now = Situation(
@@ -268,7 +267,7 @@ def deleting(judged: JudgedDevice, asked: Asked) -> Trial:
 
 
 def with_steps(
-    subject: Subject, plans: list[CleanupPlan], asked: PlanAsked, rates: Rates = NO_RATES
+    subject: Subject, plans: list[CleanupPlan], asked: Asked, rates: Rates = NO_RATES
 ) -> list[CleanupPlan]:
     """Plans for an image with the steps of the device's plan up to the copy, each its member's."""
     made = plan(subject, asked)
@@ -279,7 +278,7 @@ def with_steps(
 
 
 def with_deletions(
-    judged: JudgedDevice, plans: list[CleanupPlan], asked: Asked, rates: Rates = NO_RATES
+    judged: JudgedDevice, plans: list[CleanupPlan], asked: SpaceAsked, rates: Rates = NO_RATES
 ) -> list[CleanupPlan]:
     """Plans for space alone, with their deletions as steps."""
     trial = deleting(judged, asked)
@@ -364,7 +363,7 @@ def _not_proven(chosen: Chosen) -> str:
     )
 
 
-def _no_roles(case: Case, told: Sequence[Told]) -> str:
+def _no_roles(case: Case, told: Sequence[HeldFile]) -> str:
     """Why nothing is offered where the sheet tells no roles."""
     sheet = case.judged.judge.sheet
     if sheet.roles or not any(each.role == "unknown" for each in told):
@@ -434,7 +433,9 @@ def _stays_with(place: Place, one: JudgedMember) -> str:
     return "its package set is kept"
 
 
-def _locked(units: Sequence[Unit], unlocked: frozenset[Unlock], short: int) -> tuple[Locked, ...]:
+def _locked(
+    units: Sequence[DropUnit], unlocked: frozenset[Unlock], short: int
+) -> tuple[Locked, ...]:
     """What each locked tier would add, and whether it would be enough."""
     found, below = [], 0
     for tier, name in LOCKED.items():

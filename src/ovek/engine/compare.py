@@ -13,7 +13,7 @@ from msgspec import Struct
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, find_file
-from ovek.model.compare import Change, DeviceCompare, MemberDone, Topic
+from ovek.model.compare import ChangedFact, DeviceCompare, MemberDone, Topic
 from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.size import show_mib
@@ -45,7 +45,7 @@ _Fact = _Shown | str | None
 class _Difference(Struct, frozen=True):
     """A change; `lost` is what is there now, in brief, of an image that was proven and is not."""
 
-    change: Change
+    change: ChangedFact
     lost: str = ""
 
 
@@ -198,7 +198,7 @@ def _changes(old: JudgedDevice, new: JudgedDevice) -> Iterator[_Difference]:
         front = name if several else None
         if name not in before or name not in after:
             there = "there"
-            change = Change(
+            change = ChangedFact(
                 topic="member",
                 member=name,
                 what=f"member {name}",
@@ -349,7 +349,7 @@ def _differing(
         elif now == _UNKNOWN:
             unknown, now = "now", None
         texts = [None if one is None else str(one) for one in (was, now)]
-        change = Change(
+        change = ChangedFact(
             topic=topic, member=member, what=what, was=texts[0], now=texts[1], unknown=unknown
         )
         lost = now is not None and _is_proven(was) and not _is_proven(now)
@@ -440,7 +440,7 @@ def _free(was: Member, now: Member, front: str | None) -> Iterator[_Difference]:
         if old is None or old.free is None or volume.free is None:
             continue
         if abs(old.free - volume.free) >= _FREE_MATTERS:
-            change = Change(
+            change = ChangedFact(
                 topic="volume",
                 member=front,
                 what=f"free on {volume.name}",

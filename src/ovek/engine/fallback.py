@@ -19,7 +19,7 @@ from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 
 
-class Wanted(Struct, frozen=True, kw_only=True):
+class WantedFallbacks(Struct, frozen=True, kw_only=True):
     """How many images are to stay on a member, and the release that room is made for.
 
     `removable` is whether what lies on a volume that can be pulled counts.
@@ -31,7 +31,7 @@ class Wanted(Struct, frozen=True, kw_only=True):
 
 
 def fallbacks(
-    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], wanted: Wanted
+    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], wanted: WantedFallbacks
 ) -> list[Place]:
     """The places, without member, of the images that are kept as fallback.
 

@@ -21,7 +21,7 @@ from ovek.engine.layouts.writing import image_volume
 from ovek.engine.runs import Runs, runs_of, variant_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
 from ovek.model.catalog import Track
-from ovek.model.fit import Condition, Fit, Of
+from ovek.model.fit import Fit, FitCondition, Of
 from ovek.model.pattern import Pattern
 from ovek.model.size import show_size
 from ovek.model.snapshot import Component, Hardware
@@ -109,7 +109,7 @@ def fit(standing: Standing, release: KnownRelease) -> Fit:
 
 def fit_all(several: Iterable[Standing], release: KnownRelease) -> Fit:
     """Hold a release against every member of a device; the worst of each condition counts."""
-    worst: dict[Of, Condition] = {}
+    worst: dict[Of, FitCondition] = {}
     for standing in several:
         for each in _conditions(standing, release):
             known = worst.get(each.of)
@@ -118,11 +118,11 @@ def fit_all(several: Iterable[Standing], release: KnownRelease) -> Fit:
     return Fit(release=release, conditions=tuple(worst.values()))
 
 
-def _weight(condition: Condition) -> int:
+def _weight(condition: FitCondition) -> int:
     return (False, None, True).index(condition.holds)
 
 
-def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _conditions(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     yield _of("status", release.status != "withdrawn", f"it is {release.status or 'no status'}")
     if standing.track is not None and release.track is not None:
         seen = f"it is from the {release.track} track; policy wants {standing.track}"
@@ -134,11 +134,11 @@ def _conditions(standing: Standing, release: KnownRelease) -> Iterator[Condition
     yield from _components(standing, release)
 
 
-def _of(of: Of, holds: bool | None, seen: str) -> Condition:
-    return Condition(of=of, holds=holds, seen=seen)
+def _of(of: Of, holds: bool | None, seen: str) -> FitCondition:
+    return FitCondition(of=of, holds=holds, seen=seen)
 
 
-def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _hardware(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     model, revision = standing.hardware.model, standing.hardware.revision
     if release.hardware is not None and model is None:
         seen = f"it is for {' '.join(release.hardware)}, and the model of this device is unknown"
@@ -153,7 +153,7 @@ def _hardware(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
         yield _of("revision", None if revision is None else any(fits), seen)
 
 
-def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _variant(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     if release.variant is None:
         return
     if standing.variant is None:
@@ -164,7 +164,7 @@ def _variant(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     yield _of("variant", release.variant == standing.variant, seen)
 
 
-def _sizes(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _sizes(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     needs = release.needs_of(standing.hardware.model)
     memory, volume = needs.memory, needs.volume
     if memory:
@@ -189,7 +189,7 @@ def _has(standing: Standing, size: int | None) -> str:
     return f"{who} {'an amount that is unknown' if size is None else show_size(size)}"
 
 
-def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _reached(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     fronts, version = release.reached_from, standing.version
     if fronts is None:
         return
@@ -204,7 +204,7 @@ def _reached(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
     yield _of("from", holds, f"it can only be installed over {wanted}; running is {version}")
 
 
-def _components(standing: Standing, release: KnownRelease) -> Iterator[Condition]:
+def _components(standing: Standing, release: KnownRelease) -> Iterator[FitCondition]:
     """What a release needs of components; one that the device surely has not is no obstacle."""
     scheme, known = standing.component_scheme, standing.components
     for name, need in (release.needs_of(standing.hardware.model).components or {}).items():

@@ -23,7 +23,7 @@ from typing import Literal, NamedTuple
 from msgspec import Struct
 
 from ovek.engine.bootwalk import behind
-from ovek.engine.fallback import Wanted, fallbacks
+from ovek.engine.fallback import WantedFallbacks, fallbacks
 from ovek.engine.layouts import layout_named
 from ovek.engine.layouts.interface import NotKnownError
 from ovek.engine.layouts.writing import image_volume
@@ -78,7 +78,7 @@ class Wishes(Struct, frozen=True, kw_only=True):
     release: KnownRelease | None = None
 
 
-class Told(NamedTuple):
+class HeldFile(NamedTuple):
     """One file of a member: where it is (without member), its role, and what holds it."""
 
     place: Place
@@ -131,7 +131,7 @@ class Holds:
             self._hold_kept(one, used)
         self._hold_sets()
 
-    def of_member(self, one: JudgedMember) -> list[Told]:
+    def of_member(self, one: JudgedMember) -> list[HeldFile]:
         """Every file of a member with its role and the reasons that hold it."""
         naming = self.judged.judge.naming
         told = []
@@ -140,7 +140,7 @@ class Holds:
             for file in volume.files or ():
                 place = Place(name, file.path)
                 role = roles.of(place)
-                told.append(Told(place, file, role, on.reasons(file, role)))
+                told.append(HeldFile(place, file, role, on.reasons(file, role)))
         return told
 
     def of(self, one: JudgedMember, place: Place) -> Reasons:
@@ -283,7 +283,9 @@ class Holds:
         ours = sorted(place for place in used if place.member == member.id)
         kept = [p for p in ours if p.is_bank or find_file(p.on(None), member) is not None]
         policy = self.wishes.policy
-        wanted = Wanted(keep=policy.keep, release=release, removable=policy.boot_from_removable)
+        wanted = WantedFallbacks(
+            keep=policy.keep, release=release, removable=policy.boot_from_removable
+        )
         for place in fallbacks(self.judged, one, kept, wanted):
             self._hold(place.on(member.id), _because("kept fallback", "kept-fallback"))
 

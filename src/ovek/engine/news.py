@@ -11,10 +11,10 @@
 
 from collections.abc import Mapping
 
-from ovek.model.report import News, Remembered, ReportDevice, Standing
+from ovek.model.report import ImageState, News, Remembered, ReportDevice
 
 
-def standing_of(one: ReportDevice) -> Standing:
+def standing_of(one: ReportDevice) -> ImageState:
     """What a report remembers of a device."""
     running = " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots))
     found = (
@@ -22,10 +22,10 @@ def standing_of(one: ReportDevice) -> Standing:
         for each in one.findings
         if each.waived is None
     )  # fmt: skip
-    return Standing(one.answer, running or "unknown", tuple(dict.fromkeys(found)))
+    return ImageState(one.answer, running or "unknown", tuple(dict.fromkeys(found)))
 
 
-def news(before: Remembered, now: Mapping[str, Standing]) -> News:
+def news(before: Remembered, now: Mapping[str, ImageState]) -> News:
     """Hold the devices of an earlier report against those of now, in their order."""
     then = before.devices
     both = [(name, then[name], is_) for name, is_ in now.items() if name in then]

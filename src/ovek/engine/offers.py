@@ -10,7 +10,7 @@ from ovek.engine.fit import fit_all, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.choice import Pick
-from ovek.model.shelf import Offer, Offered, ShelfVerdict, Use
+from ovek.model.shelf import FileUse, Offer, Offered, ShelfVerdict
 from ovek.model.verdict import KnownRelease
 
 
@@ -41,7 +41,7 @@ def _offered(
         if release is None and one.verdict == "proven":  # it is, by the archive that it lies in
             release = archives.get(one.path.rpartition("!")[0])
         archives[one.path] = release
-        use: Use
+        use: FileUse
         if release is None:
             use, why = "no", "it is not in the catalog, so its hardware is unknown"
         elif any(one.same_bytes(release) for one in chosen.all_chosen):

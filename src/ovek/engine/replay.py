@@ -39,7 +39,7 @@ from ovek.model.snapshot import Boot, Device
 from ovek.model.walk import RELOADS_WORST_FIRST, DeviceWalk, MemberWalk, Started
 
 
-class Stage(Struct, frozen=True, kw_only=True):
+class ReplayStage(Struct, frozen=True, kw_only=True):
     """One change that was applied: the device and its walk after it.
 
     `harm` is what a power failure right after it would leave worse than it was before all

@@ -11,12 +11,12 @@ from msgspec.structs import replace
 from ovek.engine.changes import taken
 from ovek.engine.layouts.writing import Spot
 from ovek.engine.verdicts import JudgedDevice
+from ovek.model.plain_word import typed
 from ovek.model.plan import Need, Room
 from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
 from ovek.model.size import show_size
 from ovek.model.snapshot import Volume
-from ovek.model.typed import typed
 from ovek.model.verdict import KnownRelease
 
 _NO_SIZES: Mapping[str, int] = {}

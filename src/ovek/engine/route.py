@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.fit import Standing, fit
-from ovek.model.fit import Fit, Hop, Route
+from ovek.model.fit import Fit, Install, Route
 from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare, running
@@ -35,7 +35,7 @@ class Needed(Struct, frozen=True):
 
 
 # What a search found: the chain, whether it is sure, and the versions that were reached.
-_Found = tuple[tuple[Hop, ...] | None, bool, list[str]]
+_Found = tuple[tuple[Install, ...] | None, bool, list[str]]
 _MANY = 10_000  # routes that are remembered
 
 
@@ -87,7 +87,7 @@ def route(
     if compare(standing.version, target, scheme) == 1:
         direct = [one for one in targets if _steps_to(fit(standing, one), sure=True)]
         if direct:
-            back = Hop(release=direct[0], loads="image")
+            back = Install(release=direct[0], loads="image")
             return Route(start=standing.version, target=target, hops=(back,))
         missing = f"{target} is older than {standing.version}: {_obstacle(standing, targets)}"
         return Route(start=standing.version, target=target, hops=None, missing=missing)
@@ -197,13 +197,13 @@ def _shortest(
     components: Sequence[KnownRelease],
     *,
     sure: bool,
-) -> tuple[tuple[Hop, ...] | None, list[str]]:
+) -> tuple[tuple[Install, ...] | None, list[str]]:
     """The shortest chain, and the versions that were reached by then.
 
     Where not `sure`, what is not known is taken to hold.
     """
     reached = [standing.version or ""]
-    waiting: deque[tuple[Standing, tuple[Hop, ...]]] = deque([(standing, ())])
+    waiting: deque[tuple[Standing, tuple[Install, ...]]] = deque([(standing, ())])
     seen = {_state(standing)}
     while waiting and len(seen) < _MOST:
         now, hops = waiting.popleft()
@@ -237,16 +237,16 @@ def _state(standing: Standing) -> tuple[object, ...]:
 
 def _next(
     now: Standing, images: Iterable[KnownRelease], components: Iterable[KnownRelease], *, sure: bool
-) -> Iterator[Hop]:
+) -> Iterator[Install]:
     """What may be installed as a member stands, images before components."""
     scheme = now.scheme
     for one in images:
         later = compare(one.version or "", now.version or "", scheme) == 1
         if later and _steps_to(fit(now, one), sure=sure):
-            yield Hop(release=one, loads="image")
+            yield Install(release=one, loads="image")
     for one in components:
         if _steps_to(fit(now, one), sure=sure) and _raises(now, one):
-            yield Hop(release=one, loads="component")
+            yield Install(release=one, loads="component")
 
 
 def _steps_to(found: Fit, *, sure: bool) -> bool:
@@ -264,7 +264,7 @@ def _raises(now: Standing, one: KnownRelease) -> bool:
     )
 
 
-def after(now: Standing, hop: Hop) -> Standing:
+def after(now: Standing, hop: Install) -> Standing:
     """Where a member stands once a hop is done."""
     carries, scheme = hop.release.carries, now.component_scheme
 
@@ -283,7 +283,7 @@ def after(now: Standing, hop: Hop) -> Standing:
     return replace(now, version=version, components=components)
 
 
-def _unknown(standing: Standing, hops: Iterable[Hop]) -> str:
+def _unknown(standing: Standing, hops: Iterable[Install]) -> str:
     """The first condition on a chain that is not known."""
     now = standing
     for hop in hops:

@@ -19,7 +19,7 @@ from ovek.model.place import Place
 from ovek.model.walk import BROKEN
 
 
-class Found(Struct, frozen=True, gc=False):
+class RuleFindings(Struct, frozen=True, gc=False):
     """One thing that a rule said, and how severe it is here."""
 
     rule: Rule
@@ -44,24 +44,28 @@ def _covering_first() -> list[Rule]:
 _ORDER = _covering_first()
 
 
-def run_rules(subject: Subject) -> Iterator[Found]:
+def run_rules(subject: Subject) -> Iterator[RuleFindings]:
     """All that any rule says of a device; a rule that policy turned off is not asked."""
     changed = subject.policy.severity
     for rule in _ORDER:
         asked = changed.get(rule.slug) if changed else None
         if asked != "off":
             for said in rule.check(subject):
-                yield Found(rule, said, asked or said.severity or rule.severity)
+                yield RuleFindings(rule, said, asked or said.severity or rule.severity)
 
 
-def uncovered(found: Sequence[Found], subject: Subject) -> list[Found]:
+def uncovered(found: Sequence[RuleFindings], subject: Subject) -> list[RuleFindings]:
     """What no other finding covers."""
     ways = {each.rule.gives_way for each in found}
     named = {
         "named": _named(subject) if "named" in ways else set[Place](),
         "stranded": _stranded_by(subject) if "stranded" in ways else set[Place](),
     }
-    covered, kept, alone = set[tuple[str | None, str]](), list[Found](), len(subject.members) == 1
+    covered, kept, alone = (
+        set[tuple[str | None, str]](),
+        list[RuleFindings](),
+        len(subject.members) == 1,
+    )
     for finding in found:  # covering rules come first
         slug, member = finding.rule.slug, None if alone else finding.said.member
         if (member, slug) in covered or (None, slug) in covered:
@@ -104,6 +108,6 @@ def _at(said: Said, subject: Subject) -> set[Place]:
     return {each.on(each.member or member.id) for each in (place, *wholes)}
 
 
-def findings_of(subject: Subject) -> list[Found]:
+def findings_of(subject: Subject) -> list[RuleFindings]:
     """What the rules find on a device, each trouble once."""
     return uncovered(list(run_rules(subject)), subject)

@@ -10,12 +10,12 @@ from ovek.engine.changes import NO_RATES, Rates, middle, undoing
 from ovek.engine.components import loaded
 from ovek.engine.plan import Asked, Plan, plan
 from ovek.engine.plan.kinds import Kind
+from ovek.engine.plan.plan_text import PlanText
 from ovek.engine.plan.settings import kept_entries
-from ovek.engine.plan.told import Told
-from ovek.engine.plan.trial import Situation, Trial
-from ovek.engine.replay import Stage as Replayed
+from ovek.engine.plan.situation import Situation, Trial
+from ovek.engine.replay import ReplayStage as Replayed
 from ovek.engine.rules import Subject
-from ovek.engine.run_rules import Found, findings_of
+from ovek.engine.run_rules import RuleFindings, findings_of
 from ovek.engine.verdicts import JudgedDevice, rejudge
 from ovek.engine.waivers import waive
 from ovek.engine.wanted import Wants
@@ -41,7 +41,7 @@ from ovek.model.runbook import (
     AimKind,
     Cut,
     Followed,
-    Open,
+    OpenProblem,
     Runbook,
     RunbookStep,
     Stage,
@@ -112,9 +112,9 @@ def _brought(change: Change) -> int:
     return change.content.size or 0 if isinstance(change, Copy | WriteBank) else 0
 
 
-def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[Open]:
+def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[OpenProblem]:
     """What is left once all is done: findings of some weight, then parts that no step reaches."""
-    told = Told(subject, made, wants)
+    told = PlanText(subject, made, wants)
     several, spoken = len(subject.members) > 1, set[str]()
     for found in findings_of(subject):
         if found.severity == "note" or _is_waived(found, subject, asked):
@@ -127,12 +127,16 @@ def _left(subject: Subject, made: Plan, wants: Wants, asked: Asked) -> Iterator[
             owner = said.member if several else None
             place = None if said.place is None else str(said.place.on(said.place.member or owner))
             spoken.add(words)
-            yield Open(rule=found.rule.slug, member=owner, place=place, seen=said.seen, words=words)
+            yield OpenProblem(
+                rule=found.rule.slug, member=owner, place=place, seen=said.seen, words=words
+            )
     for barred in made.barred:
         if not any(barred.why.lower() in words.lower() for words in spoken):
             member = barred.member if several else None
             words = barred.words or (_FIND_OUT if barred.unknown else _BY_HAND)
-            yield Open(rule=barred.part, member=member, place=None, seen=barred.why, words=words)
+            yield OpenProblem(
+                rule=barred.part, member=member, place=None, seen=barred.why, words=words
+            )
 
 
 _FIND_OUT = "Find out that fact, read the device again (ovek survey), and run this command again"
@@ -145,7 +149,7 @@ _OF_AIM = {
 }
 
 
-def _is_waived(found: Found, subject: Subject, asked: Asked) -> bool:
+def _is_waived(found: RuleFindings, subject: Subject, asked: Asked) -> bool:
     """Whether somebody has accepted a finding."""
     if not asked.waivers:
         return False

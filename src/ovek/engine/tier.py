@@ -10,7 +10,7 @@ where it is what starts next and what the order names, since it is both nearly a
 
 from collections.abc import Iterable
 
-from ovek.engine.hold import HoldKind, Reasons, Told
+from ovek.engine.hold import HeldFile, HoldKind, Reasons
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.digest import Digests
 from ovek.model.place import Place
@@ -52,7 +52,7 @@ class Tiers:
     def __init__(
         self,
         one: JudgedMember,
-        told: Iterable[Told],
+        told: Iterable[HeldFile],
         shelf: frozenset[str],
         unlocked: frozenset[Unlock],
     ) -> None:
@@ -72,7 +72,7 @@ class Tiers:
                 for _, digest in file.digests:
                     self.staying.setdefault(digest, []).append((place, file))
 
-    def of(self, told: Told) -> tuple[Tier | None, str]:
+    def of(self, told: HeldFile) -> tuple[Tier | None, str]:
         """The tier of a file and why; None where it is held and cannot be unlocked."""
         place, file, role, reasons = told
         if reasons:

@@ -37,7 +37,7 @@ class Times:
         self.values = tuple((each - EPOCH) // STEP for each in (now, read, clock))
         self._bounds: dict[tuple[int, int, int], tuple[int | None, int | None]] = {}
         self.now, self.read, self.clock = (
-            Span(self, of, 0) for of in ((1, 0, 0), (0, 1, 0), (0, 0, 1))
+            TimeSpan(self, of, 0) for of in ((1, 0, 0), (0, 1, 0), (0, 0, 1))
         )
 
     @property
@@ -59,25 +59,25 @@ class Times:
         self._bounds[of] = low, high
 
 
-class Span:
+class TimeSpan:
     """A time, or the span between two: a sum of the three times, and what does not move."""
 
     def __init__(self, times: Times, of: tuple[int, int, int], fixed: int) -> None:
         self._times, self._of, self._fixed = times, of, fixed
 
-    def __sub__(self, other: "Span | datetime | timedelta") -> "Span":
-        if isinstance(other, Span):
+    def __sub__(self, other: "TimeSpan | datetime | timedelta") -> "TimeSpan":
+        if isinstance(other, TimeSpan):
             n, r, c = (one - two for one, two in zip(self._of, other._of, strict=True))
-            return Span(self._times, (n, r, c), self._fixed - other._fixed)
-        return Span(self._times, self._of, self._fixed - _number(other))
+            return TimeSpan(self._times, (n, r, c), self._fixed - other._fixed)
+        return TimeSpan(self._times, self._of, self._fixed - _number(other))
 
-    def __abs__(self) -> "Span":
+    def __abs__(self) -> "TimeSpan":
         if self >= timedelta(0):
             return self
         n, r, c = self._of
-        return Span(self._times, (-n, -r, -c), -self._fixed)
+        return TimeSpan(self._times, (-n, -r, -c), -self._fixed)
 
-    def __ge__(self, other: "Span | datetime | timedelta") -> bool:
+    def __ge__(self, other: "TimeSpan | datetime | timedelta") -> bool:
         rest = self - other
         value = rest._value
         if value >= 0:
@@ -86,13 +86,13 @@ class Span:
         rest._stays(None, -1)
         return False
 
-    def __lt__(self, other: "Span | datetime | timedelta") -> bool:
+    def __lt__(self, other: "TimeSpan | datetime | timedelta") -> bool:
         return not self >= other
 
-    def __gt__(self, other: "Span | datetime | timedelta") -> bool:
+    def __gt__(self, other: "TimeSpan | datetime | timedelta") -> bool:
         return not self <= other
 
-    def __le__(self, other: "Span | datetime | timedelta") -> bool:
+    def __le__(self, other: "TimeSpan | datetime | timedelta") -> bool:
         rest = self - other
         if rest._value > 0:
             rest._stays(1, None)

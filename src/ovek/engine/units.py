@@ -6,8 +6,8 @@ clusters. What a folder holds that a part is loaded from is held, every file of 
 
 from collections.abc import Sequence
 
-from ovek.engine.choose import Unit
-from ovek.engine.hold import Told
+from ovek.engine.choose import DropUnit
+from ovek.engine.hold import HeldFile
 from ovek.engine.tier import Tiers
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.place import Place
@@ -18,15 +18,15 @@ _LATE = float("inf")
 
 
 def units_of(
-    one: JudgedMember, volume: Volume, told: Sequence[Told], tiers: Tiers, cluster: int
-) -> list[Unit]:
+    one: JudgedMember, volume: Volume, told: Sequence[HeldFile], tiers: Tiers, cluster: int
+) -> list[DropUnit]:
     """The units of a volume that may go, locked ones among them; `told` are its member's files."""
     in_sets: dict[Place, list[Place]] = {}
     for place, image in one.sets.items():
         for package in image.parts:
             in_sets.setdefault(package, []).append(place)
     by_place = {each.place: each for each in told} if in_sets else {}
-    units: list[Unit] = []
+    units: list[DropUnit] = []
     for each in told:
         place = each.place
         if place.volume != volume.name:
@@ -45,7 +45,9 @@ def units_of(
     return units
 
 
-def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) -> Unit | None:
+def _set_unit(
+    one: JudgedMember, files: list[HeldFile], tiers: Tiers, cluster: int
+) -> DropUnit | None:
     """A set with its own packages; None where any file in it is held beyond unlocking."""
     whole = one.sets[files[0].place]
     found = [tiers.of(each) for each in files]
@@ -60,14 +62,14 @@ def _set_unit(one: JudgedMember, files: list[Told], tiers: Tiers, cluster: int) 
     return _unit(files, tier, why, cluster)
 
 
-def _unit(files: Sequence[Told], tier: Tier, why: str, cluster: int) -> Unit:
+def _unit(files: Sequence[HeldFile], tier: Tier, why: str, cluster: int) -> DropUnit:
     frees, age = 0, None
     for each in files:
         frees += -(-each.file.least // cluster) * cluster
         if each.file.modified is not None:
             time = each.file.modified.timestamp()
             age = time if age is None or time > age else age
-    return Unit(
+    return DropUnit(
         places=tuple([each.place for each in files]),
         tier=tier,
         why=why,

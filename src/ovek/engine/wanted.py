@@ -24,7 +24,7 @@ from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import RouteMemo, alike, route
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
-from ovek.model.fit import REACHING, Fit, Hop, Route
+from ovek.model.fit import REACHING, Fit, Install, Route
 from ovek.model.pattern import Pattern
 from ovek.model.policy import RECOMMENDED, SELECTORS, WANTED, BankRule, Policy, Want
 from ovek.model.verdict import KnownRelease
@@ -380,7 +380,7 @@ def told_way(way: Route, release: KnownRelease) -> str:
     return f"{release.file} cannot be installed over {way.start} directly: {steps}; first {first}"
 
 
-def told_hops(hops: Sequence[Hop]) -> str:
+def told_hops(hops: Sequence[Install]) -> str:
     """Hops in words, each with its file; of a long way the first ones and the last."""
     if len(hops) > 6:
         shown = [*map(_told_hop, hops[:4]), f"{len(hops) - 5} more", _told_hop(hops[-1])]
@@ -389,7 +389,7 @@ def told_hops(hops: Sequence[Hop]) -> str:
     return " → ".join(shown)
 
 
-def _told_hop(hop: Hop) -> str:
+def _told_hop(hop: Install) -> str:
     brings = ", ".join(f"{part} {version}" for part, version in hop.release.carries.items())
     what = brings if hop.loads == "component" else hop.release.version
     return f"{what} ({hop.release.file})"

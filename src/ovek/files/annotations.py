@@ -12,9 +12,9 @@ import tomlkit
 from msgspec.structs import replace
 from tomlkit.exceptions import TOMLKitError
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes, read_toml_parts, text_of
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes, read_toml_parts, text_of
-from ovek.files.whole import write_whole
 from ovek.model.annotation import ANNOTATED, FORMAT, Annotation, Annotations
 from ovek.model.catalog import Published
 

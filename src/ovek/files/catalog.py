@@ -11,12 +11,12 @@ import msgspec.structs
 
 from ovek.files.annotations import NAME as ANNOTATIONS
 from ovek.files.annotations import annotated, read_annotations
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read, explain, read_bytes, text_of, too_many_digits
 from ovek.files.errors import InputError
 from ovek.files.importers import IMPORTERS, importer_of, may_stand
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.names import shown_name
-from ovek.files.typed import cannot_read, explain, read_bytes, text_of, too_many_digits
-from ovek.files.whole import write_whole
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy, Trust
 
 OPENED = "opened.json"  # in catalog/: what archives contain, as far as the shelf has opened them

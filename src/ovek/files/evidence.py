@@ -9,10 +9,10 @@ from typing import Any
 
 import msgspec
 
+from ovek.files.atomic import write_whole
 from ovek.files.errors import InputError
 from ovek.files.names import file_name
-from ovek.files.regular import opened
-from ovek.files.whole import write_whole
+from ovek.files.safe_open import opened
 
 FORMAT = "ovek.evidence/1"
 _ROWS = 10_000  # that are turned into text at once

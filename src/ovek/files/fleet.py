@@ -11,11 +11,11 @@ from typing import Any
 import msgspec
 
 from ovek import __version__
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes, read_toml, text_of
 from ovek.files.errors import InputError
-from ovek.files.regular import bytes_of
+from ovek.files.safe_open import bytes_of
 from ovek.files.toml_lines import line_of
-from ovek.files.typed import read_bytes, read_toml, text_of
-from ovek.files.whole import write_whole
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
 _LISTS = {"access", "capture", "serials"}

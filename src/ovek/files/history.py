@@ -27,7 +27,7 @@ from sqlalchemy.engine import Connection, Engine
 from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 
 from ovek.files.errors import DamagedError, InputError
-from ovek.files.regular import check_regular, opened
+from ovek.files.safe_open import check_regular, opened
 from ovek.model.history import FACT_KINDS, FACT_VALUES, Fact, Span, StoreState
 from ovek.model.stretches import Beside, Stretch, merged
 
@@ -107,7 +107,7 @@ _CONTENT = sa.Table(
 )  # fmt: skip
 
 
-class Reading(NamedTuple):
+class StoredReading(NamedTuple):
     """One device at one time, and what was so then."""
 
     device: str
@@ -115,7 +115,7 @@ class Reading(NamedTuple):
     facts: frozenset[Fact]
 
 
-class Store:
+class HistoryStore:
     """One store; `url` is SQLAlchemy's. Raises InputError, with what to do, in every method.
 
     `own` is whether it is the site's own file, at `where`: damaged, it can be built again.
@@ -196,7 +196,7 @@ class Store:
                 held.add(file)
         return held
 
-    def add(self, file: Path, readings: Iterable[Reading], now: datetime) -> int:
+    def add(self, file: Path, readings: Iterable[StoredReading], now: datetime) -> int:
         """Add the readings of one snapshot; how many were not there yet. All of them, or none."""
         stat, sha256 = file.stat(), _sha256(file)
         with self._telling(), self._writing() as connection:
@@ -216,7 +216,7 @@ class Store:
             snapshot = new.inserted_primary_key[0]
             return sum(self._add_reading(connection, snapshot, one) for one in _theirs(readings))
 
-    def _add_reading(self, connection: Connection, snapshot: int, reading: Reading) -> bool:
+    def _add_reading(self, connection: Connection, snapshot: int, reading: StoredReading) -> bool:
         """Add one reading; whether it was not there yet."""
         at = _seconds(reading.taken_at)
         row = connection.execute(
@@ -344,7 +344,7 @@ class Store:
             return counts[0], counts[1]
 
     @contextmanager
-    def claims(self) -> Iterator["Claims | None"]:
+    def claims(self) -> Iterator["StoredClaims | None"]:
         """Locks on devices, which end with the connection; None where the store is a file."""
         if self._engine.dialect.name == "sqlite":
             yield None
@@ -353,7 +353,7 @@ class Store:
             connection = self._engine.connect()
             connection.detach()  # the locks end with it: it goes back to no pool
         try:
-            yield Claims(connection)
+            yield StoredClaims(connection)
         finally:
             # A server that notices the end a little later holds up nobody until then.
             with suppress(SQLAlchemyError):
@@ -506,7 +506,7 @@ class Store:
         return {name: sha256 for name, sha256 in last.items() if sha256 is not None}
 
 
-class Claims:
+class StoredClaims:
     """Advisory locks of PostgreSQL, one for each device that is read at the time.
 
     They are held by the connection: whoever is lost holds none. Where the database goes away
@@ -532,19 +532,19 @@ class Claims:
             return None
 
 
-def open_store(folder: Path, url: str | None, *, make: bool = True) -> Store | None:
+def open_store(folder: Path, url: str | None, *, make: bool = True) -> HistoryStore | None:
     """The store of a site: `history.db` in its folder, or the one that its fleet file names.
 
     With `make` False, None where there is no store yet. Raises InputError, and DamagedError of a
     file that is no database, or no history.
     """
     if url is not None:
-        return Store(*_with_secret(folder, url))
+        return HistoryStore(*_with_secret(folder, url))
     file = folder / FILE
     if not make and not file.exists():
         return None
     check_regular(file)
-    return Store(f"sqlite:///{file}", str(file), own=True)
+    return HistoryStore(f"sqlite:///{file}", str(file), own=True)
 
 
 def _with_secret(folder: Path, url: str) -> tuple[str, str]:
@@ -613,7 +613,7 @@ def _fact(kind: int, member: str, key: str, value: str) -> Fact:
     return fact
 
 
-def _theirs(readings: Iterable[Reading]) -> Iterator[Reading]:
+def _theirs(readings: Iterable[StoredReading]) -> Iterator[StoredReading]:
     """Go through readings; what fails in making them is no damage of the store."""
     try:
         yield from readings

@@ -19,9 +19,9 @@ from typing import Any
 
 from msgspec import Struct
 
+from ovek.files.decode import read_bytes, text_of
 from ovek.files.errors import InputError
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes, text_of
 
 MEANINGS: dict[str, frozenset[str]] = {
     "name": frozenset({"name", "device", "devicename", "hostname", "node", "system", "label"}),
@@ -122,10 +122,10 @@ def _csv(file: Path, text: str) -> Hosts:
     )
 
 
-Found = tuple[int | None, str, dict[str, str]]
+FoundHosts = tuple[int | None, str, dict[str, str]]
 
 
-def _ini(file: Path, text: str, group: str) -> Iterator[Found]:
+def _ini(file: Path, text: str, group: str) -> Iterator[FoundHosts]:
     here: str | None = None
     hosts = True
     for number, line in enumerate(text.splitlines(), 1):
@@ -154,7 +154,7 @@ def _ini(file: Path, text: str, group: str) -> Iterator[Found]:
         yield number, name, told
 
 
-def _yaml(file: Path, text: str, group: str) -> Iterator[Found]:
+def _yaml(file: Path, text: str, group: str) -> Iterator[FoundHosts]:
     try:
         import yaml
     except ImportError:
@@ -186,7 +186,7 @@ def _yaml(file: Path, text: str, group: str) -> Iterator[Found]:
 
 def _group(
     file: Path, inside: Mapping[Any, Any], group: str, here: str | None, deep: int
-) -> Iterator[Found]:
+) -> Iterator[FoundHosts]:
     """Go through the hosts of a group and of those in it."""
     if deep > _DEEPEST:
         raise InputError(file, f"has groups deeper than {_DEEPEST}", "Flatten it", key=here)
@@ -206,7 +206,7 @@ def _group(
             yield from _hosts(file, value, group, name)
 
 
-def _hosts(file: Path, hosts: Any, group: str, here: str | None) -> Iterator[Found]:
+def _hosts(file: Path, hosts: Any, group: str, here: str | None) -> Iterator[FoundHosts]:
     front = {group: here} if here not in (None, "all") else {}
     listed = dict.fromkeys(hosts) if isinstance(hosts, list) and all(
         isinstance(one, str | int) for one in hosts

@@ -13,10 +13,10 @@ from pathlib import Path
 
 import msgspec
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
-from ovek.files.regular import opened, opened_to_add
-from ovek.files.typed import cannot_read
-from ovek.files.whole import write_whole
+from ovek.files.safe_open import opened, opened_to_add
 from ovek.model.snapshot import Device
 
 SUFFIX = ".unfinished"

@@ -8,9 +8,9 @@ from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
+from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
-from ovek.files.regular import opened_to_add
-from ovek.files.typed import cannot_read
+from ovek.files.safe_open import opened_to_add
 
 try:
     import fcntl

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import msgspec
 
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes
 from ovek.model.packing import packed, unpacked
 from ovek.model.report import FORMAT, Remembered
 

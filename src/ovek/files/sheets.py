@@ -14,7 +14,7 @@ from importlib import metadata, resources
 from pathlib import Path
 
 from ovek.files.errors import InputError
-from ovek.files.regular import bytes_of
+from ovek.files.safe_open import bytes_of
 
 ENTRY_POINTS = "ovek.sheets"
 SESSIONS = ".sessions"  # what the folder with a sheet's kept sessions ends in

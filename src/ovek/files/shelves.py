@@ -9,9 +9,9 @@ from urllib.parse import quote
 
 import msgspec
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes
-from ovek.files.whole import write_whole
 from ovek.model.fleet import Shelf
 from ovek.model.shelf import ShelfRecord
 

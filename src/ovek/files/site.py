@@ -9,11 +9,11 @@ from pathlib import Path
 
 from ovek.files.annotations import read_annotations
 from ovek.files.catalog import read_catalogs
+from ovek.files.decode import read_bytes, read_toml, read_toml_parts
 from ovek.files.errors import InputError
 from ovek.files.fleet import read_fleet
 from ovek.files.sheets import find_sheet, is_shipped, sheet_names
 from ovek.files.state import State, state_in, state_of, state_over, state_until
-from ovek.files.typed import read_bytes, read_toml, read_toml_parts
 from ovek.model.annotation import Annotation
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import msgspec
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read, explain, text_of
 from ovek.files.errors import InputError
-from ovek.files.regular import opened
-from ovek.files.typed import cannot_read, explain, text_of
-from ovek.files.whole import write_whole
+from ovek.files.safe_open import opened
 from ovek.model.snapshot import FORMAT, Device
 
 _LONGEST_LINE = 64 * 2**20
@@ -18,7 +18,7 @@ _MARK = b"\xef\xbb\xbf"  # of UTF-8, where an editor put one
 _DO = "Delete that line, or read the devices again: ovek survey"
 
 
-class _Head(msgspec.Struct):
+class _SnapshotHead(msgspec.Struct):
     """What tells one snapshot's age, whatever else the line holds."""
 
     taken_at: datetime
@@ -30,7 +30,7 @@ def read_snapshot(file: Path) -> Iterator[Device]:
     Only one device is held at a time; the names of those seen are kept to refuse a second line
     for the same device.
     """
-    seen = Seen(file)
+    seen = SeenDevices(file)
     for number, line in snapshot_lines(file):
         device = snapshot_device(file, number, line)
         seen.add(device.device, number)
@@ -38,7 +38,7 @@ def read_snapshot(file: Path) -> Iterator[Device]:
     seen.done()
 
 
-class Seen:
+class SeenDevices:
     """The devices of a snapshot so far, each of which has one line."""
 
     def __init__(self, file: Path) -> None:
@@ -79,7 +79,7 @@ def newest_snapshot(folder: Path) -> Path:
 def _taken_at(file: Path) -> float:
     for number, line in snapshot_lines(file):
         try:
-            return msgspec.json.decode(line, type=_Head).taken_at.timestamp()
+            return msgspec.json.decode(line, type=_SnapshotHead).taken_at.timestamp()
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
             return snapshot_device(file, number, line).taken_at.timestamp()
     raise InputError(

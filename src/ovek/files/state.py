@@ -21,11 +21,11 @@ from typing import BinaryIO, NamedTuple
 import msgspec
 from msgspec import Struct
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import cannot_read, read_bytes
 from ovek.files.errors import InputError
-from ovek.files.regular import bytes_of, opened
-from ovek.files.snapshot import Seen, placed_lines, snapshot_device
-from ovek.files.typed import cannot_read, read_bytes
-from ovek.files.whole import write_whole
+from ovek.files.safe_open import bytes_of, opened
+from ovek.files.snapshot import SeenDevices, placed_lines, snapshot_device
 from ovek.model.fleet import FleetDevice
 from ovek.model.snapshot import Device, Time
 
@@ -36,7 +36,7 @@ _FORMAT = "ovek.newest/1"
 _MOST_OPEN = 64
 
 
-class Line(NamedTuple):
+class SnapshotLine(NamedTuple):
     """Where the line of a device stands: in which file, its number from 1, byte and length."""
 
     file: int
@@ -64,7 +64,7 @@ class _File(NamedTuple):
 class _Index(Struct, frozen=True):
     format: str
     files: list[_File]
-    lines: dict[str, Line]
+    lines: dict[str, SnapshotLine]
     failed: dict[str, Failed]
 
 
@@ -88,7 +88,7 @@ class _Survey(Struct):
     devices: list[_TriedDevice]
 
 
-class _Hardware(Struct, frozen=True):
+class _ExpectedHardware(Struct, frozen=True):
     model: str | None = None
 
 
@@ -98,15 +98,15 @@ class _Running(Struct, frozen=True):
 
 class _Member(Struct):
     running_version: str | None = None
-    hardware: _Hardware | None = None
+    hardware: _ExpectedHardware | None = None
 
 
-class _Told(Struct):
+class _DeviceFact(Struct):
     device: str
     sheet: str | None = None
     site: str | None = None
     role: str | None = None
-    hardware: _Hardware = _Hardware()
+    hardware: _ExpectedHardware = _ExpectedHardware()
     running: _Running = _Running()
     members: list[_Member] | None = None
 
@@ -143,7 +143,7 @@ class State:
         self,
         root: Path,
         files: list[Path],
-        lines: dict[str, Line],
+        lines: dict[str, SnapshotLine],
         failed: dict[str, Failed] | None = None,
     ) -> None:
         self.root, self.files, self.lines, self.failed = root, files, lines, failed or {}
@@ -185,7 +185,7 @@ class State:
             return None
         return next(self.devices([(name, line)]))
 
-    def devices(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[Device]:
+    def devices(self, wanted: Iterable[tuple[str, SnapshotLine]]) -> Iterator[Device]:
         """Go through the devices of some lines, one held at a time. Raises InputError.
 
         Where a line is not what the index says, the index goes, so that it is made anew.
@@ -193,7 +193,7 @@ class State:
         for name, line, text in self.texts(wanted):
             yield self.device(name, line, text)
 
-    def device(self, name: str, line: Line, text: bytes) -> Device:
+    def device(self, name: str, line: SnapshotLine, text: bytes) -> Device:
         """The device of one line, of which this is the text. Raises InputError."""
         file = self.files[line.file]
         try:
@@ -206,7 +206,9 @@ class State:
             raise
         return device
 
-    def texts(self, wanted: Iterable[tuple[str, Line]]) -> Iterator[tuple[str, Line, bytes]]:
+    def texts(
+        self, wanted: Iterable[tuple[str, SnapshotLine]]
+    ) -> Iterator[tuple[str, SnapshotLine, bytes]]:
         """Go through some lines as they stand in their files. Raises InputError."""
         with ExitStack() as stack:
             streams: dict[int, BinaryIO] = {}
@@ -228,7 +230,7 @@ class State:
 
     def facts(self) -> Iterator[tuple[str, Facts]]:
         """Go through what tells each device from others. Raises InputError."""
-        decode = msgspec.json.Decoder(_Told).decode
+        decode = msgspec.json.Decoder(_DeviceFact).decode
         for name, _, text in self.texts(self.lines.items()):
             try:
                 told = decode(text)
@@ -271,7 +273,7 @@ def _forget(file: Path) -> None:
 
 def state_in(file: Path) -> State:
     """The devices of one snapshot, in its order. Raises InputError."""
-    seen = Seen(file)
+    seen = SeenDevices(file)
     lines = dict(_lines(file, 0, seen))
     seen.done()
     return State(file, [file], lines)
@@ -305,7 +307,7 @@ def state_of(folder: Path) -> State:
 def state_over(files: list[Path]) -> State:
     """The newest line of each device over some snapshots, wherever they lie. Raises InputError."""
     named = [_File(str(file), 0, 0) for file in files]
-    lines: dict[str, Line] = {}
+    lines: dict[str, SnapshotLine] = {}
     for at, file in enumerate(files):
         _take_lines(file, at, lines, named)
     return State(Path(os.path.commonpath([str(file.parent) for file in files])), files, lines)
@@ -317,7 +319,7 @@ def state_until(folder: Path, until: datetime) -> State:
     It is found anew each time; no index is kept of it.
     """
     files = sorted(_there(folder).values())
-    lines: dict[str, Line] = {}
+    lines: dict[str, SnapshotLine] = {}
     failed: dict[str, Failed] = {}
     for at, file in enumerate(files):
         if file.name.endswith(TRIED):
@@ -381,7 +383,7 @@ def _kept(folder: Path, there: dict[str, _File]) -> _Index:
 
 
 def _keep(
-    folder: Path, files: list[_File], lines: dict[str, Line], failed: dict[str, Failed]
+    folder: Path, files: list[_File], lines: dict[str, SnapshotLine], failed: dict[str, Failed]
 ) -> None:
     """Keep the index for the next time; where the folder cannot be written, it is made again."""
     index = _Index(format=_FORMAT, files=files, lines=lines, failed=failed)
@@ -392,12 +394,12 @@ def _keep(
 def _take_lines(
     file: Path,
     at: int,
-    lines: dict[str, Line],
+    lines: dict[str, SnapshotLine],
     files: list[_File],
     until: datetime | None = None,
 ) -> None:
     """Take in the lines of one snapshot, those read by a time."""
-    seen = Seen(file)
+    seen = SeenDevices(file)
     for name, line in _lines(file, at, seen):
         if until is not None and line.taken_at > until:
             continue
@@ -407,12 +409,12 @@ def _take_lines(
     seen.done()
 
 
-def _age(line: Line, files: list[_File]) -> tuple[datetime, str]:
+def _age(line: SnapshotLine, files: list[_File]) -> tuple[datetime, str]:
     """What the newest line has most of; surveys of one second are numbered in their names."""
     return line.taken_at, files[line.file].name.removesuffix(".jsonl")
 
 
-def _lines(file: Path, at: int, seen: Seen) -> Iterator[tuple[str, Line]]:
+def _lines(file: Path, at: int, seen: SeenDevices) -> Iterator[tuple[str, SnapshotLine]]:
     decode = msgspec.json.Decoder(_Head).decode
     for number, text, place in placed_lines(file):
         try:
@@ -423,7 +425,7 @@ def _lines(file: Path, at: int, seen: Seen) -> Iterator[tuple[str, Line]]:
         if head.taken_at.tzinfo is None:
             snapshot_device(file, number, text)  # says what is wrong
         seen.add(head.device, number)
-        yield head.device, Line(at, number, place, len(text), head.taken_at)
+        yield head.device, SnapshotLine(at, number, place, len(text), head.taken_at)
 
 
 def _take_tried(
@@ -463,7 +465,7 @@ def digest_rates(folder: Path) -> dict[str, int]:
 
 def is_older(file: Path, limit: datetime) -> bool:
     """Whether every line of a snapshot was read before a time. Raises InputError."""
-    return all(line.taken_at < limit for _, line in _lines(file, 0, Seen(file)))
+    return all(line.taken_at < limit for _, line in _lines(file, 0, SeenDevices(file)))
 
 
 def tried_file(snapshot: Path) -> Path:

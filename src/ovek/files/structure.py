@@ -18,8 +18,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from ovek.files.regular import opened
-from ovek.files.unpacked import Bounds, DamagedError, TooMuchError, unpacked
+from ovek.files.safe_open import opened
+from ovek.files.unpacked import Bounds, DamagedArchiveError, TooMuchError, unpacked
 from ovek.model.structure import Structure
 
 _CHUNK = 2**20
@@ -76,7 +76,7 @@ def _compressed(stream: BinaryIO, size: int) -> None:
                 bounds.take(len(data))
     except EOFError:
         raise _Broken("it ends in the middle of a stream", size) from None
-    except DamagedError as wrong:
+    except DamagedArchiveError as wrong:
         if wrong.memory:
             raise TooMuchError("it needs too much memory") from None
         raise _Broken(f"the data does not unpack ({wrong})", stream.tell()) from None

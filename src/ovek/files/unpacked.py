@@ -53,7 +53,7 @@ class Bounds:
             )
 
 
-class DamagedError(ValueError):
+class DamagedArchiveError(ValueError):
     """Data that does not unpack; or, where it asks for `memory`, is not unpacked."""
 
     def __init__(self, why: str, *, memory: bool = False) -> None:
@@ -188,7 +188,7 @@ class _Raw(io.RawIOBase):
                 if not self._first and not self._any:
                     return b""  # other data behind a whole stream
                 memory = "usage limit" in str(error)
-                raise DamagedError(str(error), memory=memory) from None
+                raise DamagedArchiveError(str(error), memory=memory) from None
             if made:
                 self._any = True
                 self._at += len(made)

@@ -10,16 +10,16 @@ from ovek.files.marks import Mark, MarkError
 from ovek.learn.dialogue import Exchange, escaped
 from ovek.learn.shapes import (
     RULER,
-    Rule,
+    LineRule,
     Slot,
-    Table,
+    TextTable,
     label_of,
     literal_rule,
     sentence,
     tokens_of,
 )
 from ovek.learn.things import WHICH, key_of, resolved
-from ovek.learn.values import Unit, pattern_of, unit_of
+from ovek.learn.values import SizeUnit, pattern_of, unit_of
 from ovek.model.sheet import Fills
 
 _UNKNOWN_TABLE = 4  # lines alike that nobody marked are a table, not something to pass over
@@ -30,7 +30,7 @@ REFUSES = re.compile(
 )
 
 
-class Open(Struct, frozen=True):
+class OpenAnswer(Struct, frozen=True):
     """A line that is not understood: its session and number (from 0), and the text.
 
     `things` are what the other lines of its answer tell of; `parts` is whether it stands between
@@ -44,7 +44,7 @@ class Open(Struct, frozen=True):
     parts: bool = False
 
 
-class Rules(Struct, frozen=True, kw_only=True):
+class AnswerRules(Struct, frozen=True, kw_only=True):
     """What the answers to one question were found to be: the rules of their lines, and the rest.
 
     `slots` is what each mark of an answer is about; `rules` are in the order in which they are
@@ -55,16 +55,16 @@ class Rules(Struct, frozen=True, kw_only=True):
 
     exchanges: tuple[Exchange, ...]
     slots: tuple[Mapping[Mark, Slot], ...]
-    rules: tuple[tuple[Rule, bool], ...]
-    origins: Mapping[Rule, tuple[int, int]]
+    rules: tuple[tuple[LineRule, bool], ...]
+    origins: Mapping[LineRule, tuple[int, int]]
     patterns: Mapping[Slot, str]
     values: Mapping[Slot, Sequence[str]]
     means: Mapping[Slot, dict[str, str]]
-    units: Mapping[Slot, Unit]
+    units: Mapping[Slot, SizeUnit]
     heads: tuple[str, ...]
     passed: Mapping[str, str]
     numbered: Mapping[Slot, tuple[str, str]]
-    open: tuple[Open, ...]
+    open: tuple[OpenAnswer, ...]
     words: frozenset[str]
 
     @property
@@ -72,14 +72,14 @@ class Rules(Struct, frozen=True, kw_only=True):
         """What the answers tell of."""
         return _things(self.values)
 
-    def rule_of(self, line: str) -> Rule | None:
+    def rule_of(self, line: str) -> LineRule | None:
         """The rule that takes a line."""
         return _rule_of(line, self.rules, self.patterns)
 
 
 def rules_of(
     exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
-) -> Rules:
+) -> AnswerRules:
     """The rules of all answers to one question; `asked_for` are its placeholders.
 
     `words` are what else it names. Raises MarkError where a mark cannot be understood.
@@ -98,9 +98,9 @@ class _Answers:
         self.patterns: dict[Slot, str] = {}
         self.values: dict[Slot, list[str]] = {}
         self.means: dict[Slot, dict[str, str]] = {}
-        self.units: dict[Slot, Unit] = {}
+        self.units: dict[Slot, SizeUnit] = {}
         self.passed: dict[str, str] = {}  # a pattern, and a line that it passes over
-        self.open: list[Open] = []
+        self.open: list[OpenAnswer] = []
         self.numbered: dict[Slot, tuple[str, str]] = {}  # the list's pattern, and as lines
         self._slots: dict[int, dict[Mark, Slot]] = {}
         others = list({mark.name: mark for each in self.exchanges for mark in each.marks}.values())
@@ -113,9 +113,9 @@ class _Answers:
                 wrong.session = each.session
                 raise
         self._heads: dict[str, str] = {}  # a heading by its words, and as it stands
-        self._rules: list[tuple[Rule, bool]] = []  # and whether it is a row of a table
-        self._origins: dict[Rule, tuple[int, int]] = {}  # the line that each was made of
-        self._tables: list[tuple[Table, list[Rule], int, int]] = []
+        self._rules: list[tuple[LineRule, bool]] = []  # and whether it is a row of a table
+        self._origins: dict[LineRule, tuple[int, int]] = {}  # the line that each was made of
+        self._tables: list[tuple[TextTable, list[LineRule], int, int]] = []
         self._taken: set[tuple[int, int]] = set()
         self._rows: set[tuple[int, int]] = set()
         self._ends: dict[Slot, list[tuple[bool, bool]]] = {}
@@ -149,9 +149,9 @@ class _Answers:
             return True
         return not exchange.marks and len(shown) == 1 and REFUSES.search(shown[0]) is not None
 
-    def rules(self) -> Rules:
+    def rules(self) -> AnswerRules:
         """All that was found."""
-        return Rules(
+        return AnswerRules(
             exchanges=tuple(self.exchanges),
             slots=tuple(self._slots[at] for at in range(len(self.exchanges))),
             rules=tuple(self._rules),
@@ -357,13 +357,13 @@ class _Answers:
 
     def _table(
         self, at: int, line: int, marks: list[tuple[Mark, Slot]]
-    ) -> tuple[Table, set[tuple[int, int]], list[str]] | None:
+    ) -> tuple[TextTable, set[tuple[int, int]], list[str]] | None:
         """The table in which a line is a row, its lines, and its headings."""
-        best: tuple[Table, set[tuple[int, int]], list[str]] | None = None
+        best: tuple[TextTable, set[tuple[int, int]], list[str]] | None = None
         text = self.exchanges[at].lines[line]
         for wide in (False, True):
             tokens = tokens_of(text, marks, wide=wide)
-            table = Table(tokens, self._is_key, self.patterns)
+            table = TextTable(tokens, self._is_key, self.patterns)
             heads = self._above(at, line, table)
             for head in heads:
                 table.head(head)
@@ -376,7 +376,7 @@ class _Answers:
                 best = table, rows, heads
         return best
 
-    def _above(self, at: int, line: int, table: Table) -> list[str]:
+    def _above(self, at: int, line: int, table: TextTable) -> list[str]:
         """The headings above a row, the nearest first; a ruler between is none."""
         heads, lines = [], self.exchanges[at].lines
         marked = self._marked(at)
@@ -402,12 +402,12 @@ class _Answers:
             return []
         return heads[:2]
 
-    def _heads_well(self, text: str, table: Table) -> bool:
+    def _heads_well(self, text: str, table: TextTable) -> bool:
         """Whether a line has a word for about each column, and is no sentence."""
         count = min(len(tokens_of(text, (), wide=True)), len(text.split()))
         return not text.rstrip().endswith((".", ":", ",")) and count >= len(table.columns) - 1
 
-    def _grow(self, table: Table, rows: set[tuple[int, int]], heads: Sequence[str]) -> None:
+    def _grow(self, table: TextTable, rows: set[tuple[int, int]], heads: Sequence[str]) -> None:
         """Take in every line of a table, in all answers."""
         known = set(map(_words, heads))
         for at, exchange in enumerate(self.exchanges):
@@ -432,7 +432,7 @@ class _Answers:
                     if (table.fits(text) or (inside and started)) and table.take(text):
                         rows.add((at, line))
 
-    def _same(self, marks: Sequence[tuple[Mark, Slot]], table: Table) -> bool:
+    def _same(self, marks: Sequence[tuple[Mark, Slot]], table: TextTable) -> bool:
         slots = {slot for column in table.columns for slot in column.slots}
         return {slot for _, slot in marks} <= slots
 
@@ -446,7 +446,7 @@ class _Answers:
                 runs.append([])
         return [run for run in runs if run]
 
-    def _units_of(self, table: Table, heads: Sequence[str]) -> None:
+    def _units_of(self, table: TextTable, heads: Sequence[str]) -> None:
         """The units that a heading names above a column."""
         for at, column in enumerate(table.columns):
             start = max(table.columns[at - 1].ends) if at else 0
@@ -488,7 +488,7 @@ class _Answers:
                     if told is None:
                         where = (exchange.session, exchange.at[line])
                         things = tuple(_things(self.values))
-                        self.open.append(Open(*where, text, things, line in parting))
+                        self.open.append(OpenAnswer(*where, text, things, line in parting))
                     else:
                         self.passed.setdefault(told, text)
 
@@ -594,6 +594,6 @@ def _things(slots: Iterable[Slot]) -> list[Fills]:
 
 
 def _rule_of(
-    line: str, rules: Iterable[tuple[Rule, bool]], patterns: Mapping[Slot, str]
-) -> Rule | None:
+    line: str, rules: Iterable[tuple[LineRule, bool]], patterns: Mapping[Slot, str]
+) -> LineRule | None:
     return next((rule for rule, _ in rules if rule.found(line, patterns) is not None), None)

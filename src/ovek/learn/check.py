@@ -11,10 +11,10 @@ from ovek.learn.things import WHICH, key_of
 from ovek.model.sheet import Fills, Question
 from ovek.sources.rows import At, rows_where
 
-Row = Mapping[str, object]
+LearnedRow = Mapping[str, object]
 
 
-class Lost(Struct, frozen=True):
+class LostMark(Struct, frozen=True):
     """A mark that the sheet does not read as it was marked, its line of the session (from 0)."""
 
     session: int
@@ -25,13 +25,13 @@ class Lost(Struct, frozen=True):
 
 def lost_mark(
     exchange: Exchange, slots: Mapping[Mark, Slot], questions: Sequence[Question]
-) -> Lost | None:
+) -> LostMark | None:
     """The first mark of an answer that does not come out where it should; None: all do.
 
     `questions` are those that were made of the answer, `slots` what each mark is about.
     """
     answer = "\n".join(exchange.lines)
-    rows: dict[Fills, list[Row]] = {}
+    rows: dict[Fills, list[LearnedRow]] = {}
     for question in questions:
         for row in rows_where(question, answer).rows:
             named = {question.columns.get(name, name.lower()): row[name] for name in row}
@@ -42,11 +42,13 @@ def lost_mark(
         if problem is not None:
             skip = f"mark with <<skip=…>> the lines that are parsed as {field} instead"
             do = f"Mark more of this line, or {skip}"
-            return Lost(exchange.session, exchange.at[mark.line], f"{mark.shown} {problem}", do)
+            return LostMark(exchange.session, exchange.at[mark.line], f"{mark.shown} {problem}", do)
     return None
 
 
-def _wrong(mark: Mark, beside: Mapping[Mark, str], fills: Fills, rows: Sequence[Row]) -> str | None:
+def _wrong(
+    mark: Mark, beside: Mapping[Mark, str], fills: Fills, rows: Sequence[LearnedRow]
+) -> str | None:
     """What is wrong with how a mark is read; `beside` are the fields of the marks of its line."""
     field = beside[mark]
     holding = [row for row in rows if _holds(row.get(field), mark)]

@@ -10,7 +10,7 @@ from ovek.files.marks import SPECIAL, Mark, MarkError, unmarked
 from ovek.model.digest import LENGTHS
 from ovek.model.pattern import compiled
 from ovek.sources.clean import plain
-from ovek.sources.menus import Standing, Step, steps_of, way
+from ovek.sources.menus import MenuPosition, Step, steps_of, way
 
 _END = re.compile(r"[>#$%:?\])=»] ?")
 _HOST = re.compile(r"[A-Za-z0-9][\w.-]*")
@@ -275,7 +275,7 @@ class _Taken:
         """The lines that end every output after which the device stands at one place."""
         if not self.menus:
             return []
-        ending: dict[Standing, list[Sequence[str]]] = {}
+        ending: dict[MenuPosition, list[Sequence[str]]] = {}
         before = self.lines[: self.typed_at[0][0]]
         ending.setdefault(steps[0].before, []).append(before)
         for step in steps:

@@ -13,10 +13,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from ovek.files.marks import SPECIAL, MarkError, fields_named
-from ovek.learn.answers import Open, Rules, rules_of
+from ovek.learn.answers import AnswerRules, OpenAnswer, rules_of
 from ovek.learn.check import lost_mark
 from ovek.learn.dialogue import Dialogue, Exchange, escaped, taken_apart
-from ovek.learn.template import Found, found
+from ovek.learn.template import FoundRows, found
 from ovek.learn.values import NOTHING, dates_of
 from ovek.model.digest import LENGTHS, STRONGEST_FIRST, Algorithm
 from ovek.model.sheet import FIELDS, SIZES, TIMES, TRUTHS, Each, Fills, Numbered, Pager, Question
@@ -57,7 +57,7 @@ class Lesson(Struct, frozen=True, kw_only=True):
     default_volume: str | None
     volumes: tuple[str, ...] = ()
     passed: tuple[tuple[str, str], ...] = ()
-    open: tuple[Open, ...] = ()
+    open: tuple[OpenAnswer, ...] = ()
     unsettled: tuple[Unsettled, ...] = ()
     taken: tuple[str, ...] = ()
     unasked: tuple[str, ...] = ()
@@ -106,7 +106,7 @@ class _Learning:
         self.unsettled: list[Unsettled] = []
         self.taken: list[str] = []
         self.passed: dict[tuple[str, str], None] = {}
-        self.open: list[Open] = []
+        self.open: list[OpenAnswer] = []
         self.values: dict[str, list[str]] = {}
         self.known: dict[str, set[str]] = {name: set() for name in _NAMED}
         self.listed: set[str] = set()  # volumes of which an answer tells that was not asked for one
@@ -205,7 +205,7 @@ class _Learning:
 
     def _answers(
         self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
-    ) -> Rules:
+    ) -> AnswerRules:
         try:
             return rules_of(exchanges, asked_for, words)
         except MarkError as wrong:
@@ -289,7 +289,7 @@ class _Learning:
         typed: tuple[str, ...],
         names: set[str],
         exchanges: Sequence[Exchange],
-        found: Sequence[Found],
+        found: Sequence[FoundRows],
     ) -> list[Question]:
         """The questions of what one answer tells of."""
         told = self._told(exchanges)
@@ -331,7 +331,7 @@ class _Learning:
         self,
         typed: tuple[str, ...],
         names: set[str],
-        found: Found,
+        found: FoundRows,
         told: Mapping[str, str],
     ) -> Question:
         each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")
@@ -382,7 +382,7 @@ class _Learning:
         )
 
     def _meant(
-        self, found: Found
+        self, found: FoundRows
     ) -> tuple[dict[str, dict[str, str]], dict[str, str], tuple[str, ...]]:
         """What the words of its fields mean, how its times are written, and what is nothing."""
         words: dict[str, dict[str, str]] = {}
@@ -501,7 +501,7 @@ def _image_pattern(name: str, version: str) -> str:
     return f"{family}{escaped(front[len(core) :])}{told}{escaped(behind)}"
 
 
-def _algorithm_of(typed: tuple[str, ...], found: Found) -> tuple[Algorithm, ...]:
+def _algorithm_of(typed: tuple[str, ...], found: FoundRows) -> tuple[Algorithm, ...]:
     """The algorithms that a question for an image tells."""
     if found.fills not in ("digest", "file") or "{path}" not in " ".join(typed):
         return ()

@@ -88,7 +88,7 @@ def _pieces(line: str, start: int, end: int, marks: Sequence[tuple[Mark, Slot]])
         yield Word(line[at:end])
 
 
-class Rule(Struct, frozen=True):
+class LineRule(Struct, frozen=True):
     """A line as a pattern: texts that are patterns already, and slots."""
 
     parts: tuple[str | Slot, ...]
@@ -176,7 +176,7 @@ def _any_of(word: str, free: Set[str]) -> str:
     return general(word)
 
 
-def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
+def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> LineRule:
     """A sentence with values in it."""
     free = set(anything)
     counted = any(field in SIZES for _, field in tokens[0].slots)  # may stand to the right
@@ -196,7 +196,7 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> Rule:
         rest = "".join(part for part in parts[last + 1 :] if isinstance(part, str))
         if re.fullmatch(r" \+?\\\(.*\\\)| \\\(.*\\\)", rest):
             parts[last + 1 :] = [r" +\(.*\)"]
-    return Rule(tuple(part for part in parts if part))
+    return LineRule(tuple(part for part in parts if part))
 
 
 class Column(Struct):
@@ -254,7 +254,7 @@ def shape_of(text: str) -> str:
     return told.replace("\0", r"\d+").replace("\1", "[A-Za-z]+")
 
 
-class Table:
+class TextTable:
     """The rows of a table, found from one of them."""
 
     def __init__(
@@ -356,7 +356,7 @@ class Table:
             told |= self._told(self.columns[at], line[start:end])
         return told or None
 
-    def misread(self, rules: Sequence[Rule], patterns: Patterns) -> str | None:
+    def misread(self, rules: Sequence[LineRule], patterns: Patterns) -> str | None:
         """A row that its rules would read otherwise than its cells stand; None: all are right."""
         for line, told in self.lines:
             found = next((f for r in rules if (f := r.found(line, patterns)) is not None), None)
@@ -464,7 +464,7 @@ class Table:
                         column.ends.add(max(token.end, end))
                 return
 
-    def rules(self, patterns: Patterns) -> list[Rule]:
+    def rules(self, patterns: Patterns) -> list[LineRule]:
         """The rows as rules, those with the most cells first."""
         self._patterns.update(patterns)
         return [self._rule(shape) for shape in sorted(self.shapes, key=lambda s: (-len(s), s))]
@@ -487,7 +487,7 @@ class Table:
         largest = max(starts - ends, most, least)
         return f" {{{least},{largest}}}" if largest > 1 else " "
 
-    def _rule(self, shape: Sequence[int]) -> Rule:
+    def _rule(self, shape: Sequence[int]) -> LineRule:
         parts: list[str | Slot] = []
         first = self.columns[shape[0]]
         if shape[0]:
@@ -504,7 +504,7 @@ class Table:
                 ]
             else:
                 parts.append(_roomy(column.pattern))
-        return Rule(tuple(parts))
+        return LineRule(tuple(parts))
 
 
 def _roomy(shape: str) -> str:

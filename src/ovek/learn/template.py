@@ -5,14 +5,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from ovek.files.marks import Mark, MarkError
-from ovek.learn.answers import Rules
-from ovek.learn.shapes import RULER, Rule, Slot, sentence
+from ovek.learn.answers import AnswerRules
+from ovek.learn.shapes import RULER, LineRule, Slot, sentence
 from ovek.learn.things import WHICH, key_of
-from ovek.learn.values import Unit
+from ovek.learn.values import SizeUnit
 from ovek.model.sheet import Fills
 
 
-class Found(Struct, frozen=True, kw_only=True):
+class FoundRows(Struct, frozen=True, kw_only=True):
     """What one thing's template is made of."""
 
     fills: Fills
@@ -20,18 +20,18 @@ class Found(Struct, frozen=True, kw_only=True):
     columns: dict[str, str]
     values: dict[str, list[str]]
     means: dict[str, dict[str, str]]
-    units: dict[str, Unit]
+    units: dict[str, SizeUnit]
     numbered: tuple[str, tuple[str, ...]] | None = None
 
 
-def found(made: Rules, fills: Fills) -> Found:
+def found(made: AnswerRules, fills: Fills) -> FoundRows:
     """What makes the template of one thing. Raises MarkError."""
     names = _names([slot for slot in made.values if slot[0] == fills])
     numbers = {slot: told for slot, (told, _) in made.numbered.items() if slot[0] == fills}
     numbered = None
     if numbers:
         numbered = next(iter(numbers.values())), tuple(slot[1] for slot in numbers)
-    return Found(
+    return FoundRows(
         fills=fills,
         template=_Template(made, fills, names).text(),
         columns={name: slot[1] for slot, name in names.items()},
@@ -49,7 +49,7 @@ class _Template:
     whether that stands above them. A thing whose fields stand in several lines is a `block`.
     """
 
-    def __init__(self, made: Rules, fills: Fills, names: Mapping[Slot, str]) -> None:
+    def __init__(self, made: AnswerRules, fills: Fills, names: Mapping[Slot, str]) -> None:
         self.made, self.fills, self.names = made, fills, names
         rules = [rule for rule, _ in made.rules]
         key = key_of(fills, {field for _, field in names})
@@ -94,7 +94,7 @@ class _Template:
             option = "Required "
         return f"Value {option}{name} ({self.made.patterns[slot]})"
 
-    def _then(self, rule: Rule, mine: Iterable[Slot]) -> str:
+    def _then(self, rule: LineRule, mine: Iterable[Slot]) -> str:
         """What is done once a rule has read its line."""
         if self.block:
             return ""
@@ -144,15 +144,15 @@ def _states(body: Sequence[str], in_parts: Mapping[str, str]) -> list[str]:
     return lines
 
 
-def _parts(made: Rules) -> dict[Rule, str]:
+def _parts(made: AnswerRules) -> dict[LineRule, str]:
     """The rules of lines that are written alike and mean two things, as live and saved.
 
     Each with the pattern of a line above it that stands above none of the others.
     """
-    alike: dict[str, list[Rule]] = {}
+    alike: dict[str, list[LineRule]] = {}
     for rule in made.origins:
         alike.setdefault(_shown(made, rule, {}), []).append(rule)
-    parts: dict[Rule, str] = {}
+    parts: dict[LineRule, str] = {}
     for rules in alike.values():
         above = {rule: _lines_above(made, rule, rules) for rule in rules}
         for rule, lines in above.items() if len(rules) > 1 else ():
@@ -163,7 +163,7 @@ def _parts(made: Rules) -> dict[Rule, str]:
     return parts
 
 
-def _lines_above(made: Rules, rule: Rule, alike: Sequence[Rule]) -> list[str]:
+def _lines_above(made: AnswerRules, rule: LineRule, alike: Sequence[LineRule]) -> list[str]:
     """What stands above a rule's first line and is no value, the nearest first."""
     at, line = made.origins[rule]
     lines = []
@@ -176,7 +176,7 @@ def _lines_above(made: Rules, rule: Rule, alike: Sequence[Rule]) -> list[str]:
     return lines
 
 
-def _stands_above(made: Rules, slot: Slot, keyed: Sequence[Rule]) -> bool:
+def _stands_above(made: AnswerRules, slot: Slot, keyed: Sequence[LineRule]) -> bool:
     """Whether the line that says which stands above the rows it is about, not below them.
 
     Raises MarkError where it is now so and now so.
@@ -201,7 +201,7 @@ def _stands_above(made: Rules, slot: Slot, keyed: Sequence[Rule]) -> bool:
     return ways != {False}
 
 
-def _listed(made: Rules, fills: Fills) -> set[Slot]:
+def _listed(made: AnswerRules, fills: Fills) -> set[Slot]:
     """The fields that stand on several lines of one thing: packages, and wrapped digests."""
     lists = {slot for slot in made.values if slot == ("set", "package")}
     for slots in made.slots:
@@ -221,7 +221,7 @@ def _head(text: str, words: Iterable[str]) -> str:
     return f" *{pattern}" if text[:1] == " " else pattern
 
 
-def _shown(made: Rules, rule: Rule, mine: Mapping[Slot, str]) -> str:
+def _shown(made: AnswerRules, rule: LineRule, mine: Mapping[Slot, str]) -> str:
     return "".join(
         _in_template(part)
         if isinstance(part, str)

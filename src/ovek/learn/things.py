@@ -28,7 +28,7 @@ _CONTEXT: dict[Fills, tuple[str, ...]] = {
 _WHERE = frozenset({"member", "volume", "path"})  # what says where a thing is
 # What says which list, member, bank or volume the lines below it (or above) belong to.
 WHICH = frozenset({"member", "volume", "path", "list", "bank"})
-Slot = tuple[Fills, str]
+ThingSlot = tuple[Fills, str]
 
 
 def key_of(fills: Fills, fields: Collection[str]) -> str | None:
@@ -42,7 +42,7 @@ def resolved(
     at: Mapping[int, int],
     asked_for: Iterable[str] = (),
     elsewhere: Sequence[Mark] = (),
-) -> dict[Mark, Slot]:
+) -> dict[Mark, ThingSlot]:
     """The field of each mark of one answer. Raises MarkError where it may be several.
 
     `at` is the line of the session (from 0) of each line of the answer; `asked_for` are the
@@ -61,7 +61,7 @@ def resolved(
         or marked & set(keys)
         or (fills in _CONTEXT and asked_for & set(_CONTEXT[fills]))
     }
-    found: dict[Mark, Slot] = {}
+    found: dict[Mark, ThingSlot] = {}
     for mark in told:
         beside = [each for each in told if each.line == mark.line]
         found[mark] = _one(mark, may, beside, [*told, *others], able, asked_for, at)
@@ -70,13 +70,13 @@ def resolved(
 
 def _one(
     mark: Mark,
-    may: Mapping[Mark, tuple[Slot, ...]],
+    may: Mapping[Mark, tuple[ThingSlot, ...]],
     beside: Sequence[Mark],
     all_of: Sequence[Mark],
     able: set[Fills],
     asked_for: frozenset[str],
     at: Mapping[int, int],
-) -> Slot:
+) -> ThingSlot:
     things = {fills: field for fills, field in may[mark] if fills in able}
     if not things:
         fills = may[mark][0][0]

@@ -97,14 +97,14 @@ def _times(texts: Sequence[str], way: str) -> tuple[datetime, ...]:
         return ()
 
 
-class Unit(Struct, frozen=True):
+class SizeUnit(Struct, frozen=True):
     """A unit as sheets write it; `exact` is whether the text tells powers of two from ten."""
 
     name: str
     exact: bool
 
 
-def unit_of(text: str, *, beside: bool = False) -> Unit | None:
+def unit_of(text: str, *, beside: bool = False) -> SizeUnit | None:
     """The unit that a text names first; None: it names none. A `KB` of a device is a KiB.
 
     `beside` is for a text that follows a number, which it has to begin with.
@@ -116,7 +116,7 @@ def unit_of(text: str, *, beside: bool = False) -> Unit | None:
     if unit is None or (beside and text[: unit.start()].strip(" (")):
         return None
     name = _UNITS[unit[1].lower()]
-    return Unit(name, name == "B" or "ib" in unit[1].lower())
+    return SizeUnit(name, name == "B" or "ib" in unit[1].lower())
 
 
 def pattern_of(field: str, texts: Sequence[str], *, ends: bool, glued: bool) -> str:

@@ -4,7 +4,7 @@ from typing import Literal, get_args
 
 from msgspec import Struct, field
 
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 Answer = Literal["no-go", "unclear", "go"]
 ANSWERS_WORST_FIRST: tuple[Answer, ...] = get_args(Answer)
@@ -37,7 +37,7 @@ class Answered(Struct, frozen=True, kw_only=True):
     detail: str = ""
     waived: int = 0
     read: bool = True
-    next_boot: Reload | None = None
+    next_boot: NextBoot | None = None
 
 
 class Tally(Struct, kw_only=True):

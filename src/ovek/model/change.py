@@ -14,7 +14,7 @@ from ovek.model.snapshot import BootEntry, BootMode
 from ovek.model.verdict import KnownRelease
 
 
-class Content(Struct, frozen=True, kw_only=True):
+class NewContent(Struct, frozen=True, kw_only=True):
     """The bytes of an image on their way: `release` None is an image that nobody published."""
 
     name: str
@@ -59,7 +59,7 @@ class Copy(Struct, frozen=True, kw_only=True, tag="copy"):
     """
 
     place: Place
-    content: Content
+    content: NewContent
     bank: str | None = None
     source: Place | None = None
 
@@ -69,7 +69,7 @@ class WriteBank(Struct, frozen=True, kw_only=True, tag="write-bank"):
 
     member: str
     bank: str
-    content: Content
+    content: NewContent
 
 
 class CopyBank(Struct, frozen=True, kw_only=True, tag="copy-bank"):

@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from ovek.model.answer import Answer
 from ovek.model.ofdevice import OfDevice
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 Topic = Literal[
     "version", "image", "boot", "bank", "volume", "component", "configuration", "member"
@@ -14,7 +14,7 @@ Topic = Literal[
 Outcome = Literal["same", "changed", "new", "gone"]
 
 
-class Change(Struct, frozen=True, kw_only=True):
+class ChangedFact(Struct, frozen=True, kw_only=True):
     """One thing that is not as it was, told as an engineer would; None was or is not there.
 
     `member` is None where the device has one member, or the change is the device's. `unknown` is
@@ -51,11 +51,11 @@ class DeviceCompare(OfDevice, frozen=True, kw_only=True):
     why: str = ""
     answer_before: Answer | None = None
     unasked: tuple[str, ...] = ()
-    next_boot_before: Reload | None
-    next_boot_after: Reload | None
-    changes: tuple[Change, ...] = ()
+    next_boot_before: NextBoot | None
+    next_boot_after: NextBoot | None
+    changes: tuple[ChangedFact, ...] = ()
     expected: str | None = None
-    no_longer_proven: tuple[Change, ...] = ()
+    no_longer_proven: tuple[ChangedFact, ...] = ()
     done: bool | None = None
     members: tuple[MemberDone, ...] = ()
 

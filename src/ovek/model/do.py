@@ -5,7 +5,7 @@ from msgspec import Struct
 from ovek.model.change import ChangeKind
 from ovek.model.digest import Algorithm
 from ovek.model.snapshot import BootMode
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 
 class Do(Struct, frozen=True, kw_only=True, omit_defaults=True, rename={"from_": "from"}):
@@ -46,7 +46,7 @@ class Do(Struct, frozen=True, kw_only=True, omit_defaults=True, rename={"from_":
     digest: str | None = None
     lines: tuple[str, ...] = ()
     by_hand: bool = False
-    next_boot: Reload = "unknown"
+    next_boot: NextBoot = "unknown"
     boots: str | None = None
     config: bool = False
     harm: tuple[str, ...] = ()

@@ -10,7 +10,7 @@ from ovek.model.digest import Algorithm
 from ovek.model.do import Do
 from ovek.model.ofdevice import OfDevice
 from ovek.model.verdict import Verdict
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 Severity = Literal["critical", "warning", "note"]
 SEVEREST_FIRST: tuple[Severity, ...] = ("critical", "warning", "note")
@@ -106,7 +106,7 @@ class DeviceAudit(OfDevice, frozen=True, kw_only=True):
     reason: str = ""
     why: str = ""
     not_read: str | None = None
-    next_boot: Reload
+    next_boot: NextBoot
     running: str | None
     boots: tuple[AuditedStart, ...]
     images: tuple[AuditedImage, ...]

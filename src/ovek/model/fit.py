@@ -14,7 +14,7 @@ Of = Literal[
 REACHING: frozenset[Of] = frozenset({"from", "components"})
 
 
-class Condition(Struct, frozen=True, kw_only=True):
+class FitCondition(Struct, frozen=True, kw_only=True):
     """One condition: what it is about, whether it holds (None: not known), and what was seen."""
 
     of: Of
@@ -26,7 +26,7 @@ class Fit(Struct, frozen=True, kw_only=True):
     """A release held against a member (or all members of a device)."""
 
     release: KnownRelease
-    conditions: tuple[Condition, ...]
+    conditions: tuple[FitCondition, ...]
 
     @property
     def holds(self) -> bool | None:
@@ -50,7 +50,7 @@ def _all(answers: Iterable[bool | None]) -> bool | None:
     return False if False in found else None if None in found else True
 
 
-class Hop(Struct, frozen=True, kw_only=True):
+class Install(Struct, frozen=True, kw_only=True):
     """One install of a route: an image, or firmware of components that the next one needs."""
 
     release: KnownRelease
@@ -67,7 +67,7 @@ class Route(Struct, frozen=True, kw_only=True):
 
     start: str | None
     target: str
-    hops: tuple[Hop, ...] | None
+    hops: tuple[Install, ...] | None
     known: bool = True
     missing: str | None = None
     hardware: tuple[str, ...] = ()

@@ -24,7 +24,7 @@ class LineOf(Struct, frozen=True, kw_only=True):
     more: int = 0  # lines like it
 
 
-class Offer(Struct, frozen=True, kw_only=True):
+class MarkOffer(Struct, frozen=True, kw_only=True):
     """A guess: the mark that would be put into a line of a session (from 1)."""
 
     session: str
@@ -87,7 +87,7 @@ class Learned(Result, frozen=True, kw_only=True):
     unsettled: tuple[Settles, ...]
     taken: tuple[str, ...]
     passed: tuple[tuple[str, str], ...]
-    guesses: tuple[Offer, ...]
+    guesses: tuple[MarkOffer, ...]
     unasked: tuple[str, ...]
     sessions: tuple[Tested, ...]
     choices: tuple[Choice, ...] = ()

@@ -8,7 +8,7 @@ from ovek.model.ofdevice import OfDevice
 from ovek.model.runbook import RunbookStep
 from ovek.model.sheet import Role
 from ovek.model.verdict import KnownRelease, Verdict
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 Tier = Literal[1, 2, 3, 4, 5, 6]
 Unlock = Literal["fallback", "running"]
@@ -132,8 +132,8 @@ class CleanupPlan(OfDevice, frozen=True, kw_only=True):
     enough: bool
     free_after: int | None
     short_by: int | None
-    next_boot_before: Reload
-    next_boot_after: Reload
+    next_boot_before: NextBoot
+    next_boot_after: NextBoot
     boots_before: str | None = None
     boots_after: str | None = None
     capacity: int | None = None
@@ -174,7 +174,7 @@ class Confirmed(Struct, frozen=True, kw_only=True):
     free: int | None
     wanted: int
     enough: bool | None
-    next_boot: Reload
+    next_boot: NextBoot
 
 
 class CleanupTotals(Struct, kw_only=True):

@@ -11,7 +11,7 @@ from ovek.model.flash import VolumeUse
 from ovek.model.ofdevice import OfDevice
 from ovek.model.runbook import Runbook
 from ovek.model.snapshot import Evidence
-from ovek.model.walk import DeviceWalk, Reload
+from ovek.model.walk import DeviceWalk, NextBoot
 
 FORMAT = "ovek.report/1"
 
@@ -31,7 +31,7 @@ class ReportDevice(OfDevice, frozen=True, kw_only=True):
     reason: str
     why: str
     not_read: str | None
-    next_boot: Reload
+    next_boot: NextBoot
     target: str | None
     on_target: bool | None
     boots: tuple[AuditedStart, ...]
@@ -43,7 +43,7 @@ class ReportDevice(OfDevice, frozen=True, kw_only=True):
     evidence: tuple[Evidence, ...]
 
 
-class Standing(Struct, frozen=True):
+class ImageState(Struct, frozen=True):
     """What a report remembers of a device: its answer, what it runs, and what was found."""
 
     answer: Answer
@@ -57,7 +57,7 @@ class Remembered(Struct, frozen=True, kw_only=True):
     format: str
     as_of: datetime
     site: str
-    devices: dict[str, Standing]
+    devices: dict[str, ImageState]
 
 
 class News(Struct, frozen=True, kw_only=True):

@@ -8,7 +8,7 @@ from msgspec import Struct
 from ovek.model.answer import Answer
 from ovek.model.do import Do
 from ovek.model.ofdevice import OfDevice
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 Stage = Literal[
     "boot loader",
@@ -36,7 +36,7 @@ AIMS: tuple[AimKind, ...] = get_args(AimKind)
 class Cut(Struct, frozen=True, kw_only=True):
     """How the device stands after a power failure in the middle of a change."""
 
-    next_boot: Reload
+    next_boot: NextBoot
     boots: str | None
 
 
@@ -77,7 +77,7 @@ class Barred(Struct, frozen=True, kw_only=True):
     available: int | None = None
 
 
-class Open(Struct, frozen=True, kw_only=True):
+class OpenProblem(Struct, frozen=True, kw_only=True):
     """A finding, or a part of the aim, that no step ends: what was seen, and what else to do.
 
     `member` is told where the device has several.
@@ -116,12 +116,12 @@ class Runbook(OfDevice, frozen=True, kw_only=True):
     reloads: int = 0
     danger: tuple[int, ...] = ()
     barred: tuple[Barred, ...] = ()
-    next_boot: Reload
+    next_boot: NextBoot
     boots: str | None
-    next_boot_after: Reload
+    next_boot_after: NextBoot
     boots_after: str | None
     find_out: tuple[str, ...] = ()
-    open: tuple[Open, ...] = ()
+    open: tuple[OpenProblem, ...] = ()
     server: tuple[str, ...] = ()
     copies: int = 0
 
@@ -184,4 +184,4 @@ class Followed(Struct, frozen=True, kw_only=True):
     done: tuple[str, ...]
     not_done: tuple[str, ...]
     too_much: tuple[str, ...]
-    next_boot: Reload
+    next_boot: NextBoot

@@ -46,7 +46,7 @@ Role = Literal[
     "leftover",
     "unknown",
 ]
-Globs = tuple[Name, ...]
+RoleGlobs = tuple[Name, ...]
 
 
 class BootScheme(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -410,10 +410,10 @@ class Sheet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     name: Name
     title: str
     vendor: str
-    models: Globs
+    models: RoleGlobs
     boot: BootScheme
     images: Images = Images()
-    roles: dict[Role, Globs] = {}
+    roles: dict[Role, RoleGlobs] = {}
     versions: Versions = Versions()
     capacity: Capacity = Capacity()
     reading: Reading = field(default_factory=Reading)

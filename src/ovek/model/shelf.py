@@ -90,7 +90,7 @@ class Look(Struct, frozen=True, kw_only=True):
     problem: str | None = None
 
 
-Use = Literal["the one", "first", "component", "no"]
+FileUse = Literal["the one", "first", "component", "no"]
 
 
 class Offered(Struct, frozen=True, kw_only=True):
@@ -102,7 +102,7 @@ class Offered(Struct, frozen=True, kw_only=True):
     path: str
     release: str | None
     verdict: Verdict
-    use: Use
+    use: FileUse
     why: str
 
 

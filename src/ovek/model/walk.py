@@ -9,8 +9,8 @@ from ovek.model.ofdevice import OfDevice
 from ovek.model.place import Place
 from ovek.model.verdict import Verdict
 
-Reload = Literal["stranded", "unknown", "unproven", "proven"]
-RELOADS_WORST_FIRST: tuple[Reload, ...] = ("stranded", "unknown", "unproven", "proven")
+NextBoot = Literal["stranded", "unknown", "unproven", "proven"]
+RELOADS_WORST_FIRST: tuple[NextBoot, ...] = ("stranded", "unknown", "unproven", "proven")
 
 CandidateOrigin = Literal[
     "once", "order", "first-found", "default-bank", "other-bank", "trial", "committed"
@@ -18,7 +18,7 @@ CandidateOrigin = Literal[
 GoesOn = Literal["missing", "absent", "unreadable", "empty"]
 Broken = Literal["bad", "not-an-image", "wrong-hardware", "altered", "truncated"]
 Starts = Literal["proven", "matched", "unverified", "unlisted", "disputed", "remote"]
-Result = Literal[GoesOn, Broken, Starts, "unknown"]
+CandidateResult = Literal[GoesOn, Broken, Starts, "unknown"]
 
 GOES_ON: tuple[GoesOn, ...] = ("missing", "absent", "unreadable", "empty")
 BROKEN: tuple[Broken, ...] = ("bad", "not-an-image", "wrong-hardware", "altered", "truncated")
@@ -41,7 +41,7 @@ class Candidate(Struct, frozen=True, kw_only=True):
 
     place: str
     origin: CandidateOrigin
-    result: Result
+    result: CandidateResult
     why: str
     at: Place | None = None
 
@@ -66,7 +66,7 @@ class MemberWalk(Struct, frozen=True, kw_only=True, rename={"from_": "from"}):
 
     member: str
     from_: Literal["saved", "live"] | None
-    outcome: Reload
+    outcome: NextBoot
     boots: Started | None
     tried: tuple[Candidate, ...]
     note: str
@@ -82,7 +82,7 @@ class DeviceWalk(OfDevice, frozen=True, kw_only=True):
 
     answer: str | None = None
     why: str = ""
-    next_boot: Reload
+    next_boot: NextBoot
     running: str | None
     changes: bool | None
     members_differ: bool | None

@@ -10,9 +10,9 @@ from rich.text import Span, Text
 from ovek.model.age import show_age
 from ovek.model.answer import ANSWERS_WORST_FIRST, Answer, Answered
 from ovek.model.finding import SEVEREST_FIRST, AuditSummary, DeviceAudit
+from ovek.model.plain_word import typed
 from ovek.model.results.audit import FleetAudit
 from ovek.model.size import show_mib, show_share
-from ovek.model.typed import typed
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
 from ovek.render.answer import answers, of_fleet, of_one

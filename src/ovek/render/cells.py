@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import Protocol
 
 from ovek.model.finding import AuditedStart, Finding, Severity, Space
-from ovek.model.walk import Reload
+from ovek.model.walk import NextBoot
 
 UNKNOWN = "unknown"
 
@@ -31,12 +31,12 @@ def running(boots: Iterable[AuditedStart], unknown: str = UNKNOWN) -> str:
     return of_members(start.running or unknown for start in boots) or unknown
 
 
-def next_boot(boots: Iterable[AuditedStart], reload: Reload) -> str:
+def next_boot(boots: Iterable[AuditedStart], reload: NextBoot) -> str:
     """The version that starts next, or where it starts from."""
     return of_members(_next_boot(start, reload) for start in boots) or UNKNOWN
 
 
-def _next_boot(start: AuditedStart, reload: Reload) -> str:
+def _next_boot(start: AuditedStart, reload: NextBoot) -> str:
     if start.version is not None or start.place is not None:
         return start.version or start.place or ""
     return "none" if reload == "stranded" else UNKNOWN

@@ -7,10 +7,10 @@ import msgspec
 from msgspec import Struct
 from rich.text import Text
 
+from ovek.model.plain_word import typed
 from ovek.model.plan import LOCKED, TIERS, CleanupPlan, Confirmed, Keep
 from ovek.model.results.cleanup import CleanupConfirmed, CleanupPlans, FleetCleanup
 from ovek.model.size import show_mib
-from ovek.model.typed import typed
 from ovek.render.context import told as told_context
 from ovek.render.lines import STYLES, Columns, Line, count, hanging, listed, table
 from ovek.render.runbook import details

@@ -5,7 +5,7 @@ from itertools import islice
 
 from rich.text import Text
 
-from ovek.model.compare import Change, DeviceCompare
+from ovek.model.compare import ChangedFact, DeviceCompare
 from ovek.model.results.compared import FleetCompare, KeptBaseline
 from ovek.render.answer import answers, first_line
 from ovek.render.context import told as context
@@ -127,7 +127,7 @@ def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
         )
 
 
-def _where(change: Change) -> str:
+def _where(change: ChangedFact) -> str:
     front = f"{change.member}/" if change.member is not None and ":" in change.what else ""
     whole = change.what == f"member {change.member}"
     if change.member is not None and not front and not whole:
@@ -135,7 +135,7 @@ def _where(change: Change) -> str:
     return f"{front}{visible(change.what)}"
 
 
-def _told(change: Change) -> str:
+def _told(change: ChangedFact) -> str:
     what = _where(change)
     if change.unknown is not None:
         was = "unknown" if change.unknown == "was" else change.was or "none"

@@ -55,7 +55,7 @@ from ovek.render.visible import visible
 
 _MOST = 60  # lines of a list that a page shows
 MARKS = {"go": "✓", "no-go": "✗", "unclear": "?"}
-Table = tuple[Sequence[str], Sequence[Sequence[Any]]]
+PageTable = tuple[Sequence[str], Sequence[Sequence[Any]]]
 
 
 def headline_of(report: FleetReport) -> str:

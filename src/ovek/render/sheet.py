@@ -4,9 +4,9 @@ from collections.abc import Iterator
 
 from rich.text import Text
 
+from ovek.model.plain_word import typed
 from ovek.model.results.sheets import SheetCheck
 from ovek.model.trial import SheetTrial, TriedQuestion
-from ovek.model.typed import typed
 from ovek.render.lines import Line, count, hanging
 from ovek.render.view import View
 from ovek.render.visible import visible

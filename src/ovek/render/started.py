@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
+from ovek.model.plain_word import typed
 from ovek.model.results.started import StartedSite
-from ovek.model.typed import typed
 from ovek.render.lines import Line
 from ovek.render.view import View
 

@@ -25,22 +25,22 @@ def hush(loop: asyncio.AbstractEventLoop) -> None:
     loop.set_exception_handler(lambda loop, context: None)
 
 
-class Stop(threading.Event):
+class StopSignal(threading.Event):
     """Set where the result is no longer waited for; `check` ends the work then."""
 
     def check(self) -> None:
         """Raise StoppedError where the work is to end."""
         if self.is_set():
-            raise StoppedError
+            raise WorkStoppedError
 
 
-class StoppedError(Exception):
+class WorkStoppedError(Exception):
     """Nobody waits for the result any more."""
 
 
-async def away(work: Callable[[Stop], T]) -> T:
+async def away(work: Callable[[StopSignal], T]) -> T:
     """Do some work in a thread and wait for it; where the wait is ended, the work is left."""
-    loop, stop = asyncio.get_running_loop(), Stop()
+    loop, stop = asyncio.get_running_loop(), StopSignal()
     result: asyncio.Future[T] = loop.create_future()
 
     def tell(made: T | None, error: BaseException | None) -> None:

@@ -4,12 +4,12 @@ import re
 from collections.abc import Iterable
 from pathlib import Path
 
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes
 from ovek.model.pattern import any_fits, compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain
-from ovek.sources.interview import Ask, Interview
+from ovek.sources.device_session import Ask, Interview
 from ovek.sources.menus import Step, chain, steps_of
 from ovek.sources.problem import NoAnswerError
 
@@ -48,7 +48,7 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
     return found
 
 
-class Told:
+class SessionAnswer:
     """What was typed in saved sessions, and what was answered; the last time counts."""
 
     def __init__(self, *, menus: bool = False) -> None:
@@ -77,7 +77,7 @@ class Told:
         return None
 
 
-def answers_in(sessions: Iterable[str], interview: Interview) -> Told:
+def answers_in(sessions: Iterable[str], interview: Interview) -> SessionAnswer:
     """What was typed in the sessions, and what was answered; at the boot loader if that was last.
 
     The interview goes on as at the boot loader where the last question was put there.
@@ -92,7 +92,7 @@ def answers_in(sessions: Iterable[str], interview: Interview) -> Told:
     return found
 
 
-def answers_of(sessions: Iterable[str], reading: Reading) -> Told:
+def answers_of(sessions: Iterable[str], reading: Reading) -> SessionAnswer:
     """What was typed at a prompt, and the text up to the next prompt; the last time counts.
 
     A line that only looks like a prompt, a file called `log#1` say, is none: a prompt is what a
@@ -104,7 +104,7 @@ def answers_of(sessions: Iterable[str], reading: Reading) -> Told:
     )
     pager = compiled(reading.pager.shows) if reading.pager is not None else None
     menus = any(question.then for question in reading.question)
-    told = Told(menus=menus)
+    told = SessionAnswer(menus=menus)
     for number, session in enumerate(sessions):
         lines = plain(session, pager).split("\n")
         fits = [(at, match) for at, line in enumerate(lines) if (match := prompt.fullmatch(line))]
@@ -131,7 +131,7 @@ def _host_of(prompt: str) -> str:
     return name[0] if name is not None else prompt.strip()
 
 
-def asking(answers: Told) -> Ask:
+def asking(answers: SessionAnswer) -> Ask:
     """Answer questions out of saved sessions."""
 
     async def ask(question: Question, asked: str, expected: float) -> str:

@@ -11,11 +11,11 @@ from msgspec import Struct
 
 from ovek.model.sheet import Fills
 
-Told = tuple[Fills, dict[str, Any]]
+EntityFacts = tuple[Fills, dict[str, Any]]
 _MOST_MODULES = 1_000
 
 
-class Component(Struct, frozen=True, kw_only=True):
+class EntityComponent(Struct, frozen=True, kw_only=True):
     """One component: `kind` is its class (chassis, stack, module, …), `inside` what it is in.
 
     `position` is its place among those that are in the same one; texts that are empty are None.
@@ -33,7 +33,7 @@ class Component(Struct, frozen=True, kw_only=True):
     software: str | None = None
 
 
-def told_of(components: Sequence[Component]) -> Iterator[Told]:
+def told_of(components: Sequence[EntityComponent]) -> Iterator[EntityFacts]:
     """Go through what components tell of a device: rows, each with what it fills.
 
     One chassis is the device. Several in a stack are its members, by their place in it; several
@@ -65,7 +65,7 @@ def told_of(components: Sequence[Component]) -> Iterator[Told]:
             yield "device", {"hardware.model": models.pop()}
 
 
-def _hardware(one: Component) -> dict[str, Any]:
+def _hardware(one: EntityComponent) -> dict[str, Any]:
     told = {
         "hardware.model": one.model,
         "hardware.revision": one.hardware,
@@ -74,7 +74,7 @@ def _hardware(one: Component) -> dict[str, Any]:
     return {name: value for name, value in told.items() if value is not None}
 
 
-def _version(chassis: Component, components: Iterable[Component]) -> str | None:
+def _version(chassis: EntityComponent, components: Iterable[EntityComponent]) -> str | None:
     """The software of a chassis; else of its modules, where all that tell one tell the same."""
     if chassis.software is not None:
         return chassis.software
@@ -82,13 +82,15 @@ def _version(chassis: Component, components: Iterable[Component]) -> str | None:
     return inside.pop() if len(inside) == 1 else None
 
 
-def _below(components: Iterable[Component], chassis: Component) -> list[Component]:
+def _below(
+    components: Iterable[EntityComponent], chassis: EntityComponent
+) -> list[EntityComponent]:
     """All that is in a chassis, however deep."""
-    children: dict[str, list[Component]] = {}
+    children: dict[str, list[EntityComponent]] = {}
     for one in components:
         if one.inside is not None:
             children.setdefault(one.inside, []).append(one)
-    found, todo, seen = list[Component](), [chassis.id], {chassis.id}
+    found, todo, seen = list[EntityComponent](), [chassis.id], {chassis.id}
     while todo:
         for one in children.get(todo.pop(), ()):
             if one.id not in seen:
@@ -98,7 +100,9 @@ def _below(components: Iterable[Component], chassis: Component) -> list[Componen
     return found
 
 
-def _modules(components: Iterable[Component], chassis: Component, member: str) -> Iterator[Told]:
+def _modules(
+    components: Iterable[EntityComponent], chassis: EntityComponent, member: str
+) -> Iterator[EntityFacts]:
     """The modules in a chassis that have firmware of their own."""
     modules = [
         one

@@ -15,10 +15,10 @@ from pathlib import Path
 from typing import Any
 
 from ovek.files.errors import InputError
-from ovek.files.regular import opened
+from ovek.files.safe_open import opened
 from ovek.model.digest import Algorithm
-from ovek.sources.away import Stop, away
-from ovek.sources.interview import Interview
+from ovek.sources.away import StopSignal, away
+from ovek.sources.device_session import Interview
 from ovek.sources.problem import ReadProblem
 
 _CHUNK = 2**20
@@ -53,7 +53,7 @@ async def read_folder(interview: Interview, folder: Path, member: str, volume: s
         interview.rows("folder digest", "digest", [row])
 
 
-def digest_file(file: Path, algorithm: Algorithm, stop: Stop) -> str:
+def digest_file(file: Path, algorithm: Algorithm, stop: StopSignal) -> str:
     """Digest a file; lower-case hex.
 
     Raises OSError, InputError where it is no file, and what `stop` raises.
@@ -77,7 +77,7 @@ def _volume(folder: Path) -> dict[str, Any]:
 
 
 def _files(
-    folder: Path, stop: Stop, odd: dict[str, str], under: str = "", depth: int = 0
+    folder: Path, stop: StopSignal, odd: dict[str, str], under: str = "", depth: int = 0
 ) -> Iterator[dict[str, Any]]:
     """The regular files below a folder in directory order; links are not followed.
 

@@ -15,7 +15,7 @@ from msgspec import Struct
 _MARKED = re.compile(r"\s*(?:[\[(][0-9A-Za-z]{1,2}[\])]|[0-9A-Za-z]{1,2}[).:\]])\s+\S.*")
 
 
-class Standing(Struct, frozen=True):
+class MenuPosition(Struct, frozen=True):
     """Where a device waits: what it shows as a prompt, and the choices above it."""
 
     prompt: str
@@ -25,10 +25,10 @@ class Standing(Struct, frozen=True):
 class Step(Struct, frozen=True):
     """One line typed: from where, what, the lines that came, and where it led; None: nowhere."""
 
-    before: Standing
+    before: MenuPosition
     typed: str
     lines: tuple[str, ...]
-    after: Standing | None
+    after: MenuPosition | None
 
 
 def choices_above(lines: Sequence[str]) -> tuple[str, ...]:
@@ -56,7 +56,7 @@ def steps_of(
     ends = [*(number for number, _, _ in typed[1:]), len(lines)]
     for (number, prompt, _), end in zip(typed, ends, strict=False):
         above = choices_above(lines[previous:number]) if menus else ()
-        places.append(Standing(prompt if menus else "", above))
+        places.append(MenuPosition(prompt if menus else "", above))
         outputs.append(tuple(lines[number + 1 : end]))
         previous = number + 1
     followed = [*places[1:], *([None] if places else [])]
@@ -66,10 +66,10 @@ def steps_of(
     ]
 
 
-def chain(steps: Sequence[Step], typed: Sequence[str], home: Standing) -> list[int] | None:
+def chain(steps: Sequence[Step], typed: Sequence[str], home: MenuPosition) -> list[int] | None:
     """The last steps, one leading to the next from home, in which these lines were typed."""
 
-    def back(at: int, left: int, leads_to: Standing | None) -> list[int] | None:
+    def back(at: int, left: int, leads_to: MenuPosition | None) -> list[int] | None:
         """The steps up to the one at `left` of what was typed, found before `at`."""
         for here in range(at, -1, -1):
             step = steps[here]
@@ -87,9 +87,9 @@ def chain(steps: Sequence[Step], typed: Sequence[str], home: Standing) -> list[i
     return back(len(steps) - 1, len(typed) - 1, None)
 
 
-def way(steps: Sequence[Step], start: Standing, end: Standing) -> list[str] | None:
+def way(steps: Sequence[Step], start: MenuPosition, end: MenuPosition) -> list[str] | None:
     """The fewest lines that led from one place to another in a session; None: it never did."""
-    known: dict[Standing, list[str]] = {start: []}
+    known: dict[MenuPosition, list[str]] = {start: []}
     todo = [start]
     for here in todo:
         if here == end:

@@ -12,8 +12,8 @@ from typing import Any, get_args, get_origin, get_type_hints
 
 import msgspec
 
+from ovek.files.decode import explain, read_bytes, text_of, untyped_toml
 from ovek.files.errors import InputError
-from ovek.files.typed import explain, read_bytes, text_of, untyped_toml
 from ovek.files.whereabouts import line_of, lines_of
 from ovek.model.sheet import FORMAT, Question, Sheet
 from ovek.sources.rows import check_question

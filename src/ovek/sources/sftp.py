@@ -19,7 +19,7 @@ from ovek.model.digest import LENGTHS, Algorithm
 from ovek.model.sheet import SftpVolume
 from ovek.model.size import LARGEST
 from ovek.sources.clean import plain
-from ovek.sources.interview import Interview
+from ovek.sources.device_session import Interview
 from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError
 from ovek.sources.ssh import Limits, ran

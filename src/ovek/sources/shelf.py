@@ -22,12 +22,12 @@ from typing import IO, Any, Protocol, cast
 import msgspec
 from msgspec import Struct
 
+from ovek.files.atomic import write_whole
+from ovek.files.cache import DISTRUST, distrusted
 from ovek.files.errors import InputError
-from ovek.files.kept import DISTRUST, distrusted
-from ovek.files.regular import opened
+from ovek.files.safe_open import opened
 from ovek.files.structure import MOST_DIRECTORY, directory_size, structure_of
 from ovek.files.unpacked import Bounds, TooMuchError, is_packed, unpacked
-from ovek.files.whole import write_whole
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.shelf import ShelfFile, ShelfMember
 from ovek.model.size import show_size

@@ -14,8 +14,8 @@ from ovek.model.fleet import Login
 from ovek.model.pattern import compiled
 from ovek.model.sheet import Question, Reading
 from ovek.sources.clean import plain, without_echo
+from ovek.sources.device_session import Ask
 from ovek.sources.flow import Flow
-from ovek.sources.interview import Ask
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.trust import HostKeys, Secrets
 

@@ -24,12 +24,12 @@ from ovek.model.fleet import FleetDevice, Way
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import ReadResult
-from ovek.sources.away import Stop, away, hush
+from ovek.sources.away import StopSignal, away, hush
 from ovek.sources.clean import plain
-from ovek.sources.draft import missing_facts
-from ovek.sources.interview import Answer, Interview, Wanted
+from ovek.sources.device_session import Interview, RawAnswer, WantedDigests
 from ovek.sources.places import Places, Seat
 from ovek.sources.problem import ReadProblem
+from ovek.sources.snapshot_builder import missing_facts
 from ovek.sources.ways import way_of
 from ovek.sources.ways.interface import Door, Setup
 
@@ -41,7 +41,7 @@ class EvidenceError(ValueError):
     """Evidence that is none."""
 
 
-class Outcome(Struct, frozen=True, kw_only=True):
+class DeviceOutcome(Struct, frozen=True, kw_only=True):
     """What came of one device: its state if any, what went wrong and what to do about it.
 
     `missing` are facts that nothing told, `lost` values that could not be, each with its line.
@@ -49,7 +49,7 @@ class Outcome(Struct, frozen=True, kw_only=True):
 
     name: str
     device: Device | None
-    evidence: tuple[Answer, ...] = ()
+    evidence: tuple[RawAnswer, ...] = ()
     problem: str | None = None
     do: str | None = None
     missing: tuple[str, ...] = ()
@@ -92,8 +92,8 @@ async def survey(
     jobs: Iterable[tuple[FleetDevice, Sheet]],
     setup: Setup,
     at_once: int,
-    keep: Callable[[Outcome], None],
-    done: Callable[[Outcome], None],
+    keep: Callable[[DeviceOutcome], None],
+    done: Callable[[DeviceOutcome], None],
     claims: Claims | None = None,
 ) -> None:
     """Read devices, `at_once` at a time; each is kept (away from the others), then `done`.
@@ -111,7 +111,7 @@ async def survey(
             seat.end()
             claimed.leave(device.name)
 
-    async def read(device: FleetDevice, sheet: Sheet, seat: Seat) -> Outcome:
+    async def read(device: FleetDevice, sheet: Sheet, seat: Seat) -> DeviceOutcome:
         outcome = await read_device(device, sheet, setup, seat)
         try:
             await away(partial(_keep, keep, outcome))
@@ -136,32 +136,32 @@ async def survey(
         setup.shared.clear()
 
 
-def _keep(keep: Callable[[Outcome], None], outcome: Outcome, stop: Stop) -> None:
+def _keep(keep: Callable[[DeviceOutcome], None], outcome: DeviceOutcome, stop: StopSignal) -> None:
     keep(outcome)
 
 
-def _elsewhere(name: str) -> Outcome:
+def _elsewhere(name: str) -> DeviceOutcome:
     """What came of a device that somebody else reads at the time."""
     do = "Nothing to do: it is in the snapshot of the other collector"
-    return Outcome(
+    return DeviceOutcome(
         name=name, device=None, problem="another collector is reading it now", do=do, tries=0
     )
 
 
-def _not_kept(outcome: Outcome, met: str, do: str) -> Outcome:
+def _not_kept(outcome: DeviceOutcome, met: str, do: str) -> DeviceOutcome:
     told = f"it was read but could not be saved: {met}"
     return msgspec.structs.replace(outcome, device=None, problem=told, do=do)
 
 
 async def read_device(
     device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat | None = None
-) -> Outcome:
+) -> DeviceOutcome:
     """Read one device by all its ways, trying again where that may help; it never raises."""
     try:
         outcome = await _read(device, sheet, setup, seat or Seat())
     except Exception as defect:
         problem = _defect(defect)
-        outcome = Outcome(name=device.name, device=None, problem=str(problem), do=problem.do)
+        outcome = DeviceOutcome(name=device.name, device=None, problem=str(problem), do=problem.do)
     masked = setup.secrets.masked
     outcome = msgspec.structs.replace(
         outcome,
@@ -175,7 +175,7 @@ async def read_device(
     return outcome
 
 
-async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> Outcome:
+async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> DeviceOutcome:
     began, taken_at = time.monotonic(), datetime.now(UTC).replace(microsecond=0)
     halves: dict[str, tuple[Any, int]] = {}
     best: Interview | None = None
@@ -212,7 +212,7 @@ def outcome_of(
     problem: ReadProblem | None = None,
     tries: int = 1,
     seconds: float = 0.0,
-) -> Outcome:
+) -> DeviceOutcome:
     """Put together what an interview has brought."""
     kept: Device | None = None
     interview.make_slots()
@@ -240,7 +240,7 @@ def outcome_of(
     if kept is None and told is None:
         told = notes[-1] if notes else "the sheet could not parse anything it sent"
         do = "Wrong sheet? Save a session and run: ovek sheet try SHEET SESSION"
-    return Outcome(
+    return DeviceOutcome(
         name=device.name,
         device=kept,
         evidence=tuple(interview.evidence),
@@ -255,12 +255,14 @@ def outcome_of(
     )
 
 
-def replay(device: FleetDevice, sheet: Sheet, wanted: Wanted, evidence: dict[str, Any]) -> Outcome:
+def replay(
+    device: FleetDevice, sheet: Sheet, wanted: WantedDigests, evidence: dict[str, Any]
+) -> DeviceOutcome:
     """Make the same state from the evidence again; raises EvidenceError where it is none."""
     try:
         taken_at = datetime.fromisoformat(evidence["taken_at"])
         interview = Interview(device.name, sheet, wanted, taken_at)
-        for answer in msgspec.convert(evidence["answers"], tuple[Answer, ...]):
+        for answer in msgspec.convert(evidence["answers"], tuple[RawAnswer, ...]):
             interview.take(answer)
         return outcome_of(device, interview, taken_at)
     except (LookupError, TypeError, ValueError, AttributeError) as error:  # rows of other shapes
@@ -268,7 +270,7 @@ def replay(device: FleetDevice, sheet: Sheet, wanted: Wanted, evidence: dict[str
         raise EvidenceError(met) from None
 
 
-def _title(answer: Answer) -> str:
+def _title(answer: RawAnswer) -> str:
     parts = [answer.context.get(name, "") for name in ("member", "volume", "path")]
     return " ".join([answer.name, *(part for part in parts if part)])
 

@@ -10,16 +10,16 @@ from ovek.model.fleet import FleetDevice
 from ovek.model.sheet import Question, Sheet
 from ovek.model.trial import SheetTrial, TriedQuestion
 from ovek.sources.capture import answers_in, asking
-from ovek.sources.draft import DraftError, understood
-from ovek.sources.interview import Answer, Interview, Wanted
+from ovek.sources.device_session import Interview, RawAnswer, WantedDigests
 from ovek.sources.problem import NoAnswerError
+from ovek.sources.snapshot_builder import DraftError, understood
 from ovek.sources.survey import outcome_of
 
 
 def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
     """Put the questions of a sheet to saved sessions."""
     now = datetime.now(UTC)
-    interview = Interview("the device", sheet, Wanted((), {}, everything=True), now)
+    interview = Interview("the device", sheet, WantedDigests((), {}, everything=True), now)
     asyncio.run(interview.run(asking(answers_in(sessions, interview)), asking_costs=False))
     tried = [
         _tried(interview, question, answer)
@@ -40,13 +40,13 @@ def try_sheet(sheet: Sheet, sessions: Iterable[str]) -> SheetTrial:
     )
 
 
-def _answers(interview: Interview, question: Question) -> list[Answer | None]:
+def _answers(interview: Interview, question: Question) -> list[RawAnswer | None]:
     """The answers to a question; one None where it has none."""
-    found: list[Answer | None] = [one for one in interview.evidence if one.name == question.name]
+    found: list[RawAnswer | None] = [one for one in interview.evidence if one.name == question.name]
     return found or [None]
 
 
-def _tried(interview: Interview, question: Question, answer: Answer | None) -> TriedQuestion:
+def _tried(interview: Interview, question: Question, answer: RawAnswer | None) -> TriedQuestion:
     if answer is None:
         return TriedQuestion(
             name=question.name, asked=question.ask, fills=question.fills, answered=False

@@ -12,9 +12,9 @@ from typing import Any
 
 import asyncssh
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes, text_of
 from ovek.files.errors import InputError
-from ovek.files.typed import read_bytes, text_of
-from ovek.files.whole import write_whole
 from ovek.model.fleet import PASSWORD
 from ovek.sources.problem import ReadProblem
 

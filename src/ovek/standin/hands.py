@@ -13,8 +13,8 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ovek.files.decode import explain, read_bytes
 from ovek.files.errors import InputError
-from ovek.files.typed import explain, read_bytes
 from ovek.model.digest import Digests
 from ovek.model.snapshot import (
     Bank,
@@ -60,7 +60,7 @@ def read_server(file: Path) -> dict[str, ServerImage]:
     return {one.file: one for one in found}
 
 
-class RefusedError(Exception):
+class ChangeRefusedError(Exception):
     """The device does not do what was typed; the text is its answer."""
 
 
@@ -97,7 +97,7 @@ class Hands:
     def image(self, name: str) -> ServerImage:
         """An image of the server; raises RefusedError."""
         if name not in self.server:
-            raise RefusedError(f"the server has no {name}")
+            raise ChangeRefusedError(f"the server has no {name}")
         return self.server[name]
 
     def member(self, name: str) -> Member:
@@ -105,7 +105,7 @@ class Hands:
         for one in self.device.members or ():
             if one.id == name:
                 return one
-        raise RefusedError(f"there is no unit {name}")
+        raise ChangeRefusedError(f"there is no unit {name}")
 
     def first(self) -> str:
         """The only member's name."""
@@ -116,11 +116,11 @@ class Hands:
         image = self.image(name)
         there = self.member(member).volume(volume)
         if there is None:
-            raise RefusedError(f"there is no {volume}")
+            raise ChangeRefusedError(f"there is no {volume}")
         old = next((file for file in there.files or () if file.path == path), None)
         room = (there.free or 0) + (old.size or 0 if old is not None else 0)
         if room < image.size:
-            raise RefusedError("no room is left")
+            raise ChangeRefusedError("no room is left")
         file = File(path=path, size=image.size, digests=image.digests)
         torn = {name: value[::-1] for name, value in image.digests}
         part = File(path=path, size=image.size // 2, digests=Digests(**torn))
@@ -133,7 +133,7 @@ class Hands:
         held = self.member(member).volume(store)
         old = next((file for file in (held.files or () if held else ()) if file.path == name), None)
         if old is None or self.member(member).volume(volume) is None:
-            raise RefusedError(f"there is no {source}")
+            raise ChangeRefusedError(f"there is no {source}")
         file = replace(old, path=path)
         torn = {name: value[::-1] for name, value in old.digests or ()}
         part = replace(file, size=(file.size or 0) // 2, digests=Digests(**torn))
@@ -183,7 +183,7 @@ class Hands:
         """Delete a file."""
         there = self.member(member).volume(volume)
         if there is None or not any(file.path == path for file in there.files or ()):
-            raise RefusedError(f"there is no {path}")
+            raise ChangeRefusedError(f"there is no {path}")
         self.change(_unfiled(member, volume, path))
         self.device = _on(member, lambda one: _unlisted(one, f"{volume}:{path}"))(self.device)
 
@@ -205,20 +205,20 @@ class Hands:
         """Copy a bank over another."""
         held = self.member(self.first()).bank(source)
         if held is None:
-            raise RefusedError(f"there is no {source}")
+            raise ChangeRefusedError(f"there is no {source}")
         self._put_bank(replace(held, name=bank))
 
     def _put_bank(self, full: Bank) -> None:
         member = self.first()
         if self.member(member).bank(full.name) is None:
-            raise RefusedError(f"there is no {full.name}")
+            raise ChangeRefusedError(f"there is no {full.name}")
         self.change(_banked(member, full), _banked(member, Bank(name=full.name, state="bad")))
 
     def weigh(self, bank: str) -> None:
         """Work out what a bank holds: from then on the device tells its digest."""
         held = self.member(self.first()).bank(bank)
         if held is None:
-            raise RefusedError(f"there is no {bank}")
+            raise ChangeRefusedError(f"there is no {bank}")
         known = [one for one in self.server.values() if one.version == held.version]
         if held.digests is None and known:
             digests = Digests(md5=known[0].digests.md5)
@@ -229,7 +229,7 @@ class Hands:
         """Load the firmware of a component; half of it is none that is known."""
         brings = self.image(name).carries.get(component)
         if brings is None:
-            raise RefusedError(f"{name} brings no {component}")
+            raise ChangeRefusedError(f"{name} brings no {component}")
         self.change(
             _loaded(member, component, slot, brings), _loaded(member, component, slot, None)
         )
@@ -299,7 +299,7 @@ class Hands:
         one = self.member(member)
         trial, committed = one.bank("trial"), one.bank("committed")
         if trial is None or committed is None or not trial.places:
-            raise RefusedError("there is nothing to settle")
+            raise ChangeRefusedError("there is nothing to settle")
         self.change(_settled(member, trial, committed), _unsettled(member, committed))
 
 

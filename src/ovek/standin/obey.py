@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from ovek.model.snapshot import BootMode
-from ovek.standin.hands import Hands, RefusedError, ServerImage
+from ovek.standin.hands import ChangeRefusedError, Hands, ServerImage
 from ovek.standin.loader import starter
 from ovek.standin.state import Standin
 
@@ -20,7 +20,7 @@ def obeyed(language: str, hands: Hands, typed: list[str]) -> str | None:
     """Do what was typed, and return what the device says; None where it is no line that changes."""
     try:
         return "done\n" if _LANGUAGES[language](hands, typed) else None
-    except RefusedError as refused:
+    except ChangeRefusedError as refused:
         return f"not done: {refused}\n"
 
 

@@ -6,8 +6,8 @@ from typing import Literal
 
 import msgspec
 
+from ovek.files.decode import explain, read_bytes, text_of
 from ovek.files.errors import InputError
-from ovek.files.typed import explain, read_bytes, text_of
 from ovek.model.snapshot import Device
 
 FORMAT = "ovek.standin/1"

@@ -18,8 +18,8 @@ from msgspec.structs import replace
 from ovek.engine.plan.aim import Aim
 from ovek.engine.plan.courses import ALL, Course, Kinds, course_of
 from ovek.engine.plan.differences import is_safe, legs_of
-from ovek.engine.plan.trial import Situation
-from ovek.engine.replay import Stage
+from ovek.engine.plan.situation import Situation
+from ovek.engine.replay import ReplayStage
 from ovek.engine.rules import Said, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.runs import runs_of
@@ -61,7 +61,7 @@ class Plan(Struct, frozen=True, kw_only=True, eq=False):
     find_out: tuple[str, ...] = ()
 
     @property
-    def stages(self) -> tuple[Stage, ...]:
+    def stages(self) -> tuple[ReplayStage, ...]:
         """The steps with the device and its walk after each."""
         return self.course.trial.stages
 

@@ -16,15 +16,15 @@ from msgspec import Struct
 
 from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.engine.releases import brought
 from ovek.engine.room import sized
 from ovek.engine.verdicts import JudgedMember
 from ovek.engine.wanted import release_for, way_to
-from ovek.model.fit import Hop
+from ovek.model.fit import Install
 from ovek.model.place import BANK, Place
+from ovek.model.plain_word import typed
 from ovek.model.runbook import Barred
-from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease, Verdict
 from ovek.model.version import compare
 
@@ -62,7 +62,7 @@ class Leg(Struct, frozen=True, kw_only=True):
     member: str
     release: KnownRelease | None
     version: str | None
-    loads: tuple[Hop, ...] = ()
+    loads: tuple[Install, ...] = ()
     home: Place | None = None
     checked: bool = False
     last: bool = True
@@ -266,7 +266,7 @@ def leg_of(now: Situation, aim: MemberAim) -> Leg:
     one = now.judged.member(member)
     assert one is not None
     scheme = now.judged.judge.sheet.versions.pattern
-    release, loads, last = aim.release, tuple[Hop, ...](), True
+    release, loads, last = aim.release, tuple[Install, ...](), True
     at_aim = (
         running.version is not None
         and aim.version is not None

@@ -5,16 +5,16 @@ from collections.abc import Iterable, Iterator
 from msgspec.structs import replace
 
 from ovek.engine.changes import content_of, effect
-from ovek.engine.choose import Unit
+from ovek.engine.choose import DropUnit
 from ovek.engine.fit import fit_all
 from ovek.engine.layouts import layout_of
 from ovek.engine.plan.aim import Leg
 from ovek.engine.plan.barred import barred_by
-from ovek.engine.plan.choices import Asked, Case, Chosen, choices_for
 from ovek.engine.plan.digests import digests_of
 from ovek.engine.plan.kinds import Changes, Difference, Legs
 from ovek.engine.plan.settings import current_order, kept_entries, located, ordered
-from ovek.engine.plan.trial import Situation, Trial, begin, digests_in, tried
+from ovek.engine.plan.situation import Situation, Trial, begin, digests_in, tried
+from ovek.engine.plan.space_choices import Case, Chosen, SpaceAsked, choices_for
 from ovek.engine.verdicts import JudgedMember, rejudge
 from ovek.engine.wanted import may_be_for
 from ovek.model.change import (
@@ -41,7 +41,7 @@ def case_for(
     goals = (now.wanted.goal_of(each.member.id) for each in now.members)
     files = {g.file for g in goals if g is not None and not g.same_bytes(release)}
     keep = (*now.keep, *sorted(files))
-    asked = Asked(
+    asked = SpaceAsked(
         policy=now.policy,
         room=Room(release=release),
         shelf=now.shelf or frozenset(),
@@ -196,7 +196,7 @@ def is_last(now: Situation, one: JudgedMember, bank: Image) -> bool:
     )
 
 
-def deletions(now: Situation, one: JudgedMember, going: Iterable[Unit]) -> list[Change]:
+def deletions(now: Situation, one: JudgedMember, going: Iterable[DropUnit]) -> list[Change]:
     """What goes, the least missed first; what is nowhere else is backed up before all that."""
     member, naming = one.member.id, now.judged.judge.naming
     saved, changes = set[str](), list[Change]()
@@ -224,7 +224,7 @@ def deletions(now: Situation, one: JudgedMember, going: Iterable[Unit]) -> list[
     return changes
 
 
-def _backed_up_first(unit: Unit) -> tuple[object, ...]:
+def _backed_up_first(unit: DropUnit) -> tuple[object, ...]:
     """Order units by tier, where what has to be backed up counts as if it were."""
     return (3 if unit.tier == 4 else unit.tier), unit.age, unit.places[0][:2]
 

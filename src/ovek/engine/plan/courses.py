@@ -20,7 +20,7 @@ from ovek.engine.plan.kinds import ORDER, Changes, Difference, Kind, Legs
 from ovek.engine.plan.meant import meant_by
 from ovek.engine.plan.put_right import RESOLVE, boot_by_hand, to_safety
 from ovek.engine.plan.settings import settings_of
-from ovek.engine.plan.trial import LazyList, Situation, Trial, begin, tried
+from ovek.engine.plan.situation import LazyList, Situation, Trial, begin, tried
 from ovek.model.change import Change, Reload
 from ovek.model.place import Place
 from ovek.model.runbook import Barred

@@ -28,8 +28,8 @@ from ovek.engine.plan.digests import readable
 from ovek.engine.plan.firmware import components_to_load, is_older, needed_by
 from ovek.engine.plan.kinds import Difference, Legs
 from ovek.engine.plan.settings import settings_of
+from ovek.engine.plan.situation import Situation
 from ovek.engine.plan.tidy import untidy
-from ovek.engine.plan.trial import Situation
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.fit import REACHING
 from ovek.model.place import BANK, Place

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.change import Change, CheckDigest
 from ovek.model.digest import Digests

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from ovek.engine.components import loaded
 from ovek.engine.plan.aim import Leg
 from ovek.engine.plan.kinds import Difference
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.engine.verdicts import JudgedMember, is_for_hardware
 from ovek.model.snapshot import Component
 from ovek.model.verdict import KnownRelease

@@ -4,7 +4,7 @@ from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.plan.aim import fallback_of
 from ovek.engine.plan.kinds import Changes, Legs
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.model.change import Commit, Copy, WriteBank
 from ovek.model.place import BANK, Place
 

@@ -13,14 +13,14 @@ from ovek.engine.layouts.paired import TRIAL
 from ovek.engine.plan.aim import Leg, fallbacks_of, homes
 from ovek.engine.plan.barred import barred_by
 from ovek.engine.plan.bringing import bring, brought_by, case_for, deletions, image_changes, is_last
-from ovek.engine.plan.choices import Goal, choices_for, choose_on
 from ovek.engine.plan.differences import may_boot
 from ovek.engine.plan.digests import checks_of, digests_of, readable
 from ovek.engine.plan.kinds import Changes, Difference, Kind, Legs
 from ovek.engine.plan.meant import meant_by
 from ovek.engine.plan.settings import order_for, ordered, settings_of
+from ovek.engine.plan.situation import Situation, Trial, begin, tried
+from ovek.engine.plan.space_choices import Goal, choices_for, choose_on
 from ovek.engine.plan.tidy import broken_images, going_units
-from ovek.engine.plan.trial import Situation, Trial, begin, tried
 from ovek.engine.releases import brought
 from ovek.engine.room import sized
 from ovek.engine.verdicts import JudgedMember

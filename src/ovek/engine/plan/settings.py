@@ -13,7 +13,7 @@ from ovek.engine.layouts import layout_of
 from ovek.engine.layouts.paired import COMMITTED, TRIAL
 from ovek.engine.plan.aim import Leg, fallback_of, runs_trial
 from ovek.engine.plan.kinds import Changes
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.change import (
     Change,

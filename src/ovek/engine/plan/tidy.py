@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ovek.engine.choose import Unit
+from ovek.engine.choose import DropUnit
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.plan.aim import (
     Leg,
@@ -11,7 +11,7 @@ from ovek.engine.plan.aim import (
 from ovek.engine.plan.digests import readable
 from ovek.engine.plan.firmware import is_older
 from ovek.engine.plan.kinds import Difference
-from ovek.engine.plan.trial import Situation
+from ovek.engine.plan.situation import Situation
 from ovek.engine.tier import Tiers
 from ovek.engine.times import proof_is_old
 from ovek.engine.units import cluster_of, units_of
@@ -116,12 +116,12 @@ def _superseded(now: Situation, one: JudgedMember, image: Image) -> bool:
     )
 
 
-def going_units(now: Situation, one: JudgedMember, places: list[Place]) -> list[Unit]:
+def going_units(now: Situation, one: JudgedMember, places: list[Place]) -> list[DropUnit]:
     """The units in which places go, of those that nothing protects, in their order."""
     member, holds = one.member.id, now.holds()
     told = holds.of_member(one)
     tiers = Tiers(one, told, now.shelf or frozenset(), frozenset())
-    found = list[Unit]()
+    found = list[DropUnit]()
     for volume in one.member.volumes or ():
         if all(place.volume != volume.name for place in places):
             continue

@@ -24,9 +24,9 @@ from ovek.engine.wanted import Wanted
 from ovek.model.finding import Severity
 from ovek.model.fleet import Expected
 from ovek.model.place import Place
+from ovek.model.plain_word import typed
 from ovek.model.policy import Policy
 from ovek.model.shelf import ShelfFacts
-from ovek.model.typed import typed
 from ovek.model.verdict import Image, KnownRelease
 from ovek.model.version import compare
 from ovek.model.walk import Candidate, CandidateOrigin, DeviceWalk, MemberWalk

@@ -10,7 +10,7 @@ from ovek.model.age import show_age
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Digests
 from ovek.model.finding import Severity
 from ovek.model.place import Place
-from ovek.model.typed import typed
+from ovek.model.plain_word import typed
 from ovek.model.verdict import Image, Verdict
 
 

@@ -6,7 +6,7 @@ from fnmatch import fnmatchcase
 from ovek.engine.fit import fit, standings
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.wanted import told_hops, told_way, way_to
-from ovek.model.typed import typed
+from ovek.model.plain_word import typed
 from ovek.model.verdict import Image, KnownRelease
 
 

@@ -6,9 +6,9 @@ from ovek.engine.layouts.writing import Spot, image_volume
 from ovek.engine.room import need_of, sized
 from ovek.engine.rules import Said, Subject, rule
 from ovek.model.place import Place
+from ovek.model.plain_word import typed
 from ovek.model.size import show_size
 from ovek.model.snapshot import Member, Volume
-from ovek.model.typed import typed
 
 # File systems that keep files smaller than they are: their sums say nothing.
 _PACKING = ("btrfs", "f2fs", "jffs2", "overlay", "squashfs", "ubifs", "zfs")

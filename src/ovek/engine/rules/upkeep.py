@@ -6,12 +6,12 @@ from datetime import datetime, timedelta
 from ovek.engine.layouts.writing import image_volume
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.engine.runs import asks_each
-from ovek.engine.times import Span
+from ovek.engine.times import TimeSpan
 from ovek.engine.verdicts import is_empty
 from ovek.model.age import show_age
 from ovek.model.place import Place
+from ovek.model.plain_word import typed
 from ovek.model.snapshot import Config, Member
-from ovek.model.typed import typed
 from ovek.model.verdict import KnownRelease
 
 _NO_CONFIG = Config()
@@ -49,9 +49,9 @@ def backup_old(subject: Subject) -> Iterator[Said]:
         yield Said(member=None, place=None, seen=f"{seen}; policy allows {show_age(most)}")
 
 
-def _backup_age(subject: Subject) -> Span | None:
+def _backup_age(subject: Subject) -> TimeSpan | None:
     """The age of the newest backup when the device was read, as it or the shelf tells it."""
-    device, times, ages = subject.judged.device, subject.times, list[Span]()
+    device, times, ages = subject.judged.device, subject.times, list[TimeSpan]()
     if device.config is not None and device.config.backed_up_at is not None:
         ages.append(times.clock - device.config.backed_up_at)
     backups = subject.shelf.backups if subject.shelf is not None else None
@@ -113,7 +113,7 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
         yield Said(member=member, place=place, seen=seen)
 
 
-def _any_later(subject: Subject, moment: Span) -> bool:
+def _any_later(subject: Subject, moment: TimeSpan) -> bool:
     """Whether any file was written after a moment: most devices have none, and roles cost time."""
     written = (
         file.modified

@@ -20,7 +20,6 @@ lacks a file that its release contains, or mixes two releases; else it is judged
 else by version alone, which proves nothing.
 """
 
-from ovek.engine.verdicts.again import judge_device, rejudge
 from ovek.engine.verdicts.digests import accepted, accepted_own, judge_file
 from ovek.engine.verdicts.judged import Judge, JudgedDevice, JudgedMember, NamedOn, judge_for
 from ovek.engine.verdicts.lookup import (
@@ -35,6 +34,7 @@ from ovek.engine.verdicts.lookup import (
 )
 from ovek.engine.verdicts.sets import suits_on
 from ovek.engine.verdicts.standing import StandingImage, images_of, standing_images
+from ovek.engine.verdicts.verdict_cache import judge_device, rejudge
 
 __all__ = [
     "CUT",

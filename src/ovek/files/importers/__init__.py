@@ -6,9 +6,9 @@ first and pasted text, which claims all there is, last.
 
 from pathlib import Path
 
+from ovek.files.decode import list_text
 from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
 from ovek.files.importers.interface import Importer
-from ovek.files.typed import list_text
 
 IMPORTERS: tuple[Importer, ...] = (
     metalink.IMPORTER,

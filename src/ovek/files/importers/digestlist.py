@@ -13,10 +13,10 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from ovek.files.decode import list_text
 from ovek.files.errors import InputError
-from ovek.files.importers.interface import Bad, Importer, Said
+from ovek.files.importers.interface import Bad, Hints, Importer
 from ovek.files.names import shown_name
-from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 
@@ -44,7 +44,7 @@ _ESCAPED = {"\\": "\\", "n": "\n", "r": "\r"}
 _DO = "Write each line as: DIGEST, two spaces, FILE"
 
 
-def read(file: Path, said: Said = {}) -> Iterator[Published | Bad]:  # noqa: B006 - never changed
+def read(file: Path, said: Hints = {}) -> Iterator[Published | Bad]:  # noqa: B006 - never changed
     """Go through a digest list; each line is a release with only a name and one digest.
 
     The algorithm is told by a tag, else by the digest's length. Folders in front of a name are

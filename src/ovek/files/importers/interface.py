@@ -9,7 +9,7 @@ from ovek.files.errors import InputError
 from ovek.model.catalog import Published
 
 # Which column of a table means what, as a person says it: `file` to a column's title.
-Said = Mapping[str, str]
+Hints = Mapping[str, str]
 
 
 class Bad(Struct, frozen=True):
@@ -30,7 +30,7 @@ class Importer(Struct, frozen=True, kw_only=True):
 
     kind: str
     claims: Callable[[Path, str], bool]
-    read: Callable[[Path, Said], Iterator[Published | Bad]]
+    read: Callable[[Path, Hints], Iterator[Published | Bad]]
     guessed: bool = False
     stands: frozenset[str] = frozenset()
-    understood: Callable[[Path, Said], str] = lambda file, said: ""
+    understood: Callable[[Path, Hints], str] = lambda file, said: ""

@@ -10,11 +10,11 @@ from xml.sax import SAXException, handler, xmlreader
 import defusedxml.sax
 from defusedxml import DefusedXmlException
 
+from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
-from ovek.files.typed import read_bytes
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Algorithm, Digests
 

@@ -12,11 +12,11 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from ovek.files.decode import list_text
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
-from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 from ovek.model.size import LARGEST
@@ -46,7 +46,7 @@ _SIZE = re.compile(
 _VERSION = re.compile(r"(?:version|release|ver\.?)\W{0,3}(?P<version>\d[\w.]*\w)", re.IGNORECASE)
 
 
-class _Found:
+class _FoundDigest:
     """One release while its facts are being found."""
 
     def __init__(self) -> None:
@@ -65,7 +65,7 @@ def read(file: Path) -> Iterator[Published | Bad]:
     """Go through the releases that a text tells of. Raises InputError where there is none."""
     bad: list[Bad] = []
     text = _joined(file, list_text(file), bad)
-    current, found = _Found(), []
+    current, found = _FoundDigest(), []
     name_last: bool | None = None
     for number, line in enumerate(text.splitlines(), 1):
         rest = _DIGEST.sub(" ", line)
@@ -75,7 +75,7 @@ def read(file: Path) -> Iterator[Published | Bad]:
                 name_last = current.has_facts
             if current.name is not None and current.name != name:
                 found.append(current)
-                current = _Found()
+                current = _FoundDigest()
             if current.name is None:
                 current.name, current.line = name, number
         ends = [0, *(end for _, end in spans)]
@@ -84,7 +84,7 @@ def read(file: Path) -> Iterator[Published | Bad]:
         _facts(file, number, line, rest, current)
         if name_last and current.name is not None:
             found.append(current)
-            current = _Found()
+            current = _FoundDigest()
     found.append(current)
     told = [one for one in found if one.name is not None and one.has_facts]
     yield from bad
@@ -173,7 +173,7 @@ def _names(line: str) -> Iterator[tuple[int, int]]:
             yield start.start(), suffix.end()
 
 
-def _facts(file: Path, number: int, line: str, rest: str, current: _Found) -> None:
+def _facts(file: Path, number: int, line: str, rest: str, current: _FoundDigest) -> None:
     for match in _DIGEST.finditer(line):
         digest = normalised(match[0])
         algorithm = algorithm_of(digest)

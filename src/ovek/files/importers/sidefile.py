@@ -4,10 +4,10 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from ovek.files.decode import list_text
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Importer
 from ovek.files.names import shown_name
-from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, TITLES, Algorithm, Digests, algorithm_of
 

@@ -12,11 +12,11 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from ovek.files.decode import list_text
 from ovek.files.errors import InputError
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.importers.sidefile import normalised
 from ovek.files.names import shown_name
-from ovek.files.typed import list_text
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import LENGTHS, Digests
 from ovek.model.size import SizeError, parse_size

@@ -13,7 +13,7 @@ from ovek.model.result import Result
 from ovek.model.results import OfSite
 from ovek.model.waiver import Waiver
 
-Mark = Literal["expired", "unused"]
+WaiverMark = Literal["expired", "unused"]
 
 
 class Rules(Result, frozen=True, kw_only=True):
@@ -30,7 +30,7 @@ class Rules(Result, frozen=True, kw_only=True):
 class MarkedWaiver(Waiver, frozen=True, kw_only=True):
     """A waiver, and what is wrong with it: it is over, or no device has what it is for."""
 
-    mark: Mark | None = None
+    mark: WaiverMark | None = None
 
 
 class PolicyCheck(OfSite, frozen=True, kw_only=True):

@@ -41,7 +41,7 @@ HATCHED: dict[Content, str] = {"leftover, log, crash file": "...", "unknown": "x
 FREE = {"color": "#f1f1f1", "edgecolor": "#d0d0d0", "linewidth": 0.6, "zorder": 0}
 
 
-class Row(Struct, frozen=True):
+class FlashRow(Struct, frozen=True):
     """One volume to draw."""
 
     group: str
@@ -49,10 +49,10 @@ class Row(Struct, frozen=True):
     use: VolumeUse
 
 
-def rows_of(devices: Sequence[Charted]) -> list[Row]:
+def rows_of(devices: Sequence[Charted]) -> list[FlashRow]:
     """The volumes of which the size is known, by site, the fullest first."""
     found = [
-        Row(one.site or "no site", f"{one.device} {use.volume}:", use)
+        FlashRow(one.site or "no site", f"{one.device} {use.volume}:", use)
         for one in devices
         for use in one.flash
         if use.capacity and use.free is not None
@@ -60,7 +60,7 @@ def rows_of(devices: Sequence[Charted]) -> list[Row]:
     return sorted(found, key=lambda row: (row.group if len(found) > LABELLED else "", _left(row)))
 
 
-def _left(row: Row) -> tuple[float, str]:
+def _left(row: FlashRow) -> tuple[float, str]:
     """What share is free once the target is there; the name, so that equal ones stay in order."""
     free = (row.use.free or 0) - (row.use.needs or 0)
     return free / (row.use.capacity or 1), row.name

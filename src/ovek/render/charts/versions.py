@@ -22,16 +22,16 @@ from ovek.render.lines import count, shortened, width
 from ovek.render.view import View
 from ovek.render.visible import visible
 
-State = Literal["on target", "another", "no target"]
-_LOOKS: dict[State, tuple[str, str]] = {
+VersionState = Literal["on target", "another", "no target"]
+_LOOKS: dict[VersionState, tuple[str, str]] = {
     "on target": (DARK, ""),
     "another": (MIDDLE, "///"),
     "no target": (LIGHT, ""),
 }
-STATES: tuple[State, ...] = ("on target", "another", "no target")
+STATES: tuple[VersionState, ...] = ("on target", "another", "no target")
 
 
-def _state(one: Charted) -> State:
+def _state(one: Charted) -> VersionState:
     if one.target is None:
         return "no target"
     return "on target" if one.on_target else "another"
@@ -41,16 +41,16 @@ def _runs(one: Charted) -> str:
     return " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots)) or "unknown"
 
 
-def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[State, str]]]:
+def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[VersionState, str]]]:
     """How many devices of each site run which version, by how that stands to their target."""
-    found: dict[str, Counter[tuple[State, str]]] = {}
+    found: dict[str, Counter[tuple[VersionState, str]]] = {}
     for one in devices:
         ours = found.setdefault(one.site or "no site", Counter())
         ours[_state(one), _runs(one)] += 1
     return dict(sorted(found.items(), key=lambda each: (-each[1].total(), each[0])))
 
 
-def _pieces(ours: Counter[tuple[State, str]]) -> list[tuple[State, str, int]]:
+def _pieces(ours: Counter[tuple[VersionState, str]]) -> list[tuple[VersionState, str, int]]:
     """The pieces of a bar: those on target first, most devices first."""
     order = sorted(ours.items(), key=lambda one: (STATES.index(one[0][0]), -one[1], one[0][1]))
     return [(state, version, number) for (state, version), number in order]

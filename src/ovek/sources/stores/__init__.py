@@ -5,10 +5,10 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from ovek.model.fleet import STORES, Shelf
-from ovek.sources.stores.interface import Access, Store
+from ovek.sources.stores.interface import ShelfAccess, Store
 
 
-def store_of(shelf: Shelf, site: Path, access: Access) -> Store:
+def store_of(shelf: Shelf, site: Path, access: ShelfAccess) -> Store:
     """What lists and fetches the files of a shelf that is no folder and no archive."""
     kind = STORES[urlsplit(shelf.at).scheme]
     found: Store = import_module(f"{__name__}.{kind}").opened(shelf, site, access)

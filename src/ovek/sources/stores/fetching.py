@@ -16,10 +16,10 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
+from ovek.files.atomic import write_whole
+from ovek.files.cache import distrusted
 from ovek.files.errors import InputError
-from ovek.files.kept import distrusted
-from ovek.files.regular import bytes_of
-from ovek.files.whole import write_whole
+from ovek.files.safe_open import bytes_of
 from ovek.model.digest import Algorithm
 from ovek.model.shelf import ShelfFile
 from ovek.model.size import show_size

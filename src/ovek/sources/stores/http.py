@@ -25,7 +25,7 @@ from ovek.model.pattern import compiled
 from ovek.sources.away import hush
 from ovek.sources.clean import plain
 from ovek.sources.problem import ReadProblem
-from ovek.sources.stores.interface import LONGEST_LOOK, Access, Lying, is_safe
+from ovek.sources.stores.interface import LONGEST_LOOK, Lying, ShelfAccess, is_safe
 
 _MOST_PAGE = 8 * 2**20
 _MOST_PAGES = 500
@@ -75,7 +75,7 @@ class Http:
 
     resumes = True
 
-    def __init__(self, shelf: Shelf, site: Path, access: Access) -> None:
+    def __init__(self, shelf: Shelf, site: Path, access: ShelfAccess) -> None:
         try:
             import httpx
         except ImportError:
@@ -297,6 +297,6 @@ class Http:
         self._runner.close()
 
 
-def opened(shelf: Shelf, site: Path, access: Access) -> Http:
+def opened(shelf: Shelf, site: Path, access: ShelfAccess) -> Http:
     """A folder of a web server."""
     return Http(shelf, site, access)

@@ -18,7 +18,7 @@ from ovek.sources.trust import HostKeys, Secrets
 LONGEST_LOOK = 1_800.0  # seconds for all that a server says of its files
 
 
-class Access(Struct, frozen=True, kw_only=True):
+class ShelfAccess(Struct, frozen=True, kw_only=True):
     """How a store is reached: the log-in (over SSH), host keys, secrets and time limits."""
 
     keys: HostKeys

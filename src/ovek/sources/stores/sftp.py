@@ -18,7 +18,7 @@ from ovek.sources.clean import plain
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.sftp import RefusedError, by_program, files_below
 from ovek.sources.ssh import Gates, connected
-from ovek.sources.stores.interface import LONGEST_LOOK, Access, Lying, is_safe
+from ovek.sources.stores.interface import LONGEST_LOOK, Lying, ShelfAccess, is_safe
 
 _PIECE = 2**18
 _AHEAD = 16  # pieces asked for at once
@@ -33,7 +33,7 @@ class Sftp:
 
     resumes = True
 
-    def __init__(self, shelf: Shelf, access: Access) -> None:
+    def __init__(self, shelf: Shelf, access: ShelfAccess) -> None:
         assert access.login is not None
         path = unquote(urlsplit(shelf.at).path) or "/"
         self._folder = path if len(path) < 2 else path.rstrip("/")
@@ -191,6 +191,6 @@ class Sftp:
         self._runner.close()
 
 
-def opened(shelf: Shelf, site: Path, access: Access) -> Sftp:
+def opened(shelf: Shelf, site: Path, access: ShelfAccess) -> Sftp:
     """A folder over SFTP."""
     return Sftp(shelf, access)

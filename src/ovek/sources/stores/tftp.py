@@ -16,7 +16,7 @@ from ovek.model.digest import Algorithm, Digests
 from ovek.model.fleet import Shelf
 from ovek.sources.clean import plain
 from ovek.sources.problem import ReadProblem
-from ovek.sources.stores.interface import Access, Lying, is_safe
+from ovek.sources.stores.interface import Lying, ShelfAccess, is_safe
 
 _READ, _DATA, _ACK, _ERROR, _OPTIONS = 1, 3, 4, 5, 6
 _BLOCK = 1428  # bytes: a datagram on Ethernet is never cut with it
@@ -29,7 +29,7 @@ class Tftp:
 
     resumes = False
 
-    def __init__(self, shelf: Shelf, access: Access) -> None:
+    def __init__(self, shelf: Shelf, access: ShelfAccess) -> None:
         parts = urlsplit(shelf.at)
         self._where = (parts.hostname or "", parts.port or 69)
         self._folder = unquote(parts.path).strip("/")
@@ -152,6 +152,6 @@ def _agreed(packet: bytes) -> tuple[int, int | None]:
     return int(block), int(size) if size.isdigit() and len(size) < 19 else None
 
 
-def opened(shelf: Shelf, site: Path, access: Access) -> Tftp:
+def opened(shelf: Shelf, site: Path, access: ShelfAccess) -> Tftp:
     """Named files of a TFTP server."""
     return Tftp(shelf, access)

@@ -2,7 +2,7 @@
 
 from ovek.files.marks import is_marked, without_marks
 from ovek.sources.away import away
-from ovek.sources.capture import Told, answers_in, asking, find_captures, read_capture
+from ovek.sources.capture import SessionAnswer, answers_in, asking, find_captures, read_capture
 from ovek.sources.ways.interface import Door
 
 
@@ -14,7 +14,7 @@ async def read(door: Door) -> None:
     """
     given, problems = door.setup.captures, door.interview.draft.problems
 
-    def found() -> Told:
+    def found() -> SessionAnswer:
         files = [*given] or find_captures(door.setup.site, door.device.capture)
         sessions = [read_capture(file) for file in files]
         if given:

@@ -12,7 +12,7 @@ from asyncssh import SSHClientConnection
 from msgspec import Struct, field
 
 from ovek.model.fleet import FleetDevice, Login, Snmp
-from ovek.sources.interview import Expects, Interview, Wanted
+from ovek.sources.device_session import Expects, Interview, WantedDigests
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import Gates, Limits, connected
 from ovek.sources.trust import HostKeys, Secrets
@@ -34,7 +34,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     """
 
     site: Path
-    wanted: Wanted
+    wanted: WantedDigests
     keys: HostKeys
     secrets: Secrets
     limits: Limits = Limits()

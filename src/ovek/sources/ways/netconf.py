@@ -12,9 +12,9 @@ from contextlib import AsyncExitStack
 import asyncssh
 from msgspec.structs import replace
 
-from ovek.sources.away import TURN, Stop, away
+from ovek.sources.away import TURN, StopSignal, away
 from ovek.sources.clean import plain
-from ovek.sources.entities import Component, told_of
+from ovek.sources.entities import EntityComponent, told_of
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import connected
 from ovek.sources.ways.interface import Door
@@ -152,12 +152,12 @@ class _Hardware:
             self._at = 0
 
 
-def _components(told: Iterable[dict[str, str]]) -> Iterator[Component]:
+def _components(told: Iterable[dict[str, str]]) -> Iterator[EntityComponent]:
     for one in told:
         name, position = one.get("name"), one.get("parent-rel-pos") or ""
         if not name:
             continue
-        yield Component(
+        yield EntityComponent(
             id=name,
             kind=(one.get("class") or "").rpartition(":")[2],
             name=name,
@@ -360,7 +360,7 @@ async def _fed(message: Message, held: bytearray, *, last: bool = False) -> XmlE
     piece = bytes(held)
     held.clear()
 
-    def feed(stop: Stop) -> None:
+    def feed(stop: StopSignal) -> None:
         with TURN:
             message.feed(piece)
 

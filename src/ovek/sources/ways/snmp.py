@@ -22,7 +22,7 @@ from ovek.model.pattern import compiled
 from ovek.model.sheet import DESCRIBED
 from ovek.sources.away import TURN, hush
 from ovek.sources.clean import plain
-from ovek.sources.entities import Component, told_of
+from ovek.sources.entities import EntityComponent, told_of
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ways.interface import Door
 
@@ -43,7 +43,7 @@ _LONGEST_ANSWER = 8_192  # bytes: that many texts of 255, and what is around the
 _MOST_DROPPED = 1_000  # datagrams that are no answer, after which nothing more is heard
 _LONGEST_DECODING = 0.25  # seconds of the processor for one request; an honest answer takes 0.01
 
-Rows = dict[str, dict[str, Any]]  # by index, then by column
+SnmpRows = dict[str, dict[str, Any]]  # by index, then by column
 
 
 async def read(door: Door) -> None:
@@ -76,8 +76,8 @@ async def read(door: Door) -> None:
 class _Told(Struct, frozen=True, kw_only=True):
     """What a device told."""
 
-    entity: Rows
-    storage: Rows
+    entity: SnmpRows
+    storage: SnmpRows
     memory: Any
     date: Any
     description: Any
@@ -238,9 +238,9 @@ class _Talk:
         values = await self._asked(self._api.get_cmd, name)
         return _plain(values[0][1]) if values else None
 
-    async def table(self, entry: str) -> Rows:
+    async def table(self, entry: str) -> SnmpRows:
         """All rows of a table, by index; a column that is not asked for is left out."""
-        rows, last, front = Rows(), entry, f"{entry}."
+        rows, last, front = SnmpRows(), entry, f"{entry}."
         while values := await self._asked(self._api.bulk_cmd, last, 0, _AT_ONCE):
             for name, value in values:
                 index_name = str(name)
@@ -388,10 +388,10 @@ def _number(value: Any) -> int | None:
     return value if isinstance(value, int) and value >= 0 else None
 
 
-def _components(rows: Rows) -> list[Component]:
+def _components(rows: SnmpRows) -> list[EntityComponent]:
     """The rows of entPhysicalTable as components."""
     return [
-        Component(
+        EntityComponent(
             id=index,
             kind=_KINDS.get(str(row.get("5")), "other"),
             name=_text(row.get("7")) or _text(row.get("2")) or index,
@@ -416,7 +416,7 @@ def _described(description: str | None, pattern: str | None) -> dict[str, Any]:
     return {DESCRIBED[name]: text.strip() for name, text in told.items() if text and text.strip()}
 
 
-def _volumes(rows: Rows, names: Mapping[str, str]) -> list[dict[str, Any]]:
+def _volumes(rows: SnmpRows, names: Mapping[str, str]) -> list[dict[str, Any]]:
     """The rows of hrStorageTable that are disks, by the names that the sheet gives them."""
     found = []
     for row in rows.values():

@@ -17,7 +17,7 @@ from msgspec.structs import replace
 from ovek.engine.changes import refusal
 from ovek.engine.fit import Standing, standings
 from ovek.engine.hold import Holds, Wishes
-from ovek.engine.replay import Stage, done, harm_halfway, walk_after, walk_halfway, worse
+from ovek.engine.replay import ReplayStage, done, harm_halfway, walk_after, walk_halfway, worse
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.times import Times
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, rejudge
@@ -187,7 +187,7 @@ class Trial(Struct, frozen=True, kw_only=True):
 
     now: Situation
     best: DeviceWalk
-    stages: tuple[Stage, ...] = ()
+    stages: tuple[ReplayStage, ...] = ()
     passed: tuple[Situation, ...] = ()
     kinds: tuple[Any, ...] = ()
 
@@ -264,7 +264,7 @@ def tried(
                 return (*halfway, *after)[0]
         if isinstance(change, CheckDigest) and _tells_nothing(now.judged, there.judged, change):
             return "its digest proves nothing"
-        stage = Stage(
+        stage = ReplayStage(
             change=change,
             device=there.judged.device,
             walk=there.walk,

@@ -10,7 +10,7 @@ import msgspec
 from msgspec import inspect
 
 from ovek.files.errors import InputError, ManyInputError
-from ovek.files.regular import opened
+from ovek.files.safe_open import opened
 from ovek.files.toml_lines import line_of
 from ovek.model.renamed import new_name
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from ovek.files.errors import InputError
-from ovek.files.regular import refuse_leaving, special
+from ovek.files.safe_open import refuse_leaving, special
 
 _LOG = logging.getLogger(__name__)
 

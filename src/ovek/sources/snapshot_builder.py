@@ -95,7 +95,7 @@ class Draft:
         found: dict[str, str] = self._files.get((member, volume, path), {}).get("digests", {})
         return found
 
-    def fill(self, question: Question, context: Mapping[str, str], made: "Understood") -> None:
+    def fill(self, question: Question, context: Mapping[str, str], made: "ParsedAnswer") -> None:
         """Take in one answer, as `understood` made it."""
         self.lost += made.lost
         rows = made.rows
@@ -447,7 +447,7 @@ class Draft:
         return True
 
 
-class Understood(Struct, frozen=True):
+class ParsedAnswer(Struct, frozen=True):
     """What was made of one answer: its rows, and the values that were lost, each with its line.
 
     `says` is whether the answer says anything, so that no rows mean that there is none.
@@ -460,7 +460,7 @@ class Understood(Struct, frozen=True):
 
 def understood(
     question: Question, context: Mapping[str, str], answer: Rows, clock: Clock
-) -> Understood:
+) -> ParsedAnswer:
     """The rows of an answer, their fields converted. Raises DraftError.
 
     `context` is what it was asked for (member, volume, path).
@@ -478,7 +478,7 @@ def understood(
             f"the output of {question.name!r} is empty, or none of it was parsed: its facts "
             "are unknown"
         )
-    return Understood(rows, problems, answer.says)
+    return ParsedAnswer(rows, problems, answer.says)
 
 
 def fields_of(

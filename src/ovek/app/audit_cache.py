@@ -23,11 +23,11 @@ from msgspec.structs import replace
 import ovek
 from ovek.app.devices import Devices
 from ovek.engine.audit import Terms
-from ovek.files.kept import DISTRUST, Kept, Row, distrusted, kept_file
+from ovek.files.cache import DISTRUST, Kept, KeptRow, distrusted, kept_file
+from ovek.files.decode import read_bytes
 from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
-from ovek.files.state import Line
-from ovek.files.typed import read_bytes
+from ovek.files.state import SnapshotLine
 from ovek.model.bound import Bound, holds
 from ovek.model.finding import DeviceAudit
 from ovek.model.shelf import ShelfFacts
@@ -48,7 +48,7 @@ class Basis(Struct, frozen=True):
     digest: bytes
 
 
-class Result(Struct, frozen=True):
+class CachedResult(Struct, frozen=True):
     """The audit of one device, within which bounds it holds, and the waivers of use for it."""
 
     audit: DeviceAudit
@@ -56,7 +56,7 @@ class Result(Struct, frozen=True):
     used: tuple[Waiver, ...]
 
 
-class _Line(NamedTuple):
+class _CacheLine(NamedTuple):
     """A line without what tells of when and how its device was read, and those as JSON."""
 
     rest: bytes
@@ -72,7 +72,7 @@ _OBJECT = re.compile(rb"\{(?:[^{}\"]|%s|%s)*+\}" % (_STRING, _FLAT))
 _CUT = ((b'"taken_at":', _TIME), (b'"clock":', _TIME), (b'"source":', _OBJECT))
 
 
-def _cut(text: bytes) -> _Line:
+def _cut(text: bytes) -> _CacheLine:
     """Cut out the first of each, where it is written as Ovek writes it."""
     found, spans = [], []
     for key, value in _CUT:
@@ -85,10 +85,10 @@ def _cut(text: bytes) -> _Line:
     for at, end in sorted(spans):
         rest.append(text[start:at])
         start = end
-    return _Line(b"".join((*rest, text[start:])), *found)
+    return _CacheLine(b"".join((*rest, text[start:])), *found)
 
 
-def _is_whole(line: _Line, text: bytes, device: Device) -> bool:
+def _is_whole(line: _CacheLine, text: bytes, device: Device) -> bool:
     """Whether what was cut out is what a device was made of, and nothing else tells of it."""
     told = zip(
         (b'"taken_at"', b'"clock"', b'"source"'),
@@ -151,12 +151,14 @@ class Again:
 
     def __init__(self, basis: Basis, devices: Devices, now: datetime) -> None:
         self.basis, self.devices, self.now = basis, devices, now
-        self.rows: list[Row] = []
+        self.rows: list[KeptRow] = []
         self._kept = Kept(basis.file)
-        self._asked: tuple[bytes, _Line, bytes] | None = None
-        self._result = msgspec.json.Decoder(Result).decode
+        self._asked: tuple[bytes, _CacheLine, bytes] | None = None
+        self._result = msgspec.json.Decoder(CachedResult).decode
 
-    def find(self, name: str, place: Line, text: bytes, terms: Terms) -> Result | None:
+    def find(
+        self, name: str, place: SnapshotLine, text: bytes, terms: Terms
+    ) -> CachedResult | None:
         """What was found for a device, where it still holds. `place` tells when it was read."""
         line = _cut(text)
         key = self._key_of(name, line, terms)
@@ -174,14 +176,14 @@ class Again:
             return None
         return replace(result, audit=replace(result.audit, taken_at=place.taken_at))
 
-    def put(self, device: Device, result: Result) -> None:
+    def put(self, device: Device, result: CachedResult) -> None:
         """Put down what was found for the device that was looked up last."""
         if self._asked is not None:
             key, line, text = self._asked
             if _is_whole(line, text, device):
-                self.rows.append(Row(device.device, key, _encode(result)))
+                self.rows.append(KeptRow(device.device, key, _encode(result)))
 
-    def _key_of(self, name: str, line: _Line, terms: Terms) -> bytes:
+    def _key_of(self, name: str, line: _CacheLine, terms: Terms) -> bytes:
         listed, shelf = self.devices.listed(name), terms.shelf
         newest = None
         if shelf is not None and shelf.backups is not None:

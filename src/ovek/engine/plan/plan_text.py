@@ -7,11 +7,11 @@ from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.hold import LOG_IS_OLD
 from ovek.engine.plan import Fixed, Plan
 from ovek.engine.rules import Stops, Subject
-from ovek.engine.run_rules import Found
+from ovek.engine.run_rules import RuleFindings
 from ovek.engine.wanted import Wants
 from ovek.model.do import Do
+from ovek.model.plain_word import typed
 from ovek.model.runbook import Barred
-from ovek.model.typed import typed
 
 _FEW = 3  # steps that a finding says itself
 # The parts of the aim that findings of a kind wait for.
@@ -22,7 +22,7 @@ _WAITS_FOR: dict[Stops, frozenset[str]] = {
 }
 
 
-class Told:
+class PlanText:
     """The findings of one device in the light of its plan."""
 
     def __init__(self, subject: Subject, made: Plan, wants: Wants, rates: Rates = NO_RATES) -> None:
@@ -33,7 +33,7 @@ class Told:
             made.stages, judged.device, judged.judge.sheet, subject.shelf, rates
         )
 
-    def of(self, found: Found) -> tuple[int | None, str]:
+    def of(self, found: RuleFindings) -> tuple[int | None, str]:
         """After which step a finding is gone, and what to do in words."""
         after = self.fixed.after(found.rule.slug, found.said)
         if after is None:
@@ -43,7 +43,7 @@ class Told:
         device = typed(self.subject.judged.device.device, "DEVICE")
         return after, f"Steps 1 to {after} of ovek runbook {device}"
 
-    def _barred(self, found: Found) -> Iterator[str]:
+    def _barred(self, found: RuleFindings) -> Iterator[str]:
         """Why the steps that would end a finding are none, and what would help."""
         concerned = [barred for barred in self.made.barred if _concerns(barred, found)]
         for barred in concerned[:1]:
@@ -53,7 +53,7 @@ class Told:
             yield usual_words(found)
 
 
-def _concerns(barred: Barred, found: Found) -> bool:
+def _concerns(barred: Barred, found: RuleFindings) -> bool:
     member = found.said.member
     if barred.member is not None and member is not None and barred.member != member:
         return False
@@ -65,7 +65,7 @@ def _sentence(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def usual_words(found: Found) -> str:
+def usual_words(found: RuleFindings) -> str:
     """What a rule has to say to a person."""
     return found.said.do or found.rule.remedy
 

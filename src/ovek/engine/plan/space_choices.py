@@ -15,8 +15,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.changes import taken
-from ovek.engine.choose import Choice, Unit, choose, in_order
-from ovek.engine.hold import HoldKind, Holds, Told, Wishes
+from ovek.engine.choose import DropChoice, DropUnit, choose, in_order
+from ovek.engine.hold import HeldFile, HoldKind, Holds, Wishes
 from ovek.engine.layouts import layout_named, layout_of
 from ovek.engine.layouts.paired import COMMITTED
 from ovek.engine.layouts.writing import Spot, Unwritable, Writing
@@ -40,7 +40,7 @@ _BY_A_PERSON: frozenset[HoldKind] = frozenset({"pinned", "kept-by-name"})
 _BANKS_OWN: frozenset[HoldKind] = frozenset({"bank", "running", "starts-next", "kept-fallback"})
 
 
-class Asked(Struct, frozen=True, kw_only=True):
+class SpaceAsked(Struct, frozen=True, kw_only=True):
     """All that a choice of files rests on, besides the device.
 
     `shelf` holds the digests of the images that the shelf holds, proven; `keep` are globs of files
@@ -66,7 +66,7 @@ class Case(Struct, frozen=True, kw_only=True):
     walk: DeviceWalk
     running: tuple[Runs, ...]
     holds: Callable[[], Holds]
-    asked: Asked
+    asked: SpaceAsked
 
     @property
     def member_walk(self) -> MemberWalk:
@@ -100,9 +100,9 @@ class Chosen(Struct, frozen=True, kw_only=True):
     one: JudgedMember
     volume: Volume | None
     goal: Goal
-    going: Sequence[Unit] = ()
-    told: Sequence[Told] = ()
-    units: Sequence[Unit] = ()
+    going: Sequence[DropUnit] = ()
+    told: Sequence[HeldFile] = ()
+    units: Sequence[DropUnit] = ()
     enough: bool = True
     fits: bool = False
     proven: bool = True
@@ -128,7 +128,7 @@ def cases_of(
     members: Sequence[JudgedMember],
     walk: DeviceWalk,
     running: tuple[Runs, ...],
-    asked: Asked,
+    asked: SpaceAsked,
 ) -> list[Case]:
     """What is chosen for members of one device; what is held is worked out if somebody asks."""
     wishes = Wishes(policy=asked.policy, keep=asked.keep, release=asked.room.release)
@@ -218,17 +218,17 @@ def choose_on(case: Case, volume: Volume, goal: Goal) -> Chosen:
     member = case.one.member.id
     assert volume.free is not None
     told, units = _units(case, volume, goal)
-    forced, able = [], list[Unit]()
+    forced, able = [], list[DropUnit]()
     for unit in units:
         if goal.replaced and any(place.on(member) in goal.replaced for place in unit.places):
             forced.append(unit)
         elif unit.tier not in LOCKED or LOCKED[unit.tier] in case.asked.unlocked:
             able.append(unit)
     freed, fits = sum(unit.frees for unit in forced), False
-    found: Choice | None
+    found: DropChoice | None
     if goal.wanted is None:
         swept = case.asked.room.sweep or 0
-        found = Choice(units=in_order(unit for unit in able if unit.tier <= swept))
+        found = DropChoice(units=in_order(unit for unit in able if unit.tier <= swept))
     else:
         short = goal.wanted - volume.free - freed
         ordinary = [unit for unit in able if unit.tier not in LOCKED]
@@ -258,7 +258,7 @@ def choose_on(case: Case, volume: Volume, goal: Goal) -> Chosen:
     )
 
 
-def _units(case: Case, volume: Volume, goal: Goal) -> tuple[list[Told], list[Unit]]:
+def _units(case: Case, volume: Volume, goal: Goal) -> tuple[list[HeldFile], list[DropUnit]]:
     """Every file of the member, and the units that may go; none where nobody asks for either."""
     asked = case.asked
     assert volume.free is not None
@@ -273,7 +273,7 @@ def _units(case: Case, volume: Volume, goal: Goal) -> tuple[list[Told], list[Uni
     return told, units_of(case.one, volume, told, tiers, cluster)
 
 
-def _replaced(told: Told, member: str, replaced: frozenset[Place]) -> Told:
+def _replaced(told: HeldFile, member: str, replaced: frozenset[Place]) -> HeldFile:
     """A file of the bank that is written to: the layout has seen that nothing else needs it."""
     return told._replace(reasons=()) if told.place.on(member) in replaced else told
 

@@ -18,7 +18,7 @@ from msgspec import Struct
 from platformdirs import user_cache_path
 
 from ovek.files.errors import InputError
-from ovek.files.regular import check_regular, not_alone_own
+from ovek.files.safe_open import check_regular, not_alone_own
 
 _FORMAT = 1
 _ROWS = 100  # that are read at once
@@ -29,7 +29,7 @@ _NEAR = (
 _WAIT = 2.0  # seconds for another command that keeps its own results
 
 
-class Row(Struct, frozen=True):
+class KeptRow(Struct, frozen=True):
     """The result for one device, with its key."""
 
     device: str
@@ -101,7 +101,7 @@ class Kept:
                 self._near[near] = key, made, result
 
 
-def keep(file: Path, rows: Iterable[Row], devices: Collection[str] | None) -> None:
+def keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> None:
     """Keep some results; of other devices than these (None: of all) what was kept stays.
 
     Nothing is told where that cannot be done: it is no loss but of time.
@@ -117,7 +117,7 @@ def keep(file: Path, rows: Iterable[Row], devices: Collection[str] | None) -> No
             file.unlink(missing_ok=True)
 
 
-def _keep(file: Path, rows: Iterable[Row], devices: Collection[str] | None) -> bool:
+def _keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> bool:
     """Keep them; False where the file is of another version."""
     with closing(sqlite3.connect(file, timeout=_WAIT, isolation_level=None)) as connection:
         file.chmod(0o600)

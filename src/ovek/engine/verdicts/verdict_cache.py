@@ -92,7 +92,7 @@ def _named_on(device: Device, member: Member) -> NamedOn:
     return NamedOn(frozenset(started), frozenset(loaded))
 
 
-class _Kept(Struct):
+class _KeptVerdict(Struct):
     """The files of a volume that an edit left as they were, by path, and the images of them."""
 
     files: dict[str, File]
@@ -103,7 +103,7 @@ class _Kept(Struct):
         return self.files.get(file.path) is file
 
 
-def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> _Kept | None:
+def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> _KeptVerdict | None:
     """What is known of the files of a volume that an edit left as they were.
 
     None where that has to be found out anew: names that a listing cut are judged with each other.
@@ -124,4 +124,4 @@ def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> _Kept | None:
         for file in old.files or ()
         if not changed or volume.folded(file.path) not in changed
     }
-    return _Kept(left, known.images)
+    return _KeptVerdict(left, known.images)

@@ -25,10 +25,10 @@ from ovek.model.sheet import Fills, Question, Reading, Sheet
 from ovek.model.snapshot import Device, File
 from ovek.sources.away import away
 from ovek.sources.clean import plain, without_echo
-from ovek.sources.draft import Draft, DraftError, Understood, understood
 from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError, ReadProblem
 from ovek.sources.rows import Rows, rows_of
+from ovek.sources.snapshot_builder import Draft, DraftError, ParsedAnswer, understood
 
 _LOG = logging.getLogger(__name__)
 Ask = Callable[[Question, str, float], Awaitable[str]]
@@ -46,7 +46,7 @@ _TELLING = 0.2  # seconds of a digest that tell how fast a device is
 _NO_RATE = 4 * 2**20  # bytes a second, where a sheet does not say how fast digests are made
 
 
-class Answer(Struct, frozen=True, kw_only=True, omit_defaults=True):
+class RawAnswer(Struct, frozen=True, kw_only=True, omit_defaults=True):
     """One answer as evidence: the raw text, or rows where a way has no text of its own."""
 
     name: str
@@ -68,7 +68,7 @@ class Answer(Struct, frozen=True, kw_only=True, omit_defaults=True):
         return made.hexdigest()
 
 
-class Wanted:
+class WantedDigests:
     """Which digests are worth asking for: those that the catalog can use, and are not known yet.
 
     `earlier` are devices as they were last read: a digest of the same place, size and time is
@@ -158,7 +158,7 @@ class Interview:
         self,
         name: str,
         sheet: Sheet,
-        wanted: Wanted,
+        wanted: WantedDigests,
         taken_at: datetime,
         expects: Expects | None = None,
         seat: Seat | None = None,
@@ -170,7 +170,7 @@ class Interview:
         self._digested, self._digesting = 0, 0.0  # bytes, seconds
         self._answered: set[tuple[str, str]] = set()
         self.draft = Draft(sheet, taken_at)
-        self.evidence: list[Answer] = []
+        self.evidence: list[RawAnswer] = []
         self._size = 0
         self._naming = Naming(sheet)
         self._use(sheet.reading)
@@ -243,7 +243,7 @@ class Interview:
             self.draft.problems.append(f"{question.name}: {none}")
             return
         text, before = self._said[asked], len(self.draft.problems)
-        answer = Answer(name=question.name, asked=asked, context=context, text=text)
+        answer = RawAnswer(name=question.name, asked=asked, context=context, text=text)
         self._told(answer)
         if len(text) <= _SHORT:
             made = self._understood(question, answer)
@@ -265,7 +265,7 @@ class Interview:
         """The bytes a second at which digests were worked out; None where none took its time."""
         return int(self._digested / self._digesting) if self._digesting else None
 
-    def take(self, answer: Answer) -> None:
+    def take(self, answer: RawAnswer) -> None:
         """Keep one answer and fill the draft from it; a replay goes the same way."""
         self._told(answer)
         if answer.name == _LOADER and (reading := self.sheet.reading.at_loader) is not None:
@@ -280,7 +280,7 @@ class Interview:
             return
         self._fill(question, answer, self._understood(question, answer))
 
-    def _told(self, answer: Answer) -> None:
+    def _told(self, answer: RawAnswer) -> None:
         """Keep an answer as evidence. Raises ReadProblem where a device tells without end."""
         self._size += len(answer.text or "")
         if self._size > _MOST_TOLD:
@@ -288,7 +288,7 @@ class Interview:
             raise ReadProblem("reading", met, "Log in by hand and look at what it prints")
         self.evidence.append(answer)
 
-    def _understood(self, question: Question, answer: Answer) -> Understood | str:
+    def _understood(self, question: Question, answer: RawAnswer) -> ParsedAnswer | str:
         """The rows of an answer, or why there are none; it changes nothing, and may take long."""
         try:
             rows = self.rows_in(question, answer)
@@ -296,13 +296,13 @@ class Interview:
         except (NoAnswerError, DraftError) as none:
             return f"{question.name}: {none}"
 
-    def _fill(self, question: Question, answer: Answer, made: Understood | str) -> None:
+    def _fill(self, question: Question, answer: RawAnswer, made: ParsedAnswer | str) -> None:
         if isinstance(made, str):
             self.draft.problems.append(made)
         else:
             self.draft.fill(question, answer.context, made)
 
-    def rows_in(self, question: Question, answer: Answer) -> Rows:
+    def rows_in(self, question: Question, answer: RawAnswer) -> Rows:
         """The rows of one answer; raises NoAnswerError where the device says it has none."""
         text = answer.text or ""
         if question.parse is None:
@@ -334,7 +334,7 @@ class Interview:
 
     def rows(self, name: str, fills: Fills, rows: Iterable[dict[str, Any]]) -> None:
         """Take in rows that a way made by itself."""
-        self.take(Answer(name=name, fills=fills, rows=tuple(rows)))
+        self.take(RawAnswer(name=name, fills=fills, rows=tuple(rows)))
 
     def adds(self, way: str, fills: Fills, rows: Iterable[dict[str, Any]]) -> None:
         """Take in what a way tells and no way before has told; tell where two disagree."""

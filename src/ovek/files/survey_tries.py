@@ -8,15 +8,15 @@ from typing import Literal
 import msgspec
 from msgspec import Struct
 
+from ovek.files.atomic import write_whole
+from ovek.files.decode import read_bytes
 from ovek.files.state import tried_file
-from ovek.files.typed import read_bytes
-from ovek.files.whole import write_whole
 from ovek.model.surveyed import Surveyed
 
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
 
-class Tried(Struct, kw_only=True):
+class SurveyTries(Struct, kw_only=True):
     """When a survey began, and what came of each device."""
 
     format: Literal["ovek.survey/1"] = "ovek.survey/1"
@@ -33,13 +33,13 @@ def leave_tried(snapshot: Path, began: datetime, results: Sequence[Surveyed]) ->
         known = {one.device for one in results}
         before = [one for one in left.devices if one.device not in known]
         began = left.began
-    tried = Tried(snapshot=snapshot.name, began=began, devices=[*before, *results])
+    tried = SurveyTries(snapshot=snapshot.name, began=began, devices=[*before, *results])
     write_whole(file, [_ENCODER.encode(tried) + b"\n"])
 
 
-def _left(file: Path) -> Tried | None:
+def _left(file: Path) -> SurveyTries | None:
     """What a survey that was cut off had left; None where that cannot be read."""
     try:
-        return msgspec.json.decode(read_bytes(file), type=Tried)
+        return msgspec.json.decode(read_bytes(file), type=SurveyTries)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None
