@@ -94,7 +94,7 @@ def test_the_publisher_is_asked_again_only_where_no_good_copy_is_left():
 def test_copies_of_which_no_publisher_has_a_digest_are_compared_with_each_other():
     bare = ReleaseIndex(published(release("1.0", digests=Digests())))
     (one,) = custody.follow(bare, [seen("shelf", "s"), seen("flash", "f")])
-    assert one.vouched == "nobody"
+    assert one.listed_by == "none"
     assert "No publisher has a digest" in answer([one])
     assert "no publisher" not in answer([follow(seen("shelf", "s"))])
 
@@ -110,7 +110,7 @@ def test_a_shelf_that_was_never_read_makes_nothing_missing():
 def test_a_record_of_our_own_is_followed_as_such():
     ours = [Published(release("1.0"), Origin("own.json", 1), None, "own")]
     (one,) = custody.follow(ReleaseIndex(ours), [seen("shelf", "s"), seen("flash", "f", BAD)])
-    assert one.vouched == "own"
+    assert one.listed_by == "own"
     assert one.advice[0].startswith("B: differs from your own record")
 
 

@@ -215,7 +215,7 @@ def test_an_image_is_told_with_who_had_it_and_who_vouches_for_it(ovek_at):
     assert [(one["device"], one["last"][:10], one["gone"][:10]) for one in made["copies"]] == [
         ("a", "2026-03-02", "2026-03-03")
     ]
-    assert [one["source"] for one in made["vouched"]] == ["list.json"]
+    assert [one["source"] for one in made["listed"]] == ["list.json"]
     shown = ovek_at("history", "image", "sw-1.0.img").stdout
     assert shown.startswith("2 devices had sw-1.0.img, 2 of them still at the last reading; 2 ran")
     assert "last seen 2026-03-03" in shown

@@ -112,6 +112,6 @@ def _answers(devices: Devices, now: datetime, shelf: ShelfFacts | None) -> Part[
 ANSWERS = Work(_answers, list[Answered])
 
 
-def with_unread(devices: Devices, found: Iterable[Answered]) -> list[Answered]:
+def with_unread(devices: Devices, answers: Iterable[Answered]) -> list[Answered]:
     """These answers, and those for the devices of which nothing is known."""
-    return [*found, *(unread(one) for one in devices.not_read if one.last_read is None)]
+    return [*answers, *(unread(one) for one in devices.not_read if one.last_read is None)]

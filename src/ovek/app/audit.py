@@ -147,8 +147,8 @@ def _auditing(
     def audit_part(lines: Iterable[DeviceLine]) -> _Audited:
         part = _Audited()
         shaper = shape() if shape is not None else None
-        for one in lines:
-            result = _one(one, answering, again)
+        for line in lines:
+            result = _one(line, answering, again)
             part.used.update(result.used)
             audit = result.audit
             if only:

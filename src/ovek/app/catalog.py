@@ -139,10 +139,10 @@ def show_release(site: Site, file: str) -> WholeReleases:
     found = [*releases.named(file, case_blind=True)]
     found += [one for one in releases.ours if one.file.casefold() == file.casefold()]
     if not found:
-        met = f"has no release {file!r}"
+        text = f"has no release {file!r}"
         near = get_close_matches(file, releases.by_name, n=1)
         do = f"Did you mean {near[0]!r}?" if near else "Search with: ovek catalog find TEXT"
-        raise InputError(site.folder / "catalog", met, do)
+        raise InputError(site.folder / "catalog", text, do)
     return WholeReleases(**asdict(site_context(site)), releases=found)
 
 
@@ -201,8 +201,8 @@ def upgrade_path(site: Site, start: str, target: str, snapshot: str | None = Non
             devices = Devices(site, site.state(snapshot), [start])
             judged = _one(devices)
             if judged.device.running.version is None:
-                met = f"the running version of {start!r} is unknown"
-                raise InputError(devices.file, met, "Give a version instead of the device")
+                text = f"the running version of {start!r} is unknown"
+                raise InputError(devices.file, text, "Give a version instead of the device")
             way = catalog.way(judged, target, wants_of(site).of(judged))
         else:
             way = catalog.path(releases_of(site).releases, start, target)

@@ -180,8 +180,8 @@ def _confirmed(planner: "Planner", devices: Devices, later: State) -> Iterator[C
         now = later.read(name)
         if now is None:
             if planner.named:
-                met = f"has no device {name!r}"
-                raise InputError(later.root, met, "Read it again: ovek survey")
+                text = f"has no device {name!r}"
+                raise InputError(later.root, text, "Read it again: ovek survey")
             continue
         release = planner.bring(judged).release if planner.asked.image is not None else None
         for plan in planner.plans(judged):
@@ -198,8 +198,8 @@ def _checked(devices: Devices, asked: CleanupRequest) -> ShelfFacts:
 
 
 def _for_nobody(devices: Devices, asked: CleanupRequest) -> InputError:
-    met = f"has no device that {asked.image} is for"
-    return InputError(devices.file, met, "Name an image for hardware that is in the fleet")
+    text = f"has no device that {asked.image} is for"
+    return InputError(devices.file, text, "Name an image for hardware that is in the fleet")
 
 
 class Bring(Struct, frozen=True, kw_only=True):
@@ -254,11 +254,11 @@ class Planner:
         for plan in plans if self.named else []:
             if plan.capacity is not None and plan.wanted > plan.capacity:
                 holds, wanted = show_size(plan.capacity), show_size(plan.wanted)
-                met = (
+                text = (
                     f"the capacity of {plan.volume} on {plan.device} is {holds}, and "
                     f"{wanted} is asked for"
                 )
-                raise InputError(self.file, met, "Ask for less than the capacity")
+                raise InputError(self.file, text, "Ask for less than the capacity")
         return plans
 
     def _with_steps(self, judged: JudgedDevice, plans: list[CleanupPlan]) -> list[CleanupPlan]:
@@ -359,8 +359,8 @@ class Planner:
         if release is None:
             why = "policy has no target with exactly one image in the catalog for this device"
             if wanted.unfit is not None:
-                told = "; ".join(wanted.unfit.against)
-                why = f"{wanted.unfit.release.file} is not compatible: {told}"
+                text = "; ".join(wanted.unfit.against)
+                why = f"{wanted.unfit.release.file} is not compatible: {text}"
             elif wanted.unlisted is not None:
                 why = f"policy wants {wanted.unlisted}, which is not in the catalog"
             return Bring(none=why)
@@ -368,8 +368,8 @@ class Planner:
         if way.hops is None and way.known:
             return Bring(none=f"do not install {release.file}: no upgrade path: {way.missing}")
         if way.hops is None:
-            told = f"it is unknown whether {release.file} can be installed: {way.missing}"
-            return Bring(release=release, way=told)
+            text = f"it is unknown whether {release.file} can be installed: {way.missing}"
+            return Bring(release=release, way=text)
         first = next((hop.release for hop in way.hops if hop.loads == "image"), release)
         return Bring(release=first, way=told_way(way, release))
 
@@ -412,8 +412,8 @@ def _known(devices: Devices, name: str) -> None:
         do = f"Did you mean {near[0]}?" if near else "Import it with its size: ovek catalog import"
         raise InputError(folder, f"has no image or version {name!r}", do)
     if not found[0].sizes:
-        met = f"the size of {name} is not published ({', '.join(map(str, found[0].origins))})"
-        raise InputError(folder, met, "Add its size, or use --free SIZE")
+        text = f"the size of {name} is not published ({', '.join(map(str, found[0].origins))})"
+        raise InputError(folder, text, "Add its size, or use --free SIZE")
 
 
 class _Planned(Struct):

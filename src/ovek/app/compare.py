@@ -131,8 +131,8 @@ def keep_baseline(site: Site, name: str, old: str | None = None) -> KeptBaseline
         raise InputError(devices.file, "has no device", "Read the fleet first: ovek survey")
     try:
         if file.exists() and bytes_of(file) != b"".join(lines):
-            met = "already exists, with other contents"
-            raise InputError(file, met, "Choose another name, or delete it first")
+            text = "already exists, with other contents"
+            raise InputError(file, text, "Choose another name, or delete it first")
     except OSError as error:
         raise cannot_read(file, error) from None
     write_whole(file, lines)

@@ -85,11 +85,11 @@ class Devices:
         """Where what is told of the devices comes from."""
         lines = self.chosen.lines.values()
         used = []
-        for at in dict.fromkeys(line.file for line in lines):
-            times = [line.taken_at for line in lines if line.file == at]
+        for file in dict.fromkeys(line.file for line in lines):
+            times = [line.taken_at for line in lines if line.file == file]
             used.append(
                 SnapshotUsed(
-                    file=self._named_file(at),
+                    file=self._named_file(file),
                     devices=len(times),
                     first=min(times),
                     last=max(times),
@@ -189,11 +189,11 @@ class Devices:
         if judge is None:
             sheet = self.site.sheet(device.sheet)
             if sheet is None:
-                met = f"device {device.device!r} uses sheet {device.sheet!r}, which does not exist"
+                text = f"device {device.device!r} uses sheet {device.sheet!r}, which does not exist"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]
-                raise InputError(file, met, do, key="sheet")
+                raise InputError(file, text, do, key="sheet")
             judge = self._judges[device.sheet] = judge_for(
                 sheet,
                 self.releases,

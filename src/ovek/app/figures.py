@@ -64,10 +64,18 @@ def _charting(devices: Devices, now: datetime) -> Part[list[Charted]]:
 
 def _images(subject: Subject) -> Iterator[ChartedImage]:
     needed = {member.id: member.needed for member in subject.members}
-    for one in standing_images(subject.judged):
-        place = one.image.place
-        name = one.release if one.release is not None else place.path.rpartition("/")[2]
-        yield ChartedImage(name or str(place), one.judgement.verdict, place in needed[one.member])
+    for standing_image in standing_images(subject.judged):
+        place = standing_image.image.place
+        name = (
+            standing_image.release
+            if standing_image.release is not None
+            else place.path.rpartition("/")[2]
+        )
+        yield ChartedImage(
+            name or str(place),
+            standing_image.judgement.verdict,
+            place in needed[standing_image.member],
+        )
 
 
 _CHART = Work(_charting, list[Charted])

@@ -48,8 +48,8 @@ def claims_of(site: Site) -> Iterator[StoredClaims | None]:
             assert store is not None
             claims = stack.enter_context(store.claims())
         except InputError as error:
-            told = f"it is unknown whether another collector reads the same devices: {error}"
-            _LOG.warning(told)
+            text = f"it is unknown whether another collector reads the same devices: {error}"
+            _LOG.warning(text)
         yield claims
 
 
@@ -115,8 +115,8 @@ def mark(site: Site) -> bool:
         _LOG.warning("%s.", damaged.put_aside())
         return False
     except (InputError, ManyInputError) as error:
-        told = f"today's catalog and policy were not written to the history: {error}"
-        _LOG.warning(told)
+        text = f"today's catalog and policy were not written to the history: {error}"
+        _LOG.warning(text)
         return False
     return True
 
@@ -149,10 +149,10 @@ def readings_in(
             raise contradiction(site, error) from None
         yield StoredReading(device.device, device.taken_at, frozenset(facts_of(judged, audit)))
     for sheet, names in unknown.items():
-        told = (
+        text = (
             f"{file.name}: {len(names)} devices with the unknown sheet {sheet!r} were not recorded"
         )
-        _LOG.warning(told)
+        _LOG.warning(text)
 
 
 def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:
@@ -167,8 +167,8 @@ def site_as_of(folder: Path, at: datetime, knowing: str) -> Site:
     since = store.known_since() if store is not None else None
     if store is None or since is None or since > at:
         known = "nothing" if since is None else f"nothing older than {since:%Y-%m-%d %H:%M} UTC"
-        met = f"the history has {known} of catalog and policy"
-        raise InputError(folder, met, "Use today's instead: add --knowing now")
+        text = f"the history has {known} of catalog and policy"
+        raise InputError(folder, text, "Use today's instead: add --knowing now")
     made = Path(tempfile.mkdtemp(prefix="ovek-as-of-"))
     atexit.register(shutil.rmtree, made, ignore_errors=True)
     for name, data in store.known(at).items():

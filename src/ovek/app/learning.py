@@ -158,11 +158,11 @@ def put_in(sessions: Sequence[Session], which: str) -> list[str]:
     numbers = range(1, len(offers) + 1)
     chosen = list(numbers)
     if which != "all":
-        told = [each.strip() for each in which.split(",")]
-        if not all(each.isdigit() and int(each) in numbers for each in told):
+        parts = [each.strip() for each in which.split(",")]
+        if not all(each.isdigit() and int(each) in numbers for each in parts):
             there = f"suggested marks 1 to {len(offers)}" if offers else "no suggested marks"
             raise UsageError(f"{which!r}: there are {there}", "--take")
-        chosen = [int(each) for each in told]
+        chosen = [int(each) for each in parts]
     left, learned = dict.fromkeys(chosen, ""), before is not None
     for _ in range(2):  # what is refused may be understood beside those that come after it
         for number in list(left):
@@ -260,9 +260,9 @@ def check_not_worse(file: Path, now: Sequence[Tested], sessions: Sequence[Sessio
         return
     for earlier, later in zip(before, now, strict=True):
         if (earlier.whole and not later.whole) or set(later.missing) - set(earlier.missing):
-            met = f"parses {earlier.session} now, and would no longer do so"
+            text = f"parses {earlier.session} now, and would no longer do so"
             do = "Find the mark in the new session that contradicts it; nothing was written"
-            raise InputError(file, met, do)
+            raise InputError(file, text, do)
 
 
 def kept(file: Path, sessions: Sequence[Session]) -> Path:

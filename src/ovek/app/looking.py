@@ -237,12 +237,12 @@ def _look_at(
 
 
 def _as_before(
-    site: Site, before: ShelfRecord | None, told: str
+    site: Site, before: ShelfRecord | None, text: str
 ) -> tuple[list[ShelfFile], datetime | None, str]:
     """What is known of a shelf that cannot be read now, and why it cannot."""
     if before is None:
-        return [], None, told
-    return trusted_files(site, before), before.read_at, told
+        return [], None, text
+    return trusted_files(site, before), before.read_at, text
 
 
 def _from_store(
@@ -268,9 +268,9 @@ def _from_store(
 
     login = site.fleet.shelf_login(shelf)
     if isinstance(login, str):
-        met = f"the shelf {shelf.name!r}: {login}"
+        text = f"the shelf {shelf.name!r}: {login}"
         do = "Name a device with a host, or a [[jump_host]]"
-        raise InputError(site.folder / "fleet.toml", met, do, key="through")
+        raise InputError(site.folder / "fleet.toml", text, do, key="through")
     keys = HostKeys(site.folder / "known_hosts", take_new=how.take_new_keys)
     password = how.password() if how.password is not None else None
     secrets = Secrets(None if password is None else lambda: password, site.folder)
@@ -325,16 +325,23 @@ def _most(shelf: Shelf, releases: ReleaseIndex, file: Any) -> int:
     return LARGEST_UNTOLD if shelf.largest is None else parse_size(shelf.largest)
 
 
-def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdict]) -> None:
+def _keep_opened(site: Site, releases: ReleaseIndex, verdicts: Iterable[ShelfVerdict]) -> None:
     """Keep in catalog/ what proven archives contain, so that it proves files on flash, too."""
     opened = []
-    for one in found:
-        known = releases.named(one.release or "", case_blind=False)
-        if one.verdict != "proven" or not one.contains or len(known) != 1 or known[0].contains:
+    for verdict in verdicts:
+        known = releases.named(verdict.release or "", case_blind=False)
+        if (
+            verdict.verdict != "proven"
+            or not verdict.contains
+            or len(known) != 1
+            or known[0].contains
+        ):
             continue
-        told = [fact for fact in one.digests if fact[0] in known[0].digests]
-        contents = Release(file=known[0].file, digests=Digests(**dict(told)), contains=one.contains)
-        opened.append(Published(contents, Origin(one.path, 1)))
+        parts = [fact for fact in verdict.digests if fact[0] in known[0].digests]
+        contents = Release(
+            file=known[0].file, digests=Digests(**dict(parts)), contains=verdict.contains
+        )
+        opened.append(Published(contents, Origin(verdict.path, 1)))
     if not opened:
         return
     try:
@@ -347,10 +354,10 @@ def _keep_opened(site: Site, releases: ReleaseIndex, found: Iterable[ShelfVerdic
         _LOG.warning("the contents of %s are stored in catalog/%s.", names, OPENED)
 
 
-def _offer(site: Site, name: str, found: Iterable[ShelfVerdict]) -> Offer:
+def _offer(site: Site, name: str, verdicts: Iterable[ShelfVerdict]) -> Offer:
     """Hold the shelf against one device of the newest snapshot."""
     judged, chosen = chosen_for(site, name)
-    return offer(judged, chosen, found)
+    return offer(judged, chosen, verdicts)
 
 
 def _algorithm_of_list(file: Path) -> Algorithm:

@@ -14,7 +14,7 @@ from ovek.engine import history
 from ovek.files.history import HistoryStore
 from ovek.files.site import Site
 from ovek.model.age import AgeError, parse_age
-from ovek.model.history import Vouched
+from ovek.model.history import ListedSince
 from ovek.model.results.histories import (
     DeviceHistory,
     FindingHistory,
@@ -86,7 +86,7 @@ class History:
             image=image,
             copies=history.joined(one for one in held if not one.running),
             ran=history.joined(ran),
-            vouched=_vouched(site, store, image),
+            listed=_listed_since(site, store, image),
             several={device for device, ids in members.items() if len(ids) > 1},
             seen=store.last_readings(),
         )
@@ -150,7 +150,7 @@ def _versions(site: Site, image: str) -> set[str]:
     return {one.version for one in named if one.version is not None}
 
 
-def _vouched(site: Site, store: HistoryStore, image: str) -> list[Vouched]:
+def _listed_since(site: Site, store: HistoryStore, image: str) -> list[ListedSince]:
     """Which sources tell of an image, each with since when the history knows it."""
     since, known = store.first_known("catalog/"), releases_of(site)
     sources: dict[str, datetime] = {}
@@ -166,5 +166,5 @@ def _vouched(site: Site, store: HistoryStore, image: str) -> list[Vouched]:
                 at = datetime.combine(one.since, time(), UTC)
             if at is not None:
                 sources[origin.file] = min(at, sources.get(origin.file, at))
-    told = [Vouched(source=name, since=at) for name, at in sorted(sources.items())]
-    return sorted(told, key=lambda one: one.since)
+    parts = [ListedSince(source=name, since=at) for name, at in sorted(sources.items())]
+    return sorted(parts, key=lambda one: one.since)

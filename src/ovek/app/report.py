@@ -100,8 +100,8 @@ def check_size(shown: FleetReport, page: Path) -> None:
     """Raise UsageError where a fleet is too large for one page."""
     number = shown.devices.number
     if number > ON_A_PAGE:
-        told = f"{number} devices are too many for one page; give a folder: -o {page.stem}/"
-        raise UsageError(told)
+        text = f"{number} devices are too many for one page; give a folder: -o {page.stem}/"
+        raise UsageError(text)
 
 
 def earlier_report(since: Path | None, page: Path | None) -> Remembered | None:

@@ -141,15 +141,15 @@ def shared_links(fleet: Fleet, books: Iterable[Runbook]) -> list[SharedLink]:
     """What is to be copied over each link that several devices share, and how long that takes."""
     over: dict[tuple[int, str], list[Runbook]] = {}
     links = fleet.links()
-    for one in books:
-        link = links.get(one.device)
-        if link is not None and one.copies:
-            over.setdefault(link, []).append(one)
+    for book in books:
+        link = links.get(book.device)
+        if link is not None and book.copies:
+            over.setdefault(link, []).append(book)
     return [
         SharedLink(
             name=name,
             devices=len(ours),
-            minutes=-(-sum(one.copies for one in ours) // rate // 60),
+            minutes=-(-sum(book.copies for book in ours) // rate // 60),
         )
         for (rate, name), ours in over.items()
         if len(ours) > 1

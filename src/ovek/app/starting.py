@@ -149,13 +149,13 @@ def _listed(hosts: Hosts, sheet: str | None) -> bytes:
     """The devices as a list of `fleet.toml`."""
     keys = [key for key in ("name", "sheet", "site", "role", "access", "host", "port", "user",
                             "members", "capture") if key in ("name", "sheet", "access")
-            or any(key in each for each in hosts.devices)]  # fmt: skip
+            or any(key in device for device in hosts.devices)]  # fmt: skip
     out = io.StringIO(newline="")
     rows = csv.DictWriter(out, keys)
     rows.writeheader()
-    for each in hosts.devices:
-        full = {"sheet": sheet, **each}
-        full.setdefault("access", "ssh" if "host" in each else "")
+    for device in hosts.devices:
+        full = {"sheet": sheet, **device}
+        full.setdefault("access", "ssh" if "host" in device else "")
         rows.writerow(full)
     return out.getvalue().encode()
 

@@ -177,8 +177,8 @@ def _remember(site: Site, bar: Bar | None) -> None:
 def _from_captures(jobs: list[Job], files: tuple[Path, ...]) -> list[Job]:
     """One device, to be read from saved sessions instead of its own ways."""
     if len(jobs) != 1:
-        told = "--capture needs exactly one device: ovek survey DEVICE --capture FILE"
-        raise UsageError(told)
+        text = "--capture needs exactly one device: ovek survey DEVICE --capture FILE"
+        raise UsageError(text)
     ((device, sheet),) = jobs
     named = tuple(str(file) for file in files)
     return [(replace(device, access=("capture",), capture=named), sheet)]
@@ -217,8 +217,8 @@ def _jobs(
                 unknown[one.sheet] = _no_sheet(site, one)
                 continue
             for question, wrong in check_templates(sheet):
-                met = f"the question {question!r}: {wrong}"
-                raise InputError(f"{one.sheet}.toml", met, "See: ovek sheet check FILE")
+                text = f"the question {question!r}: {wrong}"
+                raise InputError(f"{one.sheet}.toml", text, "See: ovek sheet check FILE")
             sheets[one.sheet] = sheet
     if not sheets:
         raise ManyInputError(list(unknown.values()))
@@ -370,8 +370,8 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
     if resume:
         return _taken_up(folder, left)
     if left is not None:
-        told = f"{left.name} is from an interrupted survey and was not changed"
-        _LOG.warning("%s; continue it with --resume, or delete its journal", told)
+        text = f"{left.name} is from an interrupted survey and was not changed"
+        _LOG.warning("%s; continue it with --resume, or delete its journal", text)
     stamp, at = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ"), 1
     snapshot = folder / f"{stamp}.jsonl"
     while any(one.exists() for one in (snapshot, journal_of(snapshot), tried_file(snapshot))):
@@ -382,14 +382,14 @@ def _opened(folder: Path, *, resume: bool) -> tuple[Path, Journal]:
 
 def _taken_up(folder: Path, left: Path | None) -> tuple[Path, Journal]:
     if left is None:
-        met = "nothing to resume: no interrupted survey"
+        text = "nothing to resume: no interrupted survey"
         do = "Start a new one: ovek survey"
-        raise InputError(folder, met, do)
+        raise InputError(folder, text, do)
     since = max((f for f in folder.glob("*.jsonl") if f.is_file()), default=None, key=_changed)
     if since is not None and _changed(since) > _changed(journal_of(left)):
-        met = f"the interrupted survey is older than {since.name}"
+        text = f"the interrupted survey is older than {since.name}"
         do = f"Start a new one: ovek survey; {journal_of(left).name} may be deleted"
-        raise InputError(folder, met, do)
+        raise InputError(folder, text, do)
     return left, Journal(left)
 
 
@@ -438,8 +438,8 @@ def _locked_replay(site: Site, jobs: list[Job]) -> tuple[Path, list[Surveyed]]:
         results.append(_surveyed(outcome))
     if not results:
         journal.finish(())
-        met = "has no saved raw output (evidence) beside it"
-        raise InputError(source, met, "Survey again, without --no-evidence")
+        text = "has no saved raw output (evidence) beside it"
+        raise InputError(source, text, "Survey again, without --no-evidence")
     journal.finish(device.name for device, _ in jobs)
     return target, results
 
@@ -459,11 +459,11 @@ def _surveyed(outcome: "DeviceOutcome") -> Surveyed:
     )
 
 
-def _placed(one: Surveyed, listed: FleetDevice | None) -> Surveyed:
+def _placed(surveyed: Surveyed, listed: FleetDevice | None) -> Surveyed:
     """The same, with where the fleet file says that the device stands, and what it is."""
     if listed is None:
-        return one
-    return replace(one, site=listed.site, role=listed.role, sheet=listed.sheet)
+        return surveyed
+    return replace(surveyed, site=listed.site, role=listed.role, sheet=listed.sheet)
 
 
 def prune(site: Site, age: timedelta) -> Pruned:

@@ -63,7 +63,7 @@ def boot_walks(
         answered=answered,
         devices=walks,
         answers=tally_of(answered),
-        supposed=what.told(),
+        supposed=what.words(),
         as_it_is=as_it_is,
     )
 
@@ -96,7 +96,7 @@ def walk_figure(devices: Devices, what_ifs: list[WhatIf]) -> WalkFigure:
     walks = [("as it is", as_is)]
     for what in what_ifs:
         supposed = _suppose(judged, what, devices.file, judged.device.device)
-        walks.append((f"if {' and '.join(what.told())}", _walk(supposed)))
+        walks.append((f"if {' and '.join(what.words())}", _walk(supposed)))
     return WalkFigure(caption=devices.caption(now_of(devices.site)), walks=walks)
 
 

@@ -142,6 +142,6 @@ class CommandGroup(click.Group):
         name = args[0]
         if self.get_command(ctx, name) is None and not name.startswith("-"):
             known = self.list_commands(ctx)
-            told = f"no such command: {name!r}{near_to(name, known)}"
-            ctx.fail(f"{told} Commands are: {', '.join(known)}".replace("' C", "'. C"))
+            text = f"no such command: {name!r}{near_to(name, known)}"
+            ctx.fail(f"{text} Commands are: {', '.join(known)}".replace("' C", "'. C"))
         return super().resolve_command(ctx, args)

@@ -99,8 +99,8 @@ def write_site(folder: Path) -> None:
     """Write the sample site to a folder that is new or empty; raise InputError where it is not."""
     try:
         if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-            met = "already exists and is not an empty folder"
-            raise InputError(folder, met, "Name a new folder: ovek demo FOLDER")
+            text = "already exists and is not an empty folder"
+            raise InputError(folder, text, "Name a new folder: ovek demo FOLDER")
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
         raise InputError(folder, f"cannot be used ({reason})", "Choose another folder") from None

@@ -92,8 +92,8 @@ def unread(one: Unread) -> Answered:
     )
 
 
-def _at(one: Finding) -> str:
-    return f"{one.rule}: {one.place}" if one.place else one.rule
+def _at(finding: Finding) -> str:
+    return f"{finding.rule}: {finding.place}" if finding.place else finding.rule
 
 
 def _member(walk: DeviceWalk, outcome: str) -> str:

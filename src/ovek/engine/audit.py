@@ -196,17 +196,17 @@ def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
     )
 
 
-def finding_of(found: RuleFindings, subject: Subject, told: PlanText | None = None) -> Finding:
+def finding_of(findings: RuleFindings, subject: Subject, text: PlanText | None = None) -> Finding:
     """What was found as a finding, with the step after which it is gone where there is a plan."""
-    said, several = found.said, len(subject.members) > 1
+    said, several = findings.said, len(subject.members) > 1
     place = None if said.place is None else _placed(said.place, said.member, several)
     seen = said.seen
     if place is None and several and said.member is not None:
         seen = f"member {said.member}: {seen}"
-    after, words = told.of(found) if told is not None else (None, usual_words(found))
+    after, words = text.of(findings) if text is not None else (None, usual_words(findings))
     return Finding(
-        rule=found.rule.slug,
-        severity=found.severity,
+        rule=findings.rule.slug,
+        severity=findings.severity,
         place=place,
         seen=seen,
         words=words,

@@ -110,14 +110,14 @@ def _walk_member(judged: JudgedDevice, one: JudgedMember) -> MemberWalk:
     )
 
 
-def rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
+def rescue(judged: JudgedDevice, member: JudgedMember) -> tuple[Started, ...]:
     """What a person could start a stranded member from, on whatever volume or bank it lies.
 
     The best proven first, of those what runs, then the newest.
     """
     able = [
         image
-        for image in (*one.images.values(), *one.sets.values(), *one.banks.values())
+        for image in (*member.images.values(), *member.sets.values(), *member.banks.values())
         if image.starts_members and image.judgement.verdict in STARTS and image.suits is not False
     ]
     scheme = judged.judge.sheet.versions.pattern
@@ -125,25 +125,27 @@ def rescue(judged: JudgedDevice, one: JudgedMember) -> tuple[Started, ...]:
 
     def better_first(image: Image, other: Image) -> int:
         ranks = [WORST_FIRST.index(each.judgement.verdict) for each in (other, image)]
-        now = [each.place.on(one.member.id) in running for each in (other, image)]
+        now = [each.place.on(member.member.id) in running for each in (other, image)]
         order = compare(other.version or "", image.version or "", scheme) or 0
         by_name = -1 if image.place[:2] < other.place[:2] else 1
         return ranks[0] - ranks[1] or now[0] - now[1] or order or by_name
 
     able.sort(key=cmp_to_key(better_first))
-    return tuple(_started(str(image.place), image, image.place.on(one.member.id)) for image in able)
+    return tuple(
+        _started(str(image.place), image, image.place.on(member.member.id)) for image in able
+    )
 
 
 def cited_candidates(
-    judged: JudgedDevice, one: JudgedMember, walked: MemberWalk
+    judged: JudgedDevice, member: JudgedMember, walked: MemberWalk
 ) -> Iterator[Candidate]:
     """Try every candidate that the settings of a member name, also those behind the first start.
 
     The settings are the once entry and the saved order (the live one where only that is known).
     """
-    if one.member.boot is None:
+    if member.member.boot is None:
         return
-    seen, layout = Seen(judged, one), layout_of(judged)
+    seen, layout = Seen(judged, member), layout_of(judged)
     tried = {(candidate.origin, candidate.place): candidate for candidate in walked.tried}
     for attempt in layout.named(seen):
         known = tried.get((attempt.origin, _shown(attempt)))
@@ -152,7 +154,7 @@ def cited_candidates(
 
 def others_that_boot(
     judged: JudgedDevice,
-    one: JudgedMember,
+    member: JudgedMember,
     walked: MemberWalk,
     cited: Iterable[Candidate] | None = None,
 ) -> bool:
@@ -164,23 +166,23 @@ def others_that_boot(
         other = image is not first and image.starts_members
         return other and image.judgement.verdict in STARTS
 
-    for each in cited_candidates(judged, one, walked) if cited is None else cited:
+    for each in cited_candidates(judged, member, walked) if cited is None else cited:
         if each.result == "remote" and first is not None:
             return True
         image = judged.image(each.at) if each.result in STARTS and each.at else None
         if image is not None and another(image):
             return True
-    others = layout_of(judged).others(Seen(judged, one))
+    others = layout_of(judged).others(Seen(judged, member))
     return any(map(another, others))
 
 
-def behind(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
+def behind(judged: JudgedDevice, member: JudgedMember) -> Iterator[Place]:
     """What a member comes to where its first start, which nobody has proven, fails after all.
 
     Everything behind it that may start, up to the first that surely does, with the member in front.
     Raises NotKnownError where that needs a fact that nobody knows.
     """
-    seen, layout = Seen(judged, one), layout_of(judged)
+    seen, layout = Seen(judged, member), layout_of(judged)
     for attempt in layout.candidates(seen):
         found = try_it(seen, attempt)
         if found.result == "unknown":
@@ -210,8 +212,8 @@ def try_it(seen: Seen, attempt: Attempt) -> Tried:
     return _try_file(seen, one, place, at)
 
 
-def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
-    banks, bank = one.member.banks, one.member.bank(at.path)
+def _try_bank(seen: Seen, member: JudgedMember, at: Place) -> Tried:
+    banks, bank = member.member.banks, member.member.bank(at.path)
     if banks is None:
         return Tried("unknown", "the banks are unknown", at=at)
     if bank is None:
@@ -222,18 +224,18 @@ def _try_bank(seen: Seen, one: JudgedMember, at: Place) -> Tried:
         return Tried("bad", "the device marks this bank as bad", at=at)
     if bank.state is None:
         return Tried("unknown", f"the state of bank {bank.name} is unknown", at=at)
-    volumes = {place.volume for place in one.banks[bank.name].parts if place.member is None}
+    volumes = {place.volume for place in member.banks[bank.name].parts if place.member is None}
     for name in sorted(volumes):
-        if (tried := _of_volume(one, name, at, seen.scheme)) is not None:
+        if (tried := _of_volume(member, name, at, seen.scheme)) is not None:
             return tried
-    return _by_image(seen, one, one.banks[bank.name], at)
+    return _by_image(seen, member, member.banks[bank.name], at)
 
 
-def _of_volume(one: JudgedMember, name: str, at: Place, start: BootScheme) -> Tried | None:
+def _of_volume(member: JudgedMember, name: str, at: Place, start: BootScheme) -> Tried | None:
     """Why nothing on a volume can be tried; None where it can."""
-    if one.member.volumes is None:
+    if member.member.volumes is None:
         return Tried("unknown", "the volumes are unknown", at=at)
-    volume = one.member.volume(name)
+    volume = member.member.volume(name)
     if volume is None or volume.state == "absent":
         return Tried("absent", f"volume {name} is absent", at=at)
     if volume.state == "unreadable":
@@ -248,24 +250,24 @@ def _of_volume(one: JudgedMember, name: str, at: Place, start: BootScheme) -> Tr
     return None
 
 
-def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
-    if (tried := _of_volume(one, place.volume, at, seen.scheme)) is not None:
+def _try_file(seen: Seen, member: JudgedMember, place: Place, at: Place) -> Tried:
+    if (tried := _of_volume(member, place.volume, at, seen.scheme)) is not None:
         return tried
     bare = at.on(None)
-    image = one.images.get(bare)
-    file = image.file if image is not None else find_file(bare, one.member)
+    image = member.images.get(bare)
+    file = image.file if image is not None else find_file(bare, member.member)
     if file is None:
         return Tried("missing", "the file does not exist", at=at)
     if file.path_cut:
-        return _try_cut(seen, one, place, at, file)
-    if file.path != place.path and one.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
+        return _try_cut(seen, member, place, at, file)
+    if file.path != place.path and member.member.volume(place.volume).filesystem is None:  # type: ignore[union-attr]
         why = f"it is unknown whether this is {file.path}, because the file system is unknown"
         return Tried("unknown", why, at=at)
     if file.is_empty:
         return Tried("empty", "the file is empty (0 bytes)", at=at)
-    if _is_unread_set(seen, one, bare):
+    if _is_unread_set(seen, member, bare):
         return Tried("unknown", f"the packages of {at.path} are unknown", at=at)
-    found = _by_image(seen, one, one.sets.get(bare) or image, at)
+    found = _by_image(seen, member, member.sets.get(bare) or image, at)
     may_be_empty = file.size is not None and file.least == 0
     if may_be_empty and found.result in BROKEN and seen.scheme.on_bad_image == "halt":
         why = "it is unknown whether the file is empty: the listing rounds its size"
@@ -273,23 +275,23 @@ def _try_file(seen: Seen, one: JudgedMember, place: Place, at: Place) -> Tried:
     return found
 
 
-def _is_unread_set(seen: Seen, one: JudgedMember, place: Place) -> bool:
+def _is_unread_set(seen: Seen, member: JudgedMember, place: Place) -> bool:
     """Whether a file is a set file by its name, on a volume whose sets nobody knows."""
-    volume = one.member.volume(place.volume)
+    volume = member.member.volume(place.volume)
     if volume is None or volume.sets is not None:
         return False
     naming = seen.judged.judge.naming
     return naming.role(place.path, case_blind=volume.case_blind) == "set-file"
 
 
-def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File) -> Tried:
+def _try_cut(seen: Seen, member: JudgedMember, place: Place, at: Place, file: File) -> Tried:
     """Try a file that the listing shows with the beginning of its name: it is never missing."""
     bare = at.on(None)
-    image = one.sets.get(bare) or one.images.get(bare)
+    image = member.sets.get(bare) or member.images.get(bare)
     release = image.judgement.release if image is not None else None
-    if why := several_begin(place.on(None), one.member):
+    if why := several_begin(place.on(None), member.member):
         return Tried("unknown", why, at=at)
-    volume = one.member.volume(place.volume)
+    volume = member.member.volume(place.volume)
     blind = volume is not None and volume.case_blind
     if volume is not None and volume.filesystem is None and not place.path.startswith(at.path):
         why = f"it is unknown whether it begins with {at.path}, because the file system is unknown"
@@ -302,24 +304,24 @@ def _try_cut(seen: Seen, one: JudgedMember, place: Place, at: Place, file: File)
         and place.path != at.path
     ):
         return Tried("unknown", f"{CUT}: it may be {release.file}", at=at)
-    return _by_image(seen, one, image, at)
+    return _by_image(seen, member, image, at)
 
 
 def _is_called(name: str, other: str, *, blind: bool) -> bool:
     return name == other or (blind and name.casefold() == other.casefold())
 
 
-def _by_image(seen: Seen, one: JudgedMember, image: Image | None, at: Place) -> Tried:
-    """What a start makes of an image, on the member that starts; `one` is where it lies."""
+def _by_image(seen: Seen, member: JudgedMember, image: Image | None, at: Place) -> Tried:
+    """What a start makes of an image, on the member that starts; `member` is where it lies."""
     if image is None or not image.starts_members:
-        what = "no image" if image is None else f"a {image.role}, not a system image"
+        what = "not an image" if image is None else f"a {image.role}, not a system image"
         return Tried("not-an-image", f"it is {what}", at=at)
     judgement: Judgement = image.judgement
     if judgement.verdict in ("altered", "truncated"):
         return Tried(judgement.verdict, judgement.why, image, at)
     suits, foreign = image.suits, image.foreign
-    if one is not seen.one and one.hardware != seen.one.hardware:
-        suits, foreign = suits_on(image, one, seen.one.hardware)
+    if member is not seen.one and member.hardware != seen.one.hardware:
+        suits, foreign = suits_on(image, member, seen.one.hardware)
     if suits is False:
         why = "it is for other hardware"
         if foreign is not None:

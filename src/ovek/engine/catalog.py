@@ -109,22 +109,22 @@ def mistakes(
 def unused(annotations: Iterable[Annotation], releases: ReleaseIndex) -> Iterator[CatalogMistake]:
     """The annotations of which no release is the glob's."""
     known = [one.file for one in (*releases.releases, *releases.ours)]
-    for at, one in enumerate(annotations):
+    for number, one in enumerate(annotations):
         if not any(fnmatchcase(name, one.files) for name in known):
             yield CatalogMistake(
                 kind="annotation-unused",
                 file=one.files,
-                origins=(Origin(f"annotations.toml, annotation[{at}]", 1),),
+                origins=(Origin(f"annotations.toml, annotation[{number}]", 1),),
                 seen="the catalog has no release of that name",
                 do="Correct the name in catalog/annotations.toml, or remove it",
             )
 
 
-def _share_hardware(one: KnownRelease, other: KnownRelease) -> bool:
+def _share_hardware(release: KnownRelease, other: KnownRelease) -> bool:
     """Whether two releases may be for the same hardware, as far as is told."""
-    if one.hardware is None or other.hardware is None:
+    if release.hardware is None or other.hardware is None:
         return True
-    pairs = ((ours, theirs) for ours in one.hardware for theirs in other.hardware)
+    pairs = ((ours, theirs) for ours in release.hardware for theirs in other.hardware)
     return any(fnmatchcase(ours, theirs) or fnmatchcase(theirs, ours) for ours, theirs in pairs)
 
 
@@ -150,12 +150,12 @@ def _contradictions(published: Iterable[Published]) -> Iterator[CatalogMistake]:
                 if value is not None and not (name == "needs" and _rows_differ(entries)):
                     said.setdefault(_shown(value), entry.origin)
             if len(said) > 1:
-                told = " and ".join(f"{value} ({origin})" for value, origin in said.items())
+                text = " and ".join(f"{value} ({origin})" for value, origin in said.items())
                 yield CatalogMistake(
                     kind="facts-differ",
                     file=file,
                     origins=origins,
-                    seen=f"the sources disagree on its {title}: {told}",
+                    seen=f"the sources disagree on its {title}: {text}",
                     do="Find out which source is right, and correct the other",
                 )
         for one, other in combinations(entries, 2):
@@ -175,12 +175,14 @@ def _rows_differ(entries: list[Published]) -> bool:
     return len({entry.release.hardware for entry in entries}) > 1
 
 
-def _shadows(one: Release, other: Release) -> bool:
+def _shadows(release: Release, other: Release) -> bool:
     """Whether all hardware of a later row is that of an earlier one, which needs something else."""
-    if one.hardware is None or other.hardware is None or one.hardware == other.hardware:
+    if release.hardware is None or other.hardware is None or release.hardware == other.hardware:
         return False
-    hidden = all(any(fnmatchcase(each, glob) for glob in one.hardware) for each in other.hardware)
-    return hidden and one.needs != other.needs
+    hidden = all(
+        any(fnmatchcase(each, glob) for glob in release.hardware) for each in other.hardware
+    )
+    return hidden and release.needs != other.needs
 
 
 def _shown(value: object) -> str:
@@ -194,8 +196,8 @@ def _shown(value: object) -> str:
     return str(value)
 
 
-def _mistake(kind: str, one: KnownRelease, seen: str, do: str) -> CatalogMistake:
-    return CatalogMistake(kind=kind, file=one.file, origins=one.origins, seen=seen, do=do)
+def _mistake(kind: str, release: KnownRelease, seen: str, do: str) -> CatalogMistake:
+    return CatalogMistake(kind=kind, file=release.file, origins=release.origins, seen=seen, do=do)
 
 
 def _shared_digests(releases: ReleaseIndex) -> Iterator[CatalogMistake]:
@@ -214,12 +216,12 @@ def _shared_digests(releases: ReleaseIndex) -> Iterator[CatalogMistake]:
             )
 
 
-def _named_versions(one: KnownRelease, namings: list[Naming]) -> list[str]:
+def _named_versions(release: KnownRelease, namings: list[Naming]) -> list[str]:
     """What the name says where it says another version than the release does."""
-    if one.version is None:
+    if release.version is None:
         return []
-    told = {naming.of(one.file, case_blind=False).version for naming in namings} - {None}
-    agrees = any(compare(version or "", one.version) == 0 for version in told)
+    told = {naming.of(release.file, case_blind=False).version for naming in namings} - {None}
+    agrees = any(compare(version or "", release.version) == 0 for version in told)
     return [] if agrees else sorted(version for version in told if version is not None)
 
 
@@ -419,15 +421,17 @@ def _best(able: list[KnownRelease], stand: Sequence[Standing]) -> KnownRelease |
 NOT_TOLD = "the catalog does not say which hardware it is for"
 
 
-def _identity(found: Fit) -> tuple[str, ...]:
+def _identity(fit: Fit) -> tuple[str, ...]:
     """What speaks against a release as one for a device, however it would be reached."""
-    ours = [each for each in found.conditions if each.of not in REACHING]
-    return Fit(release=found.release, conditions=tuple(ours)).against
+    ours = [each for each in fit.conditions if each.of not in REACHING]
+    return Fit(release=fit.release, conditions=tuple(ours)).against
 
 
-def _behind(one: KnownRelease, chosen: KnownRelease) -> str:
-    if one.status != chosen.status:
-        return f"its status is {one.status or 'unknown'}; {chosen.file} is {chosen.status}"
-    if one.version == chosen.version:
-        return f"{chosen.file} is the same version; choose by variant ({one.variant or 'unknown'})"
+def _behind(release: KnownRelease, chosen: KnownRelease) -> str:
+    if release.status != chosen.status:
+        return f"its status is {release.status or 'unknown'}; {chosen.file} is {chosen.status}"
+    if release.version == chosen.version:
+        return (
+            f"{chosen.file} is the same version; choose by variant ({release.variant or 'unknown'})"
+        )
     return f"{chosen.file} is newer"

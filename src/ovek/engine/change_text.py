@@ -62,72 +62,72 @@ def told(dos: Sequence[Do]) -> str:
     return text[:1].upper() + text[1:]
 
 
-def words_of(one: Do) -> str:
+def words_of(do: Do) -> str:
     """One change by itself, in words."""
-    text = _words(one, None)
+    text = _words(do, None)
     return text[:1].upper() + text[1:]
 
 
-def _slotted(one: Do) -> str:
+def _slotted(do: Do) -> str:
     """A component in words, with its slot where there are several."""
-    return (one.component or "") + (f" in slot {one.slot}" if one.slot else "")
+    return (do.component or "") + (f" in slot {do.slot}" if do.slot else "")
 
 
-def _words(one: Do, before: Do | None) -> str:
+def _words(do: Do, before: Do | None) -> str:
     """One change in words; `before` is what was said last, so that it is not said again."""
-    of = f" of member {one.member}" if one.member is not None else ""
-    at = one.place
-    match one.change:
+    of = f" of member {do.member}" if do.member is not None else ""
+    at = do.place
+    match do.change:
         case "check-digest":
-            assert one.algorithm is not None
+            assert do.algorithm is not None
             if (
                 before is not None
                 and before.change in ("copy", "write-bank")
-                and one.place in (before.place, f"bank:{before.bank}")
+                and do.place in (before.place, f"bank:{before.bank}")
             ):
-                return f"verify its {TITLES[one.algorithm]}"
-            return f"verify the {TITLES[one.algorithm]} of {at} on the device"
+                return f"verify its {TITLES[do.algorithm]}"
+            return f"verify the {TITLES[do.algorithm]} of {at} on the device"
         case "back-up":
             return f"back up {at}" if at is not None else "back up the configuration"
         case "delete":
-            more = f" and the {len(one.also)} files of its set" if one.also else ""
+            more = f" and the {len(do.also)} files of its set" if do.also else ""
             return f"delete {at}{more}"
         case "copy":
-            where = at.removesuffix(one.image or "") if at is not None else None
-            shelf = f" (on the shelf: {one.from_})" if one.from_ is not None else ""
-            source = one.source if one.source is not None else f"{one.image}{shelf}"
+            where = at.removesuffix(do.image or "") if at is not None else None
+            shelf = f" (on the shelf: {do.from_})" if do.from_ is not None else ""
+            source = do.source if do.source is not None else f"{do.image}{shelf}"
             return f"copy {source} to {where}"
         case "write-bank":
-            return f"write {one.image} to bank {one.bank}{of}"
+            return f"write {do.image} to bank {do.bank}{of}"
         case "copy-bank":
-            return f"copy bank {one.source} over bank {one.bank}{of}"
+            return f"copy bank {do.source} over bank {do.bank}{of}"
         case "load-component":
-            return f"install firmware {one.version} ({one.image}) on the {_slotted(one)}{of}"
+            return f"install firmware {do.version} ({do.image}) on the {_slotted(do)}{of}"
         case "set-component":
-            return f"set the {_slotted(one)}{of} to load from {at} at the next reload"
+            return f"set the {_slotted(do)}{of} to load from {at} at the next reload"
         case "boot-by-hand":
-            more = f" ({', '.join(one.also)} on the other members)" if one.also else ""
+            more = f" ({', '.join(do.also)} on the other members)" if do.also else ""
             return f"boot from {at} by hand, at the boot loader{more}"
         case "set-order":
-            return f"set the boot order{of} to {', '.join(one.order or ()) or 'nothing'}"
+            return f"set the boot order{of} to {', '.join(do.order or ()) or 'nothing'}"
         case "set-mode":
-            return f"set the boot mode{of} to {MODES[one.mode or 'listed']}"
+            return f"set the boot mode{of} to {MODES[do.mode or 'listed']}"
         case "set-default":
-            return f"set the default bank{of} to {one.bank}"
+            return f"set the default bank{of} to {do.bank}"
         case "set-once":
-            if one.place is None:
+            if do.place is None:
                 return f"clear the one-time boot entry{of}"
-            return f"set the one-time boot entry{of} to {one.place}"
+            return f"set the one-time boot entry{of} to {do.place}"
         case "heed-config":
             return f"set the next boot{of} to read the saved configuration"
         case "save":
-            return "save the configuration" if one.config else f"save the boot settings{of}"
+            return "save the configuration" if do.config else f"save the boot settings{of}"
         case "commit":
             return f"commit the trial{of}"
         case "reload":
             return "reload in a maintenance window"
         case _:
-            return one.change
+            return do.change
 
 
 def dos_of(
@@ -296,7 +296,7 @@ def _setting(change: Change, *, several: bool) -> Do:
         case Reload():
             return Do(change="reload")
         case _:
-            raise ValueError(f"nobody does {change}")
+            raise ValueError(f"no person does {change}")
 
 
 def lines_of(change: Change, sheet: Sheet) -> tuple[tuple[str, ...], bool]:

@@ -243,10 +243,10 @@ def undoing(change: Change, device: Device) -> tuple[Change, ...]:
 
 def _set_back(change: SetComponent, member: Member) -> Iterator[SetComponent]:
     """Have a component loaded from the file again that it was loaded from."""
-    for each in member.components or ():
-        same = (each.component, each.slot) == (change.component, change.slot)
-        if same and each.place is not None:
-            yield replace(change, place=each.place.on(change.place.member))
+    for component in member.components or ():
+        same = (component.component, component.slot) == (change.component, change.slot)
+        if same and component.place is not None:
+            yield replace(change, place=component.place.on(change.place.member))
 
 
 def _member(device: Device, name: str) -> Member:

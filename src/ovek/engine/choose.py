@@ -321,8 +321,8 @@ def _parts(
 ) -> dict[int, dict[int, int]]:
     """Every part of a half: by how many of each kind, then by sum, the oldest bits."""
     parts: dict[int, dict[int, int]] = {0: {0: 0}}
-    for at, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
-        bit = 1 << len(sizes) - 1 - at
+    for number, (size, kind) in enumerate(zip(sizes, kinds, strict=True)):
+        bit = 1 << len(sizes) - 1 - number
         grown = {state: dict(known) for state, known in parts.items()}
         for state, known in parts.items():
             if state // stride[kind] % radix[kind] == radix[kind] - 1:

@@ -426,8 +426,8 @@ def _keeps(chosen: Chosen) -> tuple[Keep, ...]:
     return tuple(keeps)
 
 
-def _stays_with(place: Place, one: JudgedMember) -> str:
-    users = sorted(str(each) for each, image in one.sets.items() if place in image.parts)
+def _stays_with(place: Place, member: JudgedMember) -> str:
+    users = sorted(str(each) for each, image in member.sets.items() if place in image.parts)
     if len(users) > 1:
         return f"shared by the package sets {' and '.join(users)}"
     return "its package set is kept"

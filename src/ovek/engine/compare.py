@@ -265,8 +265,8 @@ def _known_on_both(
 ) -> _Pairs:
     """Pairs of what is known on both sides; else one of the whole, of which one is not known."""
     if old is None or new is None:
-        told = [_UNKNOWN if each is None else f"{len(each)} known" for each in (old, new)]
-        return {what: (told[0], told[1])}
+        parts = [_UNKNOWN if each is None else f"{len(each)} known" for each in (old, new)]
+        return {what: (parts[0], parts[1])}
     return _pairs(old, new)
 
 
@@ -297,8 +297,8 @@ def _image_pairs(old: JudgedMember, new: JudgedMember) -> _Pairs:
     return _pairs(told[0], told[1])
 
 
-def _knows_sets(one: JudgedMember, name: str) -> bool:
-    volume = one.member.volume(name)
+def _knows_sets(member: JudgedMember, name: str) -> bool:
+    volume = member.member.volume(name)
     return volume is not None and volume.sets is not None
 
 
@@ -373,17 +373,17 @@ def _judged(image: Image, place: Place) -> _Shown:
     return _Shown(judgement.verdict, f" ({digest})" if digest else "")
 
 
-def _banks(one: JudgedMember) -> dict[str, _Fact] | None:
-    if one.member.banks is None:
+def _banks(member: JudgedMember) -> dict[str, _Fact] | None:
+    if member.member.banks is None:
         return None
     found: dict[str, _Fact] = {}
-    for bank in one.member.banks or ():
-        image = one.banks.get(bank.name)
+    for bank in member.member.banks or ():
+        image = member.banks.get(bank.name)
         state: _Fact = _Shown(bank.state) if bank.state is not None else _UNKNOWN
         if image is not None:
             verdict = image.judgement.verdict
-            told = f"{image.version or 'version unknown'}, {verdict}"
-            state = _Shown(told, proven=verdict == "proven")
+            text = f"{image.version or 'version unknown'}, {verdict}"
+            state = _Shown(text, proven=verdict == "proven")
         found[f"bank:{bank.name}"] = state
     return found
 

@@ -31,13 +31,15 @@ class Loaded(Struct, frozen=True, kw_only=True):
     image: Image | None = None
 
 
-def loaded(judged: JudgedDevice, one: JudgedMember, boots: KnownRelease | None) -> Iterator[Loaded]:
+def loaded(
+    judged: JudgedDevice, member: JudgedMember, boots: KnownRelease | None
+) -> Iterator[Loaded]:
     """Go through the components of a member as they will be once it booted a release."""
     scheme = judged.judge.sheet.versions.components.pattern
-    for component in one.member.components or ():
+    for component in member.member.components or ():
         named = component.place
         if named is not None:
-            place = judged.located(named, one.member.id)
+            place = judged.located(named, member.member.id)
             image = None if place.is_folder else judged.image(place)
             then = _version(image, component.component)
             yield Loaded(component=component, then=then, place=place, image=image)
@@ -59,16 +61,16 @@ def _version(image: Image | None, name: str) -> str | None:
     return (release.carries.get(name) if release is not None else None) or image.version
 
 
-def at_reload(judged: JudgedDevice, one: JudgedMember) -> tuple[Component, ...] | None:
+def at_reload(judged: JudgedDevice, member: JudgedMember) -> tuple[Component, ...] | None:
     """The components of a member with the versions that they load at the next reload.
 
     What the image that boots carries is left out; None: the components are not known.
     """
-    if one.member.components is None:
+    if member.member.components is None:
         return None
     return tuple(
         each.component
         if each.place is None or each.then is None
         else replace(each.component, version=each.then)
-        for each in loaded(judged, one, None)
+        for each in loaded(judged, member, None)
     )

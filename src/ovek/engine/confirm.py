@@ -61,9 +61,9 @@ def confirm(plan: CleanupPlan, now: JudgedDevice, release: KnownRelease | None) 
     )
 
 
-def _holds(one: JudgedMember, bank: str, release: KnownRelease) -> bool:
+def _holds(member: JudgedMember, bank: str, release: KnownRelease) -> bool:
     """Whether a bank holds a release, proven."""
-    image = one.banks.get(bank)
+    image = member.banks.get(bank)
     if image is None:
         return False
     return image.judgement.verdict == "proven" and release.same_bytes(image.judgement.release)

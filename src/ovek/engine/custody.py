@@ -30,46 +30,46 @@ from ovek.model.verdict import Image, KnownRelease
 
 
 def on_shelf(
-    found: Iterable[ShelfVerdict],
+    verdicts: Iterable[ShelfVerdict],
     folder: str = "shelf",
     order: int = 0,
     seen_at: datetime | None = None,
 ) -> Iterator[tuple[str | None, Sighting]]:
     """The copies in a shelf folder and its archives, each with the release it was held against."""
-    for one in found:
-        if one.problem is None:
-            archived = "!" in one.path
-            name = one.path.rpartition("!")[2].rpartition("/")[2]
+    for verdict in verdicts:
+        if verdict.problem is None:
+            archived = "!" in verdict.path
+            name = verdict.path.rpartition("!")[2].rpartition("/")[2]
             sighting = Sighting(
                 hop="archive" if archived else "shelf",
-                place=f"{folder}/{one.path}",
+                place=f"{folder}/{verdict.path}",
                 name=name,
-                size=one.size,
-                digests=one.digests,
+                size=verdict.size,
+                digests=verdict.digests,
                 folder=folder,
                 order=order,
                 digest_at=seen_at,
             )
-            yield one.release, sighting
+            yield verdict.release, sighting
 
 
 def on_flash(judged: JudgedDevice) -> Iterator[tuple[str | None, Sighting]]:
     """The copies on the flash of a device, each with the release it was held against."""
     device = judged.device
     in_use = {place for running in runs_of(judged) if running.sure for place in running.places}
-    for one in standing_images(judged):
-        image = one.image
+    for standing_image in standing_images(judged):
+        image = standing_image.image
         yield (
-            one.release,
+            standing_image.release,
             Sighting(
                 hop="flash",
-                place=f"{device.device} {one.shown}",
+                place=f"{device.device} {standing_image.shown}",
                 name=_name(image, image.judgement.release),
-                size=one.size,
-                digests=one.digests or Digests(),
+                size=standing_image.size,
+                digests=standing_image.digests or Digests(),
                 device=device.device,
                 sheet=judged.judge.sheet.name,
-                running=image.place.on(one.member) in in_use,
+                running=image.place.on(standing_image.member) in in_use,
                 digest_at=_measured_at(image, device),
             ),
         )
@@ -150,8 +150,8 @@ def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:
     for number, copy in enumerate(copy for copy in copies if copy.hop == "flash"):
         mine, signs = [copy], {*copy.digests, (copy.sheet, copy.name)}
         for at in {group_of[sign] for sign in signs if sign in group_of}:
-            for each in groups[at]:
-                signs.update((*each.digests, (each.sheet, each.name)))
+            for group in groups[at]:
+                signs.update((*group.digests, (group.sheet, group.name)))
             mine = groups.pop(at) + mine
         groups[number] = mine
         group_of.update(dict.fromkeys(signs, number))
@@ -161,15 +161,15 @@ def _alike(copies: list[Sighting]) -> Iterator[list[Sighting]]:
         yield stored + flashes
 
 
-def matches(one: Custody, text: str) -> bool:
+def matches(custody: Custody, text: str) -> bool:
     """Whether an image is meant by a name, part of it, a version, or a digest or its beginning."""
     wanted = text.strip().casefold()
-    digests = [digest for group in one.groups for _, digest in group.digests]
+    digests = [digest for group in custody.groups for _, digest in group.digests]
     by_digest = len(wanted) >= 6 and any(digest.startswith(wanted) for digest in digests)
-    name = one.image.casefold()
+    name = custody.image.casefold()
     if set("*?[") & set(wanted) and fnmatchcase(name, wanted):
         return True
-    return wanted in name or wanted == (one.version or "").casefold() or by_digest
+    return wanted in name or wanted == (custody.version or "").casefold() or by_digest
 
 
 def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
@@ -204,7 +204,7 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
         renamed=tuple(copy.place for copy in copies if copy.name != release.file),
         restorable=_restorable(copies, [c for g in groups for c in g.copies] if nobody else right),
         odd=tuple(_odd(groups)),
-        vouched="nobody" if nobody else "own" if release.trust == "own" else "publisher",
+        listed_by="none" if nobody else "own" if release.trust == "own" else "publisher",
         disputed=bool(why),
     )
 
@@ -254,7 +254,7 @@ def _unlisted(copies: list[Sighting]) -> Custody:
         renamed=tuple(copy.place for copy in copies if copy.name != name),
         restorable=None if unverified else _restorable(copies, same),
         listed=False,
-        vouched="nobody",
+        listed_by="none",
         odd=tuple(_odd(groups)),
     )
 

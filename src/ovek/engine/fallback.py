@@ -31,14 +31,14 @@ class WantedFallbacks(Struct, frozen=True, kw_only=True):
 
 
 def fallbacks(
-    judged: JudgedDevice, one: JudgedMember, kept: Iterable[Place], wanted: WantedFallbacks
+    judged: JudgedDevice, member: JudgedMember, kept: Iterable[Place], wanted: WantedFallbacks
 ) -> list[Place]:
     """The places, without member, of the images that are kept as fallback.
 
     `kept` are what surely runs and starts on this member: what only may counts for nothing.
     """
-    chosen = [image for place in kept if (image := _image(one, place)) is not None]
-    number = len(_different(chosen, one))
+    chosen = [image for place in kept if (image := _image(member, place)) is not None]
+    number = len(_different(chosen, member))
     release = wanted.release
     if release is not None and not any(_holds(image, release) for image in chosen):
         number += 1
@@ -46,8 +46,8 @@ def fallbacks(
         return []
     able = [
         image
-        for image in _different(_candidates(one, removable=wanted.removable), one)
-        if not any(same(image, other, one) for other in chosen) and not _holds(image, release)
+        for image in _different(_candidates(member, removable=wanted.removable), member)
+        if not any(same(image, other, member) for other in chosen) and not _holds(image, release)
     ]
     versions = {image.version for image in chosen}
     first, sure = _First(judged, versions), [image for image in able if _surely_able(image)]
@@ -59,11 +59,11 @@ def fallbacks(
     ]
 
 
-def _image(one: JudgedMember, place: Place) -> Image | None:
+def _image(member: JudgedMember, place: Place) -> Image | None:
     bare = place.on(None)
     if place.is_bank:
-        return one.banks.get(place.path)
-    return one.sets.get(bare) or one.images.get(bare)
+        return member.banks.get(place.path)
+    return member.sets.get(bare) or member.images.get(bare)
 
 
 def _holds(image: Image, release: KnownRelease | None) -> bool:
@@ -73,19 +73,19 @@ def _holds(image: Image, release: KnownRelease | None) -> bool:
     return release.same_bytes(judgement.release)
 
 
-def _candidates(one: JudgedMember, *, removable: bool) -> list[Image]:
+def _candidates(member: JudgedMember, *, removable: bool) -> list[Image]:
     """What may be a fallback, sets first, then by name; what a bank is made of is the bank's."""
-    pulled = {each.name for each in one.member.volumes or () if each.removable and not removable}
-    banked = {part for bank in one.banks.values() for part in bank.parts}
+    pulled = {each.name for each in member.member.volumes or () if each.removable and not removable}
+    banked = {part for bank in member.banks.values() for part in bank.parts}
     found = [
         image
-        for image in (*one.images.values(), *one.sets.values())
+        for image in (*member.images.values(), *member.sets.values())
         if image.starts_members
         and image.judgement.verdict in ("proven", "matched", "unverified")
         and image.suits is not False
         and image.place.volume not in pulled
         and image.place not in banked
-        and not (image.place in one.sets and image is not one.sets[image.place])
+        and not (image.place in member.sets and image is not member.sets[image.place])
         and not (image.judgement.release and image.judgement.release.status == "withdrawn")
     ]
     return sorted(found, key=_named_first)
@@ -108,18 +108,18 @@ def _surely_able(image: Image) -> bool:
     return image.judgement.verdict == "proven" and image.suits is True
 
 
-def _different(images: Iterable[Image], one: JudgedMember) -> list[Image]:
+def _different(images: Iterable[Image], member: JudgedMember) -> list[Image]:
     """One of each image, the first of those that are the same."""
     found: list[Image] = []
     for image in images:
-        if not any(same(image, other, one) for other in found):
+        if not any(same(image, other, member) for other in found):
             found.append(image)
     return found
 
 
-def same(image: Image, other: Image, one: JudgedMember) -> bool:
+def same(image: Image, other: Image, member: JudgedMember) -> bool:
     """Whether two images of a member are one: the same bytes, or a set and its archive."""
-    if image.place == other.place or _bytes(image, one) == _bytes(other, one):
+    if image.place == other.place or _bytes(image, member) == _bytes(other, member):
         return True
     if (image.role == "set-file") == (other.role == "set-file"):
         return False
@@ -131,10 +131,12 @@ def same(image: Image, other: Image, one: JudgedMember) -> bool:
     return len(variants - {None}) < 2
 
 
-def _bytes(image: Image, one: JudgedMember) -> object:
+def _bytes(image: Image, member: JudgedMember) -> object:
     """What two images with the same bytes have in common; nothing else has it."""
     if image.parts:
-        packages = [_bytes(one.images[place], one) for place in image.parts if place in one.images]
+        packages = [
+            _bytes(member.images[place], member) for place in image.parts if place in member.images
+        ]
         if len(packages) < len(image.parts):
             return image.place
         return packages[0] if len(packages) == 1 else frozenset(packages)

@@ -63,14 +63,14 @@ def _of_member(one: JudgedMember) -> Iterator[Fact]:
     for bank in member.banks or ():
         digest, held = _strongest(bank.digests), one.banks.get(bank.name)
         release = held.judgement.release if held is not None else None
-        told = [
+        parts = [
             held.version if held is not None else bank.version,
             bank.state,
             digest[1] if digest is not None else None,
             release.file if release is not None else None,
             held.judgement.verdict if held is not None else None,
         ]
-        yield Fact("bank", member.id, bank.name, _json(told))
+        yield Fact("bank", member.id, bank.name, _json(parts))
     if member.boot is not None:
         for name, value in _settings(member.boot):
             yield Fact("boot", member.id, name, value)
@@ -79,9 +79,9 @@ def _of_member(one: JudgedMember) -> Iterator[Fact]:
             yield Fact("unknown", member.id, f"{volume.name}:", "files")
 
 
-def _image(image: Image, one: JudgedMember) -> ImageFact:
+def _image(image: Image, member: JudgedMember) -> ImageFact:
     file, judgement = image.file, image.judgement
-    bank = one.member.bank(image.place.path) if image.place.is_bank else None
+    bank = member.member.bank(image.place.path) if image.place.is_bank else None
     digests = file.digests if file is not None else bank.digests if bank is not None else None
     digest = _strongest(digests)
     modified = file.modified if file is not None else None
@@ -108,8 +108,8 @@ def _settings(boot: Boot) -> Iterator[tuple[str, str]]:
         value = setting.effective
         if value is None:
             continue
-        told = value if isinstance(value, str) else ", ".join(each.shown for each in value)
-        yield name, told
+        text = value if isinstance(value, str) else ", ".join(each.shown for each in value)
+        yield name, text
     if boot.once is not None:
         yield "once", boot.once.shown
 
@@ -117,11 +117,11 @@ def _settings(boot: Boot) -> Iterator[tuple[str, str]]:
 def _findings(findings: Iterable[Finding]) -> Iterator[Fact]:
     """The findings that are open; of several of one rule at one place the severest."""
     seen = set[str]()
-    for one in findings:
-        key = _json([one.rule, one.place])
+    for finding in findings:
+        key = _json([finding.rule, finding.place])
         if key not in seen:
             seen.add(key)
-            yield Fact("finding", "", key, one.severity if one.waived is None else "waived")
+            yield Fact("finding", "", key, finding.severity if finding.waived is None else "waived")
 
 
 def _json(value: object) -> str:
@@ -157,22 +157,22 @@ def life(spans: Iterable[Span]) -> list[Event]:
         ours.sort(key=lambda span: span.first)
         blind = [
             span
-            for (whose, volume), told in unknown.items()
+            for (whose, volume), parts in unknown.items()
             if kind == "image" and whose == member and key.startswith(volume)
-            for span in told
+            for span in parts
         ]
         events += _of_key(kind, member if several else "", key, ours, blind)
     begins = min((span.first for span in spans), default=None)
-    told = [
+    parts = [
         replace(one, first=True) if one.at == begins else one
         for one in events
         if one.at != begins or one.severe or one.what in _FIRST
     ]
-    return sorted(told, key=_in_order)
+    return sorted(parts, key=_in_order)
 
 
-def _in_order(one: Event) -> tuple[datetime, bool, str, str, str]:
-    return one.at, not one.severe, one.what, one.member or "", one.place or ""
+def _in_order(event: Event) -> tuple[datetime, bool, str, str, str]:
+    return event.at, not event.severe, event.what, event.member or "", event.place or ""
 
 
 def _of_key(
@@ -315,15 +315,15 @@ def ran(device: str, span: Span) -> Held:
 def joined(copies: Iterable[Held]) -> list[Held]:
     """Copies of which only the verdict's neighbours differ put together: same place, same bytes."""
     found: list[Held] = []
-    for one in sorted(copies, key=_by_copy):
+    for copy in sorted(copies, key=_by_copy):
         last = found[-1] if found else None
         if last is not None and last.last is not None and (
             (last.device, last.member, last.place, last.digest, last.verdict, last.running)
-            == (one.device, one.member, one.place, one.digest, one.verdict, one.running)
+            == (copy.device, copy.member, copy.place, copy.digest, copy.verdict, copy.running)
         ):  # fmt: skip
-            found[-1] = msgspec.structs.replace(last, last=one.last, gone=one.gone)
+            found[-1] = msgspec.structs.replace(last, last=copy.last, gone=copy.gone)
         else:
-            found.append(one)
+            found.append(copy)
     return found
 
 

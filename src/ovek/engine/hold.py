@@ -131,25 +131,29 @@ class Holds:
             self._hold_kept(one, used)
         self._hold_sets()
 
-    def of_member(self, one: JudgedMember) -> list[HeldFile]:
+    def of_member(self, member: JudgedMember) -> list[HeldFile]:
         """Every file of a member with its role and the reasons that hold it."""
         naming = self.judged.judge.naming
-        told = []
-        for volume in one.member.volumes or ():
-            name, roles, on = volume.name, Roles(one, volume, naming), _OnVolume(self, one, volume)
+        parts = []
+        for volume in member.member.volumes or ():
+            name, roles, on = (
+                volume.name,
+                Roles(member, volume, naming),
+                _OnVolume(self, member, volume),
+            )
             for file in volume.files or ():
                 place = Place(name, file.path)
                 role = roles.of(place)
-                told.append(HeldFile(place, file, role, on.reasons(file, role)))
-        return told
+                parts.append(HeldFile(place, file, role, on.reasons(file, role)))
+        return parts
 
-    def of(self, one: JudgedMember, place: Place) -> Reasons:
+    def of(self, member: JudgedMember, place: Place) -> Reasons:
         """Every reason that holds a file of a member; none where it is not there."""
-        volume, file = one.member.volume(place.volume), find_file(place, one.member)
+        volume, file = member.member.volume(place.volume), find_file(place, member.member)
         if volume is None or file is None:
             return ()
-        role = Roles(one, volume, self.judged.judge.naming).of(place)
-        return _OnVolume(self, one, volume).reasons(file, role)
+        role = Roles(member, volume, self.judged.judge.naming).of(place)
+        return _OnVolume(self, member, volume).reasons(file, role)
 
     def _hold(self, place: Place, reason: Reason) -> None:
         """Hold what is at a place with its member in front, and all that a bank is made of."""
@@ -195,8 +199,8 @@ class Holds:
             try:
                 for place in behind(self.judged, one):
                     if member.boots is None or place != member.boots.at:
-                        told = "fallback if the next boot image fails"
-                        self._hold(place, _because(told, "kept-fallback"))
+                        text = "fallback if the next boot image fails"
+                        self._hold(place, _because(text, "kept-fallback"))
             except NotKnownError:
                 self._missing("it is unknown what boots if the next boot image fails", _BOOTED)
 
@@ -253,9 +257,9 @@ class Holds:
             roles = frozenset[Role]({*_BOOTED, *IMAGE_ROLES})
             self._missing("the files of its banks are unknown", roles)
 
-    def _missing(self, told: str, roles: frozenset[Role] | None) -> None:
+    def _missing(self, text: str, roles: frozenset[Role] | None) -> None:
         """Hold the files of some roles, or of all, for want of a fact."""
-        reason = _because(told, "not-known")
+        reason = _because(text, "not-known")
         if roles is None:
             if reason not in self.everything:
                 self.everything += (reason,)
@@ -291,18 +295,18 @@ class Holds:
 
     def _hold_sets(self) -> None:
         """A set is held with its packages, and they with it."""
-        for one in self.judged.members or ():
+        for member in self.judged.members or ():
             found = [
                 (place, package, reasons)
-                for place in sorted(one.sets)
-                for package in one.sets[place].parts
-                if (reasons := self.of(one, package))
+                for place in sorted(member.sets)
+                for package in member.sets[place].parts
+                if (reasons := self.of(member, package))
             ]
             for place, package, reasons in found:
                 told = _together(f"its package {package} is protected", reasons)
-                self._note(place.on(one.member.id), told)
-            for place in sorted(one.sets):
-                self._hold_packages(one, place)
+                self._note(place.on(member.member.id), told)
+            for place in sorted(member.sets):
+                self._hold_packages(member, place)
 
     def _hold_packages(self, one: JudgedMember, place: Place) -> None:
         """Hold the packages of a set that is held."""

@@ -14,15 +14,15 @@ from collections.abc import Mapping
 from ovek.model.report import ImageState, News, Remembered, ReportDevice
 
 
-def standing_of(one: ReportDevice) -> ImageState:
+def standing_of(device: ReportDevice) -> ImageState:
     """What a report remembers of a device."""
-    running = " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots))
+    running = " / ".join(dict.fromkeys(each.running or "unknown" for each in device.boots))
     found = (
         f"{each.rule} at {each.place}" if each.place is not None else each.rule
-        for each in one.findings
+        for each in device.findings
         if each.waived is None
     )  # fmt: skip
-    return ImageState(one.answer, running or "unknown", tuple(dict.fromkeys(found)))
+    return ImageState(device.answer, running or "unknown", tuple(dict.fromkeys(found)))
 
 
 def news(before: Remembered, now: Mapping[str, ImageState]) -> News:

@@ -14,9 +14,9 @@ from ovek.model.shelf import FileUse, Offer, Offered, ShelfVerdict
 from ovek.model.verdict import KnownRelease
 
 
-def offer(judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]) -> Offer:
+def offer(judged: JudgedDevice, chosen: Pick, verdicts: Iterable[ShelfVerdict]) -> Offer:
     """Hold every image of the shelf against a device."""
-    files = tuple(_offered(judged, chosen, found))
+    files = tuple(_offered(judged, chosen, verdicts))
     the_one = [one for one in files if one.use == "the one"]
     return Offer(
         device=chosen.device,
@@ -27,14 +27,14 @@ def offer(judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]) -> 
 
 
 def _offered(
-    judged: JudgedDevice, chosen: Pick, found: Iterable[ShelfVerdict]
+    judged: JudgedDevice, chosen: Pick, verdicts: Iterable[ShelfVerdict]
 ) -> Iterator[Offered]:
     stand = standings(judged)
     behind = {each.release: each.against for each in chosen.others}
     hops = chosen.path.hops if chosen.path is not None else None
     before = {hop.release for hop in (hops or ())[:-1]}
     archives: dict[str, KnownRelease | None] = {}
-    for one in found:
+    for one in verdicts:
         if one.verdict is None:
             continue
         release = _release(judged.judge.releases, one)
@@ -61,10 +61,10 @@ def _offered(
         yield Offered(path=one.path, release=one.release, verdict=one.verdict, use=use, why=why)
 
 
-def _release(releases: ReleaseIndex, one: ShelfVerdict) -> KnownRelease | None:
+def _release(releases: ReleaseIndex, verdict: ShelfVerdict) -> KnownRelease | None:
     """The release that a file was held against; of what lies in one, that one."""
-    known = releases.named(one.release, case_blind=False) if one.release is not None else []
-    found = next((each for each in known if each.has(one.digests)), known[0] if known else None)
+    known = releases.named(verdict.release, case_blind=False) if verdict.release is not None else []
+    found = next((each for each in known if each.has(verdict.digests)), known[0] if known else None)
     if found is None or found.within is None:
         return found
     wholes = releases.named(found.within, case_blind=False)

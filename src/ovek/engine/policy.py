@@ -54,28 +54,28 @@ def policy_mistakes(
     yield from _windows(policy, fleet)
     versions = [one.version for one in releases.releases if one.version is not None]
     yield from _target("", policy, policy.allowed, policy.track, versions, releases)
-    for at, want in enumerate(policy.want):
-        yield from _names(f"want[{at}]", want, fleet, sheets)
+    for number, want in enumerate(policy.want):
+        yield from _names(f"want[{number}]", want, fleet, sheets)
         allowed = want.allowed if want.allowed is not None else policy.allowed
         track = want.track or policy.track
-        yield from _target(f"want[{at}].", want, allowed, track, versions, releases)
-        for before, other in enumerate(policy.want[:at]):
-            yield from _against(before, other, at, want)
+        yield from _target(f"want[{number}].", want, allowed, track, versions, releases)
+        for before, other in enumerate(policy.want[:number]):
+            yield from _against(before, other, number, want)
 
 
 def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
     """Windows for nobody, or that overlap themselves; names that keep apart what is not there."""
     names = [device.name for device in fleet.device]
     sites = sorted({device.site for device in fleet.device if device.site is not None})
-    for at, window in enumerate(policy.reload_in):
-        key = f"reload_in[{at}]"
+    for number, window in enumerate(policy.reload_in):
+        key = f"reload_in[{number}]"
         for kind, pattern, known in (
             ("site", window.site, sites),
             ("device", window.device, names),
         ):
             if pattern is not None and names and not any(fnmatchcase(n, pattern) for n in known):
                 yield _unknown(f"{key}.{kind}", kind, pattern, known)
-        for before, other in enumerate(policy.reload_in[:at]):
+        for before, other in enumerate(policy.reload_in[:number]):
             if window.selector == other.selector and _overlap(window, other):
                 yield PolicyMistake(
                     key=key,
@@ -83,7 +83,7 @@ def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
                     f"{window.selector}",
                     do="Merge the two windows",
                 )
-    groups = [(f"apart[{at}]", globs) for at, globs in enumerate(policy.apart)]
+    groups = [(f"apart[{number}]", globs) for number, globs in enumerate(policy.apart)]
     for key, globs in [*groups, ("canaries", policy.canaries)]:
         for glob in globs:
             if names and not any(fnmatchcase(name, glob) for name in names):
@@ -106,16 +106,16 @@ def waiver_mistakes(
     """Go through all that is wrong with waivers."""
     rules = list(rules)
     names = [device.name for device in fleet.device]
-    for at, waiver in enumerate(waivers):
+    for number, waiver in enumerate(waivers):
         if waiver.rule not in rules:
-            yield _unknown(f"waiver[{at}].rule", "rule", waiver.rule, rules)
+            yield _unknown(f"waiver[{number}].rule", "rule", waiver.rule, rules)
         if names and not any(fnmatchcase(name, waiver.device) for name in names):
-            yield _unknown(f"waiver[{at}].device", "device", waiver.device, names)
+            yield _unknown(f"waiver[{number}].device", "device", waiver.device, names)
         for key in ("by", "why"):
             if not getattr(waiver, key).strip():
-                met = f"{key} is empty"
+                text = f"{key} is empty"
                 do = "Say who accepted it, and why"
-                yield PolicyMistake(key=f"waiver[{at}].{key}", met=met, do=do)
+                yield PolicyMistake(key=f"waiver[{number}].{key}", met=text, do=do)
 
 
 def _unknown(key: str, kind: str, name: str, known: list[str]) -> PolicyMistake:
@@ -157,15 +157,15 @@ def _target(
         yield replace(mistake, unlisted=True)
         return
     if allowed is not None and not any(fnmatchcase(target, glob) for glob in allowed):
-        met = f"the target {target} is not one of the allowed versions: {', '.join(allowed)}"
-        yield PolicyMistake(key=key, met=met, do="Add it to `allowed`, or choose another target")
+        text = f"the target {target} is not one of the allowed versions: {', '.join(allowed)}"
+        yield PolicyMistake(key=key, met=text, do="Add it to `allowed`, or choose another target")
     ours = releases.by_version[target]
     if all(one.status == "withdrawn" for one in ours):
-        met = f"the target {target} is withdrawn by its publisher"
-        yield PolicyMistake(key=key, met=met, do="Choose another target")
+        text = f"the target {target} is withdrawn by its publisher"
+        yield PolicyMistake(key=key, met=text, do="Choose another target")
     if track is not None and all(one.track not in (None, track) for one in ours):
-        met = f"the target {target} is from the {ours[0].track} track, but policy wants {track}"
-        yield PolicyMistake(key=key, met=met, do="Choose another target, or another track")
+        text = f"the target {target} is from the {ours[0].track} track, but policy wants {track}"
+        yield PolicyMistake(key=key, met=text, do="Choose another target, or another track")
 
 
 def _against(before: int, other: Want, at: int, want: Want) -> Iterator[PolicyMistake]:
@@ -173,10 +173,10 @@ def _against(before: int, other: Want, at: int, want: Want) -> Iterator[PolicyMi
     for name in WANTED if same else ():
         ours, theirs = getattr(want, name), getattr(other, name)
         if None not in (ours, theirs) and ours != theirs:
-            met = f"{want.selector} is wanted to have {name} {_shown(ours)}, and by "
+            text = f"{want.selector} is wanted to have {name} {_shown(ours)}, and by "
             yield PolicyMistake(
                 key=f"want[{at}].{name}",
-                met=f"{met}want[{before}] {_shown(theirs)}",
+                met=f"{text}want[{before}] {_shown(theirs)}",
                 do="Set it in one [[want]] only",
             )
 

@@ -343,8 +343,8 @@ def _merged(entries: list[Published]) -> KnownRelease:
 
 def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
     """The hardware of all rows; None where no row tells of any."""
-    told = [release.hardware for release in releases if release.hardware is not None]
-    return tuple(dict.fromkeys(glob for globs in told for glob in globs)) if told else None
+    parts = [release.hardware for release in releases if release.hardware is not None]
+    return tuple(dict.fromkeys(glob for globs in parts for glob in globs)) if parts else None
 
 
 def _by_hardware(

@@ -15,9 +15,9 @@ from ovek.model.snapshot import Volume
 class Roles:
     """The roles of the files of one volume of a member."""
 
-    def __init__(self, one: JudgedMember, volume: Volume, naming: Naming) -> None:
-        self.images, self.sets, self.naming = one.images, one.sets, naming
-        self.packages = {part for image in one.sets.values() for part in image.parts}
+    def __init__(self, member: JudgedMember, volume: Volume, naming: Naming) -> None:
+        self.images, self.sets, self.naming = member.images, member.sets, naming
+        self.packages = {part for image in member.sets.values() for part in image.parts}
         self.sure = volume.filesystem is not None
         self.blind = volume.case_blind and self.sure
 

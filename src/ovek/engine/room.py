@@ -64,8 +64,8 @@ def sized(
         for digest in digests
         if digest in sizes
     }
-    for one in judged.members or ():
-        for image in one.images.values():
+    for member in judged.members or ():
+        for image in member.images.values():
             file = image.file
             if file is None or file.size is None or file.size_step is not None:
                 continue
@@ -93,10 +93,10 @@ def no_room_to_plan(volume: Volume | None, sheet: Sheet, room: Room) -> str:
     if room.share is not None and volume.capacity is None:
         return f"the capacity of {name} is unknown, and so is a percentage of it"
     if release is not None and not release.sizes:
-        told = f"the size of {release.file} is neither published nor known from a proven copy"
-        return f"{told} (add it: ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES)"
+        text = f"the size of {release.file} is neither published nor known from a proven copy"
+        return f"{text} (add it: ovek catalog annotate {typed(release.file, 'FILE')} --size BYTES)"
     least = release.needs.volume if release is not None else None
     if release is not None and least and volume.capacity is not None and volume.capacity < least:
-        told = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"
-        return f"{release.file} needs a volume of {told}"
+        text = f"{show_size(least)}, {name}: has {show_size(volume.capacity)}"
+        return f"{release.file} needs a volume of {text}"
     return ""

@@ -80,8 +80,8 @@ def route(
     target = targets[0].version or targets[0].file
     scheme = standing.scheme
     if standing.version is None:
-        told = "the running version is unknown"
-        return Route(start=None, target=target, hops=None, known=False, missing=told)
+        text = "the running version is unknown"
+        return Route(start=None, target=target, hops=None, known=False, missing=text)
     if compare(standing.version, target, scheme) == 0:
         return Route(start=standing.version, target=target, hops=())
     if compare(standing.version, target, scheme) == 1:
@@ -111,10 +111,10 @@ def route(
 
 def needed(known: Iterable[KnownRelease]) -> Needed:
     """The amounts by which members are told apart."""
-    told = [each for one in known for each in (one.needs, *(more for _, more in one.by_hardware))]
+    parts = [each for one in known for each in (one.needs, *(more for _, more in one.by_hardware))]
     return Needed(
-        memory=tuple(sorted({each.memory for each in told if each.memory})),
-        volume=tuple(sorted({each.volume for each in told if each.volume})),
+        memory=tuple(sorted({each.memory for each in parts if each.memory})),
+        volume=tuple(sorted({each.volume for each in parts if each.volume})),
     )
 
 
@@ -152,10 +152,10 @@ class _Leads:
         self.images = images
         self._anywhere: list[int] = []
         self._from: dict[tuple[object, ...], list[int]] = {}
-        for rank, one in enumerate(images):
-            if one.reached_from is None:
+        for rank, image in enumerate(images):
+            if image.reached_from is None:
                 self._anywhere.append(rank)
-            for front in one.reached_from or ():
+            for front in image.reached_from or ():
                 self._from.setdefault(running(front) or (), []).append(rank)
 
     def over(self, version: str | None) -> list[KnownRelease]:
@@ -253,14 +253,14 @@ def _steps_to(found: Fit, *, sure: bool) -> bool:
     return found.holds is True or (not sure and found.holds is None)
 
 
-def _raises(now: Standing, one: KnownRelease) -> bool:
+def _raises(now: Standing, release: KnownRelease) -> bool:
     """Whether a component image brings a component that there is to a later version."""
     scheme = now.component_scheme
     return any(
         component.version is not None
-        and compare(one.carries[component.component], component.version, scheme) == 1
+        and compare(release.carries[component.component], component.version, scheme) == 1
         for component in now.components or ()
-        if component.component in one.carries
+        if component.component in release.carries
     )
 
 

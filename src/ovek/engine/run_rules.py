@@ -54,9 +54,9 @@ def run_rules(subject: Subject) -> Iterator[RuleFindings]:
                 yield RuleFindings(rule, said, asked or said.severity or rule.severity)
 
 
-def uncovered(found: Sequence[RuleFindings], subject: Subject) -> list[RuleFindings]:
+def uncovered(findingss: Sequence[RuleFindings], subject: Subject) -> list[RuleFindings]:
     """What no other finding covers."""
-    ways = {each.rule.gives_way for each in found}
+    ways = {each.rule.gives_way for each in findingss}
     named = {
         "named": _named(subject) if "named" in ways else set[Place](),
         "stranded": _stranded_by(subject) if "stranded" in ways else set[Place](),
@@ -66,7 +66,7 @@ def uncovered(found: Sequence[RuleFindings], subject: Subject) -> list[RuleFindi
         list[RuleFindings](),
         len(subject.members) == 1,
     )
-    for finding in found:  # covering rules come first
+    for finding in findingss:  # covering rules come first
         slug, member = finding.rule.slug, None if alone else finding.said.member
         if (member, slug) in covered or (None, slug) in covered:
             continue

@@ -149,13 +149,15 @@ _OF_AIM = {
 }
 
 
-def _is_waived(found: RuleFindings, subject: Subject, asked: Asked) -> bool:
+def _is_waived(findings: RuleFindings, subject: Subject, asked: Asked) -> bool:
     """Whether somebody has accepted a finding."""
     if not asked.waivers:
         return False
-    said, several = found.said, len(subject.members) > 1
+    said, several = findings.said, len(subject.members) > 1
     place = None if said.place is None else str(said.place.on(said.member if several else None))
-    finding = Finding(rule=found.rule.slug, severity=found.severity, place=place, seen="", words="")
+    finding = Finding(
+        rule=findings.rule.slug, severity=findings.severity, place=place, seen="", words=""
+    )
     device, today = subject.judged.device.device, subject.times.now.day()
     ((marked,), _) = waive([finding], device, asked.waivers, today)
     return marked.waived is not None
@@ -319,12 +321,12 @@ def followed(subject: Subject, later: Subject, asked: Asked) -> Followed:
     words = [step.words for step in _all(made)]
     left = [step.words for step in _all(plan(later, asked))]
     done, not_done = list[str](), list[str]()
-    for each in words:
-        if each in left:
-            left.remove(each)  # one that is asked for twice is done once
-            not_done.append(each)
+    for word in words:
+        if word in left:
+            left.remove(word)  # one that is asked for twice is done once
+            not_done.append(word)
         else:
-            done.append(each)
+            done.append(word)
     return Followed(
         device=subject.judged.device.device,
         done=tuple(done),
@@ -344,22 +346,22 @@ def _too_much(subject: Subject, later: Subject, stages: Sequence[Replayed]) -> I
         if isinstance(stage.change, Delete)
         for place in (stage.change.place, *stage.change.also)
     }
-    for one in before.members or ():
-        after = now.member(one.member.id)
-        for volume in one.member.volumes or ():
+    for member in before.members or ():
+        after = now.member(member.member.id)
+        for volume in member.member.volumes or ():
             kept = after.member.volume(volume.name) if after is not None else None
             if kept is None or kept.files is None:
                 continue
             there = {kept.folded(file.path) for file in kept.files}
             for file in volume.files or ():
-                place = Place(volume.name, file.path, one.member.id)
+                place = Place(volume.name, file.path, member.member.id)
                 role = before.judge.naming.of(file.path, case_blind=volume.case_blind).role
                 gone = volume.folded(file.path) not in there
                 if gone and place not in deleted and role not in _COMES_AND_GOES:
                     shown = place if several else place.on(None)
                     yield f"{shown} is gone, and no step deletes it"
         if after is not None:
-            yield from _other_settings(one.member, after.member, stages)
+            yield from _other_settings(member.member, after.member, stages)
 
 
 def _other_settings(was: Member, now: Member, stages: Sequence[Replayed]) -> Iterator[str]:

@@ -68,12 +68,12 @@ def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
     return tuple(run_by(judged, one) for one in judged.members or ())
 
 
-def version_of(judged: JudgedDevice, one: JudgedMember) -> str | None:
+def version_of(judged: JudgedDevice, member: JudgedMember) -> str | None:
     """The version that a member runs."""
-    version = _version_told(judged, one)
+    version = _version_told(judged, member)
     if version is not None or judged.device.at == "boot-loader":
         return version
-    return run_by(judged, one).version
+    return run_by(judged, member).version
 
 
 def variant_of(device: Device, naming: Naming) -> str | None:
@@ -95,11 +95,11 @@ def known_version(text: str | None) -> str | None:
     return text if text is not None and len(text) <= LONGEST else None
 
 
-def _version_told(judged: JudgedDevice, one: JudgedMember) -> str | None:
+def _version_told(judged: JudgedDevice, member: JudgedMember) -> str | None:
     """The version that a member is told to run: its own, else the device's."""
     if judged.device.at == "boot-loader":
         return None
-    own = known_version(one.member.running_version)
+    own = known_version(member.member.running_version)
     return own if own is not None else known_version(judged.device.running.version)
 
 
@@ -154,15 +154,15 @@ def _is_elsewhere(judged: JudgedDevice) -> bool:
     return running.place is not None or running.bank is not None
 
 
-def _is_of(judged: JudgedDevice, one: JudgedMember, told: tuple[Place, ...]) -> bool:
+def _is_of(judged: JudgedDevice, member: JudgedMember, places: tuple[Place, ...]) -> bool:
     """Whether what the device was started from is what this member was."""
     members = judged.members or ()
-    if any(place.member != one.member.id for place in told):
+    if any(place.member != member.member.id for place in places):
         return False
     running = judged.device.running
     if running.at is not None and running.at.member is not None:
         return True
-    return len(members) < 2 or one.member.role == ACTIVE
+    return len(members) < 2 or member.member.role == ACTIVE
 
 
 def _other(judged: JudgedDevice, place: Place, version: str | None) -> bool:
@@ -207,29 +207,29 @@ def _variant_of(judged: JudgedDevice, places: Iterable[Place], *, own: bool) -> 
     return None if own else variant_of(judged.device, judged.judge.naming)
 
 
-def _told(judged: JudgedDevice, one: JudgedMember) -> Iterator[Place]:
+def _told(judged: JudgedDevice, member: JudgedMember) -> Iterator[Place]:
     """Where the device says that it was started from, as this member reads it."""
-    running, own = judged.device.running, one.member.id
+    running, own = judged.device.running, member.member.id
     if running.bank is not None:
         yield Place(BANK, running.bank, own)
     if running.at is not None:
         yield judged.located(running.at, own)
 
 
-def _of_version(judged: JudgedDevice, one: JudgedMember, version: str | None) -> Iterator[Place]:
+def _of_version(judged: JudgedDevice, member: JudgedMember, version: str | None) -> Iterator[Place]:
     """The images of a member that may be what runs, where no place is told for it."""
-    every = version is None or _asked_in_vain(judged, one)
-    for image in (*one.images.values(), *one.sets.values(), *one.banks.values()):
+    every = version is None or _asked_in_vain(judged, member)
+    for image in (*member.images.values(), *member.sets.values(), *member.banks.values()):
         if image.starts_members and (every or image.version in (None, version)):
-            yield image.place.on(one.member.id)
+            yield image.place.on(member.member.id)
 
 
-def _asked_in_vain(judged: JudgedDevice, one: JudgedMember) -> bool:
+def _asked_in_vain(judged: JudgedDevice, member: JudgedMember) -> bool:
     """Whether the sheet asks what was started from, or what a member runs, and nobody knows."""
     asks, running = judged.judge.asks, judged.device.running
     if running.place is None and running.bank is None:
         return "running.place" in asks or "running.bank" in asks
-    return one.member.running_version is None and asks_each(judged)
+    return member.member.running_version is None and asks_each(judged)
 
 
 def asks_each(judged: JudgedDevice) -> bool:

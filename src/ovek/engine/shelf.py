@@ -157,9 +157,9 @@ def _readings(name: str) -> Iterator[str]:
             yield f"{match['front']}{match['back'] or ''}"
 
 
-def _by_word(found: ShelfVerdict) -> ShelfVerdict:
+def _by_word(verdict: ShelfVerdict) -> ShelfVerdict:
     """A verdict whose digests the server worked out itself."""
-    return replace(found, why=f"{found.why}, as reported by the server", by_word=True)
+    return replace(verdict, why=f"{verdict.why}, as reported by the server", by_word=True)
 
 
 def _unread(file: ShelfFile) -> ShelfVerdict:

@@ -51,16 +51,16 @@ class Tiers:
 
     def __init__(
         self,
-        one: JudgedMember,
-        told: Iterable[HeldFile],
+        member: JudgedMember,
+        files: Iterable[HeldFile],
         shelf: frozenset[str],
         unlocked: frozenset[Unlock],
     ) -> None:
-        self.one, self.shelf = one, shelf
-        self.in_sets = {part for image in one.sets.values() for part in image.parts}
+        self.one, self.shelf = member, shelf
+        self.in_sets = {part for image in member.sets.values() for part in image.parts}
         self.staying: dict[str, list[tuple[Place, File]]] = {}
         self.locked: dict[Place, Tier] = {}
-        for place, file, _, reasons in told:
+        for place, file, _, reasons in files:
             if not reasons:
                 continue
             # Most of what is held is so for its role, which comes first where nothing names it.
@@ -100,8 +100,8 @@ class Tiers:
         return 4, "old image with no copy on a shelf: back it up first"
 
 
-def _same(one: Digests | None, other: Digests | None) -> bool:
+def _same(digests: Digests | None, other: Digests | None) -> bool:
     """Whether two files have a digest in common and none that differs."""
     theirs = dict(other or ())
-    common = [digest == theirs[name] for name, digest in one or () if name in theirs]
+    common = [digest == theirs[name] for name, digest in digests or () if name in theirs]
     return bool(common) and all(common)

@@ -18,38 +18,38 @@ _LATE = float("inf")
 
 
 def units_of(
-    one: JudgedMember, volume: Volume, told: Sequence[HeldFile], tiers: Tiers, cluster: int
+    member: JudgedMember, volume: Volume, files: Sequence[HeldFile], tiers: Tiers, cluster: int
 ) -> list[DropUnit]:
-    """The units of a volume that may go, locked ones among them; `told` are its member's files."""
+    """The units of a volume that may go, locked ones among them; `files` are its member's files."""
     in_sets: dict[Place, list[Place]] = {}
-    for place, image in one.sets.items():
+    for place, image in member.sets.items():
         for package in image.parts:
             in_sets.setdefault(package, []).append(place)
-    by_place = {each.place: each for each in told} if in_sets else {}
+    by_place = {file.place: file for file in files} if in_sets else {}
     units: list[DropUnit] = []
-    for each in told:
-        place = each.place
+    for file in files:
+        place = file.place
         if place.volume != volume.name:
             continue
-        if place in one.sets:
-            packages = dict.fromkeys(one.sets[place].parts)
+        if place in member.sets:
+            packages = dict.fromkeys(member.sets[place].parts)
             own = [by_place[p] for p in packages if len(in_sets[p]) == 1 and p in by_place]
-            unit = _set_unit(one, [each, *own], tiers, cluster)
-        elif place in in_sets or (each.reasons and place not in tiers.locked):
+            unit = _set_unit(member, [file, *own], tiers, cluster)
+        elif place in in_sets or (file.reasons and place not in tiers.locked):
             continue
         else:
-            tier, why = tiers.of(each)
-            unit = None if tier is None else _unit([each], tier, why, cluster)
+            tier, why = tiers.of(file)
+            unit = None if tier is None else _unit([file], tier, why, cluster)
         if unit is not None:
             units.append(unit)
     return units
 
 
 def _set_unit(
-    one: JudgedMember, files: list[HeldFile], tiers: Tiers, cluster: int
+    member: JudgedMember, files: list[HeldFile], tiers: Tiers, cluster: int
 ) -> DropUnit | None:
     """A set with its own packages; None where any file in it is held beyond unlocking."""
-    whole = one.sets[files[0].place]
+    whole = member.sets[files[0].place]
     found = [tiers.of(each) for each in files]
     known = [(tier, why) for tier, why in found if tier is not None]
     if len(known) < len(found):
@@ -64,13 +64,13 @@ def _set_unit(
 
 def _unit(files: Sequence[HeldFile], tier: Tier, why: str, cluster: int) -> DropUnit:
     frees, age = 0, None
-    for each in files:
-        frees += -(-each.file.least // cluster) * cluster
-        if each.file.modified is not None:
-            time = each.file.modified.timestamp()
+    for file in files:
+        frees += -(-file.file.least // cluster) * cluster
+        if file.file.modified is not None:
+            time = file.file.modified.timestamp()
             age = time if age is None or time > age else age
     return DropUnit(
-        places=tuple([each.place for each in files]),
+        places=tuple([file.place for file in files]),
         tier=tier,
         why=why,
         frees=frees,

@@ -187,10 +187,10 @@ class Wants:
 
 
 def _contradiction(key: str, one: Want, other: Want, device: str | None) -> str:
-    told = " and ".join(
+    text = " and ".join(
         f"{_shown(getattr(want, key))} (for {want.selector})" for want in (one, other)
     )
-    return f"{key} of {device} is wanted as {told}"
+    return f"{key} of {device} is wanted as {text}"
 
 
 def _shown(value: object) -> str:
@@ -207,10 +207,10 @@ def wanting(policy: Policy, target: str) -> Policy:
     return replace(policy, target=target, want=wants)
 
 
-def may_be_for(found: Fit) -> bool:
+def may_be_for(fit: Fit) -> bool:
     """Whether a release is for a device, as far as is known; its hardware has to be."""
-    surely = all(each.holds for each in found.conditions if each.of in ("hardware", "revision"))
-    return surely and found.is_for is not False
+    surely = all(each.holds for each in fit.conditions if each.of in ("hardware", "revision"))
+    return surely and fit.is_for is not False
 
 
 def _one_of(by_member: Mapping[str | None, KnownRelease], members: int) -> KnownRelease | None:
@@ -236,10 +236,10 @@ def _namesake(version: str, judged: JudgedDevice) -> KnownRelease | None:
 def best_first(releases: ReleaseIndex, scheme: Pattern | None) -> Callable[[KnownRelease], Any]:
     """A key that orders releases for one device: by status, then the newest, then by name."""
 
-    def order(one: KnownRelease, other: KnownRelease) -> int:
-        rank = STATUSES.index(one.status) - STATUSES.index(other.status)
-        newer = rank or (compare(other.version or "", one.version or "", scheme) or 0)
-        return newer or (one.file > other.file) - (one.file < other.file)
+    def order(release: KnownRelease, other: KnownRelease) -> int:
+        rank = STATUSES.index(release.status) - STATUSES.index(other.status)
+        newer = rank or (compare(other.version or "", release.version or "", scheme) or 0)
+        return newer or (release.file > other.file) - (release.file < other.file)
 
     return cmp_to_key(order)
 
@@ -331,8 +331,8 @@ def _chosen(held: list[Fit]) -> tuple[KnownRelease | None, bool]:
     return (able[0].release if able else None), bool(able)
 
 
-def _is_for_hardware(found: Fit) -> bool:
-    return all(each.holds for each in found.conditions if each.of in ("hardware", "revision"))
+def _is_for_hardware(fit: Fit) -> bool:
+    return all(each.holds for each in fit.conditions if each.of in ("hardware", "revision"))
 
 
 def way_to(

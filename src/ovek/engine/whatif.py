@@ -61,12 +61,12 @@ def _meant(judged: JudgedDevice, text: str) -> list[Place]:
     """The places that a text means, with the member in front; raise NoSuchPlaceError for none."""
     place, sheet = _place(text), judged.judge.sheet
     found = []
-    for one in judged.members or ():
-        if place.member not in (None, one.member.id):
+    for member in judged.members or ():
+        if place.member not in (None, member.member.id):
             continue
-        where = judged.located(place, one.member.id)
+        where = judged.located(place, member.member.id)
         whole = not place.is_bank and not place.path
-        if one.member.volume(place.volume) if whole else not _gone(judged, where, sheet):
+        if member.member.volume(place.volume) if whole else not _gone(judged, where, sheet):
             found.append(where)
     if not found:
         raise NoSuchPlaceError(text, _nearest(judged.device, place))
@@ -109,18 +109,18 @@ def _with_bad(judged: JudgedDevice, bad: Iterable[Place]) -> JudgedDevice:
     if not bad or judged.members is None:
         return judged
     members = []
-    for one in judged.members:
-        ours = {place.on(None) for place in bad if place.member == one.member.id}
-        members.append(_spoiled(one, ours) if ours else one)
+    for member in judged.members:
+        ours = {place.on(None) for place in bad if place.member == member.member.id}
+        members.append(_spoiled(member, ours) if ours else member)
     return replace(judged, members=tuple(members))
 
 
-def _spoiled(one: JudgedMember, bad: set[Place]) -> JudgedMember:
+def _spoiled(member: JudgedMember, bad: set[Place]) -> JudgedMember:
     return replace(
-        one,
-        images={place: _if_bad(image, bad) for place, image in one.images.items()},
-        sets={place: _if_bad(image, bad) for place, image in one.sets.items()},
-        banks={name: _if_bad(image, bad) for name, image in one.banks.items()},
+        member,
+        images={place: _if_bad(image, bad) for place, image in member.images.items()},
+        sets={place: _if_bad(image, bad) for place, image in member.sets.items()},
+        banks={name: _if_bad(image, bad) for name, image in member.banks.items()},
     )
 
 

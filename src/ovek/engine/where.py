@@ -134,27 +134,27 @@ def _in_memory(judged: JudgedDevice, own: Runs, *, several: bool) -> Holding:
 
 
 def _copies(
-    judged: JudgedDevice, one: JudgedMember
+    judged: JudgedDevice, member: JudgedMember
 ) -> Iterator[tuple[Place, Image | None, File | None]]:
     """Every file and bank of a member, with the image that it is; sets by their set file."""
-    for volume in one.member.volumes or ():
+    for volume in member.member.volumes or ():
         for file in volume.files or ():
             place = Place(volume.name, file.path)
-            yield place, one.sets.get(place) or one.images.get(place), file
-    for image in one.banks.values():
+            yield place, member.sets.get(place) or member.images.get(place), file
+    for image in member.banks.values():
         yield image.place, image, None
 
 
-def _of_bank(one: JudgedMember, place: Place) -> Digests | None:
-    bank = one.member.bank(place.path)
+def _of_bank(member: JudgedMember, place: Place) -> Digests | None:
+    bank = member.member.bank(place.path)
     return bank.digests if bank is not None else None
 
 
 def on_shelf(
-    folder: str, found: Iterable[ShelfVerdict], sought: Sought, seen_at: datetime | None = None
+    folder: str, verdicts: Iterable[ShelfVerdict], sought: Sought, seen_at: datetime | None = None
 ) -> Iterator[Holding]:
     """Go through the copies on a shelf; `seen_at` is when it was read, where that was before."""
-    for one in found:
+    for one in verdicts:
         if one.problem is not None:
             continue
         name = one.path.rpartition("!")[2].rpartition("/")[2]

@@ -40,9 +40,9 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
             raise
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
-        met = f"cannot be written ({reason})"
+        text = f"cannot be written ({reason})"
         raise InputError(
-            file, met, "Check the folder, its permissions and its free space"
+            file, text, "Check the folder, its permissions and its free space"
         ) from None
     except ValueError:  # a NUL in it
         raise InputError(file, "is not a file name", "Fix the name") from None

@@ -66,14 +66,14 @@ def backups_among(
     return Backups(newest=newest, whole=whole)
 
 
-def together(one: Backups | None, other: Backups) -> Backups:
+def together(backups: Backups | None, other: Backups) -> Backups:
     """The newest copies of two places."""
-    if one is None:
+    if backups is None:
         return other
-    newest = dict(one.newest)
+    newest = dict(backups.newest)
     for device, written in other.newest.items():
         newest[device] = max(written, newest.get(device, _NEVER))
-    return Backups(newest=newest, whole=one.whole and other.whole)
+    return Backups(newest=newest, whole=backups.whole and other.whole)
 
 
 def _device_of(

@@ -69,9 +69,9 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
         elif may_stand(file):
             entries = _standing(file).read(file, {})
         else:
-            met = f"has the ending {file.suffix!r}, which is not a catalog format"
+            text = f"has the ending {file.suffix!r}, which is not a catalog format"
             lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
-            raise InputError(file, met, f"Give a catalog .json, a list {', '.join(lists)}")
+            raise InputError(file, text, f"Give a catalog .json, a list {', '.join(lists)}")
         found, bad = sorted_out(entries)
         if file.name == OPENED:
             opened = found
@@ -90,11 +90,11 @@ def _vouched(opened: Sequence[Published], releases: Iterable[Published]) -> Iter
         for name, digest in entry.release.digests if entry.trust == "publisher" else ():
             published.setdefault((entry.release.file, name), set()).add(digest)
     for entry in opened:
-        told = [
+        parts = [
             (published.get((entry.release.file, name), set()), digest)
             for name, digest in entry.release.digests
         ]
-        if told and all(values == {digest} for values, digest in told):
+        if parts and all(values == {digest} for values, digest in parts):
             yield entry
 
 

@@ -55,8 +55,8 @@ def text_of(file: Path, data: bytes) -> str:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
-        met = f"byte 0x{data[error.start]:02x} is not UTF-8"
-        raise InputError(file, met, "Save it as UTF-8", line=line) from None
+        text = f"byte 0x{data[error.start]:02x} is not UTF-8"
+        raise InputError(file, text, "Save it as UTF-8", line=line) from None
 
 
 def list_text(file: Path) -> str:
@@ -96,7 +96,7 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
     plain, errors = untyped_toml(file, expected), []
     for key, value in plain.items():
         tables = isinstance(value, list) and any(isinstance(each, dict) for each in value)
-        for at, part in enumerate([[each] for each in value] if tables else [value]):
+        for number, part in enumerate([[each] for each in value] if tables else [value]):
             try:
                 msgspec.convert({key: part}, kind)
             except msgspec.ValidationError as error:
@@ -105,7 +105,7 @@ def read_toml_parts(file: Path, kind: type[T], expected: str) -> T:
                 if tables:
                     rest = (wrong.key or "").removeprefix(key)
                     rest = re.sub(r"^\[(?:0|\.\.\.)\]", "", rest)
-                    wrong.key = f"{key}[{at}]{rest}"
+                    wrong.key = f"{key}[{number}]{rest}"
                 errors.append(_placed(wrong, file))
     if errors:
         raise ManyInputError(errors)
@@ -164,9 +164,9 @@ def explain(
     path = (match["path"] or match["keys"] or "") if match else ""
     key = path.removeprefix("$").removeprefix(".").removeprefix("[...]").removeprefix(".")
     if isinstance(plain, dict) and plain.get("format", expected) != expected:
-        met = f"the format is {_shown(plain['format'])}"
+        text = f"the format is {_shown(plain['format'])}"
         do = f"This Ovek reads {expected}; use a matching version of Ovek or of the file"
-        return InputError(file, met, do, line=line, key="format")
+        return InputError(file, text, do, line=line, key="format")
     if unknown := _UNKNOWN.fullmatch(what):
         name, known = unknown["name"], _keys(inspect.type_info(kind), path)
         near, new = get_close_matches(name, known, n=1), new_name(name, known)
@@ -176,14 +176,14 @@ def explain(
         return InputError(file, f"unknown key {name!r}", do, line=line, key=_joined(key, name))
     if missing := _MISSING.fullmatch(what):
         name = missing["name"]
-        met = f"missing key {name!r}"
-        return InputError(file, met, "Add it", line=line, key=_joined(key, name))
+        text = f"missing key {name!r}"
+        return InputError(file, text, "Add it", line=line, key=_joined(key, name))
     if wanted := _EXPECTED.fullmatch(what):
-        met = f"met {_shown(_follow(plain, path))}"
+        text = f"met {_shown(_follow(plain, path))}"
         do = f"Expected {_plainly(wanted['what'])}"
         if words := _words(inspect.type_info(kind), path, keys=bool(match and match["keys"])):
             do = f"Use one of: {', '.join(words)}"
-        return InputError(file, met, do, line=line, key=key)
+        return InputError(file, text, do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid enum value (.*)", what, re.DOTALL):
         words = _words(inspect.type_info(kind), path, keys=bool(match and match["keys"]))
         do = f"Use one of: {', '.join(words)}" if words else f"See the schema of {expected}"
@@ -191,8 +191,8 @@ def explain(
         do = f"Did you mean {near[0]!r}? {do}" if near else do
         return InputError(file, f"{invalid[1]} is not valid here", do, line=line, key=key)
     if invalid := re.fullmatch(r"Invalid RFC3339 encoded (date|datetime|time)", what):
-        met = f"{_shown(_follow(plain, path))} is no {invalid[1]}"
-        return InputError(file, met, f"Write {_plainly(invalid[1])}", line=line, key=key)
+        text = f"{_shown(_follow(plain, path))} is not a valid {invalid[1]}"
+        return InputError(file, text, f"Write {_plainly(invalid[1])}", line=line, key=key)
     return InputError(file, what, f"See the schema of {expected}", line=line, key=key)
 
 

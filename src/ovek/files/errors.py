@@ -15,15 +15,15 @@ class InputError(Exception):
     def __init__(
         self,
         file: Path | str,
-        met: str,
+        text: str,
         do: str,
         *,
         line: int | None = None,
         key: str | None = None,
     ) -> None:
-        super().__init__(met)
+        super().__init__(text)
         self.file, self.line, self.key, self.do = str(file), line, key, do
-        self.met = met if len(met) <= _LONGEST else f"{met[: _LONGEST - 1]}…"
+        self.met = text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
 
     def __reduce__(self) -> tuple[Any, ...]:
         """Pickle, so that a process of its own can say what is wrong."""
@@ -39,8 +39,8 @@ class InputError(Exception):
         return f"{where}: {self.met}. {self.do}{end}"
 
 
-def _again(kind: Any, file: str, met: str, do: str, line: int | None, key: str | None) -> Any:
-    return kind(file, met, do, line=line, key=key)
+def _again(kind: Any, file: str, text: str, do: str, line: int | None, key: str | None) -> Any:
+    return kind(file, text, do, line=line, key=key)
 
 
 class DamagedError(InputError):

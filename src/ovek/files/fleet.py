@@ -83,15 +83,15 @@ def _read_fleet(folder: Path) -> Fleet:
     devices = {device.name: device for device in fleet.device}
     for name in fleet.lists:
         if Path(name).is_absolute() or ".." in Path(name).parts:
-            met = f"the list {name!r} is outside the site folder"
-            raise InputError(folder / "fleet.toml", met, "Move it inside", key="lists")
+            text = f"the list {name!r} is outside the site folder"
+            raise InputError(folder / "fleet.toml", text, "Move it inside", key="lists")
         _read_list(folder / name, devices)
     fleet = msgspec.structs.replace(fleet, device=tuple(devices.values()))
     for device, login in fleet.logins():
         if isinstance(login, str):
-            met = f"the device {device.name!r}: {login}"
+            text = f"the device {device.name!r}: {login}"
             do = "Use a device with a host, or a [[jump_host]]"
-            raise InputError(folder / "fleet.toml", met, do, key="through")
+            raise InputError(folder / "fleet.toml", text, do, key="through")
     return fleet
 
 
@@ -131,8 +131,8 @@ def _check_header(file: Path, header: list[str]) -> None:
         raise InputError(file, "has no column 'name'", do, line=1)
     for column in header:
         if column not in _KNOWN or header.count(column) > 1:
-            met = f"the column {column!r} is " + ("unknown" if column not in _KNOWN else "twice")
-            raise InputError(file, met, f"Known are: {', '.join(_KNOWN)}", line=1)
+            text = f"the column {column!r} is " + ("unknown" if column not in _KNOWN else "twice")
+            raise InputError(file, text, f"Known are: {', '.join(_KNOWN)}", line=1)
 
 
 def _read_row(
@@ -144,16 +144,16 @@ def _read_row(
     seen: dict[str, int],
 ) -> None:
     if len(cells) != len(header):
-        met = f"has {len(cells)} cells, the header has {len(header)}"
-        raise InputError(file, met, "Fix that line", line=line)
+        text = f"has {len(cells)} cells, the header has {len(header)}"
+        raise InputError(file, text, "Fix that line", line=line)
     row: dict[str, Any] = {n: cell.strip() for n, cell in zip(header, cells, strict=True)}
     row = {name: cell for name, cell in row.items() if cell}
     for name in _LISTS & row.keys():
         row[name] = row[name].split()
     name = row.get("name", "")
     if name in seen:
-        met = f"device {name!r} is already on line {seen[name]}"
-        raise InputError(file, met, "Keep one line per device", line=line, key="name")
+        text = f"device {name!r} is already on line {seen[name]}"
+        raise InputError(file, text, "Keep one line per device", line=line, key="name")
     seen[name] = line
     before = msgspec.to_builtins(devices[name]) if name in devices else {}
     try:

@@ -148,8 +148,8 @@ class HistoryStore:
             there = sa.inspect(connection).has_table("about")
             version = int(_about(connection, "version") or 0) if there else 0
         if version > VERSION:
-            met = f"is a history of version {version}; this Ovek knows {VERSION}"
-            raise InputError(self.where, met, "Use a newer Ovek, or another store")
+            text = f"is a history of version {version}; this Ovek knows {VERSION}"
+            raise InputError(self.where, text, "Use a newer Ovek, or another store")
         if version == VERSION:
             with self._engine.connect() as connection:
                 long = sa.select(_TEXT.c.id).where(sa.func.length(_TEXT.c.value) > _LONGEST)
@@ -555,8 +555,8 @@ def _with_secret(folder: Path, url: str) -> tuple[str, str]:
         do = "Use e.g. postgresql+psycopg://user@host/name"
         raise InputError(folder / "fleet.toml", "has no database name", do, key="history") from None
     if parsed.get_backend_name() not in ("postgresql", "sqlite"):
-        met = f"is a {parsed.get_backend_name()} database"
-        raise InputError(folder / "fleet.toml", met, "Use PostgreSQL or SQLite", key="history")
+        text = f"is a {parsed.get_backend_name()} database"
+        raise InputError(folder / "fleet.toml", text, "Use PostgreSQL or SQLite", key="history")
     if parsed.password is not None:
         do = f"Put it into {PASSWORD} or the keyring, never into a file"
         raise InputError(folder / "fleet.toml", "contains a password", do, key="history")
@@ -609,7 +609,7 @@ def _fact(kind: int, member: str, key: str, value: str) -> Fact:
     if fact.kind == "finding":
         msgspec.json.decode(key, type=tuple[str, str | None])
     if not isinstance(member, str):
-        raise TypeError("a member that is no text")
+        raise TypeError("a member that is not a string")
     return fact
 
 
@@ -645,10 +645,10 @@ def _about(connection: Connection, name: str) -> str | None:
     return value
 
 
-def _row(device: int, one: Stretch) -> dict[str, Any]:
-    fact: Any = one.fact
+def _row(device: int, stretch: Stretch) -> dict[str, Any]:
+    fact: Any = stretch.fact
     told = dict(zip(("kind", "member", "key", "value"), fact, strict=True))
-    return {"device": device, **told, "first": one.first, "last": one.last}
+    return {"device": device, **told, "first": stretch.first, "last": stretch.last}
 
 
 def _few(values: list[Any]) -> Iterator[list[Any]]:

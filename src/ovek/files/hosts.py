@@ -214,8 +214,8 @@ def _hosts(file: Path, hosts: Any, group: str, here: str | None) -> Iterator[Fou
     if listed is None:
         return
     if not isinstance(listed, Mapping):
-        met = f"the hosts of {shown_name(Path(here or 'all'))} are neither a list nor a mapping"
-        raise InputError(file, met, "Name each host", key=here)
+        text = f"the hosts of {shown_name(Path(here or 'all'))} are neither a list nor a mapping"
+        raise InputError(file, text, "Name each host", key=here)
     for name, told in listed.items():
         keys = told if isinstance(told, Mapping) else {}
         plain = {str(key): str(value) for key, value in keys.items() if _is_plain(value)}

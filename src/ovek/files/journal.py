@@ -73,8 +73,8 @@ class Journal:
                 with suppress(OSError):
                     self._stream.truncate(self._end)
                 reason = (error.strerror or str(error)).lower()
-                met = f"cannot be written ({reason})"
-                raise InputError(self.file, met, "Check the folder and its free space") from None
+                text = f"cannot be written ({reason})"
+                raise InputError(self.file, text, "Check the folder and its free space") from None
             self._at[name] = (self._end, len(line))
             self._end += len(line)
 

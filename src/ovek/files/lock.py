@@ -36,14 +36,14 @@ def locked(file: Path, what: str) -> Iterator[None]:
                 fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:
                 stream.seek(0)
-                met = f"{what} is already running ({_holder(stream.read(4096))})"
+                text = f"{what} is already running ({_holder(stream.read(4096))})"
                 do = "Wait until it ends, or stop it"
-                raise InputError(file.parent, met, do) from None
+                raise InputError(file.parent, text, do) from None
             except OSError as error:
                 reason = (error.strerror or str(error)).lower()
-                met = f"cannot be locked ({reason})"
+                text = f"cannot be locked ({reason})"
                 do = "Put the site on a file system that supports locks"
-                raise InputError(file, met, do) from None
+                raise InputError(file, text, do) from None
         since = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
         told = {"process": os.getpid(), "host": socket.gethostname(), "since": since}
         with suppress(OSError):  # what is said of the holder is not what holds: a disk may be full

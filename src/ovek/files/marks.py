@@ -37,10 +37,10 @@ _HALVES = frozenset({"live", "saved"})
 class MarkError(ValueError):
     """A mark that says nothing: the line (from 1) of a session, what was met, and what to do."""
 
-    def __init__(self, line: int, met: str, do: str) -> None:
-        super().__init__(f"line {line}: {met}. {do}")
+    def __init__(self, line: int, text: str, do: str) -> None:
+        super().__init__(f"line {line}: {text}. {do}")
         self.session = 0
-        self.line, self.met, self.do = line, met, do
+        self.line, self.met, self.do = line, text, do
 
 
 class Mark(Struct, frozen=True):
@@ -181,8 +181,8 @@ def _check_name(mark: Mark) -> None:
         return
     near = get_close_matches(mark.name, sorted(_words()), n=1)
     do = f"Did you mean {near[0]!r}? " if near else ""
-    met = f"{mark.shown} is not a field"
-    raise MarkError(mark.line + 1, met, f"{do}See: ovek sheet fields")
+    text = f"{mark.shown} is not a field"
+    raise MarkError(mark.line + 1, text, f"{do}See: ovek sheet fields")
 
 
 def with_mark(text: str, line: int, start: int, end: int, name: str, means: str | None) -> str:

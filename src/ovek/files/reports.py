@@ -31,9 +31,9 @@ def remembered_in(page: Path) -> Remembered:
     try:
         found = msgspec.json.decode(unpacked(match[1], _MOST), type=Remembered)
     except (ValueError, RecursionError) as error:
-        met = f"is a damaged report ({error})"
-        raise InputError(page, met, "Choose another name, or delete it") from None
+        text = f"is a damaged report ({error})"
+        raise InputError(page, text, "Choose another name, or delete it") from None
     if found.format != FORMAT:
-        met = f"is a report of format {found.format!r}; this Ovek reads {FORMAT}"
-        raise InputError(page, met, "Choose another name, or delete it")
+        text = f"is a report of format {found.format!r}; this Ovek reads {FORMAT}"
+        raise InputError(page, text, "Choose another name, or delete it")
     return found

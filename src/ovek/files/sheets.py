@@ -60,9 +60,9 @@ def _installed() -> Iterator[Path]:
         try:
             folder = Path(str(resources.files(point.module)))
         except (Exception, SystemExit) as error:  # what a package does when it is imported
-            met = f"cannot be imported ({type(error).__name__}: {error})"
+            text = f"cannot be imported ({type(error).__name__}: {error})"
             do = f"Install {point.module} again, or remove it"
-            raise InputError(f"the package of sheets {point.name!r}", met, do) from None
+            raise InputError(f"the package of sheets {point.name!r}", text, do) from None
         if folder.is_dir():
             yield folder
 

@@ -163,6 +163,6 @@ def read_sheet(file: Path) -> Sheet:
     """Read one sheet; its name is the file's, so that it can be found. Raises InputError."""
     found = read_toml(file, Sheet, SHEET_FORMAT)
     if found.name != file.stem:
-        met = f"the name is {found.name!r} but the file is {file.name}"
-        raise InputError(file, met, "Give both the same name", key="name")
+        text = f"the name is {found.name!r} but the file is {file.name}"
+        raise InputError(file, text, "Give both the same name", key="name")
     return found

@@ -49,9 +49,9 @@ class SeenDevices:
         """Take a device in; raise InputError where it has a line already."""
         first = self.lines.setdefault(name, line)
         if first != line:
-            met = f"{name!r} is already on line {first}"
+            text = f"{name!r} is already on line {first}"
             do = "Keep one line per device"
-            raise InputError(self.file, met, do, line=line, key="device")
+            raise InputError(self.file, text, do, line=line, key="device")
 
     def done(self) -> None:
         """Raise InputError where there was no device at all."""
@@ -71,8 +71,8 @@ def newest_snapshot(folder: Path) -> Path:
     except OSError as error:
         raise cannot_read(folder, error) from None
     if not files:
-        met = "has no snapshot (*.jsonl)"
-        raise InputError(folder, met, "Put one there, or use --snapshot FILE")
+        text = "has no snapshot (*.jsonl)"
+        raise InputError(folder, text, "Put one there, or use --snapshot FILE")
     return max(files, key=lambda file: (_taken_at(file), file.name)) if files[1:] else files[0]
 
 
@@ -113,8 +113,8 @@ def placed_lines(file: Path) -> Iterator[tuple[int, bytes, int]]:
             while line := stream.readline(_LONGEST_LINE + 1):
                 number += 1
                 if len(line) > _LONGEST_LINE:
-                    met = f"is longer than {_LONGEST_LINE} bytes"
-                    raise InputError(file, met, "Check that it is a snapshot", line=number)
+                    text = f"is longer than {_LONGEST_LINE} bytes"
+                    raise InputError(file, text, "Check that it is a snapshot", line=number)
                 if number == 1 and line.startswith(_MARK):
                     line, at = line.removeprefix(_MARK), at + len(_MARK)
                 length = len(line)
@@ -140,13 +140,13 @@ def _why(file: Path, number: int, line: bytes, error: Exception) -> InputError:
     try:
         line.decode()
     except UnicodeDecodeError as wrong:
-        met = f"byte 0x{line[wrong.start]:02x} is not UTF-8"
-        return InputError(file, met, _DO, line=number)
+        text = f"byte 0x{line[wrong.start]:02x} is not UTF-8"
+        return InputError(file, text, _DO, line=number)
     try:
         plain = msgspec.json.decode(line)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as wrong:
         reason = str(wrong).removeprefix("JSON is malformed: ")
         reason = "nested too deeply" if isinstance(wrong, RecursionError) else reason
-        met = f"damaged: {reason[:1].lower()}{reason[1:]}"
-        return InputError(file, met, _DO, line=number)
+        text = f"damaged: {reason[:1].lower()}{reason[1:]}"
+        return InputError(file, text, _DO, line=number)
     return explain(file, error, plain, Device, FORMAT, number)

@@ -286,19 +286,19 @@ def state_of(folder: Path) -> State:
     """
     there = _there(folder)
     if not any(name.endswith(".jsonl") for name in there):
-        met = "has no snapshot (*.jsonl) yet"
+        text = "has no snapshot (*.jsonl) yet"
         do = "Read the devices first: ovek survey; or use --snapshot FILE"
-        raise InputError(folder, met, do)
+        raise InputError(folder, text, do)
     known = _kept(folder, there)
     old = {file.name for file in known.files}
     new = [file for name, file in sorted(there.items()) if name not in old]
     files = [*known.files, *new]
     lines, failed = dict(known.lines), dict(known.failed)
-    for at, file in enumerate(files[len(known.files) :], len(known.files)):
+    for number, file in enumerate(files[len(known.files) :], len(known.files)):
         if file.name.endswith(TRIED):
-            _take_tried(folder / file.name, at, failed)
+            _take_tried(folder / file.name, number, failed)
         else:
-            _take_lines(folder / file.name, at, lines, files)
+            _take_lines(folder / file.name, number, lines, files)
     if new:
         _keep(folder, files, lines, failed)
     return State(folder, [folder / file.name for file in files], lines, failed)
@@ -308,8 +308,8 @@ def state_over(files: list[Path]) -> State:
     """The newest line of each device over some snapshots, wherever they lie. Raises InputError."""
     named = [_File(str(file), 0, 0) for file in files]
     lines: dict[str, SnapshotLine] = {}
-    for at, file in enumerate(files):
-        _take_lines(file, at, lines, named)
+    for number, file in enumerate(files):
+        _take_lines(file, number, lines, named)
     return State(Path(os.path.commonpath([str(file.parent) for file in files])), files, lines)
 
 
@@ -321,14 +321,14 @@ def state_until(folder: Path, until: datetime) -> State:
     files = sorted(_there(folder).values())
     lines: dict[str, SnapshotLine] = {}
     failed: dict[str, Failed] = {}
-    for at, file in enumerate(files):
+    for number, file in enumerate(files):
         if file.name.endswith(TRIED):
-            _take_tried(folder / file.name, at, failed, until)
+            _take_tried(folder / file.name, number, failed, until)
         else:
-            _take_lines(folder / file.name, at, lines, files, until)
+            _take_lines(folder / file.name, number, lines, files, until)
     if not lines:
-        met = f"has no device that was read by {until:%Y-%m-%d %H:%M} UTC"
-        raise InputError(folder, met, "Use a later time, or put older snapshots there")
+        text = f"has no device that was read by {until:%Y-%m-%d %H:%M} UTC"
+        raise InputError(folder, text, "Use a later time, or put older snapshots there")
     return State(folder, [folder / file.name for file in files], lines, failed)
 
 
@@ -435,8 +435,8 @@ def _take_tried(
     try:
         survey = msgspec.json.decode(read_bytes(file), type=_Survey)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        met = f"was not written by a survey: {error}"
-        raise InputError(file, met, "Delete it, or read the devices again: ovek survey") from None
+        text = f"was not written by a survey: {error}"
+        raise InputError(file, text, "Delete it, or read the devices again: ovek survey") from None
     if until is not None and survey.began > until:
         return
     for one in survey.devices:
@@ -457,9 +457,9 @@ def digest_rates(folder: Path) -> dict[str, int]:
             survey = msgspec.json.decode(read_bytes(file), type=_Survey)
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError, InputError):
             continue
-        for one in survey.devices:
-            if one.digest_rate:
-                found.setdefault(one.device, one.digest_rate)
+        for device in survey.devices:
+            if device.digest_rate:
+                found.setdefault(device.device, device.digest_rate)
     return found
 
 

@@ -40,9 +40,9 @@ def _table(many: bool, name: str, counts: dict[str, int]) -> str:
     """The path of a table; within a list of tables, that of the last one so far."""
     path = ""
     parts = [part.strip("\"'") for part in _PART.findall(name)]
-    for at, part in enumerate(parts):
+    for number, part in enumerate(parts):
         path = f"{path}.{part}" if path else part
-        if at == len(parts) - 1 and many:
+        if number == len(parts) - 1 and many:
             counts[path] = counts.get(path, -1) + 1
         if path in counts:
             path = f"{path}[{counts[path]}]"

@@ -93,7 +93,7 @@ class _Answers:
     def __init__(
         self, exchanges: Sequence[Exchange], asked_for: Iterable[str], words: Iterable[str]
     ) -> None:
-        self.exchanges = [each for each in exchanges if not self._refused(each)]
+        self.exchanges = [exchange for exchange in exchanges if not self._refused(exchange)]
         self._words = frozenset(words)
         self.patterns: dict[Slot, str] = {}
         self.values: dict[Slot, list[str]] = {}
@@ -103,14 +103,16 @@ class _Answers:
         self.open: list[OpenAnswer] = []
         self.numbered: dict[Slot, tuple[str, str]] = {}  # the list's pattern, and as lines
         self._slots: dict[int, dict[Mark, Slot]] = {}
-        others = list({mark.name: mark for each in self.exchanges for mark in each.marks}.values())
-        for at, each in enumerate(self.exchanges):
-            lines = dict(enumerate(each.at))
+        others = list(
+            {mark.name: mark for exchange in self.exchanges for mark in exchange.marks}.values()
+        )
+        for at, exchange in enumerate(self.exchanges):
+            lines = dict(enumerate(exchange.at))
             try:
-                self._slots[at] = resolved(each.marks, lines, asked_for, others)
+                self._slots[at] = resolved(exchange.marks, lines, asked_for, others)
                 self._check_once(at)
             except MarkError as wrong:
-                wrong.session = each.session
+                wrong.session = exchange.session
                 raise
         self._heads: dict[str, str] = {}  # a heading by its words, and as it stands
         self._rules: list[tuple[LineRule, bool]] = []  # and whether it is a row of a table
@@ -126,7 +128,7 @@ class _Answers:
             slot
             for at in range(len(self.exchanges))
             for marks in self._marked(at).values()
-            if any(self._is_key(each) and each[0] != "boot" for _, each in marks)
+            if any(self._is_key(exchange) and exchange[0] != "boot" for _, exchange in marks)
             for _, slot in marks
         }
         self._make_rules()
@@ -176,8 +178,8 @@ class _Answers:
         return {line: sorted(each, key=lambda one: one[0].start) for line, each in by_line.items()}
 
     def _read_marks(self) -> None:
-        for at, exchange in enumerate(self.exchanges):
-            for mark, slot in self._slots[at].items():
+        for number, exchange in enumerate(self.exchanges):
+            for mark, slot in self._slots[number].items():
                 line = exchange.lines[mark.line]
                 self.values.setdefault(slot, []).append(mark.value)
                 glued = line[mark.end : mark.end + 1].strip() != ""
@@ -189,7 +191,7 @@ class _Answers:
                     unit := unit_of(line[mark.end : mark.end + 12], beside=True)
                 ) is not None and re.match(r"[\d.,]+$", mark.value):
                     self.units.setdefault(slot, unit)
-                self._number(at, mark, slot)
+                self._number(number, mark, slot)
         self._make_patterns()
 
     def _make_patterns(self) -> None:
@@ -234,8 +236,8 @@ class _Answers:
     def _make_rules(self) -> None:
         # What says which list or volume stands first, so that it is taken for no row.
         for wanted in (True, False):
-            for at, exchange in enumerate(self.exchanges):
-                for line, marks in sorted(self._marked(at).items()):
+            for number, exchange in enumerate(self.exchanges):
+                for line, marks in sorted(self._marked(number).items()):
                     text = exchange.lines[line]
                     if self._says_which(marks) != wanted:
                         continue
@@ -244,9 +246,9 @@ class _Answers:
                         for rule, _ in self._rules
                         if rule.found(text, self.patterns) is not None
                     ):
-                        self._taken.add((at, line))
+                        self._taken.add((number, line))
                         continue
-                    self._make_rule(at, line, marks)
+                    self._make_rule(number, line, marks)
                     self._make_patterns()
             if wanted:
                 self._take_alike()
@@ -263,10 +265,10 @@ class _Answers:
 
     def _take_alike(self) -> None:
         """Take in the lines that the rules understand."""
-        for at, exchange in enumerate(self.exchanges):
+        for number, exchange in enumerate(self.exchanges):
             for line, text in enumerate(exchange.lines):
-                if (at, line) not in self._taken and self._take_by_rule(text):
-                    self._taken.add((at, line))
+                if (number, line) not in self._taken and self._take_by_rule(text):
+                    self._taken.add((number, line))
 
     def _take_by_rule(self, text: str) -> bool:
         for rule, row in self._rules:
@@ -410,10 +412,10 @@ class _Answers:
     def _grow(self, table: TextTable, rows: set[tuple[int, int]], heads: Sequence[str]) -> None:
         """Take in every line of a table, in all answers."""
         known = set(map(_words, heads))
-        for at, exchange in enumerate(self.exchanges):
-            marked = self._marked(at)
+        for number, exchange in enumerate(self.exchanges):
+            marked = self._marked(number)
             for run in self._runs(exchange.lines):
-                inside = any((at, line) in rows for line in run)
+                inside = any((number, line) in rows for line in run)
                 if not inside:
                     inside = any(_words(exchange.lines[line]) in known for line in run)
                 started = not heads
@@ -422,7 +424,7 @@ class _Answers:
                     if _words(text) in known or RULER.fullmatch(text):
                         started = True
                         continue
-                    if (at, line) in rows or (at, line) in self._taken:
+                    if (number, line) in rows or (number, line) in self._taken:
                         started = True
                         continue
                     if line in marked and not self._same(marked[line], table):
@@ -430,7 +432,7 @@ class _Answers:
                     if any(each.fullmatch(text) for each in self._skips):
                         continue
                     if (table.fits(text) or (inside and started)) and table.take(text):
-                        rows.add((at, line))
+                        rows.add((number, line))
 
     def _same(self, marks: Sequence[tuple[Mark, Slot]], table: TextTable) -> bool:
         slots = {slot for column in table.columns for slot in column.slots}
@@ -448,8 +450,8 @@ class _Answers:
 
     def _units_of(self, table: TextTable, heads: Sequence[str]) -> None:
         """The units that a heading names above a column."""
-        for at, column in enumerate(table.columns):
-            start = max(table.columns[at - 1].ends) if at else 0
+        for number, column in enumerate(table.columns):
+            start = max(table.columns[number - 1].ends) if number else 0
             for head in heads:
                 end = max(column.ends)
                 tokens = [
@@ -457,8 +459,8 @@ class _Answers:
                     for token in tokens_of(head, (), wide=True)
                     if token.start < end and token.end > min(column.starts)
                 ] or [token for token in tokens_of(head, ()) if start <= token.start < end]
-                told = " ".join(token.text for token in tokens)
-                unit = unit_of(told.replace("_", " "))
+                text = " ".join(token.text for token in tokens)
+                unit = unit_of(text.replace("_", " "))
                 for slot in column.slots:
                     if unit is not None:
                         self.units.setdefault(slot, unit)
@@ -467,11 +469,11 @@ class _Answers:
 
     def _pass_over(self) -> None:
         listed = [re.compile(lines) for _, lines in self.numbered.values()]
-        for at, exchange in enumerate(self.exchanges):
-            tables = {line for each, line in self._rows if each == at}
+        for number, exchange in enumerate(self.exchanges):
+            tables = {line for each, line in self._rows if each == number}
             parting = self._parting(exchange.lines)
             for run in self._runs(exchange.lines):
-                left = [line for line in run if (at, line) not in self._taken]
+                left = [line for line in run if (number, line) not in self._taken]
                 within = [line for line in run if line in tables]
                 counts = Counter(len(exchange.lines[line].split()) for line in left)
                 for line in left:
@@ -516,11 +518,11 @@ class _Answers:
         A mark around a part of a line means all lines that have that part there.
         """
         found = []
-        for at, exchange in enumerate(self.exchanges):
+        for number, exchange in enumerate(self.exchanges):
             for mark in exchange.marks:
                 if mark.name == "skip":
                     line = exchange.lines[mark.line]
-                    told = self._skip(at, mark)
+                    told = self._skip(number, mark)
                     self.passed.setdefault(told, line)
                     found.append(re.compile(told))
         return found

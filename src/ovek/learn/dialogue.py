@@ -125,8 +125,8 @@ def escaped_sentence(text: str, typed: set[str]) -> str:
 
 def _typed_at(lines: Sequence[str], marks: Sequence[Mark]) -> list[tuple[int, str, str]]:
     """Each line at which something was typed: its number, the prompt, and what was typed."""
-    told = [mark for mark in marks if mark.name == "ask"]
-    prompts = {lines[mark.line][: mark.start] for mark in told}
+    parts = [mark for mark in marks if mark.name == "ask"]
+    prompts = {lines[mark.line][: mark.start] for mark in parts}
     if not any(prompts):
         best = _prompt(lines, marks)
         prompts = {best} if best is not None else set()
@@ -137,7 +137,7 @@ def _typed_at(lines: Sequence[str], marks: Sequence[Mark]) -> list[tuple[int, st
         for prompt in [_fitting(line, prompts)]
         if prompt is not None
     ]
-    if told or not found or not _choosing(found):
+    if parts or not found or not _choosing(found):
         return found
     known = {number for number, _, _ in found}
     first = found[0][0]
@@ -235,7 +235,7 @@ class _Taken:
                 exchanges.append(self._exchange(typed, outputs[at], around, self._told(at)))
         last = self.typed_at[-1]
         asked_at = {number for number, _, _ in self.typed_at}
-        told = [mark for mark in self.marks if mark.line in asked_at and mark.name != "ask"]
+        parts = [mark for mark in self.marks if mark.line in asked_at and mark.name != "ask"]
         errors = [
             escaped_sentence(mark.value, self._typed_before(mark.line))
             for mark in self.marks
@@ -251,9 +251,9 @@ class _Taken:
             exchanges=tuple(exchanges),
             last=last[2] or None,
             menus=self.menus,
-            leave=next((mark.value for mark in told if mark.name == "leave"), None),
+            leave=next((mark.value for mark in parts if mark.name == "leave"), None),
             errors=tuple(dict.fromkeys(f"^{each}" for each in errors)),
-            told=tuple(mark for mark in told if mark.name != "leave"),
+            told=tuple(mark for mark in parts if mark.name != "leave"),
             problems=tuple(dict.fromkeys(self.problems)),
         )
 

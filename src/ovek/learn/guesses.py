@@ -51,10 +51,10 @@ def guesses(sessions: Sequence[str], known: Set[str] = frozenset()) -> list[Gues
     Raises ValueError.
     """
     found: dict[tuple[str, str], Guess] = {}
-    for at, text in enumerate(sessions):
-        dialogue = taken_apart(text, at)
+    for number, text in enumerate(sessions):
+        dialogue = taken_apart(text, number)
         marked = {mark.name for each in dialogue.exchanges for mark in each.marks}
-        for guess in _of(dialogue, at, text):
+        for guess in _of(dialogue, number, text):
             name = guess.mark.name
             last = name.rpartition(".")[2]
             if name in known:
@@ -68,11 +68,11 @@ def guesses(sessions: Sequence[str], known: Set[str] = frozenset()) -> list[Gues
 def _of(dialogue: Dialogue, session: int, text: str) -> Iterator[Guess]:
     for exchange in dialogue.exchanges:
         free = {mark.line for mark in exchange.marks}
-        told = [line for line in exchange.lines if line.strip()]
-        if len(told) == 1 and not exchange.marks and REFUSES.search(told[0]):
-            at = exchange.lines.index(told[0])
-            line, value = exchange.at[at], told[0].strip()
-            start = told[0].index(value)
+        parts = [line for line in exchange.lines if line.strip()]
+        if len(parts) == 1 and not exchange.marks and REFUSES.search(parts[0]):
+            at = exchange.lines.index(parts[0])
+            line, value = exchange.at[at], parts[0].strip()
+            start = parts[0].index(value)
             yield Guess(session, Mark(line, start, start + len(value), "error", value))
             continue
         for at, text_of_line in enumerate(exchange.lines):

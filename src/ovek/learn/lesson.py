@@ -67,22 +67,22 @@ class Lesson(Struct, frozen=True, kw_only=True):
 class SessionError(ValueError):
     """One session that teaches nothing: which (from 0), the line (from 1), what, what to do."""
 
-    def __init__(self, session: int, met: str, do: str, line: int | None = None) -> None:
-        super().__init__(met)
-        self.session, self.met, self.do, self.line = session, met, do, line
+    def __init__(self, session: int, text: str, do: str, line: int | None = None) -> None:
+        super().__init__(text)
+        self.session, self.met, self.do, self.line = session, text, do, line
 
 
 def learn(sessions: Sequence[str]) -> Lesson:
     """Learn from marked sessions. Raises SessionError."""
     dialogues = []
-    for at, text in enumerate(sessions):
+    for number, text in enumerate(sessions):
         try:
-            dialogues.append(taken_apart(text, at))
+            dialogues.append(taken_apart(text, number))
         except MarkError as wrong:
-            raise SessionError(at, wrong.met, wrong.do, wrong.line) from None
+            raise SessionError(number, wrong.met, wrong.do, wrong.line) from None
         except ValueError:
             do = "Mark what was typed once, as PROMPT <<ask=what was typed>>"
-            raise SessionError(at, "no typed command was found at a prompt", do) from None
+            raise SessionError(number, "no typed command was found at a prompt", do) from None
     if not any(_teaches(each) for one in dialogues for each in one.exchanges):
         do = (
             "Mark values, e.g. <<free=90112>> (see ovek sheet fields), or let Ovek suggest marks: "
@@ -183,16 +183,16 @@ class _Learning:
 
     def _know(self) -> None:
         """Find the names of members, volumes and files that the marked answers tell."""
-        for one in self.dialogues:
-            for mark in one.told:
+        for dialogue in self.dialogues:
+            for mark in dialogue.told:
                 name = mark.name.rpartition(".")[2]
                 if name in self.known:
                     self.known[name].add(mark.value)
         by_typed: dict[tuple[str, ...], list[Exchange]] = {}
-        for each in self.exchanges:
-            by_typed.setdefault(each.typed, []).append(each)
+        for exchange in self.exchanges:
+            by_typed.setdefault(exchange.typed, []).append(exchange)
         for exchanges in by_typed.values():
-            if not any(_teaches(each) for each in exchanges):
+            if not any(_teaches(exchange) for exchange in exchanges):
                 continue
             words = {word for step in exchanges[0].typed for word in step.split()}
             said = {part for word in words for part in re.split("[:/]", word)}
@@ -214,9 +214,9 @@ class _Learning:
     def _grouped(self) -> dict[tuple[str, ...], list[Exchange]]:
         """The exchanges by what was typed, with placeholders for the names of things."""
         grouped: dict[tuple[str, ...], list[Exchange]] = {}
-        for each in self.exchanges:
-            typed = tuple(self._skeleton(step, at) for at, step in enumerate(each.typed))
-            grouped.setdefault(typed, []).append(each)
+        for exchange in self.exchanges:
+            typed = tuple(self._skeleton(step, at) for at, step in enumerate(exchange.typed))
+            grouped.setdefault(typed, []).append(exchange)
         return self._likewise(grouped)
 
     def _likewise(
@@ -289,15 +289,15 @@ class _Learning:
         typed: tuple[str, ...],
         names: set[str],
         exchanges: Sequence[Exchange],
-        found: Sequence[FoundRows],
+        rowss: Sequence[FoundRows],
     ) -> list[Question]:
         """The questions of what one answer tells of."""
         told = self._told(exchanges)
         if "volume" not in names or "path" in names:
-            return [self._question(typed, names, each, told) for each in found]
+            return [self._question(typed, names, each, told) for each in rowss]
         volumes = self._volumes_in(typed, exchanges)
         if volumes <= self.listed or "" in volumes:
-            return [self._question(typed, names, each, told) for each in found]
+            return [self._question(typed, names, each, told) for each in rowss]
         # Nothing lists the volumes: each is asked for by its name, as it was typed.
         return [
             self._question(
@@ -307,7 +307,7 @@ class _Learning:
                 {**told, "volume": volume},
             )
             for volume in sorted(volumes)
-            for each in found
+            for each in rowss
         ]
 
     def _told(self, exchanges: Sequence[Exchange]) -> dict[str, str]:
@@ -331,46 +331,44 @@ class _Learning:
         self,
         typed: tuple[str, ...],
         names: set[str],
-        found: FoundRows,
+        rows: FoundRows,
         told: Mapping[str, str],
     ) -> Question:
         each: Each = next((kind for name, kind in _EACH.items() if name in names), "device")
-        own = {*FIELDS[found.fills]} - {*found.columns.values()}
+        own = {*FIELDS[rows.fills]} - {*rows.columns.values()}
         fixed = {name: value for name, value in told.items() if name in own}
-        words, dates, nothing = self._meant(found)
-        if found.fills == "volume" and "state" not in found.columns.values():
+        words, dates, nothing = self._meant(rows)
+        if rows.fills == "volume" and "state" not in rows.columns.values():
             fixed["state"] = "ok"
             self.taken.append("every listed volume counts as readable (state ok)")
-        states = {*found.values.get("state", ()), *found.means.get("state", {}).values()}
-        if found.fills == "volume" and states and "ok" not in states:
+        states = {*rows.values.get("state", ()), *rows.means.get("state", {}).values()}
+        if rows.fills == "volume" and states and "ok" not in states:
             what = "which volumes can be read (a mark says only which cannot)"
             mark = "<<volume.state(ok)=…>> where the state is shown"
             self.unsettled.append(Unsettled(what, mark))
-        if found.fills == "bank" and "state" not in found.columns.values():
+        if rows.fills == "bank" and "state" not in rows.columns.values():
             what = "whether the image in a bank is complete (state); the boot walk needs it"
             self.unsettled.append(Unsettled(what, "<<bank.state(ok)=…>> where the state is shown"))
-        if found.fills == "order" and "list" not in {*found.columns.values(), *fixed}:
+        if rows.fills == "order" and "list" not in {*rows.columns.values(), *fixed}:
             self.taken.append("the one boot order shown counts as the live and the saved one")
-        for field, values in found.values.items():
-            self.values.setdefault(f"{found.fills}.{field}", []).extend(values)
-        columns = {name: field for name, field in found.columns.items() if name.lower() != field}
+        for field, values in rows.values.items():
+            self.values.setdefault(f"{rows.fills}.{field}", []).extend(values)
+        columns = {name: field for name, field in rows.columns.items() if name.lower() != field}
         numbered = None
-        if found.numbered is not None:
-            numbered = Numbered(list=found.numbered[0], fields=found.numbered[1])
-        units = {field: unit.name for field, unit in found.units.items() if unit.name != "B"}
-        for field, unit in found.units.items():
+        if rows.numbered is not None:
+            numbered = Numbered(list=rows.numbered[0], fields=rows.numbered[1])
+        units = {field: unit.name for field, unit in rows.units.items() if unit.name != "B"}
+        for field, unit in rows.units.items():
             if not unit.exact:
-                kilo = (
-                    f"{found.fills}.{field} counts in {unit.name}: 1 KB of a device is 1024 bytes"
-                )
+                kilo = f"{rows.fills}.{field} counts in {unit.name}: 1 KB of a device is 1024 bytes"
                 self.taken.append(kilo)
         return Question(
             name=_name(typed),
             ask=typed[0],
             then=typed[1:],
-            fills=found.fills,
+            fills=rows.fills,
             each=each,
-            template=found.template,
+            template=rows.template,
             columns=columns,
             fixed=fixed,
             units=units,
@@ -378,32 +376,32 @@ class _Learning:
             words=words,
             none=nothing,
             numbered=numbered,
-            digests=_algorithm_of(typed, found),
+            digests=_algorithm_of(typed, rows),
         )
 
     def _meant(
-        self, found: FoundRows
+        self, rows: FoundRows
     ) -> tuple[dict[str, dict[str, str]], dict[str, str], tuple[str, ...]]:
         """What the words of its fields mean, how its times are written, and what is nothing."""
         words: dict[str, dict[str, str]] = {}
         dates: dict[str, str] = {}
         nothing: dict[str, None] = {}
-        for field, values in found.values.items():
-            means = found.means.get(field, {})
-            known = WORDS.get((found.fills, field))
+        for field, values in rows.values.items():
+            means = rows.means.get(field, {})
+            known = WORDS.get((rows.fills, field))
             if field in TRUTHS:
                 known = ("yes", "no", "true", "false")
             free = [each for each in values if each.lower() in NOTHING and each not in means]
             if field in TIMES:
-                dates[field] = self._written(found.fills, field, values, means)
+                dates[field] = self._written(rows.fills, field, values, means)
                 nothing.update(dict.fromkeys(free))
             elif known is not None:
                 told = {**{w: w for w in values if w in known}, **means}
                 for word in values:
                     if word not in told and word.lower() not in known:
                         may = "|".join(known)
-                        mark = f"<<{_short(found.fills, field)}({may})={word}>>"
-                        what = f"what the word {word!r} means as {found.fills}.{field}"
+                        mark = f"<<{_short(rows.fills, field)}({may})={word}>>"
+                        what = f"what the word {word!r} means as {rows.fills}.{field}"
                         self.unsettled.append(Unsettled(what, mark))
                 if means:
                     words[field] = told
@@ -490,22 +488,22 @@ def _image_pattern(name: str, version: str) -> str:
     """
     front, _, behind = name.partition(version)
     signs = "".join(sorted({"-", "_", "+"} & set(version)))
-    told = f"(?P<version>[0-9][0-9A-Za-z.{signs}]*)"
+    text = f"(?P<version>[0-9][0-9A-Za-z.{signs}]*)"
     words = re.fullmatch(r"(\w+)([-_.])([A-Za-z]+)([-_.])", front)
     if words is not None:
         family, between, variant, end = map(escaped, words.groups())
         front = f"(?P<family>{family}){between}(?P<variant>{variant}){end}"
-        return f"{front}{told}{escaped(behind)}"
+        return f"{front}{text}{escaped(behind)}"
     core = front.rstrip("-_.")
     family = f"(?P<family>{escaped(core)})" if core else ""
-    return f"{family}{escaped(front[len(core) :])}{told}{escaped(behind)}"
+    return f"{family}{escaped(front[len(core) :])}{text}{escaped(behind)}"
 
 
-def _algorithm_of(typed: tuple[str, ...], found: FoundRows) -> tuple[Algorithm, ...]:
+def _algorithm_of(typed: tuple[str, ...], rows: FoundRows) -> tuple[Algorithm, ...]:
     """The algorithms that a question for an image tells."""
-    if found.fills not in ("digest", "file") or "{path}" not in " ".join(typed):
+    if rows.fills not in ("digest", "file") or "{path}" not in " ".join(typed):
         return ()
-    told = {field for field in found.columns.values() if field in LENGTHS}
+    told = {field for field in rows.columns.values() if field in LENGTHS}
     return tuple(each for each in STRONGEST_FIRST if each in told)
 
 

@@ -100,8 +100,8 @@ class LineRule(Struct, frozen=True):
 
     def regex(self, patterns: Patterns) -> Pattern:
         """What fits its lines, a group for each slot in turn."""
-        told = [part if isinstance(part, str) else f"({patterns[part]})" for part in self.parts]
-        return compiled("".join(told))
+        parts = [part if isinstance(part, str) else f"({patterns[part]})" for part in self.parts]
+        return compiled("".join(parts))
 
     def widened(self, line: str) -> dict[Slot, str] | None:
         """The values of a line that fits but for what its values were like by now.
@@ -115,8 +115,8 @@ class LineRule(Struct, frozen=True):
 
     def _holds_words(self) -> bool:
         """Whether so many words stand around its values that no other line has them."""
-        told = [part for part in self.parts if isinstance(part, str)]
-        return len(re.findall(r"[A-Za-z]{2,}", "".join(told))) > 1
+        parts = [part for part in self.parts if isinstance(part, str)]
+        return len(re.findall(r"[A-Za-z]{2,}", "".join(parts))) > 1
 
     def found(self, line: str, patterns: Patterns) -> dict[Slot, str] | None:
         """The values of a line; None where it does not fit."""
@@ -160,11 +160,11 @@ def sentence(line: str, anything: Iterable[str] = ()) -> str:
     """A line without values as a pattern; `anything` are words that are others elsewhere."""
     free = {each for each in anything if each}
     tokens = tokens_of(line, ())
-    told = "" if not tokens or not tokens[0].start else " *"
-    for at, token in enumerate(tokens):
-        told += gap(token.start - tokens[at - 1].end) if at else ""
-        told += _any_of(token.text, free)
-    return told
+    text = "" if not tokens or not tokens[0].start else " *"
+    for number, token in enumerate(tokens):
+        text += gap(token.start - tokens[number - 1].end) if number else ""
+        text += _any_of(token.text, free)
+    return text
 
 
 def _any_of(word: str, free: Set[str]) -> str:
@@ -181,9 +181,9 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> LineR
     free = set(anything)
     counted = any(field in SIZES for _, field in tokens[0].slots)  # may stand to the right
     parts: list[str | Slot] = [" *" if tokens[0].start or counted else ""]
-    for at, token in enumerate(tokens):
-        if at:
-            parts.append(gap(token.start - tokens[at - 1].end))
+    for number, token in enumerate(tokens):
+        if number:
+            parts.append(gap(token.start - tokens[number - 1].end))
         for piece in token.pieces:
             if isinstance(piece, Value):
                 parts.append(piece.slot)
@@ -192,7 +192,9 @@ def literal_rule(tokens: Sequence[Token], anything: Iterable[str] = ()) -> LineR
             else:
                 parts.append(_any_of(piece.text, free))
     if isinstance(parts[-1], str):  # what stands in brackets at the end is said by the way
-        last = max((at for at, part in enumerate(parts) if not isinstance(part, str)), default=0)
+        last = max(
+            (number for number, part in enumerate(parts) if not isinstance(part, str)), default=0
+        )
         rest = "".join(part for part in parts[last + 1 :] if isinstance(part, str))
         if re.fullmatch(r" \+?\\\(.*\\\)| \\\(.*\\\)", rest):
             parts[last + 1 :] = [r" +\(.*\)"]
@@ -293,13 +295,13 @@ class TextTable:
 
     def _cells(self, line: str) -> list[tuple[int, int]] | None:
         """From where to where each cell of a whole row goes."""
-        told = " *"
-        for at, column in enumerate(self.columns):
-            told += (" +" if at else "") + f"({self._cell(column)})"
-        match = compiled(told).fullmatch(line)
+        text = " *"
+        for number, column in enumerate(self.columns):
+            text += (" +" if number else "") + f"({self._cell(column)})"
+        match = compiled(text).fullmatch(line)
         if match is None:
             return None
-        spans = [match.span(at + 1) for at in range(len(self.columns))]
+        spans = [match.span(number + 1) for number in range(len(self.columns))]
         return spans if self._shifted(spans) else None
 
     def _shifted(self, spans: Sequence[tuple[int, int]]) -> bool:

@@ -93,8 +93,8 @@ def learned_of(lesson: Lesson) -> str:
     if lesson.digests:
         lines.append(f"digests = {_list(lesson.digests)}")
     if lesson.around:
-        told = "".join(f"  {_text(each)},\n" for each in lesson.around)
-        lines.append(f"around = [                     # menus: they mean nothing\n{told}]")
+        text = "".join(f"  {_text(each)},\n" for each in lesson.around)
+        lines.append(f"around = [                     # menus: they mean nothing\n{text}]")
     for question in lesson.questions:
         lines += ["", *_question(question)]
     return "\n".join([*lines, ""])

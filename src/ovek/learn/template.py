@@ -24,20 +24,20 @@ class FoundRows(Struct, frozen=True, kw_only=True):
     numbered: tuple[str, tuple[str, ...]] | None = None
 
 
-def found(made: AnswerRules, fills: Fills) -> FoundRows:
+def found(rules: AnswerRules, fills: Fills) -> FoundRows:
     """What makes the template of one thing. Raises MarkError."""
-    names = _names([slot for slot in made.values if slot[0] == fills])
-    numbers = {slot: told for slot, (told, _) in made.numbered.items() if slot[0] == fills}
+    names = _names([slot for slot in rules.values if slot[0] == fills])
+    numbers = {slot: told for slot, (told, _) in rules.numbered.items() if slot[0] == fills}
     numbered = None
     if numbers:
         numbered = next(iter(numbers.values())), tuple(slot[1] for slot in numbers)
     return FoundRows(
         fills=fills,
-        template=_Template(made, fills, names).text(),
+        template=_Template(rules, fills, names).text(),
         columns={name: slot[1] for slot, name in names.items()},
-        values={slot[1]: list(dict.fromkeys(made.values[slot])) for slot in names},
-        means={slot[1]: made.means[slot] for slot in names if slot in made.means},
-        units={slot[1]: made.units[slot] for slot in names if slot in made.units},
+        values={slot[1]: list(dict.fromkeys(rules.values[slot])) for slot in names},
+        means={slot[1]: rules.means[slot] for slot in names if slot in rules.means},
+        units={slot[1]: rules.units[slot] for slot in names if slot in rules.units},
         numbered=numbered,
     )
 
@@ -163,16 +163,16 @@ def _parts(made: AnswerRules) -> dict[LineRule, str]:
     return parts
 
 
-def _lines_above(made: AnswerRules, rule: LineRule, alike: Sequence[LineRule]) -> list[str]:
+def _lines_above(rules: AnswerRules, rule: LineRule, alike: Sequence[LineRule]) -> list[str]:
     """What stands above a rule's first line and is no value, the nearest first."""
-    at, line = made.origins[rule]
+    at, line = rules.origins[rule]
     lines = []
-    for text in reversed(made.exchanges[at].lines[:line]):
-        taken = made.rule_of(text)
+    for text in reversed(rules.exchanges[at].lines[:line]):
+        taken = rules.rule_of(text)
         if taken in alike:
             break
         if text.strip() and taken is None:
-            lines.append(sentence(text, made.words))
+            lines.append(sentence(text, rules.words))
     return lines
 
 
@@ -201,10 +201,10 @@ def _stands_above(made: AnswerRules, slot: Slot, keyed: Sequence[LineRule]) -> b
     return ways != {False}
 
 
-def _listed(made: AnswerRules, fills: Fills) -> set[Slot]:
+def _listed(rules: AnswerRules, fills: Fills) -> set[Slot]:
     """The fields that stand on several lines of one thing: packages, and wrapped digests."""
-    lists = {slot for slot in made.values if slot == ("set", "package")}
-    for slots in made.slots:
+    lists = {slot for slot in rules.values if slot == ("set", "package")}
+    for slots in rules.slots:
         marked: dict[Slot, list[Mark]] = {}
         for mark, slot in slots.items():
             marked.setdefault(slot, []).append(mark)
@@ -221,13 +221,13 @@ def _head(text: str, words: Iterable[str]) -> str:
     return f" *{pattern}" if text[:1] == " " else pattern
 
 
-def _shown(made: AnswerRules, rule: LineRule, mine: Mapping[Slot, str]) -> str:
+def _shown(rules: AnswerRules, rule: LineRule, mine: Mapping[Slot, str]) -> str:
     return "".join(
         _in_template(part)
         if isinstance(part, str)
         else f"${{{mine[part]}}}"
         if part in mine
-        else _in_template(_alone(made.patterns[part]))
+        else _in_template(_alone(rules.patterns[part]))
         for part in rule.parts
     )
 

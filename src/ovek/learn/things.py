@@ -49,10 +49,10 @@ def resolved(
     placeholders of the question, `elsewhere` the marks of other answers to it.
     """
     asked_for = frozenset(asked_for)
-    told = [mark for mark in marks if mark.name not in SPECIAL]
-    here = {mark.name for mark in told}
+    parts = [mark for mark in marks if mark.name not in SPECIAL]
+    here = {mark.name for mark in parts}
     others = [m for m in elsewhere if m.name not in SPECIAL and m.name not in here]
-    may = {mark: fields_named(mark.name) for mark in (*told, *others)}
+    may = {mark: fields_named(mark.name) for mark in (*parts, *others)}
     marked = {field for fields in may.values() for _, field in fields}
     able = {
         fills
@@ -62,9 +62,9 @@ def resolved(
         or (fills in _CONTEXT and asked_for & set(_CONTEXT[fills]))
     }
     found: dict[Mark, ThingSlot] = {}
-    for mark in told:
-        beside = [each for each in told if each.line == mark.line]
-        found[mark] = _one(mark, may, beside, [*told, *others], able, asked_for, at)
+    for mark in parts:
+        beside = [each for each in parts if each.line == mark.line]
+        found[mark] = _one(mark, may, beside, [*parts, *others], able, asked_for, at)
     return found
 
 
@@ -81,8 +81,8 @@ def _one(
     if not things:
         fills = may[mark][0][0]
         keys = " or ".join(KEYS[fills])
-        met = f"{mark.shown} belongs to a {fills}, and no mark here says which"
-        raise MarkError(at[mark.line] + 1, met, f"Mark its {keys}, too")
+        text = f"{mark.shown} belongs to a {fills}, and no mark here says which"
+        raise MarkError(at[mark.line] + 1, text, f"Mark its {keys}, too")
     for others in (beside, all_of):
         for other in others:
             fitting = {fills for fills, _ in may[other]} & set(things)
@@ -93,8 +93,8 @@ def _one(
         things = _likelier(exact or things, all_of, asked_for)
     if len(things) > 1:
         names = " or ".join(f"{fills}.{field}" for fills, field in sorted(things.items()))
-        met = f"{mark.shown} may be several things"
-        raise MarkError(at[mark.line] + 1, met, f"Write {names}")
+        text = f"{mark.shown} may be several things"
+        raise MarkError(at[mark.line] + 1, text, f"Write {names}")
     return next(iter(things.items()))
 
 

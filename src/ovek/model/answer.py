@@ -57,9 +57,9 @@ class Tally(Struct, kw_only=True):
         """All devices that were asked about."""
         return self.go + self.no_go + self.unclear
 
-    def add(self, one: Answered) -> None:
+    def add(self, answered: Answered) -> None:
         """Count one device in."""
-        name = one.answer.replace("-", "_")
+        name = answered.answer.replace("-", "_")
         setattr(self, name, getattr(self, name) + 1)
-        self.not_read += not one.read
-        self.waived += one.answer == "go" and one.waived > 0
+        self.not_read += not answered.read
+        self.waived += answered.answer == "go" and answered.waived > 0

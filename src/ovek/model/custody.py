@@ -51,8 +51,8 @@ class Custody(Struct, frozen=True, kw_only=True):
 
     `bad_in` names the folder of that hop, where it is one of the shelf. `listed` is whether any
     source lists the image; else its copies are known by their bytes only. `odd` are the labels of
-    groups that differ from most copies where nothing published tells which are right. `vouched` is
-    who has a digest of it: a publisher, only an own record, or nobody. `disputed` is whether that
+    groups that differ from most copies where nothing published tells which are good. `listed_by`
+    is who has a digest of it: a publisher, only an own record, or none. `disputed` is whether that
     digest is in doubt: its publisher doubts it, or all copies on several hops agree on another.
     """
 
@@ -66,5 +66,5 @@ class Custody(Struct, frozen=True, kw_only=True):
     bad_in: str | None = None
     listed: bool = True
     odd: tuple[str, ...] = ()
-    vouched: Literal["publisher", "own", "nobody"] = "publisher"
+    listed_by: Literal["publisher", "own", "none"] = "publisher"
     disputed: bool = False

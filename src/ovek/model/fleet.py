@@ -92,8 +92,8 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
             if way in self.access and not getattr(self, key):
                 raise ValueError(f"device {self.name!r} is read by {way} but has no {key}")
         if self.members is not None and len(self.serials) > self.members:
-            met = f"has {len(self.serials)} serials and {self.members} members"
-            raise ValueError(f"the device {self.name!r} {met}; give each member one serial")
+            text = f"has {len(self.serials)} serials and {self.members} members"
+            raise ValueError(f"the device {self.name!r} {text}; give each member one serial")
 
     @property
     def expected(self) -> Expected | None:

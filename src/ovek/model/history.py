@@ -96,7 +96,7 @@ class Held(Struct, frozen=True, kw_only=True):
     running: bool = False
 
 
-class Vouched(Struct, frozen=True, kw_only=True):
+class ListedSince(Struct, frozen=True, kw_only=True):
     """Since when a source of the catalog vouches for an image's digest."""
 
     source: str

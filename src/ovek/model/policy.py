@@ -45,8 +45,8 @@ class Want(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def __post_init__(self) -> None:
         named = [name for name in SELECTORS if getattr(self, name) is not None]
         if len(named) != 1:
-            met = f"names {' and '.join(named)}" if named else "names no devices"
-            raise ValueError(f"this [[want]] {met}; give one of: {', '.join(SELECTORS)}")
+            text = f"names {' and '.join(named)}" if named else "names no devices"
+            raise ValueError(f"this [[want]] {text}; give one of: {', '.join(SELECTORS)}")
         if all(getattr(self, key) is None for key in WANTED):
             raise ValueError(
                 f"this [[want]] sets nothing; give at least one of: {', '.join(WANTED)}"

@@ -156,8 +156,8 @@ class Wave(Struct, frozen=True, kw_only=True):
         """What to say of the date of the next wave where this one has none; else empty."""
         if self.begins is not None or self.window == ANY_TIME:
             return ""
-        told = f"wave {self.number} has no date ({self.window}), so a date of this wave "
-        return told + "holds only if that was by then"
+        text = f"wave {self.number} has no date ({self.window}), so a date of this wave "
+        return text + "holds only if that was by then"
 
 
 class Misfit(Struct, frozen=True, kw_only=True):

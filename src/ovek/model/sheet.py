@@ -218,8 +218,8 @@ class Question(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     def mistakes(self) -> Iterator[tuple[str, str]]:
         """Go through what cannot be: the key that is wrong, and what is wrong with it."""
         if (self.template is None) == (self.parse is None):
-            told = f"the question {self.name!r} needs exactly one of: template, parse"
-            yield "template", told
+            text = f"the question {self.name!r} needs exactly one of: template, parse"
+            yield "template", text
         for name in _PLACEHOLDER.findall(self.typed):
             if name not in PLACEHOLDERS[self.each]:
                 known = ", ".join(sorted(PLACEHOLDERS[self.each])) or "none"

@@ -148,5 +148,5 @@ class ShelfFacts(Struct, frozen=True, kw_only=True):
     @property
     def named(self) -> str:
         """The shelf in words: with the servers that are part of it, as they were last read."""
-        told = [f"{name} as read {at:%Y-%m-%d %H:%M} UTC" for name, at in self.read]
-        return f"the shelf ({', '.join(told)})" if told else "the shelf"
+        parts = [f"{name} as read {at:%Y-%m-%d %H:%M} UTC" for name, at in self.read]
+        return f"the shelf ({', '.join(parts)})" if parts else "the shelf"

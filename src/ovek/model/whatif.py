@@ -10,8 +10,8 @@ class WhatIf(Struct, frozen=True, kw_only=True):
     bad: tuple[str, ...] = ()
     saved: bool = False
 
-    def told(self) -> list[str]:
+    def words(self) -> list[str]:
         """What is taken to be so, in words."""
-        told = [f"{place} is missing" for place in self.missing]
-        told += [f"{place} is bad" for place in self.bad]
-        return told + (["the live boot settings are saved"] if self.saved else [])
+        parts = [f"{place} is missing" for place in self.missing]
+        parts += [f"{place} is bad" for place in self.bad]
+        return parts + (["the live boot settings are saved"] if self.saved else [])

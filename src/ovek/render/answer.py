@@ -33,12 +33,12 @@ def of_one(answered: Answered, context: Context | None = None) -> str:
     return f"{visible(answered.device)}{earlier}: {answered.answer}{detail}."
 
 
-def first_line(found: Sequence[Answered], context: Context | None = None) -> str:
+def first_line(devices: Sequence[Answered], context: Context | None = None) -> str:
     """The first line: about the one device that was asked about, or about many."""
-    if len(found) == 1:
-        return of_one(found[0], context)
+    if len(devices) == 1:
+        return of_one(devices[0], context)
     tally = Tally()
-    for answered in found:
+    for answered in devices:
         tally.add(answered)
     return of_fleet(tally, context)
 
@@ -52,9 +52,9 @@ def _as_of(context: Context | None) -> str:
     return f", as of {time:%Y-%m-%d %H:%M} UTC" if time is not None else ""
 
 
-def held_back(found: Iterable[Answered]) -> list[Answered]:
+def held_back(devices: Iterable[Answered]) -> list[Answered]:
     """The answers that are no plain go, `no-go` first, each in the order of the devices."""
-    held = [one for one in found if one.answer != "go" or one.waived]
+    held = [one for one in devices if one.answer != "go" or one.waived]
     return sorted(held, key=lambda one: ANSWERS_WORST_FIRST.index(one.answer))
 
 
@@ -76,7 +76,9 @@ def answers(first: str, held: Sequence[Answered], *, whole: bool = False) -> Ite
 
 
 def first_lines(
-    found: Sequence[Answered], context: Context, *, whole: bool = False
+    devices: Sequence[Answered], context: Context, *, whole: bool = False
 ) -> Iterator[Line]:
     """Go through the first lines about some devices; one device takes one line."""
-    yield from answers(first_line(found, context), () if len(found) == 1 else found, whole=whole)
+    yield from answers(
+        first_line(devices, context), () if len(devices) == 1 else devices, whole=whole
+    )

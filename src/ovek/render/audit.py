@@ -189,10 +189,10 @@ def about(result: FleetAudit) -> list[str]:
     return lines
 
 
-def _never(one: Unread) -> tuple[str, ...]:
+def _never(unread: Unread) -> tuple[str, ...]:
     """The row of a device of which nothing is known."""
     return (
-        visible(one.device), UNKNOWN, UNKNOWN, Toned("unclear: not read", "unclear"),
+        visible(unread.device), UNKNOWN, UNKNOWN, Toned("unclear: not read", "unclear"),
         Toned("not read"), "-", "-",
         "-",
     )  # fmt: skip
@@ -279,11 +279,11 @@ def plan_of(audit: DeviceAudit) -> str:
     """The plan of a device in one line, short: its first steps, and where the rest is."""
     words = [f"{step.number}. {step.words}" for step in audit.steps[:_SHOWN]]
     danger = [step.number for step in audit.steps if step.harm]
-    told = "; ".join(words)
+    text = "; ".join(words)
     more = len(audit.steps) - len(words)
     if more:
-        told += f"; {more} more: ovek runbook {typed(audit.device, 'DEVICE')}"
-    return f"DANGER in {which_of(danger)}: {told}" if danger else told
+        text += f"; {more} more: ovek runbook {typed(audit.device, 'DEVICE')}"
+    return f"DANGER in {which_of(danger)}: {text}" if danger else text
 
 
 def _coloured(line: str, value: str) -> Line:

@@ -88,10 +88,10 @@ def _tree(walk: DeviceWalk, as_is: DeviceWalk | None) -> Tree:
         if member.outcome in ("stranded", "unknown"):
             branch.add(Text(visible(member.note), STYLES[member.outcome]))
         for image in member.rescue:
-            told = f"recover: boot {visible(image.place)}"
+            text = f"recover: boot {visible(image.place)}"
             branch.add(
                 Text(
-                    f"{told} ({visible(image.version or 'version unknown')}, {image.verdict}) "
+                    f"{text} ({visible(image.version or 'version unknown')}, {image.verdict}) "
                     "by hand at the "
                     "boot loader"
                 )

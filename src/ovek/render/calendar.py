@@ -23,12 +23,12 @@ def _event(wave: Wave, begins: datetime, name: str, now: datetime) -> list[str]:
     left = None if wave.length is None else wave.length - wave.into
     ends = begins + timedelta(minutes=left or wave.minutes or 1)
     number = len(wave.devices)
-    told = f"Reload wave {wave.number}: {number} device{'s' if number != 1 else ''}"
+    text = f"Reload wave {wave.number}: {number} device{'s' if number != 1 else ''}"
     takes = f"About {wave.minutes} min" if wave.minutes else "Duration unknown"
     takes += " plus changes of unknown duration" if wave.untimed and wave.minutes else ""
     about = [", ".join(wave.devices), f"Precondition: {wave.before}", takes]
     if wave.danger:
-        told = f"DANGER: {told}"
+        text = f"DANGER: {text}"
         about.insert(0, f"DANGER: a power failure leaves unbootable: {', '.join(wave.danger)}")
     return [
         "BEGIN:VEVENT",
@@ -36,7 +36,7 @@ def _event(wave: Wave, begins: datetime, name: str, now: datetime) -> list[str]:
         f"DTSTAMP:{now:%Y%m%dT%H%M%SZ}",
         f"DTSTART:{begins:%Y%m%dT%H%M%S}",
         f"DTEND:{ends:%Y%m%dT%H%M%S}",
-        f"SUMMARY:{_text(told)}",
+        f"SUMMARY:{_text(text)}",
         f"DESCRIPTION:{_text(chr(10).join(about))}",
         "END:VEVENT",
     ]

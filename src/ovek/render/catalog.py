@@ -25,8 +25,8 @@ def listing(result: Releases, view: View) -> Iterator[Line]:
     """One line a release."""
     found = result.releases
     disputed = sum(bool(one.disputed) for one in found)
-    told = f"{count(len(found), 'release')}"
-    yield told + (f", {disputed} of them disputed." if disputed else ".")
+    text = f"{count(len(found), 'release')}"
+    yield text + (f", {disputed} of them disputed." if disputed else ".")
     if not found:
         return
     titles = ("FILE", "VERSION", "SIZE", "FITS", "STATUS", "DIGESTS")
@@ -42,85 +42,90 @@ def listing(result: Releases, view: View) -> Iterator[Line]:
         yield from hanging("", do, indent=0)
 
 
-def _cells(one: KnownRelease) -> tuple[str, ...]:
-    digests = " ".join(TITLES[name] + ("?" if name in one.disputed else "") for name in one.digests)
+def _cells(release: KnownRelease) -> tuple[str, ...]:
+    digests = " ".join(
+        TITLES[name] + ("?" if name in release.disputed else "") for name in release.digests
+    )
     return (
-        visible(one.file),
-        visible(one.version or "-"),
-        " or ".join(show_size(size) for size in sorted(one.sizes)) or "-",
-        visible(" ".join(one.hardware or ()) or "not told"),
-        Toned(one.status or "-"),
+        visible(release.file),
+        visible(release.version or "-"),
+        " or ".join(show_size(size) for size in sorted(release.sizes)) or "-",
+        visible(" ".join(release.hardware or ()) or "not told"),
+        Toned(release.status or "-"),
         digests or "none",
     )
 
 
 def whole(result: WholeReleases, view: View) -> Iterator[Line]:
     """All that is known of each release."""
-    for one in result.releases:
-        yield from _whole(one)
+    for release in result.releases:
+        yield from _whole(release)
 
 
-def _whole(one: KnownRelease) -> Iterator[Line]:
+def _whole(release: KnownRelease) -> Iterator[Line]:
     """All that is known of one release, its digests whole and each source named."""
-    yield Text(visible(one.file), "bold")
-    for doubt in _doubts(one):
+    yield Text(visible(release.file), "bold")
+    for doubt in _doubts(release):
         yield from hanging("  doubt", doubt, indent=16, style=STYLES["warning"])
-    needs = one.needs
+    needs = release.needs
     facts = (
-        ("published by", _voucher(one)),
-        ("listed since", str(one.since) if one.since else None),
-        ("version", one.version),
-        ("variant", one.variant),
-        ("kind", one.kind),
-        ("size", " or ".join(f"{size} bytes ({show_size(size)})" for size in sorted(one.sizes))),
-        ("hardware", " ".join(one.hardware or ())),
-        ("revisions", " ".join(one.revisions or ())),
-        ("status", one.status),
-        ("track", one.track),
-        ("published", str(one.published) if one.published else None),
-        ("installs over", ", ".join(one.reached_from) if one.reached_from else None),
+        ("published by", _voucher(release)),
+        ("listed since", str(release.since) if release.since else None),
+        ("version", release.version),
+        ("variant", release.variant),
+        ("kind", release.kind),
+        (
+            "size",
+            " or ".join(f"{size} bytes ({show_size(size)})" for size in sorted(release.sizes)),
+        ),
+        ("hardware", " ".join(release.hardware or ())),
+        ("revisions", " ".join(release.revisions or ())),
+        ("status", release.status),
+        ("track", release.track),
+        ("published", str(release.published) if release.published else None),
+        ("installs over", ", ".join(release.reached_from) if release.reached_from else None),
         ("memory needed", show_size(needs.memory) if needs.memory else None),
         ("volume needed", show_size(needs.volume) if needs.volume else None),
         ("unpacked size", show_size(needs.unpacked) if needs.unpacked else None),
         ("needs firmware", ", ".join(f"{k} {v}" for k, v in (needs.components or {}).items())),
-        ("carries", ", ".join(f"{part} {version}" for part, version in one.carries.items())),
-        ("includes", ", ".join(one.with_)),
-        ("lies in", one.within),
-        ("contains", ", ".join(each.path for each in one.contains)),
-        ("takes", f"{one.minutes} minutes" if one.minutes else None),
-        ("note", one.note),
-        ("told by", ", ".join(map(str, one.origins))),
+        ("carries", ", ".join(f"{part} {version}" for part, version in release.carries.items())),
+        ("includes", ", ".join(release.with_)),
+        ("lies in", release.within),
+        ("contains", ", ".join(each.path for each in release.contains)),
+        ("takes", f"{release.minutes} minutes" if release.minutes else None),
+        ("note", release.note),
+        ("told by", ", ".join(map(str, release.origins))),
     )
     for name, value in facts:
         if value:
             yield from hanging(f"  {name}", value, indent=16)
-    for algorithm, digests in one.digests.items():
+    for algorithm, digests in release.digests.items():
         for digest in sorted(digests):
-            mark = " (disputed)" if algorithm in one.disputed else ""
+            mark = " (disputed)" if algorithm in release.disputed else ""
             yield f"  {TITLES[algorithm]}{mark}"
             yield f"    {digest}"
 
 
-def _voucher(one: KnownRelease) -> str:
+def _voucher(release: KnownRelease) -> str:
     """Who says that the digests are right."""
-    if one.trust == "own":
+    if release.trust == "own":
         return "your own records only: copies can match them but are never proven"
-    return one.publisher if one.publisher else "an unnamed publisher"
+    return release.publisher if release.publisher else "an unnamed publisher"
 
 
-def _doubts(one: KnownRelease) -> Iterator[str]:
+def _doubts(release: KnownRelease) -> Iterator[str]:
     """Everything that speaks against taking its word."""
-    if one.status == "withdrawn":
+    if release.status == "withdrawn":
         yield "it is withdrawn"
-    if one.doubtful:
+    if release.doubtful:
         yield "its publisher doubts the digest: a file with it is disputed, not proven"
-    for algorithm in one.disputed:
+    for algorithm in release.disputed:
         yield f"its sources disagree on the {TITLES[algorithm]}: that digest proves nothing"
-    if len(one.sizes) > 1:
+    if len(release.sizes) > 1:
         yield "its sources disagree on the size"
-    if not one.digests:
+    if not release.digests:
         yield "no source has a digest of it, so no copy can be proven"
-    elif set(one.digests) == {"md5"}:
+    elif set(release.digests) == {"md5"}:
         yield "only an MD5 is known, which detects damage but not tampering"
 
 
@@ -145,28 +150,28 @@ def upgrade_path(result: UpgradePath, view: View) -> Iterator[Line]:
     return _route(result.route)
 
 
-def _route(found: Route) -> Iterator[Line]:
+def _route(route: Route) -> Iterator[Line]:
     """The chain of installs, a line a hop."""
-    front = f"{visible(found.start or 'unknown')} → {visible(found.target)}"
-    whom = " ".join(found.hardware) or "any hardware"
-    whom += f", variant {found.variant}" if found.variant else ""
-    front += f" on {visible(whom)}" if found.hardware or found.variant else ""
-    if found.hops is None:
-        none = "no upgrade path" if found.known else "unknown whether there is an upgrade path"
-        yield from hanging("", f"{front}: {none}. {found.missing}.", indent=0)
+    front = f"{visible(route.start or 'unknown')} → {visible(route.target)}"
+    whom = " ".join(route.hardware) or "any hardware"
+    whom += f", variant {route.variant}" if route.variant else ""
+    front += f" on {visible(whom)}" if route.hardware or route.variant else ""
+    if route.hops is None:
+        none = "no upgrade path" if route.known else "unknown whether there is an upgrade path"
+        yield from hanging("", f"{front}: {none}. {route.missing}.", indent=0)
         return
-    if not found.hops:
+    if not route.hops:
         yield f"{front}: already running."
         return
-    between = len(found.hops) - 1
+    between = len(route.hops) - 1
     cell = "directly" if not between else f"with {count(between, 'step')} between"
     yield f"{front}: {cell}."
-    for number, hop in enumerate(found.hops, 1):
+    for number, hop in enumerate(route.hops, 1):
         one = hop.release
         brings = ", ".join(f"{part} {version}" for part, version in one.carries.items())
         cell = f"firmware: {brings}" if hop.loads == "component" else one.version or ""
         yield f"  {number}. {visible(cell)}  {visible(one.file)}"
-    for other in found.also:
+    for other in route.also:
         yield ""
         yield from _route(other)
 

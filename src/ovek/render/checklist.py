@@ -26,8 +26,8 @@ def checklist(result: CleanupPlans, view: View) -> Iterator[bytes]:
         lines += [f"## {escaped(name)} {escaped(verdict_of(plan))}", ""]
         lines += [f"{escaped(of_device(plan))}.", ""]
         if plan.free is not None and plan.free_after is not None:
-            told = f"Free: {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, after "
-            lines += [f"{told}{show_mib(plan.free_after)}.", ""]
+            text = f"Free: {show_mib(plan.free)} now, {show_mib(plan.wanted)} needed, after "
+            lines += [f"{text}{show_mib(plan.free_after)}.", ""]
         if not plan.enough:
             lines += [f"- {escaped(way)}" for way in plan.alternatives]
             lines += ["Do not begin: this is not enough.", ""]

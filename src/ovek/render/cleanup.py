@@ -351,8 +351,8 @@ def confirmed(result: CleanupConfirmed, view: View) -> Iterator[Line]:
                 yield from hanging(f"  {head}", names, indent=13)
         if one.free is not None:
             enough = "enough" if one.enough else "NOT ENOUGH"
-            told = f"{show_mib(one.free)} of the {show_mib(one.wanted)} needed: {enough}"
-            yield from hanging("  free:", told, indent=13)
+            text = f"{show_mib(one.free)} of the {show_mib(one.wanted)} needed: {enough}"
+            yield from hanging("  free:", text, indent=13)
         yield from hanging("  next boot:", one.next_boot, indent=13)
 
 

@@ -55,22 +55,22 @@ def kept(result: KeptBaseline, view: View) -> Iterator[Line]:
     yield f"After the change: ovek survey, then ovek compare {result.name}"
 
 
-def _first(found: Sequence[DeviceCompare]) -> str:
+def _first(comparisons: Sequence[DeviceCompare]) -> str:
     """The first line: how many got worse, and how many run what is wanted, or changed."""
-    if not found:
+    if not comparisons:
         return "No device to compare."
-    worse = sum(device.worse for device in found)
+    worse = sum(device.worse for device in comparisons)
     parts = [f"{worse} worse"] if worse else []
-    wanted = [device for device in found if device.members]
+    wanted = [device for device in comparisons if device.members]
     if wanted:
         parts.append(f"{sum(device.done is True for device in wanted)} done")
         parts.append(f"{sum(device.done is False for device in wanted)} not done")
         unknown = sum(device.done is None for device in wanted)
         parts += [f"{unknown} unknown"] if unknown else []
     else:
-        changed = sum(device.outcome != "same" for device in found)
+        changed = sum(device.outcome != "same" for device in comparisons)
         parts.append(f"{changed} changed" if changed else "no change")
-    return f"{count(len(found), 'device')} compared: {', '.join(parts)}."
+    return f"{count(len(comparisons), 'device')} compared: {', '.join(parts)}."
 
 
 def _wanted(expect: str | None) -> str:
@@ -80,16 +80,16 @@ def _wanted(expect: str | None) -> str:
     return f"Done = every member runs {own.get(what, what)} and boots it next."
 
 
-def _not_done(found: Sequence[DeviceCompare], expect: str | None) -> Iterator[Line]:
+def _not_done(comparisons: Sequence[DeviceCompare], expect: str | None) -> Iterator[Line]:
     """Who does not run what was expected, where something was."""
     for done, what in ((False, "not done"), (None, "unknown")):
-        names = [visible(one.device) for one in found if one.members and one.done is done]
+        names = [visible(one.device) for one in comparisons if one.members and one.done is done]
         if names and expect is not None:
             yield from hanging(f"{what.capitalize()}: ", f"{listed(names, 20)}.", indent=4)
 
 
-def _totals(found: Sequence[DeviceCompare]) -> str:
-    counts = {name: sum(one.outcome == name for one in found) for name in _OUTCOMES}
+def _totals(comparisons: Sequence[DeviceCompare]) -> str:
+    counts = {name: sum(one.outcome == name for one in comparisons) for name in _OUTCOMES}
     return ", ".join(f"{number} {_OUTCOMES[name]}" for name, number in counts.items() if number)
 
 
@@ -101,27 +101,33 @@ _OUTCOMES = {
 }
 
 
-def _device(one: DeviceCompare, expect: str | None) -> Iterator[Line]:
-    title = Text.assemble((visible(one.device), "bold"), "  ")
-    if one.outcome in ("new", "gone"):
-        title.append(_OUTCOMES[one.outcome])
-    elif one.next_boot_before == one.next_boot_after:
-        title.append(f"{one.next_boot_after}", STYLES[one.next_boot_after or "unknown"])
+def _device(comparison: DeviceCompare, expect: str | None) -> Iterator[Line]:
+    title = Text.assemble((visible(comparison.device), "bold"), "  ")
+    if comparison.outcome in ("new", "gone"):
+        title.append(_OUTCOMES[comparison.outcome])
+    elif comparison.next_boot_before == comparison.next_boot_after:
+        title.append(
+            f"{comparison.next_boot_after}", STYLES[comparison.next_boot_after or "unknown"]
+        )
         title.append(", unchanged")
     else:
-        title.append(f"{one.next_boot_before} → ")
-        title.append(f"{one.next_boot_after}", STYLES[one.next_boot_after or "unknown"])
-    if one.answer is not None and one.answer_before not in (None, one.answer):
-        title.append(f"; {one.answer_before} → ").append(one.answer, STYLES[one.answer])
-    elif one.answer not in (None, "go"):
-        title.append("; ").append(one.answer or "", STYLES[one.answer or "unclear"])
+        title.append(f"{comparison.next_boot_before} → ")
+        title.append(
+            f"{comparison.next_boot_after}", STYLES[comparison.next_boot_after or "unknown"]
+        )
+    if comparison.answer is not None and comparison.answer_before not in (None, comparison.answer):
+        title.append(f"; {comparison.answer_before} → ").append(
+            comparison.answer, STYLES[comparison.answer]
+        )
+    elif comparison.answer not in (None, "go"):
+        title.append("; ").append(comparison.answer or "", STYLES[comparison.answer or "unclear"])
     yield title
-    if expect is not None or one.outcome != "same":
-        for member in one.members:
-            front = f"member {visible(member.member)} " if len(one.members) > 1 else ""
+    if expect is not None or comparison.outcome != "same":
+        for member in comparison.members:
+            front = f"member {visible(member.member)} " if len(comparison.members) > 1 else ""
             word = "done" if member.done else "unknown" if member.done is None else "NOT DONE"
             yield from hanging("  expected:", f"{front}{word}: {member.why}", indent=13)
-    for change in one.changes:
+    for change in comparison.changes:
         yield from hanging(
             f"  {change.topic}:", _told(change), indent=max(13, len(change.topic) + 4)
         )

@@ -33,17 +33,19 @@ def _snapshots(used: tuple[SnapshotUsed, ...]) -> str:
     return f"the latest readings from {len(used)} snapshots ({names}), read {when(span)}"
 
 
-def when(one: SnapshotUsed) -> str:
+def when(snapshot: SnapshotUsed) -> str:
     """From when to when a snapshot was read, in UTC."""
-    first, last = f"{one.first:%Y-%m-%d %H:%M}", f"{one.last:%Y-%m-%d %H:%M}"
+    first, last = f"{snapshot.first:%Y-%m-%d %H:%M}", f"{snapshot.last:%Y-%m-%d %H:%M}"
     if first == last:
         return f"{first} UTC"
-    end = f"{one.last:%H:%M}" if first[:10] == last[:10] else last
+    end = f"{snapshot.last:%H:%M}" if first[:10] == last[:10] else last
     return f"{first} to {end} UTC"
 
 
-def of_device(one: OfDevice) -> str:
+def of_device(device: OfDevice) -> str:
     """Where a device stands, what it does and is, and when it was read, in one line."""
-    parts = [each for each in (one.site, one.role, one.model, one.sheet) if each]
-    read = f"read {one.taken_at:%Y-%m-%d %H:%M} UTC" if one.taken_at is not None else "not read"
+    parts = [each for each in (device.site, device.role, device.model, device.sheet) if each]
+    read = (
+        f"read {device.taken_at:%Y-%m-%d %H:%M} UTC" if device.taken_at is not None else "not read"
+    )
     return ", ".join([*map(visible, parts), read])

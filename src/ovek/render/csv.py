@@ -34,21 +34,21 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
         yield from _devices(result)
         return
     yield row((*FINDINGS, *PLACED))
-    old = {one.device for one in result.not_read}
+    old = {finding.device for finding in result.not_read}
     for device in result.devices:
         reload = device.next_boot if device.not_read is None else "not read"
-        for one in device.findings:
+        for finding in device.findings:
             yield row(
                 (
                     device.device,
                     device.answer,
                     reload,
-                    one.severity,
-                    one.rule,
-                    one.place or "",
-                    one.seen,
-                    one.words,
-                    one.waived or "",
+                    finding.severity,
+                    finding.rule,
+                    finding.place or "",
+                    finding.seen,
+                    finding.words,
+                    finding.waived or "",
                     *placed(device, result),
                 )
             )
@@ -95,19 +95,23 @@ def _devices(result: FleetAudit) -> Iterator[bytes]:
                        *unread_placed(unread, result)))  # fmt: skip
 
 
-def placed(one: OfDevice, context: Context) -> tuple[str, ...]:
+def placed(device: OfDevice, context: Context) -> tuple[str, ...]:
     """The network, where a device stands, what it is and when it was read; empty is not known."""
-    taken = one.taken_at.isoformat() if one.taken_at is not None else ""
+    taken = device.taken_at.isoformat() if device.taken_at is not None else ""
     return (
-        context.site, one.site or "", one.role or "", one.sheet or "", one.model or "",
+        context.site, device.site or "", device.role or "", device.sheet or "", device.model or "",
         taken.replace("+00:00", "Z"),
     )  # fmt: skip
 
 
-def unread_placed(one: Unread, context: Context) -> tuple[str, ...]:
+def unread_placed(unread: Unread, context: Context) -> tuple[str, ...]:
     """The same for a device that was not read."""
     of = OfDevice(
-        device=one.device, site=one.site, role=one.role, sheet=one.sheet, taken_at=one.last_read
+        device=unread.device,
+        site=unread.site,
+        role=unread.role,
+        sheet=unread.sheet,
+        taken_at=unread.last_read,
     )
     return placed(of, context)
 
@@ -129,28 +133,28 @@ STEPS = (
 def runbooks(result: FleetRunbooks, view: View) -> Iterator[bytes]:
     """Write a header, then a row for each change, or for what has to be found out."""
     yield row((*STEPS, *PLACED))
-    for one in result.devices:
-        for told in one.find_out:
+    for device in result.devices:
+        for told in device.find_out:
             head = (
-                one.device,
-                one.answer or "",
+                device.device,
+                device.answer or "",
                 "",
                 "find out",
                 "",
                 told,
                 "",
                 "",
-                one.next_boot,
+                device.next_boot,
                 "",
             )
-            yield row((*head, *placed(one, result)))
-        for number, step in enumerate(one.steps, 1):
+            yield row((*head, *placed(device, result)))
+        for number, step in enumerate(device.steps, 1):
             do = step.do
             minutes = "" if do.minutes is None else str(do.minutes)
             yield row(
                 (
-                    one.device,
-                    one.answer or "",
+                    device.device,
+                    device.answer or "",
                     str(number),
                     step.stage,
                     do.change,
@@ -159,7 +163,7 @@ def runbooks(result: FleetRunbooks, view: View) -> Iterator[bytes]:
                     minutes,
                     do.next_boot,
                     do.boots or "",
-                    *placed(one, result),
+                    *placed(device, result),
                 )
             )
 

@@ -28,8 +28,8 @@ def custody(result: FleetCustody, view: View) -> Iterator[Line]:
         yield from hanging("", unread.summary(), indent=0)
     lost = [one.image for one in found if one.restorable is False and one.listed]
     if lost:
-        told = f"{listed([visible(name) for name in lost])}. Store a proven copy of each"
-        yield from hanging("Running, but no proven copy on any shelf: ", told, indent=4)
+        text = f"{listed([visible(name) for name in lost])}. Store a proven copy of each"
+        yield from hanging("Running, but no proven copy on any shelf: ", text, indent=4)
     yield from _alone([one for one in found if one.restorable is False and not one.listed])
     for one in found:
         if view.verbose or len(found) == 1 or one.first_bad is not None or one.odd or one.disputed:
@@ -52,14 +52,14 @@ def _alone(lost: Sequence[Custody]) -> Iterator[Line]:
         yield f"{len(lost) - _MOST} more running images are not in the catalog (--format json)"
 
 
-def answer(found: Sequence[Custody]) -> str:
+def answer(custodies: Sequence[Custody]) -> str:
     """The first line: where did it go wrong?"""
-    wrong = [one for one in found if one.first_bad is not None]
-    if not found:
+    wrong = [one for one in custodies if one.first_bad is not None]
+    if not custodies:
         return "No copy of such an image on any device or shelf that was read."
-    listed_ = [one for one in found if one.listed]
-    others = len(found) - len(listed_)
-    odd = listed([visible(one.image) for one in found if one.odd], most=3)
+    listed_ = [one for one in custodies if one.listed]
+    others = len(custodies) - len(listed_)
+    odd = listed([visible(one.image) for one in custodies if one.odd], most=3)
     beside = (
         f" {count(others, 'more image')} {'is' if others == 1 else 'are'} not in the catalog."
         if others and listed_
@@ -67,7 +67,7 @@ def answer(found: Sequence[Custody]) -> str:
     )
     beside += f" One copy differs from the others: {odd}." if odd else ""
     if not listed_:
-        what = "this image" if len(found) == 1 else f"these {len(found)} images"
+        what = "this image" if len(custodies) == 1 else f"these {len(custodies)} images"
         return (
             f"The catalog does not list {what}: copies are only compared with each other.{beside}"
         )
@@ -76,13 +76,13 @@ def answer(found: Sequence[Custody]) -> str:
     if doubted:
         names = listed([visible(one.image) for one in doubted], most=3)
         beside = f" The digest of {names} is disputed.{beside}"
-    untold = [one for one in listed_ if one.vouched == "nobody"]
+    untold = [one for one in listed_ if one.listed_by == "none"]
     if untold:
         names = listed([visible(one.image) for one in untold], most=3)
         beside += f" No publisher has a digest of {names}: its copies are compared with each other."
     judged = len(listed_) - len(untold) - len(doubted)
     if not wrong:
-        own = sum(one.vouched == "own" for one in listed_)
+        own = sum(one.listed_by == "own" for one in listed_)
         what = "the published one" if not own else "the published one, or your own record"
         verdict = (
             f"{count(judged, 'image')}: every copy with a known digest matches {what}."
@@ -140,9 +140,11 @@ def _digests(groups: Sequence[CopyGroup]) -> Iterator[Line]:
     for name in order:
         if name not in shown:
             continue
-        first = next(at for at, each in enumerate(known) if name in each)
-        for at in dict.fromkeys([first, *(at for at, each in enumerate(shown) if each == name)]):
-            yield from _digest(groups[at].label, name, known[at][name], known[first][name])
+        first = next(index for index, each in enumerate(known) if name in each)
+        for index in dict.fromkeys(
+            [first, *(index for index, each in enumerate(shown) if each == name)]
+        ):
+            yield from _digest(groups[index].label, name, known[index][name], known[first][name])
 
 
 def _digest(label: str, name: Algorithm, digest: str, first: str) -> Iterator[Line]:

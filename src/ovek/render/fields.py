@@ -14,15 +14,15 @@ from ovek.render.view import View
 def fields(result: SheetFields, view: View) -> Iterator[Line]:
     """Go through the lines, each thing under its name; then what each line to type may name."""
     wording = result.wording
-    for number, (thing, inside) in enumerate(groupby(result.fields, lambda one: one.thing)):
+    for number, (thing, inside) in enumerate(groupby(result.fields, lambda our: our.thing)):
         if number:
             yield ""
         yield Text(thing.upper(), "bold")
         ours = list(inside)
-        width = max(len(one.field) for one in ours) + 4
-        for one in ours:
-            text = f"{one.tells}; {one.unit}; e.g. {one.example}"
-            yield from hanging(f"  {one.field}".ljust(width), text, indent=width)
+        width = max(len(our.field) for our in ours) + 4
+        for our in ours:
+            text = f"{our.tells}; {our.unit}; e.g. {our.example}"
+            yield from hanging(f"  {our.field}".ljust(width), text, indent=width)
     if wording:
         yield from ([""] if result.fields else [])
         yield Text("WORDING: the command line for each step, and its placeholders", "bold")

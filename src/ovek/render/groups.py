@@ -55,13 +55,13 @@ def _by_rule(audits: Iterable[DeviceAudit], cards: Iterable[RuleCard]) -> Iterat
     known = {card.slug: card for card in cards}
     found: dict[str, list[tuple[str, Finding]]] = {}
     for audit in audits:
-        for one in audit.findings:
-            found.setdefault(one.rule, []).append((audit.device, one))
+        for finding in audit.findings:
+            found.setdefault(finding.rule, []).append((audit.device, finding))
     for slug, each in found.items():
-        dos = {one.words for _, one in each}
+        dos = {finding.words for _, finding in each}
         do = next(iter(dos)) if len(dos) == 1 else known[slug].remedy
-        told = [("why:", known[slug].reason), ("do:", do)]
-        yield Group(title=slug, severity=_severest(each), told=told, found=each)
+        parts = [("why:", known[slug].reason), ("do:", do)]
+        yield Group(title=slug, severity=_severest(each), told=parts, found=each)
 
 
 def _by_image(audits: Iterable[DeviceAudit]) -> Iterator[Group]:
@@ -72,13 +72,17 @@ def _by_image(audits: Iterable[DeviceAudit]) -> Iterator[Group]:
         for image in audit.images:
             counts = verdicts.setdefault(named[image.place], {})
             counts[image.verdict] = counts.get(image.verdict, 0) + 1
-        for one in audit.findings:
-            if one.place is not None and (one.place in named or _name(one.place) in verdicts):
-                name = named.get(one.place) or _name(one.place)
-                found.setdefault(name, []).append((audit.device, one))
+        for finding in audit.findings:
+            if finding.place is not None and (
+                finding.place in named or _name(finding.place) in verdicts
+            ):
+                name = named.get(finding.place) or _name(finding.place)
+                found.setdefault(name, []).append((audit.device, finding))
     for name, each in found.items():
         counts = verdicts.get(name, {})
-        copies = ", ".join(f"{counts[one]} {one}" for one in reversed(WORST_FIRST) if one in counts)
+        copies = ", ".join(
+            f"{counts[finding]} {finding}" for finding in reversed(WORST_FIRST) if finding in counts
+        )
         told = [("copies:", copies)] if copies else []
         yield Group(title=name, severity=_severest(each), told=told, found=each)
 

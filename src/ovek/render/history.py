@@ -22,8 +22,8 @@ from ovek.render.visible import visible
 def added(result: HistoryAdded, view: View) -> Iterator[Line]:
     """Go through the lines: what was taken in, and what the history holds now."""
     state, new = result.store, [one for one in result.added if one.readings]
-    told = f"{count(len(new), 'snapshot')} added, {len(result.added) - len(new)} already recorded"
-    yield f"{told}; now {count(state.readings, 'reading')} of {count(state.devices, 'device')}."
+    text = f"{count(len(new), 'snapshot')} added, {len(result.added) - len(new)} already recorded"
+    yield f"{text}; now {count(state.readings, 'reading')} of {count(state.devices, 'device')}."
     if state.first is not None and state.last is not None:
         yield f"From {_day(state.first)} to {_day(state.last)}, in {visible(state.where)}"
     for one in new:
@@ -84,7 +84,7 @@ def life_csv(result: DeviceHistory, view: View) -> Iterator[bytes]:
 
 def image(result: ImageHistory, view: View) -> Iterator[Line]:
     """Go through the lines: who has it, who had it, who ran it, who vouches for it."""
-    text, copies, ran, vouched = result.image, result.copies, result.ran, result.vouched
+    text, copies, ran = result.image, result.copies, result.ran
     several, seen = result.several, result.seen
     now = {one.device for one in copies if one.last is None}
     ever = {one.device for one in copies}
@@ -94,9 +94,9 @@ def image(result: ImageHistory, view: View) -> Iterator[Line]:
         headline = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
         headline += f"the last reading; {len({one.device for one in ran})} ran it."
         yield from hanging("", headline, indent=0)
-    for one in vouched:
-        yield f"listed in {visible(one.source)} since {_day(one.since)}"
-    if not vouched:
+    for listing in result.listed:
+        yield f"listed in {visible(listing.source)} since {_day(listing.since)}"
+    if not result.listed:
         yield "Not in the catalog."
     if copies:
         yield ""
@@ -130,11 +130,11 @@ def image(result: ImageHistory, view: View) -> Iterator[Line]:
         yield from hanging("  ", listed([visible(name) for name in holders], 12), indent=2)
 
 
-def _until(one: Held, seen: Mapping[str, datetime]) -> str:
+def _until(held: Held, seen: Mapping[str, datetime]) -> str:
     """Until when something was so: what the last reading tells may have changed since."""
-    if one.last is not None:
-        return _day(one.last)
-    last_read = seen.get(one.device)
+    if held.last is not None:
+        return _day(held.last)
+    last_read = seen.get(held.device)
     return "last seen" if last_read is None else f"last seen {_day(last_read)}"
 
 
@@ -159,12 +159,12 @@ def finding(result: FindingHistory, view: View) -> Iterator[Line]:
     if not found:
         yield f"{rule}: never found."
         return
-    told = f"{rule}: {len(open_)} open, {len(closed)} closed"
+    text = f"{rule}: {len(open_)} open, {len(closed)} closed"
     if closed:
         spent = sum(((one.closed or now) - one.first for one in closed), timedelta())
-        told += f" after {show_age(spent / len(closed))} on average"
-    told += f"; {back} returned" if back else ""
-    yield f"{told}."
+        text += f" after {show_age(spent / len(closed))} on average"
+    text += f"; {back} returned" if back else ""
+    yield f"{text}."
     for what in ("site", "role"):
         counts: dict[str, int] = {}
         for one in open_:
@@ -207,10 +207,10 @@ def trend(result: Trend, view: View) -> Iterator[Line]:
     found = result.days
     first, last = found[0], found[-1]
     devices = count(last.go + last.no_go + last.unclear, "device")
-    told = f"{last.day}, {devices}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; "
-    told += f"{last.proven} boot a proven image, "
-    told += f"{last.on_target} of {last.with_target} run and boot their target."
-    yield from hanging("", told, indent=0)
+    text = f"{last.day}, {devices}: {last.go} go, {last.no_go} no-go, {last.unclear} unclear; "
+    text += f"{last.proven} boot a proven image, "
+    text += f"{last.on_target} of {last.with_target} run and boot their target."
+    yield from hanging("", text, indent=0)
     if first is not last:
         moved = {
             "go": last.go - first.go,
@@ -240,16 +240,16 @@ def days_csv(result: Trend, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first."""
     names = Day.__struct_fields__
     yield row(names)
-    for one in result.days:
-        yield row(tuple(str(getattr(one, name)) for name in names))
+    for day in result.days:
+        yield row(tuple(str(getattr(day, name)) for name in names))
 
 
 def purged(result: Purged, view: View) -> Iterator[Line]:
     """What was forgotten, or would be."""
     verb = "deleted" if result.done else "would be deleted"
-    told = f"{count(result.readings, 'reading')} and {count(result.spans, 'span')}"
-    told += f" older than {_day(result.limit)}"
-    yield f"{told} {verb}." + ("" if result.done else " Nothing deleted yet: add --yes.")
+    text = f"{count(result.readings, 'reading')} and {count(result.spans, 'span')}"
+    text += f" older than {_day(result.limit)}"
+    yield f"{text} {verb}." + ("" if result.done else " Nothing deleted yet: add --yes.")
 
 
 def _day(at: datetime) -> str:

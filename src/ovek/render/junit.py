@@ -21,13 +21,13 @@ from ovek.render.visible import visible
 def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     """Write the suites; a finding that fails is a failure, a waived one is skipped."""
     as_of = result.as_of
-    unread = {one.device: one for one in result.not_read}
+    unread = {finding.device: finding for finding in result.not_read}
     failures, tests, errors = 0, 0, 0
     for device in result.devices:
         tests += len(device.findings) + 1
         failures += _failures(device, view)
         errors += device.device in unread
-    alone = [one for one in result.not_read if one.last_read is None]
+    alone = [finding for finding in result.not_read if finding.last_read is None]
     yield b'<?xml version="1.0" encoding="UTF-8"?>\n'
     yield _line(
         f"<testsuites name={_quoted(f'ovek audit: {result.site}')} "
@@ -35,7 +35,7 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
         f'time="0">'
     )
     for device in result.devices:
-        waived = sum(one.waived is not None for one in device.findings)
+        waived = sum(finding.waived is not None for finding in device.findings)
         lost = unread.get(device.device)
         counts = (len(device.findings) + 1, _failures(device, view), int(lost is not None), waived)
         yield from _head(device, counts, result)
@@ -43,8 +43,8 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
             yield _line(_error(device.device, why(lost, as_of)))
         else:
             yield _line(_answer(device, failed=_answer_fails(device, view)))
-        for one in device.findings:
-            yield _line(_case(device.device, one, failed=view.fails(one.severity)))
+        for finding in device.findings:
+            yield _line(_case(device.device, finding, failed=view.fails(finding.severity)))
         yield _line(" </testsuite>")
     for lost in alone:
         yield from _head(_of(lost), (1, 0, 1, 0), result)
@@ -67,27 +67,29 @@ def _answer_fails(device: DeviceAudit, view: View) -> bool:
     return device.answer == "no-go" and view.fails("critical")
 
 
-def _of(one: Unread) -> OfDevice:
-    return OfDevice(device=one.device, site=one.site, role=one.role, sheet=one.sheet)
+def _of(unread: Unread) -> OfDevice:
+    return OfDevice(device=unread.device, site=unread.site, role=unread.role, sheet=unread.sheet)
 
 
-def _head(one: OfDevice, counts: tuple[int, ...], result: FleetAudit) -> Iterator[bytes]:
+def _head(device: OfDevice, counts: tuple[int, ...], result: FleetAudit) -> Iterator[bytes]:
     """The head of a suite: its counts, when it was made, and where it is from."""
     numbers = zip(("tests", "failures", "errors", "skipped"), counts, strict=True)
     told_ = " ".join(f'{name}="{number}"' for name, number in numbers)
     stamp = f"{result.as_of:%Y-%m-%dT%H:%M:%S}"
     yield _line(
-        f' <testsuite name={_quoted(one.device)} {told_} time="0" '
-        f'hostname={_quoted(one.device)} timestamp="{stamp}">'
+        f' <testsuite name={_quoted(device.device)} {told_} time="0" '
+        f'hostname={_quoted(device.device)} timestamp="{stamp}">'
     )
-    taken = one.taken_at.isoformat().replace("+00:00", "Z") if one.taken_at is not None else None
+    taken = (
+        device.taken_at.isoformat().replace("+00:00", "Z") if device.taken_at is not None else None
+    )
     properties = {
         "network": result.site,
         "source": told(result),
-        "site": one.site,
-        "role": one.role,
-        "sheet": one.sheet,
-        "model": one.model,
+        "site": device.site,
+        "role": device.role,
+        "sheet": device.sheet,
+        "model": device.model,
         "taken_at": taken,
     }
     yield _line("  <properties>")
@@ -107,21 +109,21 @@ def _answer(device: DeviceAudit, *, failed: bool) -> str:
     return f"{head}{inside}</testcase>"
 
 
-def _error(device: str, told: str) -> str:
+def _error(device: str, text: str) -> str:
     """The case of a device that was not read."""
     head = f'  <testcase classname={_quoted(device)} name="answer" time="0">'
-    return f"{head}<error message={_quoted(told)}/></testcase>"
+    return f"{head}<error message={_quoted(text)}/></testcase>"
 
 
-def _case(device: str, one: Finding, *, failed: bool) -> str:
-    name = _quoted(f"{one.rule} {one.place}" if one.place else one.rule)
-    told = f"{one.severity}: {one.seen}. {one.words}"
-    if one.waived is not None:
-        inside = f"<skipped message={_quoted(f'waived {one.waived}')}/>"
+def _case(device: str, finding: Finding, *, failed: bool) -> str:
+    name = _quoted(f"{finding.rule} {finding.place}" if finding.place else finding.rule)
+    text = f"{finding.severity}: {finding.seen}. {finding.words}"
+    if finding.waived is not None:
+        inside = f"<skipped message={_quoted(f'waived {finding.waived}')}/>"
     elif failed:
-        inside = f"<failure type={_quoted(one.rule)} message={_quoted(told)}/>"
+        inside = f"<failure type={_quoted(finding.rule)} message={_quoted(text)}/>"
     else:
-        inside = f"<system-out>{_quoted(told)[1:-1]}</system-out>"
+        inside = f"<system-out>{_quoted(text)[1:-1]}</system-out>"
     return f'  <testcase classname={_quoted(device)} name={name} time="0">{inside}</testcase>'
 
 

@@ -50,19 +50,19 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
 PLACED = ("SITE", "ROLE", "SHEET", "MODEL", "READ")
 
 
-def placed(one: OfDevice) -> tuple[str, ...]:
+def placed(device: OfDevice) -> tuple[str, ...]:
     """Where a device stands, what it is, and when it was read."""
-    read = f"{one.taken_at:%Y-%m-%d %H:%M}" if one.taken_at is not None else "not read"
-    return (one.site or "-", one.role or "-", one.sheet or "-", one.model or "-", read)
+    read = f"{device.taken_at:%Y-%m-%d %H:%M}" if device.taken_at is not None else "not read"
+    return (device.site or "-", device.role or "-", device.sheet or "-", device.model or "-", read)
 
 
-def _finding(one: Finding, title: str) -> Iterator[str]:
-    place = f" at {escaped(one.place)}" if one.place else ""
-    yield f"- **{one.severity}: {escaped(title.strip())}**{place}"
-    yield f"  - seen: {escaped(one.seen)}"
-    yield f"  - do: {escaped(one.words)}"
-    if one.waived is not None:
-        yield f"  - waived {escaped(one.waived)}"
+def _finding(finding: Finding, title: str) -> Iterator[str]:
+    place = f" at {escaped(finding.place)}" if finding.place else ""
+    yield f"- **{finding.severity}: {escaped(title.strip())}**{place}"
+    yield f"  - seen: {escaped(finding.seen)}"
+    yield f"  - do: {escaped(finding.words)}"
+    if finding.waived is not None:
+        yield f"  - waived {escaped(finding.waived)}"
 
 
 def table(titles: Sequence[str], rows: Iterable[Sequence[str]]) -> list[str]:

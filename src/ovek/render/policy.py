@@ -40,10 +40,10 @@ def policy(result: PolicyCheck, view: View) -> Iterator[Line]:
 
 
 def _said(wanted: Policy | Want) -> str:
-    told = []
+    parts = []
     for key in WANTED:
         value = getattr(wanted, key)
         if value is not None:
             words = ", ".join(value) if isinstance(value, tuple) else str(value)
-            told.append(f"{key.replace('_', ' ')} {words}")
-    return "; ".join(told)
+            parts.append(f"{key.replace('_', ' ')} {words}")
+    return "; ".join(parts)

@@ -132,16 +132,16 @@ def pages(report: FleetReport, most: int) -> Iterator[tuple[str, Iterator[bytes]
         (f"part-{number:03}.html", first, min(first + most, report.devices.number))
         for number, first in enumerate(range(0, report.devices.number, most), 1)
     ]
-    names = [one.device for one in report.devices] if parts else []
+    names = [device.device for device in report.devices] if parts else []
     links = [
         {"file": name, "first": names[at], "last": names[end - 1], "number": end - at}
         for name, at, end in parts
     ]
     yield "index.html", _page(report, (), {"whole": True, "links": links})
     waiting: list[ReportDevice] = []
-    for one in report.devices:
-        waiting.append(one)
-        if len(waiting) == most or one.device == names[-1]:
+    for device in report.devices:
+        waiting.append(device)
+        if len(waiting) == most or device.device == names[-1]:
             name = parts[0][0]
             parts = parts[1:]
             yield name, _page(report, tuple(waiting), {"whole": False, "name": name})
@@ -153,10 +153,10 @@ def _page(
 ) -> Iterator[bytes]:
     """Go through one page; `more` says whether it is the whole, and which pages it leads to."""
     rows, drawn = [], []
-    for number, one in enumerate(devices):
-        rows.append(_row(number, one))
-        drawn.append(_plain(_drawn(one, report.as_of)))
-    never = [one for one in report.not_read if one.last_read is None]
+    for number, device in enumerate(devices):
+        rows.append(_row(number, device))
+        drawn.append(_plain(_drawn(device, report.as_of)))
+    never = [device for device in report.not_read if device.last_read is None]
     if rows and more["whole"]:
         rows += map(_never, never)
     told = {
@@ -167,19 +167,21 @@ def _page(
         "tally": [(name, _number(report.tally, name), MARKS[name]) for name in MARKS],
         "number": report.tally.devices,
         "obstacles": obstacles(report),
-        "waived": [one for one in held_back(report.answered) if one.answer == "go"],
+        "waived": [device for device in held_back(report.answered) if device.answer == "go"],
         "groups": _groups(report) if more["whole"] else [],
         "news": _news(report.news) if report.news is not None else None,
         "since": f"{report.news.since:%Y-%m-%d %H:%M} UTC" if report.news is not None else "",
-        "images": sorted(map(_custody, report.images), key=lambda one: not one["wrong"]),
+        "images": sorted(map(_custody, report.images), key=lambda device: not device["wrong"]),
         "sources": report.sources,
-        "not_read": [(one.device, why(one, report.as_of), one.do) for one in report.not_read],
+        "not_read": [
+            (device.device, why(device, report.as_of), device.do) for device in report.not_read
+        ],
         "days": report.days,
         "chart": _chart(report.days),
         "unknown": _unknown(report) if more["whole"] else [],
         "rows": rows,
         "marks": MARKS,
-        "never": [one.device for one in never],
+        "never": [device.device for device in never],
         "links": [],
         "name": "",
         **more,
@@ -209,33 +211,34 @@ def _number(tally: Tally, answer: str) -> int:
     return int(getattr(tally, answer.replace("-", "_")))
 
 
-def _row(number: int, one: ReportDevice) -> dict[str, Any]:
+def _row(number: int, device: ReportDevice) -> dict[str, Any]:
     """What the table shows of one device."""
-    proven_, needed = proven(one.images)
-    found = open_severities(one.findings)
+    proven_, needed = proven(device.images)
+    found = open_severities(device.findings)
     return {
         "number": number,
-        "device": one.device,
-        "site": one.site or "",
-        "role": one.role or "",
-        "model": one.model or "unknown",
-        "running": running(one.boots),
-        "boots": next_boot(one.boots, one.next_boot),
-        "target": one.target or "",
-        "answer": one.answer,
-        "reason": one.reason,
-        "proven": proven_of(one.images),
+        "device": device.device,
+        "site": device.site or "",
+        "role": device.role or "",
+        "model": device.model or "unknown",
+        "running": running(device.boots),
+        "boots": next_boot(device.boots, device.next_boot),
+        "target": device.target or "",
+        "answer": device.answer,
+        "reason": device.reason,
+        "proven": proven_of(device.images),
         "unproven": needed - proven_,
         "findings": worst_of(found) or "none",
         "rank": f"{SEVEREST_FIRST.index(found[0])}.{9999 - len(found)}" if found else "9",
-        "not_read": one.not_read is not None,
+        "not_read": device.not_read is not None,
     }
 
 
-def _never(one: Unread) -> dict[str, Any]:
+def _never(unread: Unread) -> dict[str, Any]:
     """What the table shows of a device of which nothing is known."""
     return {
-        "number": None, "device": one.device, "site": one.site or "", "role": one.role or "",
+        "number": None, "device": unread.device, "site": unread.site or "",
+        "role": unread.role or "",
         "model": "unknown", "running": "unknown", "boots": "unknown", "target": "",
         "answer": "unclear", "reason": "not read", "proven": "-", "unproven": 0, "findings": "-",
         "rank": "9", "not_read": False,
@@ -269,9 +272,9 @@ def _groups(report: FleetReport) -> list[dict[str, Any]]:
     ]
 
 
-def _on_target(one: ReportDevice) -> bool:
+def _on_target(device: ReportDevice) -> bool:
     """Whether every member runs what is wanted."""
-    return one.on_target is True
+    return device.on_target is True
 
 
 def _news(news: News) -> list[dict[str, Any]]:
@@ -292,27 +295,27 @@ def _news(news: News) -> list[dict[str, Any]]:
     ]
 
 
-def _custody(one: Custody) -> dict[str, Any]:
+def _custody(custody: Custody) -> dict[str, Any]:
     """One image that lies on flash, and how its copies are."""
-    copies = [copy for group in one.groups for copy in group.copies]
+    copies = [copy for group in custody.groups for copy in group.copies]
     flash = [copy for copy in copies if copy.device is not None]
-    wrong = [copy for group in one.groups if group.good is False for copy in group.copies]
-    known = [group for group in one.groups if group.good]
-    if one.first_bad is not None:
+    wrong = [copy for group in custody.groups if group.good is False for copy in group.copies]
+    known = [group for group in custody.groups if group.good]
+    if custody.first_bad is not None:
         copies_ = "bad copy" if len(wrong) == 1 else "bad copies"
-        state = f"{len(wrong)} {copies_}, first on: {one.first_bad}"
-    elif not one.listed:
+        state = f"{len(wrong)} {copies_}, first on: {custody.first_bad}"
+    elif not custody.listed:
         state = "not in the catalog"
     else:
         state = "every copy with a known digest is good" if known else "no copy has a known digest"
     return {
-        "image": one.image,
-        "version": one.version or "",
+        "image": custody.image,
+        "version": custody.version or "",
         "devices": len({copy.device for copy in flash}),
         "run": len({copy.device for copy in flash if copy.running}),
         "state": state,
-        "wrong": one.first_bad is not None,
-        "told": one.advice,
+        "wrong": custody.first_bad is not None,
+        "told": custody.advice,
         "digests": [
             (title, digest)
             for name, title in TITLES.items()
@@ -357,92 +360,92 @@ def _chart(days: Sequence[Day]) -> dict[str, Any] | None:
 # ---- one device, as the page's script draws it ---------------------------------------------------
 
 
-def _drawn(one: ReportDevice, now: datetime) -> dict[str, Any]:
+def _drawn(device: ReportDevice, now: datetime) -> dict[str, Any]:
     """What is drawn of a device when it is opened, every text in words."""
     return {
-        "head": of_device(one),
-        "why": one.why,
-        "unread": one.not_read,
-        "summary": summary_of(one.walk),
-        "next_boot": one.next_boot,
-        "walk": [_walk(each, len(one.walk.members) > 1) for each in one.walk.members],
-        "images": [_image(each, now) for each in one.images],
-        "flash": [_flash(each) for each in one.flash],
+        "head": of_device(device),
+        "why": device.why,
+        "unread": device.not_read,
+        "summary": summary_of(device.walk),
+        "next_boot": device.next_boot,
+        "walk": [_walk(each, len(device.walk.members) > 1) for each in device.walk.members],
+        "images": [_image(each, now) for each in device.images],
+        "flash": [_flash(each) for each in device.flash],
         "findings": [
             (each.severity, each.rule, each.place, each.seen, each.words, each.waived)
-            for each in one.findings
+            for each in device.findings
         ],
-        "book": _book(one.runbook),
-        "evidence": [(each.name, each.sha256) for each in one.evidence],
+        "book": _book(device.runbook),
+        "evidence": [(each.name, each.sha256) for each in device.evidence],
     }
 
 
-def _walk(one: MemberWalk, several: bool) -> dict[str, Any]:
+def _walk(walk: MemberWalk, several: bool) -> dict[str, Any]:
     return {
-        "member": one.member if several else None,
-        "live": one.from_ == "live",
-        "steps": [_step(each) for each in one.tried],
-        "outcome": one.outcome,
-        "ends": starts_of(one),
-        "note": one.note if one.outcome in ("stranded", "unknown") else "",
-        "rescue": [f"{each.place}, {each.version or 'version unknown'}" for each in one.rescue],
+        "member": walk.member if several else None,
+        "live": walk.from_ == "live",
+        "steps": [_step(each) for each in walk.tried],
+        "outcome": walk.outcome,
+        "ends": starts_of(walk),
+        "note": walk.note if walk.outcome in ("stranded", "unknown") else "",
+        "rescue": [f"{each.place}, {each.version or 'version unknown'}" for each in walk.rescue],
     }
 
 
-def _step(one: Candidate) -> tuple[str, str, str, str, str]:
-    kind = "falls" if falls(one) else "unknown" if one.result == "unknown" else "boots"
-    return kind, one.origin, one.place, result_of(one), one.why
+def _step(candidate: Candidate) -> tuple[str, str, str, str, str]:
+    kind = "falls" if falls(candidate) else "unknown" if candidate.result == "unknown" else "boots"
+    return kind, candidate.origin, candidate.place, result_of(candidate), candidate.why
 
 
-def _image(one: ReportImage, now: datetime) -> dict[str, Any]:
-    measured = "read with the device" if one.digests else ""
-    if one.digest_at is not None:
-        age = show_age(now - one.digest_at)
-        measured = f"digest read {age} before this page, {one.digest_at:%Y-%m-%d %H:%M} UTC"
+def _image(image: ReportImage, now: datetime) -> dict[str, Any]:
+    measured = "read with the device" if image.digests else ""
+    if image.digest_at is not None:
+        age = show_age(now - image.digest_at)
+        measured = f"digest read {age} before this page, {image.digest_at:%Y-%m-%d %H:%M} UTC"
     return {
-        "place": one.place,
-        "verdict": one.verdict,
-        "why": one.why,
-        "release": one.release or "",
-        "proof": f"by {TITLES[one.by]}" if one.by is not None else "",
-        "measured": measured,
-        "needed": one.needed,
-        "size": show_mib(one.size) if one.size is not None else "size unknown",
-        "digests": [(TITLES[name], digest) for name, digest in one.digests],
+        "place": image.place,
+        "verdict": image.verdict,
+        "why": image.why,
+        "release": image.release or "",
+        "proof": f"by {TITLES[image.by]}" if image.by is not None else "",
+        "read": measured,
+        "needed": image.needed,
+        "size": show_mib(image.size) if image.size is not None else "size unknown",
+        "digests": [(TITLES[name], digest) for name, digest in image.digests],
     }
 
 
-def _flash(one: VolumeUse) -> dict[str, Any]:
+def _flash(use: VolumeUse) -> dict[str, Any]:
     """A volume to scale: its parts in thousandths, and what the target needs."""
-    capacity = one.capacity or 0
-    free = f"{show_mib(one.free)} free" if one.free is not None else "free space unknown"
-    share = f" ({show_share(one.free, capacity)})" if capacity and one.free is not None else ""
-    needs = "" if not one.needs else f"the target needs {show_mib(one.needs)}"
-    short = one.needs is not None and one.free is not None and one.needs > one.free
+    capacity = use.capacity or 0
+    free = f"{show_mib(use.free)} free" if use.free is not None else "free space unknown"
+    share = f" ({show_share(use.free, capacity)})" if capacity and use.free is not None else ""
+    needs = "" if not use.needs else f"the target needs {show_mib(use.needs)}"
+    short = use.needs is not None and use.free is not None and use.needs > use.free
     return {
-        "name": f"{one.volume}:",
+        "name": f"{use.volume}:",
         "told": f"{free} of {show_mib(capacity)}{share}" if capacity else free,
         "parts": [
             (CONTENTS.index(each.content), each.content, show_mib(each.size),
              round(1000 * each.size / capacity) if capacity else 0)
-            for each in one.holds
+            for each in use.holds
         ],
         "needs": needs + ("; it does not fit" if short else ""),
         "short": short,
-        "line": round(1000 * (1 - one.needs / capacity)) if one.needs and capacity else None,
+        "line": round(1000 * (1 - use.needs / capacity)) if use.needs and capacity else None,
     }  # fmt: skip
 
 
-def _book(one: Runbook) -> dict[str, Any]:
+def _book(runbook: Runbook) -> dict[str, Any]:
     return {
-        "head": headline(one),
-        "stands": stands(one)[:1].upper() + stands(one)[1:],
-        "find": one.find_out,
-        "steps": [(step.stage, step.words, list(details(step))) for step in one.steps],
-        "safe": safe(one),
-        "danger": danger_of(one.danger),
+        "head": headline(runbook),
+        "stands": stands(runbook)[:1].upper() + stands(runbook)[1:],
+        "find": runbook.find_out,
+        "steps": [(step.stage, step.words, list(details(step))) for step in runbook.steps],
+        "safe": safe(runbook),
+        "danger": danger_of(runbook.danger),
         "open": [
-            (each.rule, each.place or each.member, each.seen, each.words) for each in one.open
+            (each.rule, each.place or each.member, each.seen, each.words) for each in runbook.open
         ],
     }
 
@@ -453,9 +456,12 @@ def _book(one: Runbook) -> dict[str, Any]:
 def short(report: FleetReport, view: View) -> Iterator[bytes]:
     """The short form for a ticket: the answer, what stands in the way, by site, the news."""
     lines = [f"# {escaped(headline_of(report))}", "", escaped(told_context(report)), ""]
-    for one in obstacles(report):
-        told = f"{one.what}: {count(len(one.devices), 'device')}: {listed(one.devices, most=12)}"
-        lines.append(f"- **{one.answer}** {escaped(told)}")
+    for obstacle in obstacles(report):
+        text = (
+            f"{obstacle.what}: {count(len(obstacle.devices), 'device')}: "
+            f"{listed(obstacle.devices, most=12)}"
+        )
+        lines.append(f"- **{obstacle.answer}** {escaped(text)}")
     for group in _groups(report):
         rows = [
             (name, *(str(ours.get(key, 0)) for key in ("go", "no-go", "unclear", "target")))
@@ -479,8 +485,8 @@ def short(report: FleetReport, view: View) -> Iterator[bytes]:
     if report.not_read:
         lines += ["", "## Not read", ""]
         for unread in report.not_read:
-            told = f"{unread.device}: {why(unread, report.as_of)}; {unread.do}"
-            lines.append(f"- {escaped(told)}")
+            text = f"{unread.device}: {why(unread, report.as_of)}; {unread.do}"
+            lines.append(f"- {escaped(text)}")
     yield ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
 
 

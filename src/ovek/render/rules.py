@@ -16,8 +16,8 @@ def rules(result: Rules, view: View) -> Iterator[Line]:
     """Go through the lines: one a rule, or all about each where that was asked for."""
     cards = result.rules
     if result.whole:
-        for at, card in enumerate(cards):
-            if at:
+        for number, card in enumerate(cards):
+            if number:
                 yield ""
             yield from _whole(card)
         return
@@ -60,6 +60,6 @@ def page(cards: Sequence[RuleCard]) -> str:
             lines += ["", *textwrap.wrap(f"Do: {card.remedy}.", USUAL, break_on_hyphens=False)]
             if card.speaks_for:
                 names = ", ".join(f"`{slug}`" for slug in card.speaks_for)
-                told = f"Silences {names}."
-                lines += ["", *textwrap.wrap(told, USUAL, break_on_hyphens=False)]
+                text = f"Silences {names}."
+                lines += ["", *textwrap.wrap(text, USUAL, break_on_hyphens=False)]
     return "\n".join(lines) + "\n"

@@ -38,34 +38,38 @@ def headline(one: Runbook) -> str:
     )
 
 
-def safe(one: Runbook) -> str:
+def safe(runbook: Runbook) -> str:
     """What is said once of a plan that no power failure harms; empty: there is danger, or none."""
-    if one.danger or not one.steps:
+    if runbook.danger or not runbook.steps:
         return ""
-    if one.next_boot == "proven":
+    if runbook.next_boot == "proven":
         return "A power failure is safe during every step."
     return "A power failure during any step leaves the next boot no worse than it is now."
 
 
-def took(one: Runbook) -> str:
+def took(runbook: Runbook) -> str:
     """How long all changes take, as far as it is known."""
-    if not one.minutes and one.untimed:
+    if not runbook.minutes and runbook.untimed:
         return "duration unknown"
-    told = f"about {show_minutes(one.minutes)}" if one.minutes else "under a minute"
-    return f"{told} plus {count(one.untimed, 'step')} of unknown duration" if one.untimed else told
+    text = f"about {show_minutes(runbook.minutes)}" if runbook.minutes else "under a minute"
+    return (
+        f"{text} plus {count(runbook.untimed, 'step')} of unknown duration"
+        if runbook.untimed
+        else text
+    )
 
 
 def _lower(text: str) -> str:
     return text[:1].lower() + text[1:]
 
 
-def stands(one: Runbook) -> str:
+def stands(runbook: Runbook) -> str:
     """What is wanted, how the device stands and how it would in the end."""
-    wants = f"target {one.target}; " if one.target else "no target; "
-    now = f"next boot now: {_boots(one.boots, one.next_boot)}"
-    if not one.steps:
+    wants = f"target {runbook.target}; " if runbook.target else "no target; "
+    now = f"next boot now: {_boots(runbook.boots, runbook.next_boot)}"
+    if not runbook.steps:
         return wants + now
-    return f"{wants}{now}; after all steps: {_boots(one.boots_after, one.next_boot_after)}"
+    return f"{wants}{now}; after all steps: {_boots(runbook.boots_after, runbook.next_boot_after)}"
 
 
 def _boots(boots: str | None, reload: str) -> str:
@@ -83,26 +87,26 @@ def runbooks(result: FleetRunbooks, view: View) -> Iterator[Line]:
         yield from _fleet(result, whole=view.verbose)
 
 
-def _runbook(one: Runbook) -> Iterator[Line]:
-    yield from hanging("  ", headline(one), indent=2)
-    if one.danger:
-        yield from hanging("  DANGER: ", danger_of(one.danger), indent=10, style="bold red")
-    if told := safe(one):
+def _runbook(runbook: Runbook) -> Iterator[Line]:
+    yield from hanging("  ", headline(runbook), indent=2)
+    if runbook.danger:
+        yield from hanging("  DANGER: ", danger_of(runbook.danger), indent=10, style="bold red")
+    if told := safe(runbook):
         yield from hanging("  ", told, indent=2)
-    yield from hanging("  ", stands(one), indent=2)
-    for name in one.server:
+    yield from hanging("  ", stands(runbook), indent=2)
+    for name in runbook.server:
         told = f"the shelf has no proven copy of {name}; see ovek shelf before you copy it"
         yield from hanging("  server copy: ", told, indent=15)
-    for told in one.find_out if one.steps or len(one.find_out) > 1 else ():
+    for told in runbook.find_out if runbook.steps or len(runbook.find_out) > 1 else ():
         yield from hanging("  find out: ", told, indent=12)
-    for number, step in enumerate(one.steps, 1):
+    for number, step in enumerate(runbook.steps, 1):
         yield ""
         yield from hanging(f"  {number:>2}. {step.stage:<14}", step.words, indent=20, style="bold")
         for name, told in details(step):
             yield from hanging(f"      {name}: ", told, indent=20)
-    if one.open:
+    if runbook.open:
         yield from ("", Text("  OPEN PROBLEMS (not fixed by a step above)", "bold"))
-    for each in one.open:
+    for each in runbook.open:
         place = f"  {visible(each.place.rstrip(':'))}" if each.place else ""
         place += f" (member {visible(each.member)})" if each.member and not each.place else ""
         yield from hanging(f"    {each.rule}{place}: ", each.seen, indent=8)
@@ -129,8 +133,8 @@ def details(step: RunbookStep) -> Iterator[tuple[str, str]]:
         yield "expect", f"{TITLES[do.algorithm]} {do.digest}"
     room = f"{show_mib(step.free)} free; " if step.free is not None else ""
     yield "expect", f"{room}next boot: {_boots(do.boots, do.next_boot)}"
-    for told in step.brings:
-        yield "also", told
+    for bring in step.brings:
+        yield "also", bring
     if do.harm:
         yield "DANGER", f"if the power fails: {'; '.join(do.harm)}"
     elif step.cut is not None:
@@ -188,27 +192,27 @@ def _link(link: SharedLink) -> str:
     return f"{shared}: their copies take {show_minutes(link.minutes)}"
 
 
-def _answer(one: Runbook) -> Answered:
+def _answer(runbook: Runbook) -> Answered:
     """The answer of a device as it stands."""
-    return Answered(device=one.device, answer=one.answer or "unclear", detail=one.why)
+    return Answered(device=runbook.device, answer=runbook.answer or "unclear", detail=runbook.why)
 
 
 def _waves(waves: Waves) -> Iterator[Line]:
     """When who reloads together, and who fits into no wave."""
     if len(waves.waves) > 1 or waves.misfits:
         yield from ("", Text("WAVES", "bold"))
-        told = (
+        text = (
             "Steps that need no reload can be done beforehand. Start a wave only when every device "
         )
-        told += (
+        text += (
             "of the previous wave runs its target, proven. Rollback: put the previous image first "
         )
-        told += "in the boot order and reload."
-        yield from hanging("  ", told, indent=2)
+        text += "in the boot order and reload."
+        yield from hanging("  ", text, indent=2)
     for wave in waves.waves if len(waves.waves) > 1 or waves.misfits else ():
         yield from hanging(f"  {wave.number:>2}. ", told_wave(wave, waves.waves), indent=6)
-    for one in waves.misfits:
-        yield from hanging("   - ", f"{one.device}: not scheduled: {one.why}", indent=6)
+    for misfit in waves.misfits:
+        yield from hanging("   - ", f"{misfit.device}: not scheduled: {misfit.why}", indent=6)
 
 
 def told_wave(wave: Wave, waves: Sequence[Wave]) -> str:
@@ -219,13 +223,13 @@ def told_wave(wave: Wave, waves: Sequence[Wave]) -> str:
     canaries = "canaries, " if wave.group == "canaries" else ""
     names = ", ".join(visible(name) for name in wave.devices)
     took_ = takes + (more if wave.minutes else "")
-    told = (
+    text = (
         f"{canaries}{wave.window}{begins}: {count(len(wave.devices), 'device')}, {took_}: {names}"
     )
     if wave.danger:
-        told += f"; DANGER on {', '.join(visible(name) for name in wave.danger)}"
+        text += f"; DANGER on {', '.join(visible(name) for name in wave.danger)}"
     last = next((one for one in waves if one.number == wave.number - 1), None)
-    return told + (f"; {last.no_date}" if last is not None and last.no_date else "")
+    return text + (f"; {last.no_date}" if last is not None and last.no_date else "")
 
 
 def summary(found: Sequence[Runbook], unread: Unreads) -> str:
@@ -245,20 +249,20 @@ def summary(found: Sequence[Runbook], unread: Unreads) -> str:
     return f"{count(len(found) + missed, 'device')}: {', '.join(parts)}."
 
 
-def _row(one: Runbook) -> tuple[str, ...]:
-    number = len(one.done) + len(one.left)
-    stages = f"{len(one.done)} of {number}" if number else "-"
-    front = (visible(one.device), Toned(one.answer or "unclear"), one.target or "-")
-    if one.find_out and not one.steps:
+def _row(runbook: Runbook) -> tuple[str, ...]:
+    number = len(runbook.done) + len(runbook.left)
+    stages = f"{len(runbook.done)} of {number}" if number else "-"
+    front = (visible(runbook.device), Toned(runbook.answer or "unclear"), runbook.target or "-")
+    if runbook.find_out and not runbook.steps:
         return (*front, "-", "-", "-", "-", "read the device again")
-    if not one.steps:
-        nothing = "none" if not one.open else f"decide: {one.open[0].rule}"
+    if not runbook.steps:
+        nothing = "none" if not runbook.open else f"decide: {runbook.open[0].rule}"
         return (*front, stages, "0", "0", "-", nothing)
-    takes = show_minutes(one.minutes) + ("+" if one.untimed else "")
-    takes = takes if one.minutes or not one.untimed else "unknown"
-    row = (*front, stages, str(len(one.steps)), str(one.reloads))
-    warning = f"; DANGER in {which_of(one.danger)}" if one.danger else ""
-    return (*row, takes, visible(one.steps[0].words) + warning)
+    takes = show_minutes(runbook.minutes) + ("+" if runbook.untimed else "")
+    takes = takes if runbook.minutes or not runbook.untimed else "unknown"
+    row = (*front, stages, str(len(runbook.steps)), str(runbook.reloads))
+    warning = f"; DANGER in {which_of(runbook.danger)}" if runbook.danger else ""
+    return (*row, takes, visible(runbook.steps[0].words) + warning)
 
 
 def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
@@ -281,8 +285,8 @@ def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
         for wave in waves.waves:
             lines += [f"- [ ] {wave.number}. {escaped(told_wave(wave, waves.waves))}"]
             lines += [f"  - precondition: {escaped(wave.before)}"]
-        for each in waves.misfits:
-            lines.append(f"- not scheduled: {escaped(f'{each.device}: {each.why}')}")
+        for misfit in waves.misfits:
+            lines.append(f"- not scheduled: {escaped(f'{misfit.device}: {misfit.why}')}")
         lines.append("")
     for one in found:
         said = headline(one)
@@ -298,7 +302,8 @@ def checklist(result: FleetRunbooks, view: View) -> Iterator[bytes]:
         lines += [line for step in one.steps for line in box(step)]
         lines += ["", "Open problems (not fixed by a step above):", ""] if one.open else []
         lines += [
-            f"- {each.rule}: {escaped(each.seen)} — {escaped(each.words)}" for each in one.open
+            f"- {misfit.rule}: {escaped(misfit.seen)} — {escaped(misfit.words)}"
+            for misfit in one.open
         ]
         lines.append("")
     yield ("\n".join(lines).rstrip() + "\n").encode("utf-8", "backslashreplace")
@@ -324,14 +329,18 @@ def _typed(line: str) -> list[str]:
 
 def followed(result: RunbooksFollowed, view: View) -> Iterator[Line]:
     """Go through what was done of each runbook, what was not, and what nobody asked for."""
-    for one in result.devices:
-        number = len(one.done) + len(one.not_done)
-        told = f"{len(one.done)} of {count(number, 'change')} done"
-        told += ", and unplanned changes" if one.too_much else ""
+    for device in result.devices:
+        number = len(device.done) + len(device.not_done)
+        text = f"{len(device.done)} of {count(number, 'change')} done"
+        text += ", and unplanned changes" if device.too_much else ""
         yield from hanging(
-            f"{visible(one.device)}: ", f"{told}; next boot {one.next_boot}.", indent=2
+            f"{visible(device.device)}: ", f"{text}; next boot {device.next_boot}.", indent=2
         )
-        for mark, lines in (("done", one.done), ("NOT", one.not_done), ("UNPLANNED", one.too_much)):
+        for mark, lines in (
+            ("done", device.done),
+            ("NOT", device.not_done),
+            ("UNPLANNED", device.too_much),
+        ):
             for line in lines:
                 yield from hanging(f"  {mark:<9} ", line, indent=12)
     for name in result.not_there:

@@ -31,9 +31,9 @@ def check(result: SheetCheck, view: View) -> Iterator[Line]:
 
 def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
     """Go through the lines; `verbose` shows every row."""
-    unanswered = [one for one in tried.questions if not one.answered]
-    strange = sum(len(one.strange) for one in tried.questions)
-    lost = sum(len(one.lost) for one in tried.questions)
+    unanswered = [question for question in tried.questions if not question.answered]
+    strange = sum(len(question.strange) for question in tried.questions)
+    lost = sum(len(question.lost) for question in tried.questions)
     if not tried.missing and not strange and not unanswered and not lost:
         first = f"{tried.sheet}: whole session parsed, no fact missing."
     else:
@@ -48,10 +48,10 @@ def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
             )
         first += f", {count(lost, 'value')} lost." if lost else "."
     yield from hanging("", first, indent=0)
-    for one in tried.questions:
+    for question in tried.questions:
         yield ""
-        yield from _question(one, view.verbose)
-    told = {line for one in tried.questions for line in one.lost}
+        yield from _question(question, view.verbose)
+    told = {line for question in tried.questions for line in question.lost}
     refused = [line for line in tried.problems if line not in told]
     if refused:
         yield from ("", Text("NOTES", "bold"))
@@ -63,26 +63,29 @@ def trial(tried: SheetTrial, view: View) -> Iterator[Line]:
             yield from hanging("  ", fact, indent=4)
 
 
-def _question(one: TriedQuestion, verbose: bool) -> Iterator[Line]:
+def _question(question: TriedQuestion, verbose: bool) -> Iterator[Line]:
     yield Text.assemble(
-        (one.name, "bold"), f"  asked: {visible(_typed(one.asked))}  fills: {one.fills}"
+        (question.name, "bold"),
+        f"  asked: {visible(_typed(question.asked))}  fills: {question.fills}",
     )
-    if not one.answered:
+    if not question.answered:
         yield from hanging("  no answer:", "this command is not in the saved session", indent=13)
-    if one.problem is not None:
-        yield from hanging("  ignored:", one.problem, indent=13, style="yellow")
-    shown = one.rows if verbose else one.rows[:_SHOWN]
-    fields = one.fields or ({},) * len(shown)
+    if question.problem is not None:
+        yield from hanging("  ignored:", question.problem, indent=13, style="yellow")
+    shown = question.rows if verbose else question.rows[:_SHOWN]
+    fields = question.fields or ({},) * len(shown)
     for row, filled in zip(shown, fields, strict=False):
-        made = ", ".join(f"{name}={_text(value)}" for name, value in row.items() if value)
+        text = ", ".join(f"{name}={_text(value)}" for name, value in row.items() if value)
         gives = ", ".join(f"{name}={_text(value)}" for name, value in filled.items())
-        yield from hanging("  row:", made or "(empty)", indent=9)
+        yield from hanging("  row:", text or "(empty)", indent=9)
         yield from hanging("    →", gives or "nothing", indent=9)
-    if len(one.rows) > len(shown):
-        yield f"  and {count(len(one.rows) - len(shown), 'row')} more (-v shows them)"
-    for told in one.lost:
-        yield from hanging("  lost:", told.removeprefix(f"{one.name}: "), indent=8, style="yellow")
-    for line in one.strange:
+    if len(question.rows) > len(shown):
+        yield f"  and {count(len(question.rows) - len(shown), 'row')} more (-v shows them)"
+    for told in question.lost:
+        yield from hanging(
+            "  lost:", told.removeprefix(f"{question.name}: "), indent=8, style="yellow"
+        )
+    for line in question.strange:
         yield from hanging("  not parsed:", repr(line), indent=18, style="yellow")
 
 

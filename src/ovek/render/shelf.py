@@ -48,15 +48,15 @@ def _look(look: Look, verbose: bool) -> Iterator[Line]:
     yield from shelf(look.files, verbose=verbose)
 
 
-def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
+def shelf(verdicts: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     """The answer, a line a file, then what is to be said of those that are not proven."""
-    for one in found:
+    for one in verdicts:
         if one.named is not None:
             bears = f"but has the name of {visible(one.named)}; rename it."
             line = f"contains {visible(one.release or '')}, {bears}"
             yield from hanging(f"{visible(one.path)} ", line, indent=4, style=STYLES["warning"])
-    yield from hanging("", answer(found), indent=0)
-    shown = [one for one in found if verbose or is_image(one)]
+    yield from hanging("", answer(verdicts), indent=0)
+    shown = [one for one in verdicts if verbose or is_image(one)]
     if not shown:
         return
     titles = ("FILE", "SIZE", "VERDICT", "FORMAT CHECK", "FOR HARDWARE", "USED BY")
@@ -65,17 +65,17 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
         titles, [_cells(one) for one in shown], right=(1,), whole=(2,), wrap={3: 12, 4: 12, 5: 12},
         least=(4, 3),
     )  # fmt: skip
-    told = [
+    parts = [
         one
         for one in shown
         if one.named is None
         and (one.verdict != "proven" or one.by_word or "another name" in one.why)
     ]
-    if told:
+    if parts:
         yield ""
-    for one in told:
+    for one in parts:
         yield from hanging(f"{visible(one.path)}: ", one.why, indent=4, style="bold")
-    left = len(found) - len(shown)
+    left = len(verdicts) - len(shown)
     if left:
         yield f"{count(left, 'file')} not listed: not an image (-v lists them)"
 
@@ -83,39 +83,39 @@ def shelf(found: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
 def offer(found: Offer) -> Iterator[Line]:
     """Which files of the shelf are for a device, and which is the one; why the others are not."""
     device, chosen = visible(found.device), visible(found.chosen or "")
-    copies = [one for one in found.files if one.use == "the one"]
+    copies = [row for row in found.files if row.use == "the one"]
     if found.chosen is None:
-        told = "the catalog has no release for this hardware."
+        text = "the catalog has no release for this hardware."
     elif found.good is not None:
-        told = f"needs {chosen}; proven copy: {visible(found.good)}."
+        text = f"needs {chosen}; proven copy: {visible(found.good)}."
     elif copies:
-        told = f"needs {chosen}; the copies here are bad. Download it again."
+        text = f"needs {chosen}; the copies here are bad. Download it again."
     else:
-        told = f"needs {chosen}; it is not on this shelf."
-    yield from hanging("", f"{device}: {told}", indent=0)
+        text = f"needs {chosen}; it is not on this shelf."
+    yield from hanging("", f"{device}: {text}", indent=0)
     order = ("the one", "first", "part", "no")
-    rows = sorted(found.files, key=lambda one: (order.index(one.use), one.path))
+    rows = sorted(found.files, key=lambda row: (order.index(row.use), row.path))
     if rows:
         yield ""
         yield from table(
             ("FILE", "VERDICT", f"FOR {device}"),
-            [(visible(one.path), Toned(one.verdict), one.use) for one in rows],
+            [(visible(row.path), Toned(row.verdict), row.use) for row in rows],
         )
         yield ""
-    for one in rows:
-        if one.why:
-            yield from hanging(f"{visible(one.path)}: ", one.why, indent=4, style="bold")
+    for row in rows:
+        if row.why:
+            yield from hanging(f"{visible(row.path)}: ", row.why, indent=4, style="bold")
 
 
-def is_image(one: ShelfVerdict) -> bool:
+def is_image(verdict: ShelfVerdict) -> bool:
     """Whether there is anything to be said of a file."""
-    damaged = one.structure is not None and not one.structure.sound
-    return one.verdict is not None or one.problem is not None or damaged
+    damaged = verdict.structure is not None and not verdict.structure.sound
+    return verdict.verdict is not None or verdict.problem is not None or damaged
 
 
-def answer(found: Sequence[ShelfVerdict]) -> str:
+def answer(verdicts: Sequence[ShelfVerdict]) -> str:
     """The first line: are the files what was released?"""
-    images = [one for one in found if is_image(one)]
+    images = [one for one in verdicts if is_image(one)]
     parts = []
     for verdict in reversed(WORST_FIRST):
         number = sum(one.verdict == verdict for one in images)
@@ -125,7 +125,7 @@ def answer(found: Sequence[ShelfVerdict]) -> str:
     unread = sum(one.problem is not None for one in images)
     parts += [f"{broken} with internal damage"] if broken else []
     parts += [f"{unread} not read"] if unread else []
-    return f"{count(len(images), 'image')}: {', '.join(parts) or 'nothing to hold against'}."
+    return f"{count(len(images), 'image')}: {', '.join(parts) or 'nothing to compare'}."
 
 
 def _cells(one: ShelfVerdict) -> tuple[str, ...]:

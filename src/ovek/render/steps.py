@@ -25,12 +25,12 @@ def lost_of(lost: Lost) -> str:
     """What is lost by writing to a bank, in words."""
     if lost.verdict is None:
         return f"nothing: the bank is {lost.state}"
-    told = f"{lost.version or 'an unknown version'} ({lost.verdict})"
+    text = f"{lost.version or 'an unknown version'} ({lost.verdict})"
     if lost.verdict in ("altered", "truncated"):
-        return f"nothing bootable: {told}"
+        return f"nothing bootable: {text}"
     if lost.elsewhere:
-        return f"{told}; there is another copy"
-    return f"{told}; no other copy is known: back it up first"
+        return f"{text}; there is another copy"
+    return f"{text}; no other copy is known: back it up first"
 
 
 def which_of(danger: Sequence[int]) -> str:

@@ -51,20 +51,20 @@ def answer(results: Sequence[Surveyed]) -> str:
     all_of = count(len(results), "device")
     if not names["partly read"] and not names["not read"]:
         return f"{all_of} read: {names['read'][0]}." if len(results) == 1 else f"All {all_of} read."
-    told = f"{all_of}: {len(names['read'])} read"
+    text = f"{all_of}: {len(names['read'])} read"
     if names["partly read"]:
-        told += f", {len(names['partly read'])} partly read ({listed(names['partly read'])})"
+        text += f", {len(names['partly read'])} partly read ({listed(names['partly read'])})"
     if names["not read"]:
-        told += f", {len(names['not read'])} not read ({listed(names['not read'])})"
-    return told + "."
+        text += f", {len(names['not read'])} not read ({listed(names['not read'])})"
+    return text + "."
 
 
-def _row(one: Surveyed) -> tuple[str, ...]:
-    why = [one.problem] if one.problem is not None else []
-    if one.missing:
-        why.append(f"missing: {'; '.join(one.missing)}")
-    numbers = str(one.tries), f"{one.seconds:.1f}"
-    return visible(one.device), Toned(one.result), *numbers, "; ".join(why)
+def _row(surveyed: Surveyed) -> tuple[str, ...]:
+    why = [surveyed.problem] if surveyed.problem is not None else []
+    if surveyed.missing:
+        why.append(f"missing: {'; '.join(surveyed.missing)}")
+    numbers = str(surveyed.tries), f"{surveyed.seconds:.1f}"
+    return visible(surveyed.device), Toned(surveyed.result), *numbers, "; ".join(why)
 
 
 def progress_note(device: str, number: int, seconds: float, rate: int | None = None) -> Text:
@@ -82,5 +82,5 @@ def pruned(result: Pruned, view: View) -> Iterator[Line]:
     else:
         yield "No snapshot removed: none is old enough and superseded."
     if kept:
-        told = f"{count(len(kept), 'old snapshot')} kept, with the latest reading of a device: "
-        yield from hanging("", f"{told}{listed(kept)}.", indent=0)
+        text = f"{count(len(kept), 'old snapshot')} kept, with the latest reading of a device: "
+        yield from hanging("", f"{text}{listed(kept)}.", indent=0)

@@ -26,9 +26,9 @@ class Unreads(Struct, frozen=True):
         if not self.devices:
             return
         yield from ("", Text("NOT READ", "bold"))
-        for one in self.devices:
-            yield from hanging(f"  {visible(one.device)}: ", why(one, self.now), indent=6)
-            yield from hanging("      do:", one.do, indent=10)
+        for device in self.devices:
+            yield from hanging(f"  {visible(device.device)}: ", why(device, self.now), indent=6)
+            yield from hanging("      do:", device.do, indent=10)
 
     def summary(self) -> str:
         """How many and which, in one sentence; empty where all were read."""
@@ -38,13 +38,13 @@ class Unreads(Struct, frozen=True):
         return f"{count(len(self.devices), 'device')} not read: {names}."
 
 
-def why(one: Unread, now: datetime) -> str:
+def why(unread: Unread, now: datetime) -> str:
     """Why a device was not read, and how old what is known of it is."""
-    return f"{one.why}; {known(one, now)}"
+    return f"{unread.why}; {known(unread, now)}"
 
 
-def known(one: Unread, now: datetime) -> str:
+def known(unread: Unread, now: datetime) -> str:
     """How old what is known of a device is."""
-    if one.last_read is None:
+    if unread.last_read is None:
         return "never read before"
-    return f"last read {show_age(now - one.last_read)} ago"
+    return f"last read {show_age(now - unread.last_read)} ago"

@@ -65,50 +65,50 @@ def _verb(verb: str, number: int) -> str:
     return f"{verb}s" if number == 1 else verb
 
 
-def _cells(one: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
-    age = "-" if one.known_at is None else show_age(unread.now - one.known_at)
+def _cells(copy: Holding, unread: Unreads, *, versions: bool) -> tuple[str, ...]:
+    age = "-" if copy.known_at is None else show_age(unread.now - copy.known_at)
     return (
-        visible(one.device or "shelf"),
-        visible(one.place),
-        *((visible(one.version or "-"),) if versions else ()),
-        Toned(one.verdict or ("-" if one.running and one.version else "not an image")),
-        _use(one) or "-",
-        show_size(one.size) if one.size is not None else "-",
+        visible(copy.device or "shelf"),
+        visible(copy.place),
+        *((visible(copy.version or "-"),) if versions else ()),
+        Toned(copy.verdict or ("-" if copy.running and copy.version else "not an image")),
+        _use(copy) or "-",
+        show_size(copy.size) if copy.size is not None else "-",
         age,
     )
 
 
-def _use(one: Holding) -> str:
-    if one.device is None:
+def _use(copy: Holding) -> str:
+    if copy.device is None:
         return ""
-    told = ["running"] if one.running else ["may be running"] if one.running is None else []
-    told += ["next boot"] if one.boots else ["next boot unknown"] if one.boots is None else []
+    told = ["running"] if copy.running else ["may be running"] if copy.running is None else []
+    told += ["next boot"] if copy.boots else ["next boot unknown"] if copy.boots is None else []
     return ", ".join(told)
 
 
 def as_csv(result: Located, view: View) -> Iterator[bytes]:
     """Go through the rows, a header first; sizes are bytes, times RFC 3339."""
     yield row(_COLUMNS)
-    for one in result.copies:
-        digest = next((value for _, value in one.digests), "")
+    for copy in result.copies:
+        digest = next((value for _, value in copy.digests), "")
         yield row(
             (
-                one.device or "",
-                one.place,
-                one.version or "",
-                one.release or "",
-                one.verdict or "",
-                "" if one.size is None else str(one.size),
+                copy.device or "",
+                copy.place,
+                copy.version or "",
+                copy.release or "",
+                copy.verdict or "",
+                "" if copy.size is None else str(copy.size),
                 digest,
-                _told(one.running),
-                _told(one.boots),
-                "" if one.known_at is None else one.known_at.isoformat(),
+                _told(copy.running),
+                _told(copy.boots),
+                "" if copy.known_at is None else copy.known_at.isoformat(),
                 result.site,
-                one.site or "",
-                one.role or "",
-                one.sheet or "",
-                one.model or "",
-                "" if one.taken_at is None else one.taken_at.isoformat(),
+                copy.site or "",
+                copy.role or "",
+                copy.sheet or "",
+                copy.model or "",
+                "" if copy.taken_at is None else copy.taken_at.isoformat(),
             )
         )
 

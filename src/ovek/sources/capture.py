@@ -35,7 +35,7 @@ def read_capture(file: Path) -> str:
 
 def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
     """The files that globs name, relative to the site and inside it. Raises InputError."""
-    found: list[Path] = []
+    paths: list[Path] = []
     for glob in globs:
         if Path(glob).is_absolute() or ".." in Path(glob).parts:
             raise InputError(
@@ -44,8 +44,8 @@ def find_captures(folder: Path, globs: Iterable[str]) -> list[Path]:
         files = sorted(file for file in folder.glob(glob) if file.is_file())
         if not files:
             raise InputError(folder, f"no file {glob!r}", "Fix `capture` in fleet.toml")
-        found += files
-    return found
+        paths += files
+    return paths
 
 
 class SessionAnswer:

@@ -196,8 +196,8 @@ class Interview:
             contexts = list(islice(self._contexts(question, carry=asking_costs), _MOST_ASKED + 1))
             if len(contexts) > _MOST_ASKED:
                 contexts.pop()
-                told = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
-                self.draft.problems.append(told)
+                text = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
+                self.draft.problems.append(text)
             if question.each == "image" and contexts and self.expects is not None:
                 seconds = sum(map(self.expected_seconds, contexts))
                 self.expects(self.name, len(contexts), seconds, None)
@@ -284,8 +284,8 @@ class Interview:
         """Keep an answer as evidence. Raises ReadProblem where a device tells without end."""
         self._size += len(answer.text or "")
         if self._size > _MOST_TOLD:
-            met = f"it sent more than {_MOST_TOLD} characters"
-            raise ReadProblem("reading", met, "Log in by hand and look at what it prints")
+            text = f"it sent more than {_MOST_TOLD} characters"
+            raise ReadProblem("reading", text, "Log in by hand and look at what it prints")
         self.evidence.append(answer)
 
     def _understood(self, question: Question, answer: RawAnswer) -> ParsedAnswer | str:

@@ -65,11 +65,11 @@ def told_of(components: Sequence[EntityComponent]) -> Iterator[EntityFacts]:
             yield "device", {"hardware.model": models.pop()}
 
 
-def _hardware(one: EntityComponent) -> dict[str, Any]:
+def _hardware(component: EntityComponent) -> dict[str, Any]:
     told = {
-        "hardware.model": one.model,
-        "hardware.revision": one.hardware,
-        "hardware.serial": one.serial,
+        "hardware.model": component.model,
+        "hardware.revision": component.hardware,
+        "hardware.serial": component.serial,
     }
     return {name: value for name, value in told.items() if value is not None}
 
@@ -105,11 +105,11 @@ def _modules(
 ) -> Iterator[EntityFacts]:
     """The modules in a chassis that have firmware of their own."""
     modules = [
-        one
-        for one in _below(components, chassis)
-        if one.kind == "module" and one.firmware is not None
+        module
+        for module in _below(components, chassis)
+        if module.kind == "module" and module.firmware is not None
     ]
-    for one in modules[:_MOST_MODULES]:
-        slot = str(one.position) if one.position is not None else None
-        row = {"member": member, "component": one.name, "slot": slot, "version": one.firmware}
+    for module in modules[:_MOST_MODULES]:
+        slot = str(module.position) if module.position is not None else None
+        row = {"member": member, "component": module.name, "slot": slot, "version": module.firmware}
         yield "component", {name: value for name, value in row.items() if value is not None}

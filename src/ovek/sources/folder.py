@@ -87,8 +87,8 @@ def _files(
         for number, entry in enumerate(entries):
             stop.check()
             if number > _MOST_FILES:
-                met = f"a folder in it has over {_MOST_FILES} files"
-                raise ReadProblem(f"reading {folder}", met, "Check that it is the right folder")
+                text = f"a folder in it has over {_MOST_FILES} files"
+                raise ReadProblem(f"reading {folder}", text, "Check that it is the right folder")
             name = f"{under}{entry.name}"
             try:
                 info = entry.stat(follow_symlinks=False)

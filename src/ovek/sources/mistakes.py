@@ -27,8 +27,8 @@ def mistakes_in(file: Path) -> tuple[Sheet | None, list[InputError]]:
     lines = lines_of(text_of(file, read_bytes(file)).replace("\r\n", "\n"))
     errors = list(_keys(file, plain, Sheet, ""))
     if plain.get("name", file.stem) != file.stem:
-        met = f"the name is {plain['name']!r} but the file is {file.name}"
-        errors.append(InputError(file, met, "Give both the same name", key="name"))
+        text = f"the name is {plain['name']!r} but the file is {file.name}"
+        errors.append(InputError(file, text, "Give both the same name", key="name"))
     asked = list(_all_questions(file, plain))
     known = {error.met for error in asked}  # what the whole says of one of its questions as well
     errors = [error for error in errors if error.met not in known] + asked
@@ -46,8 +46,8 @@ def _keys(file: Path, plain: Any, kind: Any, path: str) -> Iterator[InputError]:
     if _is_struct(kind) and isinstance(plain, dict):
         yield from _object(file, plain, kind, path)
     elif get_origin(kind) is tuple and isinstance(plain, list):
-        for at, value in enumerate(plain):
-            yield from _keys(file, value, get_args(kind)[0], f"{path}[{at}]")
+        for number, value in enumerate(plain):
+            yield from _keys(file, value, get_args(kind)[0], f"{path}[{number}]")
     elif get_origin(kind) is dict and isinstance(plain, dict):
         for name, value in plain.items():
             yield from _value(file, {name: value}, kind, path, name)
@@ -68,8 +68,8 @@ def _object(file: Path, plain: dict[str, Any], kind: Any, path: str) -> Iterator
         errors.append(_of(explain(file, error, {}, kind, FORMAT), path))
     for field in msgspec.structs.fields(kind):
         if field.required and field.name not in plain:
-            met = f"missing key {field.name!r}"
-            errors.append(InputError(file, met, "Add it", key=_joined(path, field.name)))
+            text = f"missing key {field.name!r}"
+            errors.append(InputError(file, text, "Add it", key=_joined(path, field.name)))
     for name, value in plain.items():
         if name in hints:
             errors += _keys(file, value, hints[name], _joined(path, name))
@@ -107,13 +107,13 @@ def _all_questions(file: Path, plain: Any) -> Iterator[InputError]:
     for where, told in (("reading", reading), ("reading.loader", loader)):
         asked = told.get("question") if isinstance(told, dict) else None
         questions = []
-        for at, each in enumerate(asked if isinstance(asked, list) else []):
+        for number, each in enumerate(asked if isinstance(asked, list) else []):
             question = _question(each)
             if question is None:
                 continue
             questions.append(question)
             for key, wrong, do in _question_mistakes(question, questions):
-                yield InputError(file, wrong, do, key=f"{where}.question[{at}].{key}")
+                yield InputError(file, wrong, do, key=f"{where}.question[{number}].{key}")
 
 
 class _Unchecked(Question, frozen=True, kw_only=True):
@@ -142,19 +142,19 @@ def _question_mistakes(
     asks_for = {"member": ("member",), "volume": ("volume",), "image": ("path",)}
     for name in asks_for.get(question.each, ()):
         if f"{{{name}}}" not in question.typed:
-            met = (
+            text = (
                 f"the question {question.name!r} is asked for each {question.each} and does not "
-                f"name it, so that each gets the same answer"
+                f"name it, so each gets the same answer"
             )
-            yield "ask", met, f"Write {{{name}}} where the {question.each} is named, or drop each"
+            yield "ask", text, f"Write {{{name}}} where the {question.each} is named, or drop each"
     clock = any("clock" in each.fields for each in before)
     for field, written in question.dates.items():
         ways = (written,) if isinstance(written, str) else written
         if field != "clock" and clock:
             continue
         if not any(sign in way for way in ways for sign in _SHOWS_YEAR):
-            met = (
+            text = (
                 f"the question {question.name!r} reads {field} without its year, and no question "
                 "before it tells the clock"
             )
-            yield f"dates.{field}", met, "Put %Y into its way, or ask for the clock first"
+            yield f"dates.{field}", text, "Put %Y into its way, or ask for the clock first"

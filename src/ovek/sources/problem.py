@@ -7,9 +7,9 @@ class ReadProblem(Exception):  # noqa: N818 - the design's errors explain themse
     `passing` is whether it may be gone at the next try; `nothing` whether it leaves nothing known.
     """
 
-    def __init__(self, doing: str, met: str, do: str, *, passing: bool = False) -> None:
-        super().__init__(f"{doing}: {met}")
-        self.doing, self.met, self.do, self.passing = doing, met, do, passing
+    def __init__(self, doing: str, text: str, do: str, *, passing: bool = False) -> None:
+        super().__init__(f"{doing}: {text}")
+        self.doing, self.met, self.do, self.passing = doing, text, do, passing
 
 
 class NoAnswerError(Exception):

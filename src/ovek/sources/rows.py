@@ -187,8 +187,8 @@ def _made(text: str, kind: Any = textfsm.TextFSM) -> textfsm.TextFSM:
             template = kind(io.StringIO(text))
         for rules in template.states.values():
             together = _Rules(rules)
-            for at, rule in enumerate(rules):
-                rule.regex_obj = _Linear(together, at, rule.regex)
+            for number, rule in enumerate(rules):
+                rule.regex_obj = _Linear(together, number, rule.regex)
     except PatternError as error:
         raise TemplateError(f"the template has no valid RE2 regular expression: {error}") from None
     except (textfsm.TextFSMTemplateError, textfsm.TextFSMError, *_ITS_DEFECTS) as error:

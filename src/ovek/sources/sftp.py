@@ -164,8 +164,8 @@ async def _digests(
             )
             measured(file, algorithm, digest)
         except RefusedError as refused:
-            told = f"no program may be run ({refused}), so files are read through for their digests"
-            interview.draft.problems.append(told)
+            text = f"no program may be run ({refused}), so files are read through for their digests"
+            interview.draft.problems.append(text)
             program = {}
             break
         except NoAnswerError as error:

@@ -86,11 +86,11 @@ class Cache:
         return known.file
 
     def put(
-        self, path: Path, info: os.stat_result, made: tuple[Algorithm, ...], file: ShelfFile
+        self, path: Path, info: os.stat_result, algorithms: tuple[Algorithm, ...], file: ShelfFile
     ) -> None:
         """Keep what was made of a file."""
         if info.st_size >= _WORTH_KEEPING or file.structure is not None or file.members:
-            self._known[_text(path)] = Cached(_signs(info), made, file)
+            self._known[_text(path)] = Cached(_signs(info), algorithms, file)
 
     def save(self) -> str | None:
         """Write the cache, whole or not at all; say what was wrong with it, None for nothing."""
@@ -264,15 +264,15 @@ def _inside(
 ) -> tuple[tuple[ShelfMember, ...], str | None]:
     """The files inside an archive; and a note where it was not looked into to its end."""
     limit = Bounds(file.stat().st_size)
-    found: list[ShelfMember] = []
+    members: list[ShelfMember] = []
     try:
         for path, stream in _members(file, Bounds(file.stat().st_size).take):
-            if len(found) >= _MOST_MEMBERS:
-                return tuple(found), f"only its first {_MOST_MEMBERS} files were looked at"
+            if len(members) >= _MOST_MEMBERS:
+                return tuple(members), f"only its first {_MOST_MEMBERS} files were looked at"
             size, digests = digest_stream(stream, algorithms, limit.take)
-            found.append(ShelfMember(path=_text(path), size=size, digests=digests))
+            members.append(ShelfMember(path=_text(path), size=size, digests=digests))
     except TooMuchError as much:
-        return tuple(found), str(much)
+        return tuple(members), str(much)
     except (
         OSError,
         EOFError,
@@ -290,8 +290,8 @@ def _inside(
         struct.error,
     ) as error:
         why = str(error) or type(error).__name__
-        return tuple(found), f"it could not be looked into completely ({why})"
-    return tuple(found), None
+        return tuple(members), f"it could not be looked into completely ({why})"
+    return tuple(members), None
 
 
 def _members(file: Path, count: Callable[[int], None]) -> Iterator[tuple[str, IO[bytes]]]:

@@ -95,17 +95,17 @@ class Draft:
         found: dict[str, str] = self._files.get((member, volume, path), {}).get("digests", {})
         return found
 
-    def fill(self, question: Question, context: Mapping[str, str], made: "ParsedAnswer") -> None:
+    def fill(self, question: Question, context: Mapping[str, str], answer: "ParsedAnswer") -> None:
         """Take in one answer, as `understood` made it."""
-        self.lost += made.lost
-        rows = made.rows
+        self.lost += answer.lost
+        rows = answer.rows
         if question.for_all is not None and self.members:
             rows = [
                 {**row, "member": member}
                 for row in rows
                 for member in ([row["member"]] if "member" in row else self.members)
             ]
-        if rows or made.says:
+        if rows or answer.says:
             self._known(question, context, rows)
         self.take(question.fills, rows)
 
@@ -279,14 +279,14 @@ class Draft:
         known = self.member(row["member"]).setdefault("components", [])
         every = "slot" not in component and "version" not in component
         ours = [
-            each
-            for each in known
-            if each["component"] == component["component"]
-            and (every or each.get("slot") == component.get("slot"))
-            and not (each.keys() & component.keys()) - {"component", "slot"}
+            our
+            for our in known
+            if our["component"] == component["component"]
+            and (every or our.get("slot") == component.get("slot"))
+            and not (our.keys() & component.keys()) - {"component", "slot"}
         ]
-        for each in ours:
-            each.update(component)
+        for our in ours:
+            our.update(component)
         if not ours:
             known.append(component)
 
@@ -371,8 +371,8 @@ class Draft:
                 component["loads_from"] = place
                 continue
             self.lost.append(
-                f"{told!r} is no place, so what {component['component']} is loaded from is not "
-                "known"
+                f"{told!r} is not a place, so the file that {component['component']} loads is "
+                "unknown"
             )
         for bank in member.get("banks", ()):
             wrong = next((text for text in bank.get("places", ()) if not _is_place(text)), None)
@@ -410,24 +410,24 @@ class Draft:
         place = self._resolved(member, told)
         return {"raw": told, **kept} if place is None else {"place": place, **kept}
 
-    def _resolved(self, member: Plain, told: str) -> str | None:
+    def _resolved(self, member: Plain, text: str) -> str | None:
         """The place of a bare name, or of a volume and a name; None where no volume is known."""
         start = self.sheet.boot
         if start.layout != "files":
-            return f"{BANK}:{told}"
+            return f"{BANK}:{text}"
         volumes = [volume["name"] for volume in member.get("volumes", ())]
-        first, _, rest = told.partition(" ")
+        first, _, rest = text.partition(" ")
         if rest.strip() and first in {*volumes, start.default_volume}:
             return f"{first}:{rest.strip()}"
         default = start.default_volume or next(iter(volumes), None)
-        return None if default is None else f"{default}:{told}"
+        return None if default is None else f"{default}:{text}"
 
-    def _lose(self, whole: Plain, told: str) -> bool:
+    def _lose(self, whole: Plain, text: str) -> bool:
         """Take out what the snapshot refuses; False where there is nothing to take.
 
         A list that would lose one of its things is not known as a whole: none may seem missing.
         """
-        reason, _, at = told.partition(" - at ")
+        reason, _, at = text.partition(" - at ")
         match = _AT.search(at)
         steps = [
             name or int(number) for name, number in _STEP.findall(match["path"] if match else "")

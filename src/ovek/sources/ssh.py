@@ -235,8 +235,8 @@ async def terminal(
             async with asyncio.timeout(limit):
                 return await dialogue.ask(asked)
         except TimeoutError:
-            met = f"no answer to {asked!r} within {limit:g} s"
-            raise ReadProblem("reading", met, "Try again", passing=True) from None
+            text = f"no answer to {asked!r} within {limit:g} s"
+            raise ReadProblem("reading", text, "Try again", passing=True) from None
 
     yield ask
     if reading.leave is not None:
@@ -253,7 +253,7 @@ def _no_prompt(last: str, limit: float) -> ReadProblem:
     if not last:
         do = "Log in by hand and compare the prompt with the sheet"
         return ReadProblem("waiting for the prompt", f"{problem}, and no text", do, passing=True)
-    do = "Fix prompt in the sheet so that it matches this text"
+    do = "Change `prompt` in the sheet to match this text"
     return ReadProblem(
         "waiting for the prompt", f"{problem}; the last text received is {last!r}", do
     )
@@ -269,8 +269,8 @@ async def _process(
         async with asyncio.timeout(limits.login):
             return await connection.create_process(*command, **options)
     except TimeoutError:
-        met = f"no terminal and no program within {limits.login:g} s"
-        raise ReadProblem("reading", met, "Try again", passing=True) from None
+        text = f"no terminal and no program within {limits.login:g} s"
+        raise ReadProblem("reading", text, "Try again", passing=True) from None
 
 
 class _Dialogue:
@@ -347,8 +347,8 @@ def programs(connection: asyncssh.SSHClientConnection, limits: Limits) -> Ask:
         try:
             status, output, told = await ran(connection, asked, limits, limit)
         except TimeoutError:
-            met = f"no answer to {asked!r} within {limit:g} s"
-            raise ReadProblem("reading", met, "Try again", passing=True) from None
+            text = f"no answer to {asked!r} within {limit:g} s"
+            raise ReadProblem("reading", text, "Try again", passing=True) from None
         except asyncssh.ChannelOpenError as error:
             told = plain(str(error)) or "the server refuses it"
             raise NoAnswerError(f"{asked!r} may not be run ({told})") from None
@@ -382,8 +382,8 @@ async def _output(process: asyncssh.SSHClientProcess[bytes]) -> bytes:
     while piece := await process.stdout.read(2**16):
         output += piece
         if len(output) > _MOST:
-            met = f"one output is longer than {_MOST} bytes"
-            raise ReadProblem("reading", met, "Run it by hand and look at the output")
+            text = f"one output is longer than {_MOST} bytes"
+            raise ReadProblem("reading", text, "Run it by hand and look at the output")
     return bytes(output)
 
 

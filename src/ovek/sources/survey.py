@@ -148,8 +148,8 @@ def _elsewhere(name: str) -> DeviceOutcome:
     )
 
 
-def _not_kept(outcome: DeviceOutcome, met: str, do: str) -> DeviceOutcome:
-    told = f"it was read but could not be saved: {met}"
+def _not_kept(outcome: DeviceOutcome, text: str, do: str) -> DeviceOutcome:
+    told = f"it was read but could not be saved: {text}"
     return msgspec.structs.replace(outcome, device=None, problem=told, do=do)
 
 
@@ -266,8 +266,8 @@ def replay(
             interview.take(answer)
         return outcome_of(device, interview, taken_at)
     except (LookupError, TypeError, ValueError, AttributeError) as error:  # rows of other shapes
-        met = f"is no evidence of this device ({type(error).__name__}: {error})"
-        raise EvidenceError(met) from None
+        text = f"is not evidence of this device ({type(error).__name__}: {error})"
+        raise EvidenceError(text) from None
 
 
 def _title(answer: RawAnswer) -> str:
@@ -322,8 +322,8 @@ async def _try(
 
 
 def _defect(defect: Exception) -> ReadProblem:
-    met = f"a defect of Ovek: {type(defect).__name__}: {defect}"
-    return ReadProblem("reading", met, "Please report it, with the evidence")
+    text = f"a defect of Ovek: {type(defect).__name__}: {defect}"
+    return ReadProblem("reading", text, "Please report it, with the evidence")
 
 
 def _let_go(task: "asyncio.Task[None]") -> None:

@@ -137,9 +137,9 @@ class Secrets:
         except InputError as error:
             raise ReadProblem(f"using the key {file}", f"it {error.met}", error.do) from None
         except (OSError, ValueError, IndexError, asyncssh.Error):
-            met = "the agent does not have it, or there is no agent"
+            text = "the agent does not have it, or there is no agent"
             do = "Check SSH_AUTH_SOCK, and load the private key into the agent"
-            raise ReadProblem(f"using the key {file}", met, do) from None
+            raise ReadProblem(f"using the key {file}", text, do) from None
 
     def named(self, variable: str, entry: str) -> str | None:
         """A secret from the environment, or the keyring's entry; None: neither has it."""

@@ -101,7 +101,7 @@ def _digest(name: str, text: str, question: Question) -> str | None:
     length = LENGTHS[algorithm]  # type: ignore[index]
     if len(digest) != length or not re.fullmatch("[0-9a-f]*", digest):
         title = TITLES[algorithm]  # type: ignore[index]
-        raise ValueProblem(f"{text!r} is no {title}, which has {length} hex digits")
+        raise ValueProblem(f"{text!r} is not a {title}: that has {length} hex digits")
     return digest
 
 
@@ -110,11 +110,11 @@ def _time(text: str, written: str | tuple[str, ...] | None, clock: Clock, coming
         told = datetime.fromisoformat(text)
         return told if told.tzinfo is not None else told.replace(tzinfo=UTC)
     ways = (written,) if isinstance(written, str) else written
-    for at, way in enumerate(ways):
+    for number, way in enumerate(ways):
         try:
             return _dated(text, way, clock, coming)
         except ValueError:
-            if at == len(ways) - 1:
+            if number == len(ways) - 1:
                 raise
     raise ValueError("the sheet has no `dates` entry for it")
 

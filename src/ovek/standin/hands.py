@@ -371,15 +371,15 @@ def _loaded(member: str, name: str, slot: str | None, version: str | None) -> Ed
     return _on(member, loaded)
 
 
-def _unlisted(one: Member, place: str) -> Member:
+def _unlisted(member: Member, place: str) -> Member:
     """A member of which no bank holds a place any more."""
     banks = list[Bank]()
-    for bank in one.banks or ():
+    for bank in member.banks or ():
         if place in (bank.places or ()):
             left = tuple(each for each in bank.places or () if each != place)
             bank = replace(bank, state=bank.state if left else "empty", places=left)
         banks.append(bank)
-    return replace(one, banks=tuple(banks)) if one.banks is not None else one
+    return replace(member, banks=tuple(banks)) if member.banks is not None else member
 
 
 def _settled(member: str, trial: Bank, committed: Bank) -> Edit:

@@ -37,10 +37,10 @@ class Begun(NamedTuple):
     bank: str | None = None
 
 
-def same(one: Digests | None, image: ServerImage) -> bool:
+def same(digests: Digests | None, image: ServerImage) -> bool:
     """Whether a file has the bytes of an image of the server."""
     known = dict(image.digests)
-    common = [(name, value) for name, value in one or () if name in known]
+    common = [(name, value) for name, value in digests or () if name in known]
     return bool(common) and all(known[name] == value for name, value in common)
 
 

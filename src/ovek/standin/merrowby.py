@@ -35,8 +35,8 @@ def answer(device: Device, typed: list[str], rate: int) -> Iterator[str | float]
             for one in member.volumes or ():
                 state = one.state or ""
                 numbers = [one.capacity, one.free, one.cluster]
-                told = "|".join("" if number is None else str(number) for number in numbers)
-                yield f"{one.name}|{state}|{one.filesystem or ''}|{told}\n"
+                text = "|".join("" if number is None else str(number) for number in numbers)
+                yield f"{one.name}|{state}|{one.filesystem or ''}|{text}\n"
         case ["list", "disk", name, disk] if (member := _supervisor(device, name)) and (
             volume := member.volume(disk)
         ):

@@ -144,8 +144,8 @@ def _merrowby(hands: Hands, typed: list[str]) -> bool:
         case ["settle", "the", "trial", supervisor]:
             hands.commit(supervisor)
         case ["store", "settings"]:
-            for one in hands.device.members or ():
-                hands.save(one.id)
+            for member in hands.device.members or ():
+                hands.save(member.id)
             hands.save_settings()
         case ["lend", "settings"]:
             hands.backed_up()

@@ -89,12 +89,13 @@ def _system(device: Device) -> str:
 
 def _stores(member: Member) -> str:
     lines = ["Store     Health  Format  Size KiB      Free KiB      Block   Seat"]
-    for one in member.volumes or ():
-        size = "-" if one.capacity is None else str(one.capacity // 1024)
-        free = "-" if one.free is None else str(one.free // 1024)
+    for volume in member.volumes or ():
+        size = "-" if volume.capacity is None else str(volume.capacity // 1024)
+        free = "-" if volume.free is None else str(volume.free // 1024)
         lines.append(
-            f"{one.name:<8}  {_HEALTH[one.state]:<6}  {one.filesystem or '-':<6}  {size:<12}  "
-            f"{free:<12}  {one.cluster or '-':<6}  {_SEATS[one.removable]}"
+            f"{volume.name:<8}  {_HEALTH[volume.state]:<6}  {volume.filesystem or '-':<6}  "
+            f"{size:<12}  "
+            f"{free:<12}  {volume.cluster or '-':<6}  {_SEATS[volume.removable]}"
         )
     return "\n".join(lines) + "\n"
 

@@ -19,5 +19,5 @@ def layout_of(judged: JudgedDevice) -> Layout:
 @lru_cache(maxsize=64)
 def layout_named(name: str) -> Layout:
     """The layout of this name, as a sheet's `start.layout` tells it."""
-    found: Layout = import_module(f"{__name__}.{name}").LAYOUT
-    return found
+    layout: Layout = import_module(f"{__name__}.{name}").LAYOUT
+    return layout

@@ -68,9 +68,9 @@ class Banks(Layout):
             return [Spot(place=None, bank=name, why=why, there=True)]
         able = [bank for bank in one.member.banks or () if not _needed(writing, bank)]
         if not able:
-            told = "every bank is running, is the next boot or is the only proven one"
+            text = "every bank is running, is the next boot or is the only proven one"
             kept = {why for bank in one.member.banks or () if (why := _kept(writing, bank))}
-            return Unwritable("; ".join([told, *sorted(kept)]) if kept else told)
+            return Unwritable("; ".join([text, *sorted(kept)]) if kept else text)
         able.sort(key=cmp_to_key(lambda one, other: _loses_less(writing, one, other)))
         return [bank_spot(writing, bank, _why(writing, bank)) for bank in able]
 

@@ -66,8 +66,8 @@ class Files(Layout):
         volume = image_volume(writing.judged.judge.sheet, member)
         if volume is None:
             name = writing.judged.judge.sheet.boot.default_volume
-            told = f"volume {name} is not in the snapshot" if name else "the volumes are unknown"
-            return Unwritable(told)
+            text = f"volume {name} is not in the snapshot" if name else "the volumes are unknown"
+            return Unwritable(text)
         if volume.removable and not writing.removable:
             return Unwritable(f"volume {volume.name} is removable, so no image is written to it")
         there = sorted(

@@ -41,8 +41,8 @@ class Seen:
     `used` is whether any setting was read, `only_live` whether a live one had to do.
     """
 
-    def __init__(self, judged: JudgedDevice, one: JudgedMember) -> None:
-        self.judged, self.one, self.member = judged, one, one.member
+    def __init__(self, judged: JudgedDevice, member: JudgedMember) -> None:
+        self.judged, self.one, self.member = judged, member, member.member
         self.scheme: BootScheme = judged.judge.sheet.boot
         self.used = self.only_live = False
 

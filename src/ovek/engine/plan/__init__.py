@@ -112,8 +112,8 @@ def _to_start(now: Situation) -> Course:
 
 def _is_staged(now: Situation) -> bool:
     """Whether some member boots another version next than it runs: its settings stay so."""
-    for each in now.walk.members:
-        boots, running = each.boots, now.runs_on(each.member)
+    for member in now.walk.members:
+        boots, running = member.boots, now.runs_on(member.member)
         versions = (boots.version if boots is not None else None), running.version
         if None not in versions and versions[0] != versions[1]:
             return True

@@ -84,19 +84,19 @@ def _aim_of(now: Situation, *, moves: bool) -> Aim:
     for name, each in members.items():
         if each.release is None and each.place is None:
             running = now.runs_on(name)
-            told = "its running image is unknown"
+            text = "its running image is unknown"
             words = "Read it again (ovek survey), or import its release (ovek catalog import)"
             if running.image is not None and running.image.judgement.verdict in (
                 "altered",
                 "truncated",
             ):
-                told = (
+                text = (
                     f"{running.image.place} is broken, and the catalog has not exactly one "
                     "file of its version"
                 )
                 words = "Copy its packages there again, or name a target in policy.toml"
             barred.append(
-                Barred(part="boot settings", member=name, unknown=True, why=told, words=words)
+                Barred(part="boot settings", member=name, unknown=True, why=text, words=words)
             )
     return Aim(members=members, barred=tuple(barred))
 
@@ -122,19 +122,19 @@ def _wanted(now: Situation, one: JudgedMember, barred: list[Barred]) -> MemberAi
         barred.append(_no_release(now, member))
         return None
     if running.version is None:
-        told = "its running version is unknown"
+        text = "its running version is unknown"
         barred.append(
-            Barred(part="target", member=member, unknown=True, why=told, words="Read it again")
+            Barred(part="target", member=member, unknown=True, why=text, words="Read it again")
         )
         return None
     way = way_to(now.judged, release, wanted, member, now.standings)
     if way.hops is None:
-        told = f"there is no upgrade path to {release.file}: {way.missing}"
+        text = f"there is no upgrade path to {release.file}: {way.missing}"
         if not way.known:
-            told = f"whether there is an upgrade path to {release.file} is unknown: {way.missing}"
+            text = f"whether there is an upgrade path to {release.file} is unknown: {way.missing}"
         words = "See ovek catalog path"
         barred.append(
-            Barred(part="target", member=member, unknown=not way.known, why=told, words=words)
+            Barred(part="target", member=member, unknown=not way.known, why=text, words=words)
         )
         return None
     return MemberAim(member=member, release=release, version=release.version, target=True)
@@ -235,11 +235,11 @@ def _whole(release: KnownRelease | None) -> KnownRelease | None:
     return None if release is not None and release.kind == "package" else release
 
 
-def _there(one: JudgedMember, version: str) -> KnownRelease | None:
+def _there(member: JudgedMember, version: str) -> KnownRelease | None:
     """The release of the one proven image of a version that a member has."""
     found = {
         image.judgement.release
-        for image in (*one.banks.values(), *one.sets.values(), *one.images.values())
+        for image in (*member.banks.values(), *member.sets.values(), *member.images.values())
         if image.judgement.verdict == "proven" and image.starts_members and image.version == version
         if _whole(image.judgement.release) is not None
     }
@@ -337,40 +337,40 @@ def home_of(now: Situation, one: JudgedMember, release: KnownRelease) -> Image |
     return min(found, key=rank)
 
 
-def homes(now: Situation, one: JudgedMember) -> tuple[Image, ...]:
+def homes(now: Situation, member: JudgedMember) -> tuple[Image, ...]:
     """The images of a member that it may be left to boot from: none that can be pulled."""
-    return now.once(("homes", one.member.id), lambda: tuple(_homes(now, one)))
+    return now.once(("homes", member.member.id), lambda: tuple(_homes(now, member)))
 
 
-def _homes(now: Situation, one: JudgedMember) -> Iterable[Image]:
+def _homes(now: Situation, member: JudgedMember) -> Iterable[Image]:
     layout = layout_of(now.judged)
     if layout.holder == "banks":
-        yield from (image for image in one.banks.values() if image.starts_members)
+        yield from (image for image in member.banks.values() if image.starts_members)
         return
-    parts = {part for image in one.sets.values() for part in image.parts}
-    for image in (*one.sets.values(), *one.images.values()):
+    parts = {part for image in member.sets.values() for part in image.parts}
+    for image in (*member.sets.values(), *member.images.values()):
         there = image.starts_members and image.file is not None and image.place not in parts
-        if there and stays(now, one, image.place):
-            if image.place in one.sets and image is not one.sets[image.place]:
+        if there and stays(now, member, image.place):
+            if image.place in member.sets and image is not member.sets[image.place]:
                 continue
             yield image
 
 
-def stays(now: Situation, one: JudgedMember, place: Place) -> bool:
+def stays(now: Situation, member: JudgedMember, place: Place) -> bool:
     """Whether a device may be left to boot from a place: not from what can be pulled."""
-    volume = None if place.is_bank else one.member.volume(place.volume)
+    volume = None if place.is_bank else member.member.volume(place.volume)
     removable = volume is not None and volume.removable is True
     return not removable or now.policy.boot_from_removable
 
 
-def _named(one: JudgedMember) -> set[Place]:
+def _named(member: JudgedMember) -> set[Place]:
     """The places that the order of a member names, without member."""
-    boot = one.member.boot
+    boot = member.member.boot
     order = (boot.order.effective or ()) if boot is not None else ()
     return {
         place.on(None)
         for entry in order
-        if (place := entry.at) is not None and place.member in (None, one.member.id)
+        if (place := entry.at) is not None and place.member in (None, member.member.id)
     }
 
 
@@ -384,10 +384,10 @@ def _names_it(image: Image, release: KnownRelease) -> bool:
     )
 
 
-def fallback_of(now: Situation, one: JudgedMember, leg: Leg) -> Image | None:
+def fallback_of(now: Situation, member: JudgedMember, leg: Leg) -> Image | None:
     """The proven image of a layout of files that a member falls back to, where it has one."""
     key = ("fallback", leg.member, leg.home, leg.release)
-    return now.once(key, lambda: next(iter(fallbacks_of(now, one, leg, "proven")), None))
+    return now.once(key, lambda: next(iter(fallbacks_of(now, member, leg, "proven")), None))
 
 
 def fallbacks_of(now: Situation, one: JudgedMember, leg: Leg, verdict: Verdict) -> list[Image]:

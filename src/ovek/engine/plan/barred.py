@@ -10,9 +10,11 @@ PARTS: dict[Kind, str] = {
 }  # fmt: skip
 
 
-def barred_by(each: Difference, why: str, words: str = "", *, unknown: bool = False) -> Barred:
+def barred_by(
+    difference: Difference, why: str, words: str = "", *, unknown: bool = False
+) -> Barred:
     """A difference as a part of the aim that no step reaches, and why."""
     return Barred(
-        part=PARTS.get(each.kind, each.kind), member=each.member, unknown=unknown, why=why,
-        words=words,
+        part=PARTS.get(difference.kind, difference.kind), member=difference.member,
+        unknown=unknown, why=why, words=words,
     )  # fmt: skip

@@ -32,7 +32,7 @@ from ovek.model.verdict import Image, KnownRelease
 
 
 def case_for(
-    now: Situation, one: JudgedMember, release: KnownRelease | None, *, aim: bool = False
+    now: Situation, member: JudgedMember, release: KnownRelease | None, *, aim: bool = False
 ) -> Case:
     """What is chosen on a member for an image that is to be brought, or for none.
 
@@ -52,60 +52,62 @@ def case_for(
         detail="numbers",
     )
     return Case(
-        judged=now.judged, one=one, walk=now.walk, running=now.running, asked=asked,
+        judged=now.judged, one=member, walk=now.walk, running=now.running, asked=asked,
         holds=lambda: now.holds(release, keep),
     )  # fmt: skip
 
 
-def image_changes(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+def image_changes(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
     """Bring an image: make space where that is short, then copy or write it."""
-    release, one = each.release, now.member(each.member)
+    release, one = difference.release, now.member(difference.member)
     assert release is not None
     if digests_of(now, release) is None:
         why = f"the catalog has no digest of {release.file} that the device can compute"
-        yield barred_by(each, why, "Import a list of digests (ovek catalog import)", unknown=True)
+        yield barred_by(
+            difference, why, "Import a list of digests (ovek catalog import)", unknown=True
+        )
         return
     standing = now.standing(one.member.id)
     if standing is not None and not may_be_for(fit_all((standing,), release)):
         held = fit_all((standing,), release)
-        yield barred_by(each, f"{release.file} is not compatible: {'; '.join(held.against)}")
+        yield barred_by(difference, f"{release.file} is not compatible: {'; '.join(held.against)}")
         return
-    yield from bring(now, one, release, each, legs.member(one.member.id))
+    yield from bring(now, one, release, difference, legs.member(one.member.id))
 
 
 def bring(
-    now: Situation, one: JudgedMember, release: KnownRelease, each: Difference, leg: Leg
+    now: Situation, member: JudgedMember, release: KnownRelease, difference: Difference, leg: Leg
 ) -> Iterator[Changes | Barred]:
     """The ways to bring an image to a member, the best first."""
-    case = case_for(now, one, release, aim=each.kind == "image")
+    case = case_for(now, member, release, aim=difference.kind == "image")
     found = choices_for(case, release)
     if isinstance(found, str):
-        yield barred_by(each, found)
+        yield barred_by(difference, found)
         return
     if found[0].spot is not None and found[0].spot.there:
-        yield barred_by(each, f"{release.file} is already there")
+        yield barred_by(difference, f"{release.file} is already there")
         return
-    if found[0].able and (why := _never_proven(now, one, release, found[0])):
-        yield barred_by(each, why, unknown=True)
+    if found[0].able and (why := _never_proven(now, member, release, found[0])):
+        yield barred_by(difference, why, unknown=True)
         return
     for chosen in found:
         if chosen.able:
-            changes = brought_by(now, one, release, chosen)
+            changes = brought_by(now, member, release, chosen)
             yield changes
-            unnamed = _unnamed(now, one, chosen)
+            unnamed = _unnamed(now, member, chosen)
             if unnamed:
                 yield (*unnamed, *changes)
     if not found[0].able:
-        trimmed = _trimmed(now, one, leg)
+        trimmed = _trimmed(now, member, leg)
         there = tried(begin(now), trimmed, frozenset(now.runs_on(leg.member).places), "image")
         if trimmed and isinstance(there, Trial):
-            other = there.now.member(each.member)
-            later = case_for(there.now, other, release, aim=each.kind == "image")
+            other = there.now.member(difference.member)
+            later = case_for(there.now, other, release, aim=difference.kind == "image")
             best = choices_for(later, release)
             if not isinstance(best, str) and best[0].able:
                 yield (*trimmed, *brought_by(there.now, other, release, best[0]))
                 return
-        yield _no_space(now, each, found[0], release)
+        yield _no_space(now, difference, found[0], release)
 
 
 def _never_proven(now: Situation, one: JudgedMember, release: KnownRelease, chosen: Chosen) -> str:
@@ -122,8 +124,8 @@ def _never_proven(now: Situation, one: JudgedMember, release: KnownRelease, chos
     there = rejudge(now.judged, effect(device, change, sheet))
     image = there.image(spot.place or Place(BANK, spot.bank or "", member))
     if image is None or image.judgement.verdict != "proven":
-        told = image.judgement.why if image is not None else "its name is not the name of an image"
-        return f"{release.file} would not be proven: {told}"
+        text = image.judgement.why if image is not None else "its name is not the name of an image"
+        return f"{release.file} would not be proven: {text}"
     if image.suits is not True:
         return f"it is unknown whether {release.file} is for this hardware"
     return ""
@@ -155,16 +157,18 @@ def brought_by(now: Situation, one: JudgedMember, release: KnownRelease, chosen:
     return tuple(changes)
 
 
-def _size(one: JudgedMember, bank: str) -> int | None:
-    held = one.member.bank(bank)
+def _size(member: JudgedMember, bank: str) -> int | None:
+    held = member.member.bank(bank)
     return held.size if held is not None else None
 
 
-def _source(now: Situation, one: JudgedMember, release: KnownRelease, place: Place) -> Place | None:
+def _source(
+    now: Situation, member: JudgedMember, release: KnownRelease, place: Place
+) -> Place | None:
     """A proven copy on the member itself, where it has one: on a stick or another volume."""
     found = [
-        image.place.on(one.member.id)
-        for image in one.images.values()
+        image.place.on(member.member.id)
+        for image in member.images.values()
         if image.judgement.verdict == "proven"
         and release.same_bytes(image.judgement.release)
         and image.place != place.on(None)
@@ -183,7 +187,7 @@ def _only_here(now: Situation, image: Image) -> bool:
     return bool(digests) and not digests & now.shelf
 
 
-def is_last(now: Situation, one: JudgedMember, bank: Image) -> bool:
+def is_last(now: Situation, member: JudgedMember, bank: Image) -> bool:
     """Whether what a bank holds is proven, and neither on the shelf nor elsewhere on the member."""
     release = bank.judgement.release
     if bank.judgement.verdict != "proven" or release is None or not _only_here(now, bank):
@@ -192,7 +196,7 @@ def is_last(now: Situation, one: JudgedMember, bank: Image) -> bool:
         other is not bank
         and other.judgement.verdict == "proven"
         and release.same_bytes(other.judgement.release)
-        for other in (*one.banks.values(), *one.images.values())
+        for other in (*member.banks.values(), *member.images.values())
     )
 
 
@@ -229,16 +233,16 @@ def _backed_up_first(unit: DropUnit) -> tuple[object, ...]:
     return (3 if unit.tier == 4 else unit.tier), unit.age, unit.places[0][:2]
 
 
-def _unnamed(now: Situation, one: JudgedMember, chosen: Chosen) -> Changes:
+def _unnamed(now: Situation, member: JudgedMember, chosen: Chosen) -> Changes:
     """Boot settings that do not name the place an image is copied to, as long as it is not read."""
     spot = chosen.spot
     if spot is None or spot.place is None or spot.bank is not None:
         return ()
     return ordered(
-        one, tuple(
+        member, tuple(
             entry
-            for entry in kept_entries(now, one, current_order(one))
-            if located(now, one, entry) != spot.place
+            for entry in kept_entries(now, member, current_order(member))
+            if located(now, member, entry) != spot.place
         )
     )  # fmt: skip
 
@@ -258,7 +262,9 @@ def _trimmed(now: Situation, one: JudgedMember, leg: Leg) -> Changes:
     return ordered(one, kept) if kept else ()
 
 
-def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRelease) -> Barred:
+def _no_space(
+    now: Situation, difference: Difference, chosen: Chosen, release: KnownRelease
+) -> Barred:
     """What is needed, available and missing, and what would help."""
     volume, need = chosen.volume, chosen.goal.need
     assert volume is not None
@@ -266,12 +272,12 @@ def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRe
     available = (volume.free or 0) + sum(unit.frees for unit in chosen.going)
     needed = need.wanted - (need.reserve or 0)
     missing, helps = max(0, needed - available), list[str]()
-    one = now.member(each.member)
+    one = now.member(difference.member)
     for other in one.member.volumes or ():
         usable = not now.judged.judge.sheet.boot.holds_nothing(other)
         if other is not volume and usable and (other.free or 0) >= needed:
             helps.append(f"{other.name} has {show_size(other.free or 0)} free")
-    if each.kind == "image" and layout_of(now.judged).holder == "files":
+    if difference.kind == "image" and layout_of(now.judged).holder == "files":
         helps.append(
             "boot the new image from a stick in a maintenance window; then the old one can "
             "be deleted"
@@ -281,11 +287,11 @@ def _no_space(now: Situation, each: Difference, chosen: Chosen, release: KnownRe
         (5, "fallback", "then there is no fallback"),
         (6, "running", "DANGER: until the new image is copied and verified, nothing can boot"),
     ):
-        if tier in locked and name not in now.may_drop and each.kind == "image":
+        if tier in locked and name not in now.may_drop and difference.kind == "image":
             helps.append(f"--may-drop {name} ({danger})")
     where = f" on {volume.name}"
     why = (
         f"{show_size(needed)} needed{where} for {release.file}, {show_size(available)} available "
         f"after deleting all that may be deleted, {show_size(missing)} missing"
     )
-    return replace(barred_by(each, why, "; ".join(helps)), needed=needed, available=available)
+    return replace(barred_by(difference, why, "; ".join(helps)), needed=needed, available=available)

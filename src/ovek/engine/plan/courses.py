@@ -285,7 +285,7 @@ def _basis(now: Situation, member: str | None) -> _Basis:
     )  # fmt: skip
 
 
-def _key(each: Difference) -> _Key:
-    component = each.component
+def _key(difference: Difference) -> _Key:
+    component = difference.component
     shown = None if component is None else component.shown
-    return each.kind, each.member, each.place, shown
+    return difference.kind, difference.member, difference.place, shown

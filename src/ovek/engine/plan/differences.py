@@ -72,13 +72,13 @@ def differences(now: Situation, legs: Legs) -> Iterator[Difference]:
         yield from untidy(now, one, leg)
 
 
-def _unread_fallback(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
+def _unread_fallback(now: Situation, member: JudgedMember, leg: Leg) -> Iterator[Difference]:
     """The image to fall back to whose digest was not read, where none is proven."""
     if layout_of(now.judged).holder != "files" or now.policy.keep < 2:
         return
-    if leg.home is None or fallback_of(now, one, leg) is not None:
+    if leg.home is None or fallback_of(now, member, leg) is not None:
         return
-    for image in fallbacks_of(now, one, leg, "unverified")[:1]:
+    for image in fallbacks_of(now, member, leg, "unverified")[:1]:
         parts = [now.judged.image(part.on(part.member or leg.member)) for part in image.parts]
         for held in parts or [image]:
             if held is not None and held.judgement.verdict == "unverified" and readable(now, held):
@@ -190,31 +190,31 @@ def _behind(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]
             yield Difference("other-bank", member, place)
 
 
-def _other_good(one: JudgedMember, leg: Leg) -> bool:
+def _other_good(member: JudgedMember, leg: Leg) -> bool:
     """Whether some bank besides that of the leg holds what could boot the member, proven."""
     return any(
         image.judgement.verdict == "proven"
         and image.starts_members
         and image.suits is not False
-        and Place(BANK, name, one.member.id) != leg.home
-        for name, image in one.banks.items()
+        and Place(BANK, name, member.member.id) != leg.home
+        for name, image in member.banks.items()
     )
 
 
-def _has_earlier(now: Situation, one: JudgedMember, leg: Leg) -> bool:
+def _has_earlier(now: Situation, member: JudgedMember, leg: Leg) -> bool:
     """Whether some other bank of a member holds an earlier release."""
     scheme = now.judged.judge.sheet.versions.pattern
     return any(
         image.version is not None
-        and Place(BANK, name, one.member.id) != leg.home
+        and Place(BANK, name, member.member.id) != leg.home
         and compare(image.version, leg.version or "", scheme) == -1
-        for name, image in one.banks.items()
+        for name, image in member.banks.items()
     )
 
 
-def _same_pair(one: JudgedMember) -> bool:
+def _same_pair(member: JudgedMember) -> bool:
     """Whether both directories of a pair hold the same, proven."""
-    trial, committed = one.banks.get(TRIAL), one.banks.get(COMMITTED)
+    trial, committed = member.banks.get(TRIAL), member.banks.get(COMMITTED)
     if trial is None or committed is None:
         return False
     verdicts = {trial.judgement.verdict, committed.judgement.verdict}
@@ -223,7 +223,7 @@ def _same_pair(one: JudgedMember) -> bool:
     return verdicts == {"proven"} and same
 
 
-def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
+def lacks_fallback(now: Situation, member: JudgedMember, leg: Leg) -> bool:
     """Whether nothing but the image of the leg could boot a member, and another is wanted."""
     start = now.judged.judge.sheet.boot
     layout = layout_named(start.layout)
@@ -231,7 +231,7 @@ def lacks_fallback(now: Situation, one: JudgedMember, leg: Leg) -> bool:
         return False
     if now.is_accepted("no-fallback"):
         return False
-    walk = now.walk_of(one.member.id)
+    walk = now.walk_of(member.member.id)
     if walk.outcome != "proven" or walk.boots is None or walk.boots.at != leg.home:
         return False
-    return not others_that_boot(now.judged, one, walk)
+    return not others_that_boot(now.judged, member, walk)

@@ -32,7 +32,7 @@ def digests_of(now: Situation, release: KnownRelease) -> Digests | None:
     return Digests(**known) if known else None
 
 
-def checks_of(now: Situation, one: JudgedMember, image: Image, place: Place) -> Iterator[Change]:
+def checks_of(now: Situation, member: JudgedMember, image: Image, place: Place) -> Iterator[Change]:
     """The digests to read of an image, or of what it is made of."""
     for part in image.parts or (place.on(None),):
         held = now.judged.image(part.on(part.member or place.member))

@@ -12,27 +12,27 @@ from ovek.model.verdict import KnownRelease
 from ovek.model.version import compare
 
 
-def components_to_load(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[Difference]:
+def components_to_load(now: Situation, member: JudgedMember, leg: Leg) -> Iterator[Difference]:
     """Components that are older than the image needs, or goes with, and that no reload updates."""
     scheme = now.judged.judge.sheet.versions.components.pattern
     for hop in leg.loads:
         for name, brings in hop.release.carries.items():
-            for component in one.member.components or ():
+            for component in member.member.components or ():
                 if component.component == name and is_older(component.version, brings, scheme):
                     yield Difference("component", leg.member, None, component, hop.release)
     if leg.release is None or leg.home is None or leg.loads:
         return
-    for component, need in _lagging(now, one, leg):
-        found = component_image(now, one, component.component, need)
+    for component, need in _lagging(now, member, leg):
+        found = component_image(now, member, component.component, need)
         if found is not None:
             yield Difference("component", leg.member, None, component, found)
 
 
-def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Component, str]]:
+def _lagging(now: Situation, member: JudgedMember, leg: Leg) -> Iterator[tuple[Component, str]]:
     """The components that will be too old for the image of a leg, and what it needs."""
     assert leg.release is not None
     scheme = now.judged.judge.sheet.versions.components.pattern
-    needs = needed_by(now, one, leg.release)
+    needs = needed_by(now, member, leg.release)
     running = now.runs_on(leg.member)
     if (
         leg.last
@@ -42,7 +42,7 @@ def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Comp
         for name, version in leg.release.carries.items():
             needs.setdefault(name, version)
     carries = {} if running.version == leg.version else leg.release.carries
-    for each in loaded(now.judged, one, None):
+    for each in loaded(now.judged, member, None):
         component = each.component
         need = needs.get(component.component)
         if need is None or not is_older(component.version, need, scheme):
@@ -53,11 +53,11 @@ def _lagging(now: Situation, one: JudgedMember, leg: Leg) -> Iterator[tuple[Comp
         yield component, need
 
 
-def needed_by(now: Situation, one: JudgedMember, release: KnownRelease) -> dict[str, str]:
+def needed_by(now: Situation, member: JudgedMember, release: KnownRelease) -> dict[str, str]:
     """The versions of components that a release needs on a member, or is installed with."""
     scheme = now.judged.judge.sheet.versions.components.pattern
-    needs = dict(release.needs_of(one.hardware.model).components or {})
-    for name, version in _goes_with(now, one, release):
+    needs = dict(release.needs_of(member.hardware.model).components or {})
+    for name, version in _goes_with(now, member, release):
         if name not in needs or compare(version, needs[name], scheme) == 1:
             needs[name] = version
     return needs
@@ -69,32 +69,32 @@ def is_older(version: str | None, need: str, scheme: object) -> bool:
 
 
 def _goes_with(
-    now: Situation, one: JudgedMember, release: KnownRelease
+    now: Situation, member: JudgedMember, release: KnownRelease
 ) -> Iterator[tuple[str, str]]:
     """The firmware that is installed together with a release on a member."""
     releases = now.judged.judge.releases
-    for file in release.with_of(one.hardware.model):
+    for file in release.with_of(member.hardware.model):
         for other in releases.named(file, case_blind=False):
-            if _is_for(other, one):
+            if _is_for(other, member):
                 yield from other.carries.items()
 
 
-def _is_for(release: KnownRelease, one: JudgedMember) -> bool:
-    return is_for_hardware(release, one.hardware) is not False
+def _is_for(release: KnownRelease, member: JudgedMember) -> bool:
+    return is_for_hardware(release, member.hardware) is not False
 
 
 def component_image(
-    now: Situation, one: JudgedMember, component: str, need: str
+    now: Situation, member: JudgedMember, component: str, need: str
 ) -> KnownRelease | None:
     """The newest image of a component for a member that brings what is needed."""
     scheme = now.judged.judge.sheet.versions.components.pattern
     best: KnownRelease | None = None
-    for release in now.judged.judge.releases.for_model(one.hardware.model):
+    for release in now.judged.judge.releases.for_model(member.hardware.model):
         if (
             release.kind == "component-image"
             and component in release.carries
             and release.status != "withdrawn"
-            and _is_for(release, one)
+            and _is_for(release, member)
             and not is_older(release.carries[component], need, scheme)
             and (
                 best is None

@@ -25,39 +25,39 @@ _WAITS_FOR: dict[Stops, frozenset[str]] = {
 class PlanText:
     """The findings of one device in the light of its plan."""
 
-    def __init__(self, subject: Subject, made: Plan, wants: Wants, rates: Rates = NO_RATES) -> None:
-        self.subject, self.made = subject, made
-        self.fixed = Fixed(subject, made, wants)
+    def __init__(self, subject: Subject, plan: Plan, wants: Wants, rates: Rates = NO_RATES) -> None:
+        self.subject, self.made = subject, plan
+        self.fixed = Fixed(subject, plan, wants)
         judged = subject.judged
         self.dos: tuple[Do, ...] = dos_of(
-            made.stages, judged.device, judged.judge.sheet, subject.shelf, rates
+            plan.stages, judged.device, judged.judge.sheet, subject.shelf, rates
         )
 
-    def of(self, found: RuleFindings) -> tuple[int | None, str]:
+    def of(self, findings: RuleFindings) -> tuple[int | None, str]:
         """After which step a finding is gone, and what to do in words."""
-        after = self.fixed.after(found.rule.slug, found.said)
+        after = self.fixed.after(findings.rule.slug, findings.said)
         if after is None:
-            return None, ". ".join(dict.fromkeys(self._barred(found)))
+            return None, ". ".join(dict.fromkeys(self._barred(findings)))
         if after <= _FEW:
             return after, told(self.dos[:after])
         device = typed(self.subject.judged.device.device, "DEVICE")
         return after, f"Steps 1 to {after} of ovek runbook {device}"
 
-    def _barred(self, found: RuleFindings) -> Iterator[str]:
+    def _barred(self, findings: RuleFindings) -> Iterator[str]:
         """Why the steps that would end a finding are none, and what would help."""
-        concerned = [barred for barred in self.made.barred if _concerns(barred, found)]
+        concerned = [barred for barred in self.made.barred if _concerns(barred, findings)]
         for barred in concerned[:1]:
             yield _sentence(barred.why)
-            yield _sentence(barred.words or usual_words(found))
+            yield _sentence(barred.words or usual_words(findings))
         if not concerned:
-            yield usual_words(found)
+            yield usual_words(findings)
 
 
-def _concerns(barred: Barred, found: RuleFindings) -> bool:
-    member = found.said.member
+def _concerns(barred: Barred, findings: RuleFindings) -> bool:
+    member = findings.said.member
     if barred.member is not None and member is not None and barred.member != member:
         return False
-    stops = found.rule.stops
+    stops = findings.rule.stops
     return stops is not None and barred.part in _WAITS_FOR.get(stops, frozenset())
 
 
@@ -65,9 +65,9 @@ def _sentence(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def usual_words(found: RuleFindings) -> str:
+def usual_words(findings: RuleFindings) -> str:
     """What a rule has to say to a person."""
-    return found.said.do or found.rule.remedy
+    return findings.said.do or findings.rule.remedy
 
 
 def logs_stay(subject: Subject) -> None:

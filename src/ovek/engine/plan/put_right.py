@@ -49,30 +49,36 @@ from ovek.model.version import compare
 _WANTED_EARLIER = "Import an earlier release (ovek catalog import), or set keep = 1 in policy.toml"
 
 
-def _digest(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    assert each.place is not None
-    image = now.judged.image(each.place)
+def _digest(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    assert difference.place is not None
+    image = now.judged.image(difference.place)
     checks = (
-        () if image is None else tuple(checks_of(now, now.member(each.member), image, each.place))
+        ()
+        if image is None
+        else tuple(checks_of(now, now.member(difference.member), image, difference.place))
     )
     if not checks and image is not None:
-        leg = legs.member(each.member or "")
+        leg = legs.member(difference.member or "")
         known = digests_of(now, leg.release) if leg.release is not None else None
         if known is not None and image.judgement.verdict == "unverified" and not image.parts:
-            checks = (CheckDigest(place=each.place, digests=known),)
+            checks = (CheckDigest(place=difference.place, digests=known),)
     if checks:
         yield checks
         return
     why = (
-        f"{each.place.on(None)} is not proven: the catalog has no digest that the device "
+        f"{difference.place.on(None)} is not proven: the catalog has no digest that the device "
         "can compute"
     )
-    yield barred_by(each, why, "Import a list of digests (ovek catalog import)", unknown=True)
+    yield barred_by(difference, why, "Import a list of digests (ovek catalog import)", unknown=True)
 
 
-def _component(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+def _component(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
     """Load the firmware of a component, or have it loaded from a newer file at the next reload."""
-    component, release, one = each.component, each.release, now.member(each.member)
+    component, release, one = (
+        difference.component,
+        difference.release,
+        now.member(difference.member),
+    )
     assert component is not None
     assert release is not None
     about: dict[str, Any] = {
@@ -92,7 +98,7 @@ def _component(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes
     ]
     there.sort(key=lambda image: (image.judgement.verdict != "proven", image.place[:2]))
     if not there:
-        yield from _firmware_file(now, one, each, release)
+        yield from _firmware_file(now, one, difference, release)
     elif there[0].judgement.verdict == "proven":
         yield (SetComponent(place=there[0].place.on(one.member.id), **about),)
     else:
@@ -100,31 +106,31 @@ def _component(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes
 
 
 def _firmware_file(
-    now: Situation, one: JudgedMember, each: Difference, release: KnownRelease
+    now: Situation, member: JudgedMember, difference: Difference, release: KnownRelease
 ) -> Iterator[Changes | Barred]:
     """Copy a component image beside the one that the component is loaded from now."""
-    assert each.component is not None
-    assert each.component.place is not None
-    old = now.judged.located(each.component.place, one.member.id)
+    assert difference.component is not None
+    assert difference.component.place is not None
+    old = now.judged.located(difference.component.place, member.member.id)
     front, slash, _ = old.path.rstrip("/").rpartition("/")
     release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
-    volume = one.member.volume(old.volume)
+    volume = member.member.volume(old.volume)
     if volume is None or volume.free is None or not release.sizes:
         yield barred_by(
-            each, f"it is unknown whether {release.file} fits on {old.volume}", unknown=True
+            difference, f"it is unknown whether {release.file} fits on {old.volume}", unknown=True
         )
         return
-    chosen = choose_on(case_for(now, one, release), volume, Goal(wanted=max(release.sizes)))
+    chosen = choose_on(case_for(now, member, release), volume, Goal(wanted=max(release.sizes)))
     if not chosen.enough:
-        yield barred_by(each, f"{release.file} does not fit on {old.volume}")
+        yield barred_by(difference, f"{release.file} does not fit on {old.volume}")
         return
-    place = Place(old.volume, f"{front}{slash}{release.file}", one.member.id)
+    place = Place(old.volume, f"{front}{slash}{release.file}", member.member.id)
     bare = replace(content_of(release), digests=None)
-    yield (*deletions(now, one, chosen.going), Copy(place=place, content=bare))
+    yield (*deletions(now, member, chosen.going), Copy(place=place, content=bare))
 
 
-def _settings(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    one = now.member(each.member)
+def _settings(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(difference.member)
     leg = legs.member(one.member.id)
     yield settings_of(now, one, leg)
     if layout_of(now.judged).holder != "files":
@@ -134,38 +140,40 @@ def _settings(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
         yield ordered(one, order)
 
 
-def _reload(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+def _reload(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
     """Reload once every member boots its leg, proven, compatible and with its configuration."""
     minutes = list[int | None]()
     for leg in legs.of:
         walk, reads = now.walk_of(leg.member), reads_config(now.judged, now.member(leg.member))
         at = walk.boots.at if walk.boots is not None else None
         if walk.outcome != "proven" or at is None or at != leg.home or not leg.checked:
-            told = f"member {leg.member} would not boot a proven {leg.version}"
-            yield barred_by(each, told)
+            text = f"member {leg.member} would not boot a proven {leg.version}"
+            yield barred_by(difference, text)
             return
         if not may_boot(now, leg.member):
-            yield barred_by(each, f"{leg.version} may not be installed over the running version")
+            yield barred_by(
+                difference, f"{leg.version} may not be installed over the running version"
+            )
             return
         if reads is not True:
             would = "the saved configuration would be ignored"
             unsure = "it is unknown whether the next boot reads the saved configuration"
-            yield barred_by(each, would if reads is False else unsure, unknown=reads is None)
+            yield barred_by(difference, would if reads is False else unsure, unknown=reads is None)
             return
         release = release_at(now, at)
         minutes.append(release.minutes if release is not None else None)
-    known = [each for each in minutes if each is not None]
+    known = [difference for difference in minutes if difference is not None]
     yield (Reload(minutes=max(known) if known and len(known) == len(minutes) else None),)
 
 
-def _commit(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    one = now.member(each.member)
+def _commit(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(difference.member)
     trial = one.banks.get(TRIAL)
     if trial is None or trial.judgement.verdict != "proven":
-        yield barred_by(each, "the running trial image is not proven")
+        yield barred_by(difference, "the running trial image is not proven")
         return
     commit, boot = Commit(member=one.member.id), one.member.boot
-    alone = tried(begin(now), (commit,), meant_by(now, legs, (commit,)), each.kind)
+    alone = tried(begin(now), (commit,), meant_by(now, legs, (commit,)), difference.kind)
     exposed = isinstance(alone, Trial) and alone.exposed
     if exposed and (boot is None or boot.once is None):
         entry = BootEntry(place=f"{BANK}:{TRIAL}")  # half of it, the trial boots again
@@ -173,9 +181,9 @@ def _commit(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | 
     yield (commit,)
 
 
-def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+def _other_bank(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
     """Write to the other bank what the bank rule, or a fallback, wants there."""
-    one, place = now.member(each.member), each.place
+    one, place = now.member(difference.member), difference.place
     assert place is not None
     leg = legs.member(one.member.id)
     running = now.runs_on(one.member.id)
@@ -188,7 +196,7 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
         or not leg.checked
     ):
         yield barred_by(
-            each, "this has to wait until the device runs its target from the other bank"
+            difference, "this has to wait until the device runs its target from the other bank"
         )
         return
     bank = one.member.bank(place.path)
@@ -196,15 +204,15 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
     assert bank is not None
     assert home is not None
     if place in running.places or not (running.sure or running.own):
-        yield barred_by(each, f"bank {place.path} is running, or may be running")
+        yield barred_by(difference, f"bank {place.path} is running, or may be running")
         return
     rule = now.wanted.bank_rule
     if rule == "previous":
-        yield from _previous(now, one, each, leg)
+        yield from _previous(now, one, difference, leg)
         return
     source = one.banks.get(home.path) if home.is_bank else None
     if source is None or layout.pair or source.parts or bank.places is not None:
-        yield from _same_files(now, one, each, leg)
+        yield from _same_files(now, one, difference, leg)
         return
     changes = list[Change]()
     if held is not None and is_last(now, one, held):
@@ -214,51 +222,58 @@ def _other_bank(now: Situation, legs: Legs, each: Difference) -> Iterator[Change
 
 
 def _same_files(
-    now: Situation, one: JudgedMember, each: Difference, leg: Leg
+    now: Situation, member: JudgedMember, difference: Difference, leg: Leg
 ) -> Iterator[Changes | Barred]:
     """Bring the image of a leg to a bank that is made of files, as well."""
-    if leg.release is None or each.place is None:
-        yield barred_by(each, "it is unknown which image it should contain", unknown=True)
+    if leg.release is None or difference.place is None:
+        yield barred_by(difference, "it is unknown which image it should contain", unknown=True)
         return
-    case = case_for(now, one, leg.release)
+    case = case_for(now, member, leg.release)
     found = choices_for(case, leg.release)
     if isinstance(found, str):
-        yield barred_by(each, found)
+        yield barred_by(difference, found)
         return
     for chosen in found:
         spot = chosen.spot
-        if chosen.able and spot is not None and spot.bank == each.place.path and not spot.there:
-            yield brought_by(now, one, leg.release, chosen)
-    yield barred_by(each, f"{each.place.on(None)} cannot be written to at present")
+        if (
+            chosen.able
+            and spot is not None
+            and spot.bank == difference.place.path
+            and not spot.there
+        ):
+            yield brought_by(now, member, leg.release, chosen)
+    yield barred_by(difference, f"{difference.place.on(None)} cannot be written to at present")
 
 
 def _previous(
-    now: Situation, one: JudgedMember, each: Difference, leg: Leg
+    now: Situation, one: JudgedMember, difference: Difference, leg: Leg
 ) -> Iterator[Changes | Barred]:
     """Write an earlier release to the other bank, which holds its image itself."""
-    assert each.place is not None
+    assert difference.place is not None
     release = earlier_release(now, one, leg.version)
-    if release is not None and not _of_files(one, each.place.path):
+    if release is not None and not _of_files(one, difference.place.path):
         bare = replace(content_of(release), digests=None)
-        yield (WriteBank(member=one.member.id, bank=each.place.path, content=bare),)
+        yield (WriteBank(member=one.member.id, bank=difference.place.path, content=bare),)
         return
-    yield barred_by(each, "the catalog has no earlier release for it", _WANTED_EARLIER)
+    yield barred_by(difference, "the catalog has no earlier release for it", _WANTED_EARLIER)
 
 
-def _of_files(one: JudgedMember, bank: str) -> bool:
-    held = one.member.bank(bank)
+def _of_files(member: JudgedMember, bank: str) -> bool:
+    held = member.member.bank(bank)
     return held is not None and held.places is not None
 
 
-def earlier_release(now: Situation, one: JudgedMember, version: str | None) -> KnownRelease | None:
+def earlier_release(
+    now: Situation, member: JudgedMember, version: str | None
+) -> KnownRelease | None:
     """The newest system image for a member that is earlier than a version."""
     scheme = now.judged.judge.sheet.versions.pattern
-    standing = now.standing(one.member.id)
+    standing = now.standing(member.member.id)
     if version is None or standing is None:
         return None
     able = [
         release
-        for release in now.judged.judge.releases.for_model(one.hardware.model)
+        for release in now.judged.judge.releases.for_model(member.hardware.model)
         if release.kind == "system-image"
         and release.version is not None
         and release.hardware is not None
@@ -274,9 +289,9 @@ def earlier_release(now: Situation, one: JudgedMember, version: str | None) -> K
     return newest
 
 
-def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
+def _fallback(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
     """Bring an image to fall back to, or read the digest of one that is there."""
-    one = now.member(each.member)
+    one = now.member(difference.member)
     leg = legs.member(one.member.id)
     for image in sorted(homes(now, one), key=lambda image: image.place[:2]):
         place = image.place.on(one.member.id)
@@ -289,36 +304,36 @@ def _fallback(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes 
     if release is not None:
         release = sized(brought(release, now.judged.judge.naming), now.judged, now.sizes)
         if release.sizes:
-            yield from bring(now, one, release, each, leg)
+            yield from bring(now, one, release, difference, leg)
             return
-    yield barred_by(each, "the catalog has no earlier release for it", _WANTED_EARLIER)
+    yield barred_by(difference, "the catalog has no earlier release for it", _WANTED_EARLIER)
 
 
-def _broken(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    one = now.member(each.member)
+def _broken(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    one = now.member(difference.member)
     places = broken_images(now, one, legs.member(one.member.id))
     yield tuple(deletions(now, one, going_units(now, one, places)))
 
 
-def _unread(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    assert each.place is not None
-    image = now.judged.image(each.place)
+def _unread(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    assert difference.place is not None
+    image = now.judged.image(difference.place)
     digests = readable(now, image) if image is not None else None
     if digests is not None:
-        yield (CheckDigest(place=each.place, digests=digests),)
+        yield (CheckDigest(place=difference.place, digests=digests),)
 
 
-def _old_proof(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    assert each.place is not None
-    image = now.judged.image(each.place)
+def _old_proof(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    assert difference.place is not None
+    image = now.judged.image(difference.place)
     if image is not None and image.file is not None and image.file.digests is not None:
-        yield (CheckDigest(place=each.place, digests=image.file.digests),)
+        yield (CheckDigest(place=difference.place, digests=image.file.digests),)
 
 
-def _reserve(now: Situation, legs: Legs, each: Difference) -> Iterator[Changes | Barred]:
-    assert each.place is not None
-    one = now.member(each.member)
-    volume = one.member.volume(each.place.volume)
+def _reserve(now: Situation, legs: Legs, difference: Difference) -> Iterator[Changes | Barred]:
+    assert difference.place is not None
+    one = now.member(difference.member)
+    volume = one.member.volume(difference.place.volume)
     assert volume is not None
     reserve = now.policy.reserve_of(volume.capacity)
     if volume.files is None or reserve is None:

@@ -144,33 +144,33 @@ def _keys(order: tuple[BootEntry, ...] | None) -> tuple[str, ...] | None:
     return None if order is None else tuple(each.shown for each in order)
 
 
-def located(now: Situation, one: JudgedMember, entry: BootEntry) -> Place | None:
+def located(now: Situation, member: JudgedMember, entry: BootEntry) -> Place | None:
     """Where the image of an entry lies, with the member in front."""
-    return None if entry.at is None else now.judged.located(entry.at, one.member.id)
+    return None if entry.at is None else now.judged.located(entry.at, member.member.id)
 
 
-def _is_good(now: Situation, one: JudgedMember, leg: Leg, order: tuple[BootEntry, ...]) -> bool:
+def _is_good(now: Situation, member: JudgedMember, leg: Leg, order: tuple[BootEntry, ...]) -> bool:
     """Whether an order is as it should be: the image first, then only what leads somewhere."""
-    if not order or located(now, one, order[0]) != leg.home:
+    if not order or located(now, member, order[0]) != leg.home:
         return False
-    kept = kept_entries(now, one, order)
+    kept = kept_entries(now, member, order)
     if _keys(kept) != _keys(order):
         return False
     if now.policy.keep < 2 or len(kept) > 1 or now.is_accepted("no-fallback"):
         return True
-    if fallback_of(now, one, leg) is None:
+    if fallback_of(now, member, leg) is None:
         return True
-    if _mode(now, one.member.boot or Boot()) != "listed":  # it will be: what boots then counts
+    if _mode(now, member.member.boot or Boot()) != "listed":  # it will be: what boots then counts
         return now.judged.judge.sheet.boot.fallback == "first-found"
-    return others_that_boot(now.judged, one, now.walk_of(one.member.id))
+    return others_that_boot(now.judged, member, now.walk_of(member.member.id))
 
 
 def kept_entries(
-    now: Situation, one: JudgedMember, order: tuple[BootEntry, ...]
+    now: Situation, member: JudgedMember, order: tuple[BootEntry, ...]
 ) -> tuple[BootEntry, ...]:
     """The entries of an order that lead somewhere, each once."""
     found, seen = list[BootEntry](), set[object]()
-    for entry, candidate in _tried(now, one, order):
+    for entry, candidate in _tried(now, member, order):
         key: object = candidate.at if candidate.at is not None else entry
         bad = candidate.result in GOES_ON or candidate.result in BROKEN
         if key not in seen and not bad:
@@ -191,19 +191,19 @@ def _tried(
     yield from zip(order, candidates, strict=True)
 
 
-def order_for(now: Situation, one: JudgedMember, leg: Leg) -> tuple[BootEntry, ...] | None:
+def order_for(now: Situation, member: JudgedMember, leg: Leg) -> tuple[BootEntry, ...] | None:
     """The order with the image of a leg first, then its fallback, then what leads somewhere."""
     if leg.home is None:
         return None
-    current = current_order(one)
+    current = current_order(member)
     places, entries = list[Place](), list[BootEntry]()
-    back = fallback_of(now, one, leg) if now.policy.keep > 1 else None
-    for place in (leg.home, back.place.on(one.member.id) if back is not None else None):
+    back = fallback_of(now, member, leg) if now.policy.keep > 1 else None
+    for place in (leg.home, back.place.on(member.member.id) if back is not None else None):
         if place is not None:
             places.append(place)
-            entries.append(_entry(one, place, current))
-    for entry in kept_entries(now, one, current):
-        if located(now, one, entry) not in places:
+            entries.append(_entry(member, place, current))
+    for entry in kept_entries(now, member, current):
+        if located(now, member, entry) not in places:
             entries.append(entry)
     return tuple(entries)
 
@@ -218,9 +218,9 @@ def _entry(one: JudgedMember, place: Place, order: tuple[BootEntry, ...]) -> Boo
     return BootEntry(place=str(place.on(None if place.member == member else place.member)))
 
 
-def current_order(one: JudgedMember) -> tuple[BootEntry, ...]:
+def current_order(member: JudgedMember) -> tuple[BootEntry, ...]:
     """The boot order that the next boot reads; empty where it is not known."""
-    return (one.member.boot or Boot()).order.effective or ()
+    return (member.member.boot or Boot()).order.effective or ()
 
 
 def ordered(one: JudgedMember, entries: tuple[BootEntry, ...]) -> Changes:

@@ -273,9 +273,9 @@ def _units(case: Case, volume: Volume, goal: Goal) -> tuple[list[HeldFile], list
     return told, units_of(case.one, volume, told, tiers, cluster)
 
 
-def _replaced(told: HeldFile, member: str, replaced: frozenset[Place]) -> HeldFile:
+def _replaced(file: HeldFile, member: str, replaced: frozenset[Place]) -> HeldFile:
     """A file of the bank that is written to: the layout has seen that nothing else needs it."""
-    return told._replace(reasons=()) if told.place.on(member) in replaced else told
+    return file._replace(reasons=()) if file.place.on(member) in replaced else file
 
 
 def _goes_over(case: Case, volume: Volume, release: KnownRelease, spot: Spot) -> str:
@@ -304,8 +304,8 @@ def _goes_over(case: Case, volume: Volume, release: KnownRelease, spot: Spot) ->
     if not reasons:
         return ""
     why = ", ".join(dict.fromkeys(reasons))
-    told = f"the new {release.file} would overwrite {bare}, which is protected ({why})"
-    return f"{told}: rename that file first"
+    text = f"the new {release.file} would overwrite {bare}, which is protected ({why})"
+    return f"{text}: rename that file first"
 
 
 def without(chosen: Chosen, member: str, gone: Sequence[Place]) -> Chosen:

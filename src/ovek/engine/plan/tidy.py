@@ -102,16 +102,17 @@ def broken_images(now: Situation, one: JudgedMember, leg: Leg) -> list[Place]:
     return found
 
 
-def _superseded(now: Situation, one: JudgedMember, image: Image) -> bool:
+def _superseded(now: Situation, member: JudgedMember, image: Image) -> bool:
     """Whether a component that an image is for is loaded from another, newer one, and runs that."""
     release = image.judgement.release
     scheme = now.judged.judge.sheet.versions.components.pattern
     return release is not None and any(
         component.place is not None
-        and now.judged.located(component.place, one.member.id) != image.place.on(one.member.id)
+        and now.judged.located(component.place, member.member.id)
+        != image.place.on(member.member.id)
         and component.version is not None
         and is_older(release.carries.get(component.component), component.version, scheme)
-        for component in one.member.components or ()
+        for component in member.member.components or ()
         if component.component in release.carries
     )
 

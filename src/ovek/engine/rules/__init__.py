@@ -263,10 +263,10 @@ def subject_of(
 
 
 def _member(
-    judged: JudgedDevice, one: JudgedMember, walk: MemberWalk, running: Runs
+    judged: JudgedDevice, member: JudgedMember, walk: MemberWalk, running: Runs
 ) -> MemberSubject:
     proven, unproven, odd = [], [], []
-    for image in sorted(images_of(one), key=_by_place):
+    for image in sorted(images_of(member), key=_by_place):
         judgement = image.judgement
         if judgement.verdict != "proven":
             unproven.append(image)
@@ -276,9 +276,9 @@ def _member(
                 odd.append(image)
     boots = walk.boots
     return MemberSubject(
-        one=one,
+        one=member,
         walk=walk,
-        cited=tuple(cited_candidates(judged, one, walk)),
+        cited=tuple(cited_candidates(judged, member, walk)),
         unproven=tuple(unproven),
         proven=tuple(proven),
         odd=tuple(odd),

@@ -26,8 +26,8 @@ def _banks(subject: Subject, state: str) -> Iterator[tuple[MemberSubject, Bank, 
     for member in subject.members:
         for bank in sorted(member.one.member.banks or (), key=lambda bank: bank.name):
             empty = is_empty(bank)
-            found = "empty" if empty else bank.state
-            if found == state:
+            text = "empty" if empty else bank.state
+            if text == state:
                 yield member, bank, _leads(member, bank)
 
 
@@ -120,7 +120,7 @@ def _default(subject: Subject, member: MemberSubject) -> str | None:
     stops="boot",
 )
 def default_bank_missing(subject: Subject) -> Iterator[Said]:
-    """The default bank is one that the device does not have."""
+    """The default bank does not exist on the device."""
     for member in subject.members:
         default, banks = _default(subject, member), member.one.member.banks
         if default is None or banks is None or member.one.member.bank(default) is not None:
@@ -149,7 +149,7 @@ def default_bank_missing(subject: Subject) -> Iterator[Said]:
     gives_way="named",
 )
 def bank_cannot_boot(subject: Subject) -> Iterator[Said]:
-    """A bank holds component firmware, or an image for other hardware of its member."""
+    """A bank contains component firmware, or an image for other hardware."""
     for member in subject.members:
         for name, image in sorted(member.one.banks.items()):
             hardware, foreign = member.one.hardware, image.foreign
@@ -195,8 +195,8 @@ def bank_rule_broken(subject: Subject) -> Iterator[Said]:
             do = None
             if subject.order(others[0].version, subject.wanted.target) == 0:
                 do = f"Set the default to {others[0].place.path}, save, and reload in a window"
-            told = "policy wants the previous release in it"
-            yield _broken(member, first, others[0], told, do)
+            text = "policy wants the previous release in it"
+            yield _broken(member, first, others[0], text, do)
         elif earlier and not any(image.version is None for image in others):
             yield from _too_old(subject, member, first, earlier)
 
@@ -228,8 +228,8 @@ def _too_old(
         and all(subject.order(release.version, image.version) == 1 for image in earlier)
     }
     if between:
-        told = ", ".join(sorted(version for version in between if version is not None))
-        seen = f"policy wants the release directly before it, and {told} is in between"
+        text = ", ".join(sorted(version for version in between if version is not None))
+        seen = f"policy wants the release directly before it, and {text} is in between"
         yield _broken(member, first, earlier[0], seen, severity="note")
 
 
@@ -258,7 +258,7 @@ def _broken(
     stops="fallback",
 )
 def bank_variant_differs(subject: Subject) -> Iterator[Said]:
-    """Two banks hold different variants."""
+    """Two banks contain different variants."""
     for member in subject.members:
         told: dict[str, Place] = {}
         for name, image in sorted(member.one.banks.items()):
@@ -333,7 +333,7 @@ def next_boot_older(subject: Subject) -> Iterator[Said]:
     stops="boot",
 )
 def trial_not_committed(subject: Subject) -> Iterator[Said]:
-    """The trial runs, and a reload goes back to what is committed."""
+    """The trial image is running, and a reload returns to the committed image."""
     for member, trial in _committed_starts(subject):
         if _runs_trial(member, trial):
             yield Said(
@@ -370,7 +370,7 @@ def _runs_trial(member: MemberSubject, trial: Image) -> bool:
     stops="fallback",
 )
 def pair_differs(subject: Subject) -> Iterator[Said]:
-    """Committed and trial hold different files, and the committed ones run."""
+    """The trial directory differs from the committed one, which is running."""
     for member, trial in _committed_starts(subject):
         if trial.judgement.verdict not in ("altered", "truncated"):
             yield Said(

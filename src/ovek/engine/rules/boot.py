@@ -46,16 +46,16 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
         seen = "the device is at its boot loader prompt; no image is running"
         if boots is not None:
             version = f"{boots.version} " if boots.version else ""
-            told = f"Boot it: the next boot is {version}from {boots.place}, {boots.verdict}"
+            text = f"Boot it: the next boot is {version}from {boots.place}, {boots.verdict}"
         elif able:
             best = able[0]
-            told = f"Boot it by hand from {best.place} ({best.version or 'version unknown'}, "
-            told += f"{best.verdict}), then set what boots next"
+            text = f"Boot it by hand from {best.place} ({best.version or 'version unknown'}, "
+            text += f"{best.verdict}), then set what boots next"
         elif member.stranded:
-            told = "Bring a proven image on a stick or over the network, and boot from that"
+            text = "Bring a proven image on a stick or over the network, and boot from that"
         else:
-            told = "Find out what it boots from: read the device at its boot loader again"
-        yield Said(member=member.id, place=None, seen=seen, do=told)
+            text = "Find out what it boots from: read the device at its boot loader again"
+        yield Said(member=member.id, place=None, seen=seen, do=text)
     if not subject.members:
         seen = "the device is at its boot loader prompt; no image is running"
         yield Said(member=None, place=None, seen=seen)
@@ -351,7 +351,7 @@ def _same_file(subject: Subject, member: MemberSubject, entry: BootEntry) -> obj
     "boot-entry-unclear",
     "warning",
     "Ovek cannot tell what this boot entry boots, and a reload may use it.",
-    "Look at the entry on the device, then extend the sheet so that it parses it",
+    "Look at the entry on the device, then extend the sheet to parse it",
 )
 def boot_entry_unclear(subject: Subject) -> Iterator[Said]:
     """A boot setting has an entry that the sheet cannot parse."""

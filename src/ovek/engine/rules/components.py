@@ -69,10 +69,7 @@ def _is_there(path: str, volume: Volume) -> bool:
     stops="target",
 )
 def component_file_mismatch(subject: Subject) -> Iterator[Said]:
-    """The file that a component will be loaded from is too old for what starts next, or foreign.
-
-    Where the component runs too old a version already, that is told, and the file with it.
-    """
+    """A component loads firmware that is too old for the next boot image, or for other hardware."""
     for member in subject.members:
         release = _starting(member)
         needs = _needs(member, release)
@@ -104,7 +101,7 @@ def component_file_mismatch(subject: Subject) -> Iterator[Said]:
     stops="target",
 )
 def component_too_old(subject: Subject) -> Iterator[Said]:
-    """A component will be older than the image that starts next needs, as the reload leaves it."""
+    """After the reload, a component is older than the next boot image needs."""
     for member in subject.members:
         release = _starting(member)
         needs = _needs(member, release)
@@ -139,7 +136,7 @@ def component_too_old(subject: Subject) -> Iterator[Said]:
     "Plan a longer reload, and keep the power on until it is finished",
 )
 def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
-    """The next reload brings newer firmware for a component: by the image, or from its file."""
+    """The next reload updates the firmware of a component."""
     for member in subject.members:
         release = _starting(member)
         if release is None or subject.order(member.boots, member.running) in (0, None):
@@ -163,10 +160,7 @@ def component_updated_at_reload(subject: Subject) -> Iterator[Said]:
     stops="target",
 )
 def component_not_updated(subject: Subject) -> Iterator[Said]:
-    """What runs brings newer firmware for a component than that has, or goes with it.
-
-    What the next reload loads anyway is no finding.
-    """
+    """The running image includes newer firmware for a component than is installed."""
     for member in subject.members if subject.up else ():
         release = (
             member.running_image.judgement.release if member.running_image is not None else None

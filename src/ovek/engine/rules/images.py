@@ -25,7 +25,7 @@ def _images(subject: Subject, verdict: Verdict) -> Iterator[tuple[MemberSubject,
 @rule(
     "image-altered",
     "warning",
-    "A file that does not match its published image may fail to boot, or be tampered with.",
+    "A file that does not match its published image may be damaged or tampered with.",
     "Do not boot it: delete it, or replace it with a proven copy",
     stops="nothing",
     gives_way="named",
@@ -163,7 +163,7 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
 @rule(
     "proof-old",
     "note",
-    "Flash can go bad without any change in name, size or date: an old digest is no proof.",
+    "Flash can go bad without any change in name, size or date: an old digest proves little.",
     "Read the digest again: ovek survey DEVICE --fresh",
     stops="proof",
 )
@@ -200,7 +200,7 @@ def proof_old(subject: Subject) -> Iterator[Said]:
     "image-disputed",
     "note",
     "The catalog sources disagree on this digest, so none can be trusted alone.",
-    "Ask the publisher which digest is right and correct the wrong source in catalog/",
+    "Ask the publisher which digest is right, and correct the wrong source in catalog/",
     gives_way="named",
 )
 def image_disputed(subject: Subject) -> Iterator[Said]:
@@ -218,7 +218,7 @@ def image_disputed(subject: Subject) -> Iterator[Said]:
     "image-weakly-proven",
     "note",
     "MD5 detects damage, not tampering: a file can be crafted to have a given MD5.",
-    "Read a stronger digest on the device, or import one; policy's weakest_digest sets the bar",
+    "Read a stronger digest on the device, or import one; see weakest_digest in policy.toml",
 )
 def image_weakly_proven(subject: Subject) -> Iterator[Said]:
     """Images that are proven only by MD5."""
@@ -279,10 +279,9 @@ def image_wrong_hardware(subject: Subject) -> Iterator[Said]:
     stops="nothing",
 )
 def image_other_variant(subject: Subject) -> Iterator[Said]:
-    """A system image of another variant than runs or is wanted; a warning where it starts next.
+    """A system image of another variant than the running or wanted one.
 
-    Of banks only the one that starts next counts: the variant would change at the reload, also
-    where the version does not.
+    If it is the next boot, it is a warning: a reload would change the variant.
     """
     releases = subject.judged.judge.releases
     if not releases.by_variant and subject.layout.holder == "files":
@@ -414,7 +413,7 @@ def _copies(member: MemberSubject) -> dict[Image, Place]:
     stops="nothing",
 )
 def image_not_on_shelf(subject: Subject) -> Iterator[Said]:
-    """What runs is not on the shelf, where the site keeps one."""
+    """The running image has no copy on the shelf."""
     shelf = subject.shelf
     if shelf is None or shelf.unread:
         return
@@ -454,7 +453,7 @@ def _digests_of(member: MemberSubject, image: Image) -> Digests:
     stops="nothing",
 )
 def image_broken_inside(subject: Subject) -> Iterator[Said]:
-    """An image is, digest by digest, a file of the shelf that is broken inside."""
+    """An image is the same as a file on the shelf that has internal damage."""
     shelf = subject.shelf
     if shelf is None or not shelf.broken:
         return

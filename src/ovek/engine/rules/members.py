@@ -93,13 +93,13 @@ def _there(subject: Subject) -> tuple[list[str], list[MemberSubject], int] | Non
 
 def _brings(member: MemberSubject) -> str:
     """What a newcomer runs and starts."""
-    running = f"it runs {member.running}" if member.running else "its running version is unknown"
+    running = f"running {member.running}" if member.running else "its running version is unknown"
     boots = member.walk.boots
     if boots is None:
-        told = "would not boot again" if member.stranded else "its next boot is unknown"
+        text = "would not boot again" if member.stranded else "its next boot is unknown"
     else:
-        told = f"boots {boots.version or boots.place} next"
-    return f"{running} and {told}"
+        text = f"boots {boots.version or boots.place} next"
+    return f"{running} and {text}"
 
 
 def _told(versions: dict[str, list[str]], verb: str) -> str:
@@ -266,10 +266,10 @@ def _settings(member: MemberSubject) -> str | None:
         return None
     order = boot.order.effective
     mode, default = boot.mode.effective, boot.default_bank.effective
-    told = []
+    parts = []
     if order is not None:
         names = [str(entry.at.on(None)) if entry.at is not None else entry.shown for entry in order]
-        told.append(f"order {', '.join(names) or 'empty'}")
-    told += [f"mode {mode}"] if mode else []
-    told += [f"default bank {default}"] if default else []
-    return "; ".join(told) or None
+        parts.append(f"order {', '.join(names) or 'empty'}")
+    parts += [f"mode {mode}"] if mode else []
+    parts += [f"default bank {default}"] if default else []
+    return "; ".join(parts) or None

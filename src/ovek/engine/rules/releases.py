@@ -85,17 +85,17 @@ def release_not_allowed(subject: Subject) -> Iterator[Said]:
     for member_id, version, members in _alike(subject) if allowed is not None else ():
         assert allowed is not None
         wrong = {
-            told: does
-            for told, does in ((members[0].boots, "is the next boot"), (version, "is running"))
-            if told is not None and not any(fnmatchcase(told, glob) for glob in allowed)
+            text: does
+            for text, does in ((members[0].boots, "is the next boot"), (version, "is running"))
+            if text is not None and not any(fnmatchcase(text, glob) for glob in allowed)
         }
         if wrong:
-            told = " and ".join(f"{told} {does}" for told, does in wrong.items())
+            text = " and ".join(f"{text} {does}" for text, does in wrong.items())
             target = subject.wanted.target
             yield Said(
                 member=member_id,
                 place=None,
-                seen=f"{told}; policy allows {', '.join(allowed)}"
+                seen=f"{text}; policy allows {', '.join(allowed)}"
                 + (f"; the target is {target}" if target else ""),
             )
 
@@ -138,13 +138,13 @@ def upgrade_needs_step(subject: Subject) -> Iterator[Said]:
 @rule(
     "next-boot-incompatible",
     "critical",
-    "A release that the running one does not lead to, or that lacks memory, may not boot.",
+    "A release without enough memory, or installed over a wrong version, may not boot.",
     "Point the boot settings at the running image or the first intermediate one, and save",
     "reload-pending",
     stops="boot",
 )
 def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
-    """The next boot is a release that lacks memory here, or that skips a required step."""
+    """The next boot release is not compatible: it lacks memory, or skips a required step."""
     stand = {one.member: one for one in standings(subject.judged)}
     for member in subject.members:
         release, standing = _release(member.boot_image), stand.get(member.id, stand.get(None))
@@ -188,12 +188,12 @@ def target_does_not_fit(subject: Subject) -> Iterator[Said]:
 @rule(
     "target-unlisted",
     "warning",
-    "A target that no catalog lists can be neither planned nor proven.",
+    "A target that is not in the catalog can be neither planned nor proven.",
     "Import the release (ovek catalog import), or name another target in policy.toml",
     "release-not-target",
 )
 def target_unlisted(subject: Subject) -> Iterator[Said]:
-    """The target version is in no catalog, and another version is running."""
+    """The target version is not in the catalog, and another version is running."""
     target = subject.wanted.unlisted
     if target is None or all(subject.order(each.running, target) == 0 for each in subject.members):
         return
@@ -212,7 +212,7 @@ def target_unlisted(subject: Subject) -> Iterator[Said]:
     "target-hardware-unknown",
     "note",
     "A release without hardware in the catalog may be for another model.",
-    "Say which hardware it is for: ovek catalog annotate",
+    "Add its hardware: ovek catalog annotate FILE --hardware MODEL",
 )
 def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     """The catalog does not say which hardware the target image is for."""

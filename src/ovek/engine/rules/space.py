@@ -113,7 +113,7 @@ def _round_mib(size: int) -> int:
     "Copy off what can still be read, then reformat or replace the volume",
 )
 def volume_unreadable(subject: Subject) -> Iterator[Said]:
-    """A volume is present, and its format cannot be read."""
+    """A volume is present but cannot be read."""
     for member in subject.members:
         for volume in member.one.member.volumes or ():
             if volume.state == "unreadable":
@@ -162,7 +162,7 @@ def _may_hold_images(subject: Subject, volume: Volume) -> bool:
     "volume-absent",
     "warning",
     "If the volume for images is absent, the next boot depends on something else.",
-    "Check that the card or stick is seated, and replace it if it is dead",
+    "Check that the card or stick is inserted; replace it if it is broken",
 )
 def volume_absent(subject: Subject) -> Iterator[Said]:
     """The volume that holds the boot images is absent. (An empty slot is not reported.)"""

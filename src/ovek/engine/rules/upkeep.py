@@ -98,7 +98,7 @@ def backup_never(subject: Subject) -> Iterator[Said]:
 def backup_before_change(subject: Subject) -> Iterator[Said]:
     """The saved configuration was written after its newest backup.
 
-    Of several configuration files nobody knows which is the one that counts.
+    With several configuration files it is unknown which one counts.
     """
     clock, backed_up = subject.times.clock, _backup_age(subject)
     if backed_up is None or not _any_later(subject, clock - backed_up - -_TOGETHER):
@@ -144,7 +144,7 @@ def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime | N
     "Set the clock, or configure a time server (NTP)",
 )
 def clock_off(subject: Subject) -> Iterator[Said]:
-    """The clock of the device was off by more than a day when it was read."""
+    """The device clock was wrong by more than a day when it was read."""
     device = subject.judged.device
     if device.clock is None:
         return
@@ -159,7 +159,7 @@ def clock_off(subject: Subject) -> Iterator[Said]:
 @rule(
     "snapshot-old",
     "note",
-    "Old data says little about a reload tonight.",
+    "Old data says little about a reload now.",
     "Read the device again: ovek survey",
 )
 def snapshot_old(subject: Subject) -> Iterator[Said]:
@@ -219,15 +219,15 @@ def _how(subject: Subject, fields: tuple[str, ...]) -> str:
         return "Read the device again, and check what its sheet asks for"
     questions = list(dict.fromkeys(asks[name] for name in fields if name in asks))
     unasked = sorted({name for name in fields if name not in asks})
-    told = []
+    parts = []
     if questions:
-        told.append(
+        parts.append(
             f"Run ovek survey {typed(device.device, 'DEVICE')}; if facts are still missing, check "
             f"in sheet {device.sheet}: {', '.join(questions)}"
         )
     if unasked:
-        told.append(f"Sheet {device.sheet} has no question for {', '.join(unasked)}")
-    return "; ".join(told)
+        parts.append(f"Sheet {device.sheet} has no question for {', '.join(unasked)}")
+    return "; ".join(parts)
 
 
 def _of_device(subject: Subject) -> Iterator[_Missing]:
@@ -261,10 +261,10 @@ def _of_device(subject: Subject) -> Iterator[_Missing]:
     models = [each.model for each in hardware]
     if wanted.asks_recommended and wanted.target is None and None not in models:
         unversioned = subject.judged.judge.releases.without_version(models)
-        told = "catalog/ names none"
+        text = "catalog/ names none"
         if unversioned:
-            told = f"{unversioned[0].file} is, and its version is unknown"
-        yield f"which release is recommended for it ({told})", ()
+            text = f"{unversioned[0].file} is, and its version is unknown"
+        yield f"which release is recommended for it ({text})", ()
     elif wanted.asks_recommended and wanted.target is None:
         yield "which release is recommended for it, since its model is unknown", ()
     for file in dict.fromkeys(_need_memory(subject)):
@@ -294,8 +294,8 @@ def _depends(subject: Subject, fact: str) -> bool:
 def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
     one, asks = member.one.member, subject.judged.judge.asks
     if member.walk.outcome == "unknown":
-        told = f"what boots next ({member.walk.note})"
-        yield told, subject.layout.start_facts
+        text = f"what boots next ({member.walk.note})"
+        yield text, subject.layout.start_facts
     up, expected = subject.up, subject.expected
     if expected is not None and expected.serials and member.one.hardware.serial is None:
         yield "its serial number, by which fleet.toml identifies members", ("hardware.serial",)
@@ -320,8 +320,8 @@ def _of_member(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
             yield "what it was booted from", (field,)
     unsure = one.components is None or any(each.loads_from is None for each in one.components)
     if up and unsure and "component.loads_from" in asks:
-        told = "which files its components load from"
-        yield "its components" if one.components is None else told, ("component.loads_from",)
+        text = "which files its components load from"
+        yield "its components" if one.components is None else text, ("component.loads_from",)
     yield from _of_boot(subject, member)
     release = member.boot_image.judgement.release if member.boot_image is not None else None
     if release is not None:

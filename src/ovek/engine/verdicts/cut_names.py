@@ -63,6 +63,6 @@ def judge_cut(
 def _cut_rank(image: Image) -> tuple[object, ...]:
     """Of images whose names are cut alike, the worst counts, whichever the listing shows first."""
     file = image.file
-    at = "" if file is None or file.digests_at is None else file.digests_at.isoformat()
+    text = "" if file is None or file.digests_at is None else file.digests_at.isoformat()
     size = -1 if file is None or file.size is None else file.size
-    return *rank(image.judgement), at, size
+    return *rank(image.judgement), text, size

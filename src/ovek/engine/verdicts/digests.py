@@ -80,8 +80,8 @@ def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
             d not in release.digests[name] for name, d in digests or () if name in release.digests
         ):
             return None
-        told = ", ".join(str(origin) for origin in release.origins)
-        why = f"its {TITLES[algorithm]} matches your own copy {release.file} ({told}), "
+        text = ", ".join(str(origin) for origin in release.origins)
+        why = f"its {TITLES[algorithm]} matches your own copy {release.file} ({text}), "
         why += "which no publisher lists"
         return Judgement(verdict="matched", why=why, release=release, by=algorithm)
     return None

@@ -93,13 +93,13 @@ def all_suit(images: Iterable[Image]) -> tuple[bool | None, KnownRelease | None]
 
 
 def suits_on(
-    image: Image, one: JudgedMember, hardware: Hardware
+    image: Image, member: JudgedMember, hardware: Hardware
 ) -> tuple[bool | None, KnownRelease | None]:
     """Whether an image that lies on a member is for other hardware than that member's.
 
     Returns the same as `Image.suits` and `Image.foreign` do for the member's own.
     """
-    parts = [one.images[place] for place in image.parts if place in one.images]
+    parts = [member.images[place] for place in image.parts if place in member.images]
     own = [] if parts else [image]
     known = [(each, each.judgement.release) for each in (*own, *parts)]
     return all_suit(

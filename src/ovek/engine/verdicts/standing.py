@@ -49,20 +49,20 @@ class StandingImage(Struct, frozen=True, gc=False):
 def standing_images(judged: JudgedDevice) -> Iterator[StandingImage]:
     """Go through the images of a device that stand by themselves, member by member."""
     several = len(judged.members or ()) > 1
-    for one in judged.members or ():
-        own = one.member.id if several else None
-        for image in images_of(one):
-            bank = one.member.bank(image.place.path) if image.place.is_bank else None
+    for member in judged.members or ():
+        own = member.member.id if several else None
+        for image in images_of(member):
+            bank = member.member.bank(image.place.path) if image.place.is_bank else None
             yield StandingImage(
                 judged.device,
-                one.member.id,
+                member.member.id,
                 image,
                 image.place.on(own),
                 bank.digests if bank is not None else None,
             )
 
 
-def images_of(one: JudgedMember) -> Iterator[Image]:
+def images_of(member: JudgedMember) -> Iterator[Image]:
     """Go through the images of a member that stand by themselves: files, then banks."""
-    yield from one.images.values()
-    yield from (image for image in one.banks.values() if not image.parts)
+    yield from member.images.values()
+    yield from (image for image in member.banks.values() if not image.parts)

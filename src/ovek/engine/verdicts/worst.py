@@ -14,9 +14,13 @@ def _worst(judgements: Iterable[Judgement]) -> Judgement:
     return min(judgements, key=rank)
 
 
-def rank(one: Judgement) -> tuple[int, int, str]:
+def rank(judgement: Judgement) -> tuple[int, int, str]:
     """Where a judgement stands, the worst first."""
-    return WORST_FIRST.index(one.verdict), -STRONGEST_FIRST.index(one.by or "sha512"), one.why
+    return (
+        WORST_FIRST.index(judgement.verdict),
+        -STRONGEST_FIRST.index(judgement.by or "sha512"),
+        judgement.why,
+    )
 
 
 def whole(judgements: list[Judgement]) -> Judgement:

@@ -104,9 +104,9 @@ def _release(
         raise InputError(file, "is not a digest and a file name", _DO, line=number)
     digest, name = parts.digest.lower(), parts.name
     if (mark := _CHANGED.fullmatch(line)) is not None:
-        met = f"the mark {mark['mark']!r} says that the digest is not of the file's own bytes"
+        text = f"the mark {mark['mark']!r} says that the digest is not of the file's own bytes"
         do = f"Digest the file as it is; if its name is {name!r}, put two spaces before it"
-        raise InputError(file, met, do, line=number)
+        raise InputError(file, text, do, line=number)
     if parts.tag is not None:
         _check_other(file, number, parts.tag)
     algorithm = algorithm_of(digest)
@@ -114,12 +114,12 @@ def _release(
         _check_tag(file, number, parts.tag, algorithm)
     if algorithm is None or not re.fullmatch("[0-9a-f]+", digest):
         lengths = ", ".join(f"{LENGTHS[each]} ({TITLES[each]})" for each in reversed(LENGTHS))
-        met = f"the digest has {len(digest)} characters"
+        text = f"the digest has {len(digest)} characters"
         if algorithm is not None:
-            met = "the digest has characters other than 0-9 and a-f"
+            text = "the digest has characters other than 0-9 and a-f"
         if len(digest) == 96:
-            met = "the digest has the length of SHA-384, which Ovek does not use"
-        raise InputError(file, met, f"A digest is hex, and as long as {lengths}", line=number)
+            text = "the digest has the length of SHA-384, which Ovek does not use"
+        raise InputError(file, text, f"A digest is hex, and as long as {lengths}", line=number)
     if parts.tag is None:
         _check_hint(file, number, plain, heading, algorithm)
     if parts.escaped and escapes:
@@ -130,8 +130,8 @@ def _release(
     if not name:
         raise InputError(file, "names a folder, not a file", _DO, line=number)
     if name == "-":
-        met = "is of standard input (-), which is not a file"
-        raise InputError(file, met, "Put the file's name in its place", line=number)
+        text = "is of standard input (-), which is not a file"
+        raise InputError(file, text, "Put the file's name in its place", line=number)
     return Release(file=name, digests=Digests(**{algorithm: digest}))
 
 
@@ -140,8 +140,8 @@ def _check_other(file: Path, number: int, tag: str) -> None:
     plain = re.sub("[^A-Z0-9]", "", tag.upper())
     for front, title in _OTHERS.items():
         if plain.startswith(front):
-            met = f"the digest is {title} ({tag}), which Ovek does not use"
-            raise InputError(file, met, f"Known are {_known()}", line=number)
+            text = f"the digest is {title} ({tag}), which Ovek does not use"
+            raise InputError(file, text, f"Known are {_known()}", line=number)
 
 
 def _check_hint(
@@ -150,15 +150,15 @@ def _check_hint(
     """Refuse what may be another algorithm of the same length, unless a person says it is not."""
     if plain is not None:
         if plain != algorithm:
-            met = f"the digest has the length of {TITLES[algorithm]}, --algorithm says {plain}"
-            raise InputError(file, met, "Fix the line or the option", line=number)
+            text = f"the digest has the length of {TITLES[algorithm]}, --algorithm says {plain}"
+            raise InputError(file, text, "Fix the line or the option", line=number)
         return
     hint = _HINTS.search(shown_name(file)) or _HINTS.search(heading)
     if hint is not None and algorithm in ("sha512", "sha256"):
-        met = f"{hint[0]!r} suggests another algorithm with the same length as "
-        met += TITLES[algorithm]
+        text = f"{hint[0]!r} suggests another algorithm with the same length as "
+        text += TITLES[algorithm]
         do = f"If it is {TITLES[algorithm]}, add --algorithm {algorithm}"
-        raise InputError(file, met, do, line=number)
+        raise InputError(file, text, do, line=number)
 
 
 def _known() -> str:
@@ -224,15 +224,15 @@ def _check_tag(file: Path, number: int, tag: str, algorithm: Algorithm) -> None:
     """Hold the tag of a line against its digest's length; `SHA2-512` is OpenSSL's SHA512."""
     plain = tag.upper().replace("SHA2-", "SHA").replace("-", "").replace("SHA512/512", "SHA512")
     if _TAGS.get(plain) != algorithm:
-        met = f"the tag says {tag}, the digest has the length of {TITLES[algorithm]}"
-        raise InputError(file, met, "Fix the tag or the digest", line=number)
+        text = f"the tag says {tag}, the digest has the length of {TITLES[algorithm]}"
+        raise InputError(file, text, "Fix the tag or the digest", line=number)
 
 
 def _unescaped(file: Path, number: int, name: str) -> str:
     def one(match: re.Match[str]) -> str:
         if match[1] not in _ESCAPED:
-            met = f"the name has the escape \\{match[1]}"
-            raise InputError(file, met, r"Known escapes are \\, \n and \r", line=number)
+            text = f"the name has the escape \\{match[1]}"
+            raise InputError(file, text, r"Known escapes are \\, \n and \r", line=number)
         return _ESCAPED[match[1]]
 
     return _ESCAPE.sub(one, name)
@@ -248,8 +248,8 @@ def line_of(digest: str, name: str) -> str:
 
 def _claims(file: Path, text: str) -> bool:
     """Whether every line may be one of a digest list, or the name says that it is one."""
-    told = [line for _, line in _joined(text.splitlines())]
-    lines = [line for line in told if line.strip() and not line.startswith("#")]
+    parts = [line for _, line in _joined(text.splitlines())]
+    lines = [line for line in parts if line.strip() and not line.startswith("#")]
     named = file.suffix.lower() in {f".{name}" for name in LENGTHS}
     return (bool(lines) and all(map(is_line, lines))) or named
 

@@ -52,9 +52,9 @@ class _Collector(handler.ContentHandler):
     ) -> None:
         space, tag = name
         if not self._path and (space, tag) != (NAMESPACE, "metalink"):
-            met = f"the first element is {tag!r} in the namespace {space!r}"
+            text = f"the first element is {tag!r} in the namespace {space!r}"
             do = f"A Metalink 4 file starts with metalink in {NAMESPACE!r}"
-            raise InputError(self.file, met, do, line=self.line())
+            raise InputError(self.file, text, do, line=self.line())
         self._path.append(tag if space == NAMESPACE else f"?{tag}")
         self._pieces = []
         plain = {key[1]: value for key, value in attrs.items()}
@@ -87,23 +87,23 @@ class _Collector(handler.ContentHandler):
     def _take_hash(self, algorithm: Algorithm) -> None:
         digest = normalised(self._text)
         if len(digest) != LENGTHS[algorithm] or set(digest) - set("0123456789abcdef"):
-            met = f"the {algorithm} hash has {len(digest)} characters"
+            text = f"the {algorithm} hash has {len(digest)} characters"
             do = f"It should be {LENGTHS[algorithm]} hex characters"
-            raise InputError(self.file, met, do, line=self.line())
+            raise InputError(self.file, text, do, line=self.line())
         self._digests[algorithm] = digest
 
     def _take_file(self) -> None:
         name, size = self._facts["name"], self._facts.get("size")
         if not name or name.startswith("/") or ".." in name.split("/"):
-            met = f"a file is named {name!r}"
-            raise InputError(self.file, met, "Use a name without ../", line=self._line)
+            text = f"a file is named {name!r}"
+            raise InputError(self.file, text, "Use a name without ../", line=self._line)
         if size is not None and not (size.isascii() and size.isdecimal() and len(size) < 19):
-            met = f"the size is {size!r}"
-            raise InputError(self.file, met, "Give whole bytes", line=self._line)
+            text = f"the size is {size!r}"
+            raise InputError(self.file, text, "Give whole bytes", line=self._line)
         if self._other and not self._digests:
-            met = f"{name} has only hashes that Ovek does not use: "
+            text = f"{name} has only hashes that Ovek does not use: "
             do = f"Known are {', '.join(_NAMES)}"
-            told = Bad(InputError(self.file, met + ", ".join(self._other), do, line=self._line))
+            told = Bad(InputError(self.file, text + ", ".join(self._other), do, line=self._line))
             self.found.append(told)
             return
         release = Release(
@@ -127,13 +127,13 @@ def read(file: Path) -> Iterator[Published | Bad]:
         parser.feed(data)
         parser.close()
     except DefusedXmlException as error:
-        met = f"contains what no Metalink needs ({type(error).__name__})"
+        text = f"contains what no Metalink needs ({type(error).__name__})"
         raise InputError(
-            file, met, "Do not trust it; download it again", line=collector.line()
+            file, text, "Do not trust it; download it again", line=collector.line()
         ) from None
     except SAXException as error:
-        met = f"invalid XML: {error.getMessage()}"
-        raise InputError(file, met, "Download it again", line=collector.line()) from None
+        text = f"invalid XML: {error.getMessage()}"
+        raise InputError(file, text, "Download it again", line=collector.line()) from None
     except (LookupError, ValueError) as error:  # an encoding that nobody knows
         raise InputError(file, f"invalid XML: {error}", "Save it as UTF-8", line=1) from None
     if not collector.found:

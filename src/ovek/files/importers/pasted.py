@@ -86,23 +86,23 @@ def read(file: Path) -> Iterator[Published | Bad]:
             found.append(current)
             current = _FoundDigest()
     found.append(current)
-    told = [one for one in found if one.name is not None and one.has_facts]
+    parts = [part for part in found if part.name is not None and part.has_facts]
     yield from bad
-    if not told and bad:
+    if not parts and bad:
         return
-    if not told:
+    if not parts:
         met = "has no file name with a digest or size"
         raise InputError(
             file, met, "Give a digest list, CSV, Metalink, or the part of a release page with both"
         )
-    for one in told:
+    for part in parts:
         release = Release(
-            file=one.name or "",
-            size=one.size,
-            version=one.version,
-            digests=Digests(**one.digests),
+            file=part.name or "",
+            size=part.size,
+            version=part.version,
+            digests=Digests(**part.digests),
         )
-        yield Published(release, Origin(shown_name(file), one.line))
+        yield Published(release, Origin(shown_name(file), part.line))
 
 
 def _joined(file: Path, text: str, bad: list[Bad]) -> str:
@@ -180,15 +180,15 @@ def _facts(file: Path, number: int, line: str, rest: str, current: _FoundDigest)
         if algorithm is None:
             continue
         if current.digests.get(algorithm, digest) != digest:
-            met = f"{current.name or 'a file'} has two digests of {LENGTHS[algorithm]} characters"
+            text = f"{current.name or 'a file'} has two digests of {LENGTHS[algorithm]} characters"
             do = "Paste one release at a time, or separate them by their names"
-            raise InputError(file, met, do, line=number)
+            raise InputError(file, text, do, line=number)
         current.digests[algorithm] = digest
     if (size := _SIZE.search(rest)) and (told := size["bytes"] or size["after"]):
         size_told = int(re.sub(r"[ ,']", "", told))
         if size_told > LARGEST:
-            met = f"the size is {size_told} bytes"
-            raise InputError(file, met, "No file is that large; correct it", line=number)
+            text = f"the size is {size_told} bytes"
+            raise InputError(file, text, "No file is that large; correct it", line=number)
         current.size = size_told
     if version := _VERSION.search(rest):
         current.version = current.version or version["version"]

@@ -26,8 +26,8 @@ def read(file: Path) -> Iterator[Published]:
     algorithm, named = algorithm_of(digest), SUFFIXES.get(file.suffix.lower())
     if algorithm is None or (named is not None and algorithm != named):
         wanted = f"{LENGTHS[named]} ({TITLES[named]})" if named else "that of a known algorithm"
-        met = f"the digest has {len(digest)} characters"
-        raise InputError(file, met, f"Its length should be {wanted}", line=1)
+        text = f"the digest has {len(digest)} characters"
+        raise InputError(file, text, f"Its length should be {wanted}", line=1)
     release = Release(file=file.stem, digests=Digests(**{algorithm: digest}))
     yield Published(release, Origin(shown_name(file), 1))
 

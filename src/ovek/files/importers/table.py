@@ -61,15 +61,15 @@ def header_of(file: Path, said: Mapping[str, str] | None = None) -> Header:
             do = f"Its columns are: {', '.join(titles)}"
             raise InputError(file, met, do, line=1)
         columns[meaning] = titles.index(title)
-    for at, title in enumerate(titles):
+    for number, title in enumerate(titles):
         plain = re.sub(r"[^a-z0-9]", "", title.lower())
         for meaning, names in MEANINGS.items():
-            if plain in names and meaning not in columns and at not in columns.values():
-                columns[meaning] = at
+            if plain in names and meaning not in columns and number not in columns.values():
+                columns[meaning] = number
     if "file" not in columns:
         met = f"has no column for the file name (its columns: {', '.join(titles) or 'none'})"
         raise InputError(file, met, "Give it: --column file=TITLE", line=1)
-    left = tuple(title for at, title in enumerate(titles) if at not in columns.values())
+    left = tuple(title for number, title in enumerate(titles) if number not in columns.values())
     return Header(columns, titles, left, parted_by)
 
 
@@ -105,12 +105,12 @@ def read(file: Path, said: Mapping[str, str] | None = None) -> Iterator[Publishe
 
 def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published:
     if len(cells) != len(header.titles):
-        met = f"has {len(cells)} cells, the header has {len(header.titles)}"
-        raise InputError(file, met, "Fix that line", line=line)
+        text = f"has {len(cells)} cells, the header has {len(header.titles)}"
+        raise InputError(file, text, "Fix that line", line=line)
     row = {meaning: cells[at].strip() for meaning, at in header.columns.items()}
     if not row["file"] or "/" in row["file"]:
-        met = f"the file name is {row['file']!r}"
-        raise InputError(file, met, "Use a file name without folders", line=line)
+        text = f"the file name is {row['file']!r}"
+        raise InputError(file, text, "Use a file name without folders", line=line)
     size = None
     if row.get("size"):
         try:
@@ -120,9 +120,9 @@ def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published
     digests = {name: normalised(row[name]) for name in LENGTHS if row.get(name)}
     for name, digest in digests.items():
         if not re.fullmatch(f"[0-9a-f]{{{LENGTHS[name]}}}", digest):
-            met = f"the digest has {len(digest)} characters"
+            text = f"the digest has {len(digest)} characters"
             do = f"It should be {LENGTHS[name]} hex characters"
-            raise InputError(file, met, do, line=line, key=name)
+            raise InputError(file, text, do, line=line, key=name)
     release = Release(
         file=row["file"],
         size=size,
@@ -137,9 +137,9 @@ def _entry(file: Path, line: int, header: Header, cells: list[str]) -> Published
 def _understood(file: Path, said: Mapping[str, str]) -> str:
     """Which column means what, and which are left out."""
     header = header_of(file, said)
-    told = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
+    text = ", ".join(f"{header.titles[at]} is {name}" for name, at in header.columns.items())
     left = f"; ignored: {', '.join(header.left_out)}" if header.left_out else ""
-    return told + left
+    return text + left
 
 
 IMPORTER = Importer(

@@ -28,6 +28,6 @@ class OfDevices(OfSite, frozen=True, kw_only=True):
 def tally_of(answers: Iterable[Answered]) -> Tally:
     """Count answers."""
     tally = Tally()
-    for one in answers:
-        tally.add(one)
+    for answer in answers:
+        tally.add(answer)
     return tally

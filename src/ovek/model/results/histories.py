@@ -5,7 +5,7 @@ from datetime import datetime
 
 from msgspec import Struct
 
-from ovek.model.history import Day, Event, Held, Opened, OpenOn, StoreState, Vouched
+from ovek.model.history import Day, Event, Held, ListedSince, Opened, OpenOn, StoreState
 from ovek.model.results import OfSite
 
 
@@ -51,7 +51,7 @@ class ImageHistory(OfSite, frozen=True, kw_only=True):
     image: str
     copies: Sequence[Held]
     ran: Sequence[Held]
-    vouched: Sequence[Vouched]
+    listed: Sequence[ListedSince]
     several: Collection[str]
     seen: Mapping[str, datetime]
 

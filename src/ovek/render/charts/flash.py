@@ -88,8 +88,8 @@ def draw(result: FlashFigure, view: View, kind: str) -> Iterator[bytes]:
     found = rows_of(devices)
     rows = found[:MOST]
     figure, axes = canvas(len(rows))
-    for at, row in enumerate(rows):
-        _draw(axes, at, row.use, told=len(rows) <= LABELLED)
+    for number, row in enumerate(rows):
+        _draw(axes, number, row.use, told=len(rows) <= LABELLED)
     label_rows(axes, [(row.group, row.name) for row in rows])
     axes.set_xlim(0, 100)
     axes.set_xlabel("share of the volume (%)")

@@ -24,17 +24,17 @@ def draw(result: CleanupPlans | FleetCleanup, view: View, kind: str) -> Iterator
     known.sort(key=lambda pair: (pair[1].free or 0) / (pair[1].capacity or 1))
     shown = known[:MOST]
     figure, axes = canvas(len(shown))
-    for at, (_, plan) in enumerate(shown):
-        _bar(axes, at, plan)
+    for number, (_, plan) in enumerate(shown):
+        _bar(axes, number, plan)
     label_rows(axes, [("", name.rstrip(":")) for name, _ in shown])
     axes.set_xlim(0, 100)
     axes.set_xlabel("share of the volume (%)")
     left = len(plans) - len(shown)
-    told = f"{len(shown)} volumes" if len(shown) != 1 else "1 volume"
+    text = f"{len(shown)} volumes" if len(shown) != 1 else "1 volume"
     more = f"; {left} more are not drawn" if left else ""
     short = sum(not plan.enough for _, plan in shown)
     wrong = f"; too little space: {short}" if short else ""
-    axes.set_title(f"Flash contents and files to delete: {told}{wrong}{more}", loc="left")
+    axes.set_title(f"Flash contents and files to delete: {text}{wrong}{more}", loc="left")
     _legend(axes)
     yield finished(figure, kind, result.caption)
 

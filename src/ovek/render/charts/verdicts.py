@@ -35,10 +35,10 @@ def headline(devices: Sequence[Charted]) -> str:
     return f"{told}, {wrong} bad." if wrong else f"{told}, none bad."
 
 
-def _cells(one: Charted) -> dict[str, Verdict]:
+def _cells(device: Charted) -> dict[str, Verdict]:
     """The worst verdict of each image on a device."""
     found: dict[str, Verdict] = {}
-    for image in sorted(one.images, key=lambda each: -WORST_FIRST.index(each.verdict)):
+    for image in sorted(device.images, key=lambda each: -WORST_FIRST.index(each.verdict)):
         found[image.name] = image.verdict
     return found
 
@@ -63,18 +63,18 @@ def draw(result: VerdictsFigure, view: View, kind: str) -> Iterator[bytes]:
     figure, axes = canvas(len(rows), least=4.6, more=3.4)
     if names:
         colours = ListedColormap(["#ffffff", *(colour for _, colour in LOOKS.values())])
-        norm = BoundaryNorm([at - 0.5 for at in range(len(LOOKS) + 2)], len(LOOKS) + 1)
+        norm = BoundaryNorm([number - 0.5 for number in range(len(LOOKS) + 2)], len(LOOKS) + 1)
         axes.imshow(grid, aspect="auto", cmap=colours, norm=norm, interpolation="nearest")
     label_rows(axes, [(group, name) for group, name, _ in rows])
     if len(rows) <= LABELLED:
-        for at, (_, _, cells) in enumerate(rows):
+        for number, (_, _, cells) in enumerate(rows):
             for column, name in enumerate(names):
                 if name in cells:
                     letter, _ = LOOKS[cells[name]]
                     dark = order.index(cells[name]) >= order.index("disputed")
-                    axes.text(column, at, letter, ha="center", va="center", fontsize=8.5,
+                    axes.text(column, number, letter, ha="center", va="center", fontsize=8.5,
                               color="white" if dark else "black")  # fmt: skip
-        axes.set_yticks([at + 0.5 for at in range(len(rows))], minor=True)
+        axes.set_yticks([number + 0.5 for number in range(len(rows))], minor=True)
         axes.grid(which="minor", axis="y", color="#e8e8e8", linewidth=0.6)
         axes.tick_params(which="minor", length=0)
     shown = [shortened(visible(name), 28) for name in names]
@@ -97,8 +97,8 @@ def text(result: VerdictsFigure, view: View) -> Iterator[str]:
     devices, plain = result.devices, view.plain
     yield headline(devices)
     found: dict[str, Counter[Verdict]] = {}
-    for one in devices:
-        for image in one.images:
+    for device in devices:
+        for image in device.images:
             found.setdefault(image.name, Counter())[image.verdict] += 1
 
     def worst(name: str) -> tuple[int, int, str]:

@@ -31,22 +31,24 @@ _LOOKS: dict[VersionState, tuple[str, str]] = {
 STATES: tuple[VersionState, ...] = ("on target", "another", "no target")
 
 
-def _state(one: Charted) -> VersionState:
-    if one.target is None:
+def _state(device: Charted) -> VersionState:
+    if device.target is None:
         return "no target"
-    return "on target" if one.on_target else "another"
+    return "on target" if device.on_target else "another"
 
 
-def _runs(one: Charted) -> str:
-    return " / ".join(dict.fromkeys(each.running or "unknown" for each in one.boots)) or "unknown"
+def _runs(device: Charted) -> str:
+    return (
+        " / ".join(dict.fromkeys(each.running or "unknown" for each in device.boots)) or "unknown"
+    )
 
 
 def by_site(devices: Sequence[Charted]) -> dict[str, Counter[tuple[VersionState, str]]]:
     """How many devices of each site run which version, by how that stands to their target."""
     found: dict[str, Counter[tuple[VersionState, str]]] = {}
-    for one in devices:
-        ours = found.setdefault(one.site or "no site", Counter())
-        ours[_state(one), _runs(one)] += 1
+    for device in devices:
+        ours = found.setdefault(device.site or "no site", Counter())
+        ours[_state(device), _runs(device)] += 1
     return dict(sorted(found.items(), key=lambda each: (-each[1].total(), each[0])))
 
 

@@ -32,17 +32,17 @@ def draw(result: WalkFigure, view: View, kind: str) -> Iterator[bytes]:
     axes.set_ylim(high - 0.4, 0)
     axes.axis("off")
     figure.subplots_adjust(left=0, right=1, bottom=0, top=1)
-    for at, (told, member) in enumerate(paths):
-        _path(axes, 0.3 + at * (_WIDE + 0.4), told, member)
+    for number, (told, member) in enumerate(paths):
+        _path(axes, 0.3 + number * (_WIDE + 0.4), told, member)
     device = visible(walks[0][1].device) if walks else ""
     axes.text(0.3, 0.3, f"Next boot of {device}", fontsize=12, va="center")
     figure.text(0.02, 0.012, visible(result.caption), fontsize=8, color="#555555")
     yield plot.saved(figure, kind, bbox_inches="tight")
 
 
-def _path(axes: Any, x: float, told: str, member: MemberWalk) -> None:
+def _path(axes: Any, x: float, text: str, member: MemberWalk) -> None:
     y = 1.0
-    named = "\n".join(textwrap.wrap(visible(told), 44)[:2])
+    named = "\n".join(textwrap.wrap(visible(text), 44)[:2])
     axes.text(x, y - 0.12, named, fontsize=9.5, weight="bold", va="bottom")
     for candidate in member.tried:
         lost = falls(candidate)

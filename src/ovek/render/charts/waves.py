@@ -19,25 +19,25 @@ MOST = 40
 _DARK, _LIGHT, _EDGE = "#1b4965", "#dfe6ec", "#9aa7b3"
 
 
-def draw(found: FleetRunbooks, view: View, kind: str) -> Iterator[bytes]:
+def draw(runbooks: FleetRunbooks, view: View, kind: str) -> Iterator[bytes]:
     """The figure as `png` or `svg`."""
     pyplot = plot.pyplot()
-    shown = found.waves[:MOST]
+    shown = runbooks.waves[:MOST]
     figure, axes = pyplot.subplots(figsize=(12.8, max(3.0, 1.9 + 0.5 * len(shown))), dpi=100)
     most = max([wave.length or 0 for wave in shown] + [wave.minutes for wave in shown] + [30])
-    for at, wave in enumerate(shown):
-        _row(axes, at, wave, most)
+    for number, wave in enumerate(shown):
+        _row(axes, number, wave, most)
     axes.set_yticks(range(len(shown)), [_when(wave) for wave in shown])
     axes.invert_yaxis()
     axes.set_xlim(0, most * 1.02)
     axes.set_xlabel("minutes of the window")
-    more = len(found.waves) - len(shown)
-    told = f"Reloads in {count(len(found.waves), 'wave')}"
+    more = len(runbooks.waves) - len(shown)
+    told = f"Reloads in {count(len(runbooks.waves), 'wave')}"
     told += f", {more} of them not drawn" if more else ""
-    names = listed([visible(one.device) for one in found.misfits], most=4)
-    told += f"; not scheduled: {names}" if found.misfits else ""
+    names = listed([visible(one.device) for one in runbooks.misfits], most=4)
+    told += f"; not scheduled: {names}" if runbooks.misfits else ""
     axes.set_title(told, loc="left")
-    figure.text(0.01, 0.005, visible(found.caption), fontsize=8, color="#555555")
+    figure.text(0.01, 0.005, visible(runbooks.caption), fontsize=8, color="#555555")
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)
@@ -45,23 +45,23 @@ def draw(found: FleetRunbooks, view: View, kind: str) -> Iterator[bytes]:
     yield plot.saved(figure, kind, bbox_inches="tight")
 
 
-def text(found: FleetRunbooks, view: View) -> Iterator[str]:
+def text(runbooks: FleetRunbooks, view: View) -> Iterator[str]:
     """Go through the lines: a wave each, how much of its window it takes, and who."""
     wide, plain = width(), view.plain
-    yield f"Reloads in {count(len(found.waves), 'wave')}."
-    name = max((len(_when(wave)) for wave in found.waves), default=0)
-    for wave in found.waves:
+    yield f"Reloads in {count(len(runbooks.waves), 'wave')}."
+    name = max((len(_when(wave)) for wave in runbooks.waves), default=0)
+    for wave in runbooks.waves:
         takes = f"{wave.minutes} min" + (" or more" if wave.untimed else "")
         if wave.length:
             shown = bar((wave.into + wave.minutes) / wave.length, 16, plain=plain)
             takes += f" of {wave.length - wave.into}"
         else:
             shown = bar(0, 16, plain=plain)
-        names = listed([visible(one) for one in wave.devices], most=4)
+        names = listed([visible(misfit) for misfit in wave.devices], most=4)
         line = f"  {_when(wave):<{name}} [{shown}] {takes}: {names}"
         yield line if len(line) <= wide else line[: wide - 3] + "..."
-    for one in found.misfits:
-        yield f"  not scheduled: {visible(one.device)}: {visible(one.why)}"
+    for misfit in runbooks.misfits:
+        yield f"  not scheduled: {visible(misfit.device)}: {visible(misfit.why)}"
 
 
 def _when(wave: Wave) -> str:

@@ -49,7 +49,7 @@
     el("p", {}, el("b", {}, one.place), ` ${one.size}${one.needed ? "; in use" : ""}`),
     el("p", {class: one.verdict === "proven" ? "t-go" : ["altered", "truncated"].includes(one.verdict) ? "t-no-go" : "t-unclear"},
       `${one.verdict}${one.proof ? ` ${one.proof}` : ""}${one.release ? `: ${one.release}` : ""}`),
-    el("p", {class: "why"}, one.why, one.measured ? `; ${one.measured}` : ""),
+    el("p", {class: "why"}, one.why, one.read ? `; ${one.read}` : ""),
     ...one.digests.map(([name, digest]) => el("p", {class: "digest"}, `${name} ${digest}`)));
 
   const finding = ([severity, rule, place, saw, words, waived]) => el("div", {class: `find s-${severity}`},

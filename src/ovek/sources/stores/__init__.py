@@ -11,5 +11,5 @@ from ovek.sources.stores.interface import ShelfAccess, Store
 def store_of(shelf: Shelf, site: Path, access: ShelfAccess) -> Store:
     """What lists and fetches the files of a shelf that is no folder and no archive."""
     kind = STORES[urlsplit(shelf.at).scheme]
-    found: Store = import_module(f"{__name__}.{kind}").opened(shelf, site, access)
-    return found
+    store: Store = import_module(f"{__name__}.{kind}").opened(shelf, site, access)
+    return store

@@ -169,8 +169,8 @@ def _fetched(
 
 def _half_of(spool: Path, file: Lying) -> Path:
     """Where a file is put: told by all that tells it from others, under its own name."""
-    told = "|".join(map(str, (file.at, file.size, file.modified, file.sign)))
-    name = hashlib.sha256(told.encode("utf-8", "surrogateescape")).hexdigest()[:32]
+    text = "|".join(map(str, (file.at, file.size, file.modified, file.sign)))
+    name = hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:32]
     last = file.path.rpartition("/")[2].encode("utf-8", "replace")[-120:].decode("utf-8", "ignore")
     return spool / name / "".join(c if c.isprintable() and c != "/" else "_" for c in last)
 

@@ -89,15 +89,15 @@ class Http:
             try:
                 verify = ssl.create_default_context(cafile=str(site / shelf.ca))
             except (OSError, ssl.SSLError) as error:
-                met = f"{shelf.ca} is not a certificate ({error})"
-                raise ReadProblem("trusting the server", met, "Fix `ca` in fleet.toml") from None
+                text = f"{shelf.ca} is not a certificate ({error})"
+                raise ReadProblem("trusting the server", text, "Fix `ca` in fleet.toml") from None
         auth = None
         # Whom devices are logged in to as is nobody to a web server that no one named a user for.
         user = shelf.user or (unquote(parts.username) if parts.username else None)
         if user is not None:
             if parts.scheme != "https":
-                met = "a password would go over http in plain"
-                raise ReadProblem(f"logging in to {shelf.shown}", met, "Use https, or no user")
+                text = "a password would go over http in plain"
+                raise ReadProblem(f"logging in to {shelf.shown}", text, "Use https, or no user")
             secret = access.secrets.password(user, parts.hostname or "")
             if secret is None:
                 do = f"Put it into OVEK_PASSWORD, or the keyring as {user}@{parts.hostname}"
@@ -153,15 +153,15 @@ class Http:
                         address = self._led(address, answer)
                         continue
                     if answer.status_code != 200:
-                        met = f"the server says {_told(answer.status_code)}"
-                        raise ReadProblem(doing, met, "Fix `at` or `user` in fleet.toml")
+                        text = f"the server says {_told(answer.status_code)}"
+                        raise ReadProblem(doing, text, "Fix `at` or `user` in fleet.toml")
                     data = bytearray()
                     async for piece in answer.aiter_raw():
                         data += piece
                         if len(data) > _MOST_PAGE:
-                            met = f"it is longer than {_MOST_PAGE} bytes, so it is not an index"
+                            text = f"it is longer than {_MOST_PAGE} bytes, so it is not an index"
                             raise ReadProblem(
-                                doing, met, "Use the address of an index page or a list"
+                                doing, text, "Use the address of an index page or a list"
                             )
                     kind = answer.headers.get("content-type", "")
                     return address, kind, data.decode("utf-8", "replace")
@@ -175,9 +175,9 @@ class Http:
         """Where a redirect leads, which has to be the same server."""
         to = _joined(address, answer.headers.get("location", "")) or "an invalid address"
         if urlsplit(to)[:2] != urlsplit(address)[:2]:
-            met = f"it redirects to another server ({plain(to)[:80]})"
+            text = f"it redirects to another server ({plain(to)[:80]})"
             raise ReadProblem(
-                f"reading {address}", met, "Use that address, if it is the intended one"
+                f"reading {address}", text, "Use that address, if it is the intended one"
             )
         return str(to)
 
@@ -186,9 +186,9 @@ class Http:
         try:
             return self._run(self._files(), LONGEST_LOOK)
         except TimeoutError:
-            met = f"its list of files was not complete after {LONGEST_LOOK:g} s"
+            text = f"its list of files was not complete after {LONGEST_LOOK:g} s"
             do = "Use a folder inside it, or a list of files"
-            raise ReadProblem(f"reading {self._at}", met, do) from None
+            raise ReadProblem(f"reading {self._at}", text, do) from None
 
     async def _files(self) -> list[Lying]:
         address, kind, text = await self._page(self._at)

@@ -99,11 +99,11 @@ class Sftp:
                     start = self._connection.start_sftp_client
                     self._client = await start(path_errors="surrogateescape")
             except TimeoutError:
-                met = f"no SFTP within {access.limits.login:g} s"
-                raise ReadProblem("reading", met, "Check that the account may use SFTP") from None
+                text = f"no SFTP within {access.limits.login:g} s"
+                raise ReadProblem("reading", text, "Check that the account may use SFTP") from None
             except asyncssh.Error as error:
-                met = f"no SFTP: {plain(str(error))}"
-                raise ReadProblem("reading", met, "Check that the account may use SFTP") from None
+                text = f"no SFTP: {plain(str(error))}"
+                raise ReadProblem("reading", text, "Check that the account may use SFTP") from None
         return self._client
 
     def files(self) -> list[Lying]:

@@ -8,5 +8,5 @@ from ovek.sources.ways.interface import Read
 
 def way_of(name: Way) -> Read:
     """What reads a device by this way."""
-    found: Read = import_module(f"{__name__}.{name}").read
-    return found
+    read: Read = import_module(f"{__name__}.{name}").read
+    return read

@@ -236,12 +236,12 @@ class _Session:
                 await session._greet()
                 return session
         except TimeoutError:
-            met = f"no greeting within {limit:g} s"
-            raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
+            text = f"no greeting within {limit:g} s"
+            raise ReadProblem("reading by NETCONF", text, "Try again", passing=True) from None
         except asyncssh.ChannelOpenError as error:
-            met = f"the device offers no NETCONF ({plain(str(error))})"
+            text = f"the device offers no NETCONF ({plain(str(error))})"
             do = "Enable it there, or remove netconf from `access`"
-            raise ReadProblem("reading by NETCONF", met, do) from None
+            raise ReadProblem("reading by NETCONF", text, do) from None
 
     async def _greet(self) -> None:
         greeting = f'<hello xmlns="{_BASE}"><capabilities>' + "".join(
@@ -270,8 +270,8 @@ class _Session:
                     if reply.ours:
                         return not reply.refused
         except TimeoutError:
-            met = f"no reply within {self._limit:g} s"
-            raise ReadProblem("reading by NETCONF", met, "Try again", passing=True) from None
+            text = f"no reply within {self._limit:g} s"
+            raise ReadProblem("reading by NETCONF", text, "Try again", passing=True) from None
 
     def _send(self, message: bytes) -> None:
         if self._chunked:
@@ -287,8 +287,8 @@ class _Session:
         async for piece in self._chunks() if self._chunked else self._up_to_end():
             size += len(piece)
             if size > most:
-                met = f"one message is longer than {most} bytes"
-                raise ReadProblem("reading by NETCONF", met, "Check what this server is")
+                text = f"one message is longer than {most} bytes"
+                raise ReadProblem("reading by NETCONF", text, "Check what this server is")
             if failed is None:  # else only what comes behind the message is waited for
                 held += piece
                 if len(held) >= _PIECE:
@@ -296,8 +296,8 @@ class _Session:
         failed = failed or await _fed(message, held, last=True)
         if failed is not None:
             kind = _TooMuch if isinstance(failed, TooDeepError) else ReadProblem
-            met = f"its reply is not a valid NETCONF message ({plain(str(failed))[:80]})"
-            raise kind("reading by NETCONF", met, "Check what this server is") from None
+            text = f"its reply is not a valid NETCONF message ({plain(str(failed))[:80]})"
+            raise kind("reading by NETCONF", text, "Check what this server is") from None
 
     async def _more(self) -> None:
         piece = await self._process.stdout.read(_PIECE)
@@ -326,8 +326,8 @@ class _Session:
             if header == b"#":
                 return
             if not header.isdigit() or len(header) > 10 or not int(header):
-                met = "what it sends is not a chunk of RFC 6242"
-                raise ReadProblem("reading by NETCONF", met, "Check what this server is")
+                text = "what it sends is not a chunk of RFC 6242"
+                raise ReadProblem("reading by NETCONF", text, "Check what this server is")
             size = int(header)
             while size:
                 if not self._left:
@@ -342,8 +342,8 @@ class _Session:
             await self._more()
         head, feed, rest = self._left[2:].partition(b"\n")
         if not self._left.startswith(b"\n#") or not feed or len(head) > 12:
-            met = "what it sends is not a chunk of RFC 6242"
-            raise ReadProblem("reading by NETCONF", met, "Check what this server is")
+            text = "what it sends is not a chunk of RFC 6242"
+            raise ReadProblem("reading by NETCONF", text, "Check what this server is")
         self._left = rest
         return head
 

@@ -69,8 +69,8 @@ async def read(door: Door) -> None:
     if volumes:
         door.interview.adds("snmp", "volume", volumes)
     if not answers.entity and not answers.storage:
-        met = "both tables that were asked for are empty"
-        raise ReadProblem("reading by SNMP", met, "Check which views the account may read")
+        text = "both tables that were asked for are empty"
+        raise ReadProblem("reading by SNMP", text, "Check which views the account may read")
 
 
 class _Told(Struct, frozen=True, kw_only=True):
@@ -247,13 +247,13 @@ class _Talk:
                 if not index_name.startswith(front) or (_plain(value) is None and _is_end(value)):
                     return rows
                 if _numbers(index_name) <= _numbers(last):
-                    met = "its tables repeat without end"
-                    raise ReadProblem("reading by SNMP", met, "Check what the device runs")
+                    text = "its tables repeat without end"
+                    raise ReadProblem("reading by SNMP", text, "Check what the device runs")
                 last = index_name
                 self._rows += 1
                 if self._rows > _MOST_ROWS:
-                    met = f"its tables have over {_MOST_ROWS} values"
-                    raise ReadProblem("reading by SNMP", met, "Limit what the account may read")
+                    text = f"its tables have over {_MOST_ROWS} values"
+                    raise ReadProblem("reading by SNMP", text, "Limit what the account may read")
                 column, _, index = index_name[len(front) :].partition(".")
                 rows.setdefault(index, {})[column] = _plain(value)
         return rows
@@ -303,9 +303,9 @@ class _Talk:
 
 
 def _too_much() -> ReadProblem:
-    met = "the device sends more data than was asked for"
+    text = "the device sends more data than was asked for"
     return ReadProblem(
-        "reading by SNMP", met, "Check what the device runs, or who answers in its place"
+        "reading by SNMP", text, "Check what the device runs, or who answers in its place"
     )
 
 
