@@ -41,6 +41,8 @@ _source = msgspec.json.Decoder(Source | None).decode
 _encode = msgspec.json.Encoder(order="deterministic").encode
 
 
+# Why one digest for all that is shared: a change of the catalog may change any device's result, and
+# finding out which would take as long as to audit again.
 class Basis(Struct, frozen=True):
     """Where results are kept, and a digest of what all of them rest on."""
 

@@ -54,7 +54,7 @@ def custody(
 
     >>> from ovek import custody, open_site, select
     >>> devices = select(open_site("skerrow-ferries"))
-    >>> any(one.first_wrong is not None for one in custody(devices).images)
+    >>> any(image.first_bad is not None for image in custody(devices).images)
     True
     """
     site = devices.site

@@ -43,7 +43,7 @@ def boot_walks(
 
     >>> from ovek import boot_walks, open_site, select
     >>> (quay,) = boot_walks(select(open_site("skerrow-ferries"), ["arle-quay"])).devices
-    >>> quay.runs, quay.member("1").starts.version
+    >>> quay.running, quay.member("1").boots.version
     ('7.4.1', '7.2.5')
     """
     now, what = now or now_of(devices.site), what_if or WhatIf()

@@ -338,7 +338,7 @@ def for_other(file: str, wanted: list[str], hardware: Hardware) -> str:
     """What to say of a release that is for other hardware.
 
     >>> for_other("ap.img", ["AP*", "B*"], Hardware(model="SW10", revision="A1"))
-    'ap.img is for AP* B*, this is SW10 A1'
+    'ap.img is for AP* B*; this is SW10 A1'
     """
     model = f"{hardware.model or ''} {hardware.revision or ''}".strip()
     return f"{file} is for {' '.join(wanted)}; this is {model}"

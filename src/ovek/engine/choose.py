@@ -65,7 +65,7 @@ def choose(units: Iterable[DropUnit], need: int) -> DropChoice | None:
     """Choose units that free at least `need` bytes; None where all together do not.
 
     >>> units = [
-    ...     Unit(places=(Place("flash", name),), tier=tier, why="", frees=frees, age=0.0)
+    ...     DropUnit(places=(Place("flash", name),), tier=tier, why="", frees=frees, age=0.0)
     ...     for name, tier, frees in (("a.dump", 1, 30), ("b.dump", 1, 50), ("old.img", 4, 90))
     ... ]
     >>> [unit.places[0].path for unit in choose(units, 40).units]
@@ -104,6 +104,8 @@ def _numbers(pool: Sequence[DropUnit], need: int) -> dict[Tier, int]:
         sizes = sorted(by_tier[tier], reverse=True)
         below -= sum(sizes)
         number = 0
+        # Why the largest: the numbers are then the least that any choice can have, so they are
+        # exact, although which units go is settled only later.
         while above + below < need:
             above += sizes[number]
             number += 1
@@ -131,6 +133,7 @@ def _fewest_bytes(
     step = gcd(*(unit.frees for unit in units)) or 1
     sizes = [unit.frees // step for unit in units]
     least = max(0, -(-need // step))
+    # Why an inexact choice first: its sum bounds the tables below, and so their memory.
     some = _exchanged(sizes, kinds, numbers, least)
     most = sum(sizes[at] for at in some)
     proven = True

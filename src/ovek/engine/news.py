@@ -2,9 +2,9 @@
 
 >>> from datetime import UTC, datetime
 >>> at = datetime(2030, 4, 1, tzinfo=UTC)
->>> then = {"sw": Standing("go", "1.0", ()), "old": Standing("go", "1.0", ())}
+>>> then = {"sw": ImageState("go", "1.0", ()), "old": ImageState("go", "1.0", ())}
 >>> was = Remembered(format="ovek.report/1", as_of=at, site="", devices=then)
->>> found = news(was, {"sw": Standing("no-go", "1.0", ("stranded",))})
+>>> found = news(was, {"sw": ImageState("no-go", "1.0", ("stranded",))})
 >>> found.answers, found.opened, found.gone
 ((('sw', 'go', 'no-go'),), (('sw', 'stranded'),), ('old',))
 """

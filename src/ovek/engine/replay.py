@@ -184,7 +184,7 @@ def worse(
     ...     whole = {"device": "sw", "next_boot": reload, **known, "members": members}
     ...     return msgspec.convert(whole, DeviceWalk)
     >>> worse(walk("proven"), walk("stranded"))
-    ['the next start goes from proven to stranded']
+    ['the next boot changes from proven to stranded']
     >>> worse(walk("stranded"), walk("proven"))
     []
     """

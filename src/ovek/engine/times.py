@@ -77,6 +77,8 @@ class TimeSpan:
         n, r, c = self._of
         return TimeSpan(self._times, (-n, -r, -c), -self._fixed)
 
+    # Why a comparison writes down bounds: a kept result is right only as long as each comparison
+    # that it rests on comes out the same, and only the comparison knows until when that is.
     def __ge__(self, other: "TimeSpan | datetime | timedelta") -> bool:
         rest = self - other
         value = rest._value

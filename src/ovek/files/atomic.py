@@ -31,6 +31,8 @@ def write_whole(file: Path, chunks: Iterable[bytes]) -> None:
                 for chunk in chunks:
                     stream.write(chunk)
                 stream.flush()
+                # Why before the rename: some file systems order the rename before the data, and a
+                # power failure would then leave an empty file under the right name.
                 os.fsync(stream.fileno())
             beside.chmod(mode)
             beside.replace(file)

@@ -82,6 +82,8 @@ class Journal:
         left = memoryview(line)
         while left:
             left = left[self._stream.write(left) :]
+        # Why not after each line: a sync takes milliseconds, and a thousand devices may end at
+        # once. A crash of the machine loses a second of devices; a killed process loses none.
         if time.monotonic() - self._synced > _SYNC_EVERY:
             os.fsync(self._stream.fileno())
             self._synced = time.monotonic()

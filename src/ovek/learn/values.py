@@ -110,7 +110,7 @@ def unit_of(text: str, *, beside: bool = False) -> SizeUnit | None:
     `beside` is for a text that follows a number, which it has to begin with.
 
     >>> unit_of("Free (KB)"), unit_of(" bytes, written").name, unit_of("Block")
-    (Unit(name='KiB', exact=False), 'B', None)
+    (SizeUnit(name='KiB', exact=False), 'B', None)
     """
     unit = _UNIT.search(text)
     if unit is None or (beside and text[: unit.start()].strip(" (")):

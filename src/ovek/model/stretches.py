@@ -59,6 +59,8 @@ def merged(
             ends[one.fact] = one
         elif behind is not None and one.first == behind:
             begins[one.fact] = one
+    # Why both ends are looked up: a reading may be added between two others, in any order, and
+    # must then join the stretch that ends before it to the one that begins behind it.
     for fact in facts - over:
         end, begin = ends.get(fact), begins.get(fact)
         last = None if behind is None else at if begin is None else begin.last

@@ -67,6 +67,8 @@ class Places:
 
     def _give(self) -> None:
         """Give a place to who waits longest in the first line in which anybody does."""
+        # Why this order: a device that has answered holds a connection, and its patience runs out.
+        # Devices that are tried again come last, unless nobody more may wait elsewhere.
         full = not self._elsewhere
         for line in (self._back, *([self._again] if full else ()), self._new, self._again):
             while line:

@@ -74,6 +74,8 @@ def _staying(trial: Trial, kinds: Kinds, stopped: "_Course") -> "_Course":
         stopped = again if again.stopped is not None else stopped
         return again.stopped is None
 
+    # Why a second course: what makes space or repairs a bank may remove the obstacle on the way,
+    # and then the device can move after all. Starting over keeps the rest of a plan a plan.
     found = _Course(trial, kinds, moves=False)
     found.run(is_free)
     if found.freed:

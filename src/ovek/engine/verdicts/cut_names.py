@@ -48,6 +48,8 @@ def judge_cut(
     )
     if judgement is None:
         return
+    # Why unverified: several published names begin like this one, so the digest that was read may
+    # belong to a release of which only another digest is known. "Unlisted" would be a false alarm.
     if judgement.verdict == "unlisted" and known:
         names = sorted({release.file for release in known})
         why = f"it may be any of {len(names)}: {', '.join(names[:3])}"
