@@ -118,6 +118,8 @@ class Cutting:
                 near, _ = self._door.accept()
             except OSError:
                 return
+            # What is still in a buffer when the cut comes may never be read: keep that little.
+            near.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 2**16)
             far = socket.create_connection(("127.0.0.1", self.to))
             threading.Thread(target=self._pump, args=(near, far, False), daemon=True).start()
             threading.Thread(target=self._pump, args=(far, near, True), daemon=True).start()

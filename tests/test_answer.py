@@ -66,7 +66,7 @@ def test_each_answer_is_counted_and_no_go_is_told_first_with_its_reason(ovek):
     assert held[0][2] == "nothing bootable: flash:sw-1.0.img is missing"
     assert "boot-target-missing: flash:sw-3.0.img; next boot 1.0, running 2.0" in held[1][2]
     assert "unproven" in held[2][2]
-    assert "never read" in held[3][2]
+    assert held[3][2] == "not read: no survey has reached it yet"
 
 
 @pytest.mark.parametrize("typed", [["audit"], ["bootwalk"], ["runbook"], ["compare", "now"]])

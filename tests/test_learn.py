@@ -924,4 +924,4 @@ def test_a_prompt_that_the_sheet_does_not_know_is_shown_after_one_try(ovek, monk
     (one,) = json.loads(ovek(*asked, exits=3).stdout)["devices"]
     assert "no prompt recognised within 1 s; the last text received is '" in one["problem"]
     assert one["tries"] == 1
-    assert one["do"] == "Fix prompt in the sheet so that it matches this text"
+    assert one["do"] == "Change `prompt` in the sheet to match this text"

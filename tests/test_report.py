@@ -114,8 +114,8 @@ def test_a_proof_tells_its_age(fleet):
     fleet.snapshot(sw("good", old, image("2.0")))
     made(fleet, "good", "-o", "fleet.html", exits=0)
     first, second = drawn(fleet.folder / "fleet.html")["good"]["images"]
-    assert " days before this page, 2026-02-2" in first["measured"]
-    assert second["measured"] == "read with the device"
+    assert " days before this page, 2026-02-2" in first["read"]
+    assert second["read"] == "read with the device"
 
 
 def test_a_page_of_then_says_of_when_it_is(fleet):

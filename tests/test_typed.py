@@ -100,7 +100,7 @@ def test_a_wording_with_a_line_break_is_refused(ovek):
 
 
 PATH, BANK = Place("flash", "a.img", "1"), Place("bank", "A", "1")
-NEW, DIGESTS = do.Content(name="b.img", version="2.0"), (("md5", "a" * 32),)
+NEW, DIGESTS = do.NewContent(name="b.img", version="2.0"), (("md5", "a" * 32),)
 CHANGES = [
     do.CheckDigest(place=PATH, digests=DIGESTS), do.CheckDigest(place=BANK, digests=DIGESTS),
     do.BackUp(), do.BackUp(place=PATH), do.BackUp(place=BANK), do.Delete(place=PATH),

@@ -39,22 +39,22 @@ READERS = {
     "history": "tests/test_trusted: a store that was edited, byte by byte and row by row",
     "hosts": ["lists of devices", "hosts in groups", "hosts in YAML"],
     "journal": ["journals of surveys", "journals"],
-    "kept": "tests/test_trusted and tests/test_again",
+    "cache": "tests/test_trusted and tests/test_again",
     "lock": "what is said of a holder, in tests/test_outside",
     "marks": ["marked sessions"],
     "osrelease": ["boot environments"],
-    "regular": "opens, and reads nothing",
+    "safe_open": "opens, and reads nothing",
     "reports": "tests/test_report: a page that is none",
     "shelves": ["records of shelves"],
     "sheets": ["sheets"],
-    "tried": "tests/test_survey: one that cannot be read counts as none",
+    "survey_tries": "tests/test_survey: one that cannot be read counts as none",
     "site": ["fleet", "policy", "waivers", "sheets"],
     "snapshot": ["snapshots"],
     "spool": "of its own making, in a folder of its own",
     "state": ["snapshots"],
     "structure": ["archives"],
     "toml_lines": ["fleet", "policy", "waivers", "sheets"],
-    "typed": ["fleet", "policy", "waivers", "sheets"],
+    "decode": ["fleet", "policy", "waivers", "sheets"],
     "unpacked": ["archives"],
     "whereabouts": ["a sheet's mistakes"],
     "importers/digestlist": ["digest lists"],
@@ -64,7 +64,7 @@ READERS = {
     "importers/sidefile": ["side files"],
     "importers/table": ["tables"],
 }
-WRITE = {"errors", "names", "schema", "whole", "importers/interface"}
+WRITE = {"errors", "names", "schema", "atomic", "importers/interface"}
 
 
 def test_every_way_and_every_store_is_attacked():

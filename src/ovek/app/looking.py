@@ -80,7 +80,7 @@ def inspect_shelves(
     InputError, UsageError.
 
     >>> from ovek import inspect_shelves, open_site
-    >>> look = inspect_shelves(open_site("skerrow-ferries"))
+    >>> look = inspect_shelves(open_site("skerrow-ferries"), "skerrow-ferries/stick")
     >>> look.wrong, len(look.files) > 0
     (True, True)
     """
