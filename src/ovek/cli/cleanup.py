@@ -53,7 +53,7 @@ _SWEEP = (
     "--keep", multiple=True, metavar="GLOB", help="Never delete files that match GLOB (repeatable)."
 )
 @click.option("--whole-fleet", is_flag=True, help="Totals first, then one line per volume.")
-@figure_option("Draw each flash: contents, files to delete, limit of use (.png or .svg).")
+@figure_option("Draw each flash: contents, files to delete, highest use allowed (.png or .svg).")
 @click.option("--confirm", "confirm_file", metavar="SNAPSHOT", type=A_PATH, help=_CONFIRM)
 @INTO
 @verbose_option("List every file that is kept, and every step.")

@@ -123,7 +123,7 @@ def _draw(axes: Any, at: int, use: VolumeUse, *, told: bool) -> None:
 
 def legend(axes: Any) -> None:
     """The key beneath a figure of flash."""
-    beneath(axes, keys("limit of use for the target", "and does not"), 4)
+    beneath(axes, keys("highest use with space for the target", "the same, exceeded"), 4)
 
 
 def keys(line: str, missed: str, *, hatched: bool = True) -> list[Any]:

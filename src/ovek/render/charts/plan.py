@@ -76,6 +76,6 @@ def _bar(axes: Any, at: int, plan: CleanupPlan) -> None:
 def _legend(axes: Any) -> None:
     from matplotlib.patches import Patch
 
-    goes = Patch(facecolor="#bbbbbb", hatch=_GOES, edgecolor="white", label="goes")
-    handles = keys("limit of use", "and cannot", hatched=False)
+    goes = Patch(facecolor="#bbbbbb", hatch=_GOES, edgecolor="white", label="to delete")
+    handles = keys("highest use allowed", "the same, out of reach", hatched=False)
     beneath(axes, [*handles[:-2], goes, *handles[-2:]], 4)

@@ -20,7 +20,7 @@ LOOKS: dict[Verdict, tuple[str, str]] = {
     "unverified": ("?", "#f0d9a8"),
     "unlisted": ("u", "#c9a4cf"),
     "disputed": ("d", "#b0793c"),
-    "truncated": ("C", "#b3261e"),
+    "truncated": ("T", "#b3261e"),
     "altered": ("A", "#4a0d0d"),
 }
 WORST_FIRST: tuple[Verdict, ...] = tuple(reversed(LOOKS))
