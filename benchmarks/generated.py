@@ -2,12 +2,8 @@
 
 import hashlib
 import json
-import os
 import random
 from pathlib import Path
-
-# A program that is installed is compiled; one that is worked on need not be, where this is set.
-os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 FULL = "ox40-full-{}.img"
 VERSIONS = ("7.2.5", "7.3.3", "7.4.1", "7.4.2", "7.5.0")
@@ -20,8 +16,8 @@ def digest(text: str, algorithm: str = "sha512") -> str:
 def write_site(folder: Path, devices: int, files: int = 60, releases: int = 0) -> Path:
     """Write a site; return its snapshot. A fifth of the devices have some trouble.
 
-    With `releases`, the catalog holds so many more, a twentieth of them for these devices, each
-    loaded from the line before it; and policy wants the recommended one.
+    With `releases`, the catalog holds so many more, a twentieth of them for these devices; and
+    policy wants the recommended one.
     """
     (folder / "catalog").mkdir(parents=True, exist_ok=True)
     (folder / "snapshots").mkdir(exist_ok=True)
@@ -53,20 +49,25 @@ def write_site(folder: Path, devices: int, files: int = 60, releases: int = 0) -
 
 
 def _more(number: int) -> list[dict]:
-    """Releases in twenty families of hardware; in each the last is the recommended one."""
+    """Releases in twenty families of hardware; in each the last is the recommended one.
+
+    Each can be installed over any line up to its own, so that a plan has one install however many
+    releases there are.
+    """
     found = []
     for at in range(number):
         family, step = at % 20, at // 20
-        name = f"f{family}-full-{8 + step // 50}.{step % 50}.img"
+        major = 8 + step // 500
+        name = f"f{family}-full-{major}.{step % 500}.img"
         found.append(
             {
                 "file": name,
                 "size": 600_000_000 + at,
                 "digests": {"sha512": digest(name)},
-                "version": f"{8 + step // 50}.{step % 50}",
+                "version": f"{major}.{step % 500}",
                 "kind": "system-image",
                 "hardware": ["OX40-*" if family == 0 else f"OX{family + 40}-*"],
-                "from": [str(7 + step // 50), str(8 + step // 50)],
+                "from": [str(line) for line in range(7, major + 1)],
                 "status": "recommended" if at >= number - 20 else "current",
             }
         )

@@ -1,22 +1,21 @@
-"""The `one device of many` row: a command on one device, against decoding the whole snapshot.
+"""The `one device of many` rows: a command on one device, against decoding the whole snapshot.
 
-`python benchmarks/one.py [DEVICES]` (default 20,000). Each command runs as typed, in turn with
-decoding, three times; starting Python is part of it. The fleet file lists every device. Beside it,
-how long a shell waits for the devices that a word may be.
+`python benchmarks/one.py [DEVICES]` (default 100,000, of 60 files each). Each command runs as
+typed, starting Python and all, three times; the fleet file lists every device. The snapshot is
+decoded twice. Beside it, how long a shell waits for the devices that a word may be.
 """
 
 import json
 import os
 import statistics
 import subprocess
-import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Iterator
 from pathlib import Path
 
 from generated import write_site
-from ovek.files.snapshot import read_snapshot
+from measure import OVEK, Row, at_most, decode, fresh_cache, show, size_asked, timed
 
 COMMANDS = {
     "audit": ["audit", "{}"],
@@ -28,46 +27,41 @@ COMMANDS = {
 }
 
 
-def took(work: Callable[[], object]) -> float:
-    began = time.perf_counter()
-    work()
-    return time.perf_counter() - began
-
-
-def main() -> None:
-    number = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
-    with tempfile.TemporaryDirectory() as name:
+def rows(devices: int = 100_000) -> Iterator[Row]:
+    """What one device of so many costs."""
+    typed = f"python benchmarks/one.py {devices}"
+    with tempfile.TemporaryDirectory() as name, fresh_cache():
         folder = Path(name)
-        snapshot = write_site(folder, number)
+        snapshot = write_site(folder, devices)
         with snapshot.open() as lines:
             names = [json.loads(line)["device"] for line in lines]
-        rows = "".join(f'[[device]]\nname = "{each}"\nsheet = "oxwick-40"\n' for each in names)
-        (folder / "fleet.toml").write_text('name = "generated"\n' + rows)
-        one = names[number // 2]
-        ovek = [sys.executable, "-m", "ovek"]
-
-        def typed(words: list[str], **more: str) -> None:
-            command = [*ovek, *(word.format(one) for word in words)]
-            subprocess.run(
-                command, cwd=folder, stdout=subprocess.DEVNULL, check=False,
-                env={**os.environ, **more},
-            )  # fmt: skip
-
-        typed(["bootwalk", "{}"])  # leaves the indexes, as every command does
-        print(f"{number} devices, {snapshot.stat().st_size / 2**20:.0f} MiB")
+        listed = "".join(f'[[device]]\nname = "{each}"\nsheet = "oxwick-40"\n' for each in names)
+        (folder / "fleet.toml").write_text('name = "generated"\n' + listed)
+        one = names[devices // 2]
+        timed(*OVEK, "bootwalk", one, cwd=folder)  # leaves the indexes, as every command does
+        whole = statistics.median(decode(snapshot) for _ in range(2))
         for command, words in COMMANDS.items():
-            pairs = []
-            for _ in range(3):
-                merely = took(lambda: sum(1 for _ in read_snapshot(snapshot)))
-                pairs.append((took(lambda words=words: typed(words)), merely))
-            ratio = statistics.median(ours / merely for ours, merely in pairs)
-            best = min(ours for ours, _ in pairs)
-            print(f"{command:<9} {best:.2f} s, ratio {ratio:.2f} (wanted: 0.15 or less)")
-        asked = {"COMP_WORDS": f"ovek audit {one[:-1]}", "COMP_CWORD": "2",
+            asked = [*OVEK, *(word.format(one) for word in words)]
+            took = statistics.median(timed(*asked, cwd=folder).seconds for _ in range(3))
+            yield at_most(
+                f"`ovek {command}` of one device of {devices:,}, against decoding the snapshot",
+                0.05, took / whole, f"{took:.2f} s against {whole:.1f} s", typed,
+            )  # fmt: skip
+        words = {"COMP_WORDS": f"ovek audit {one[:-1]}", "COMP_CWORD": "2",
                  "_OVEK_COMPLETE": "bash_complete"}  # fmt: skip
-        waits = statistics.median(took(lambda: typed([], **asked)) for _ in range(7))
-        print(f"completion of a device: {waits * 1000:.0f} ms (wanted: 150 or less at 10,000)")
+        waits = list[float]()
+        for _ in range(7):
+            began = time.perf_counter()
+            subprocess.run(
+                OVEK, cwd=folder, stdout=subprocess.DEVNULL, check=False,
+                env={**os.environ, **words},
+            )  # fmt: skip
+            waits.append(1000 * (time.perf_counter() - began))
+        yield at_most(
+            f"completing the name of a device among {devices:,}", 150, statistics.median(waits),
+            "", typed, " ms",
+        )  # fmt: skip
 
 
 if __name__ == "__main__":
-    main()
+    show(rows(size_asked(100_000)))

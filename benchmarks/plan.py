@@ -1,14 +1,17 @@
-"""The `plan` row: the plan of a random device with findings, against the audit without it.
+"""The `plan` rows: the plan of a random device with findings.
 
 `python benchmarks/plan.py [DEVICES]` (default 1,000). The devices are those of the tests: every
-layout, one to three members. Processor time of one process, milliseconds and their ratio.
+layout, one to three members. Processor time of one process, in milliseconds.
 """
 
 import gc
 import statistics
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
+
+from measure import Row, at_most, show, size_asked
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
@@ -24,19 +27,17 @@ from ovek.engine.wanted import Wants
 from ovek.model.shelf import ShelfFacts
 
 
-def main() -> None:
-    number = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000
-    took, alone = list[float](), list[float]()
+def rows(number: int = 1_000) -> Iterator[Row]:
+    """How long the plans of so many devices take."""
+    typed, took = f"python benchmarks/plan.py {number}", list[float]()
+    threshold = gc.get_threshold()
     gc.set_threshold(50_000, 20, 100)  # as the program sets it
     for case in cases(9_000_000, number):
         judge, wants = case.judged().judge, Wants(case.policy)
         shelf = ShelfFacts(proven=case.shelf, broken={})
-        start = time.process_time()
         judged = judge_device(case.device, judge)
         terms = Terms(now=NOW, shelf=shelf, plans=False)
-        audit = audit_judged(judged, wants, terms)
-        audited = time.process_time()
-        if not audit.findings:
+        if not audit_judged(judged, wants, terms).findings:
             continue
         subject = subject_of(
             judged, walk_device(judged), case.policy, wants.of(judged),
@@ -45,14 +46,12 @@ def main() -> None:
         begun = time.process_time()
         plan(subject, Asked())
         took.append(1000 * (time.process_time() - begun))
-        alone.append(1000 * (audited - start))
+    gc.set_threshold(*threshold)
     parts = statistics.quantiles(took, n=100)
-    print(
-        f"a plan of {len(took)} devices with findings: median {parts[49]:.1f} ms (wanted: 3), "
-        f"99th percentile {parts[98]:.0f} ms (wanted: 15); the audit without it takes "
-        f"{statistics.median(alone):.1f} ms, mean ratio {sum(took) / sum(alone):.1f}"
-    )
+    what = f"the plan of {len(took)} random devices with findings"
+    yield at_most(f"{what}, at the median", 3, parts[49], "", typed, " ms")
+    yield at_most(f"{what}, at the 99th percentile", 15, parts[98], "", typed, " ms")
 
 
 if __name__ == "__main__":
-    main()
+    show(rows(size_asked(1_000)))

@@ -1,37 +1,61 @@
-"""The `start` row: `ovek --version` against `python -c 'import click'`.
+"""The `start` rows: a command that does little, against `python -c 'import click'`.
 
-`python benchmarks/start.py`: both in turn, twenty times, the median of each.
+`python benchmarks/start.py`: in turn, twenty times, the median of the pairs.
 """
 
 import shutil
-import statistics
 import subprocess
 import sys
-import time
+import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
+from measure import PYTHON, Row, at_most, fresh_cache, in_turn, show, timed
 
-def seconds(*command: str) -> float:
-    start = time.perf_counter()
-    subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
-    return time.perf_counter() - start
+TYPED = "python benchmarks/start.py"
 
 
-def main() -> None:
+def ovek() -> str:
+    """The program as it is installed beside this Python."""
     beside = Path(sys.executable).parent / "ovek"
-    ovek = str(beside) if beside.exists() else shutil.which("ovek")
-    if ovek is None:
+    found = str(beside) if beside.exists() else shutil.which("ovek")
+    if found is None:
         sys.exit("ovek is not installed")
-    pairs = [
-        (seconds(ovek, "--version"), seconds(sys.executable, "-c", "import click"))
-        for _ in range(20)
-    ]
-    ours, click = (statistics.median(column) for column in zip(*pairs, strict=True))
-    print(
-        f"start: ovek --version {ours * 1000:.0f} ms, import click {click * 1000:.0f} ms, "
-        f"ratio {ours / click:.2f} (wanted: 1.20 or less)"
-    )
+    return found
+
+
+def rows() -> Iterator[Row]:
+    """How long a start takes."""
+    click = lambda: timed(PYTHON, "-c", "import click").seconds  # noqa: E731
+    pair = in_turn(20, lambda: timed(ovek(), "--version").seconds, click)
+    yield at_most(
+        "start: `ovek --version` against `python -c 'import click'`", 1.2, pair.ratio,
+        f"{1000 * pair.ours:.0f} ms", TYPED,
+    )  # fmt: skip
+    with tempfile.TemporaryDirectory() as name:
+        site = Path(name, "site")
+        subprocess.run(
+            [PYTHON, "-c", "import sys; from pathlib import Path; from ovek.demo import write_site;"
+             "write_site(Path(sys.argv[1]))", str(site)], check=True,
+        )  # fmt: skip
+        audit = (ovek(), "audit", "--site", str(site), "--fail-on", "never")
+        with fresh_cache():
+            timed(*audit, ends=(0, 3))
+            pair = in_turn(10, lambda: timed(*audit, ends=(0, 3)).seconds, click)
+        yield at_most(
+            "start: `ovek audit` of the sample (36 devices), audited before", 3.5, pair.ratio,
+            f"{1000 * pair.ours:.0f} ms", TYPED,
+        )  # fmt: skip
+
+        def anew() -> float:
+            with fresh_cache():
+                return timed(*audit, ends=(0, 3)).seconds
+
+        pair = in_turn(10, anew, click)
+        yield at_most(
+            "the same, the first time", 6, pair.ratio, f"{1000 * pair.ours:.0f} ms", TYPED
+        )
 
 
 if __name__ == "__main__":
-    main()
+    show(rows())

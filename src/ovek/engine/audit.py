@@ -16,6 +16,7 @@ from ovek.engine.plan.plan_text import PlanText, logs_stay, usual_words
 from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.run_rules import RuleFindings, findings_of
+from ovek.engine.runs import runs_of
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.engine.waivers import waive
@@ -100,15 +101,19 @@ def audit_within(
     It does not tell by which day a waiver ends. Raises ContradictionError.
     """
     device, walk = judged.device, walk_device(judged)
-    times = times_of(device, terms.now)
-    wanted = wants.of(judged)
-    subject = subject_of(judged, walk, wants.policy, wanted, times, terms.shelf, terms.expected)
+    times, running = times_of(device, terms.now), runs_of(judged)
+    wanted = wants.of(judged, running)
+    subject = subject_of(
+        judged, walk, wants.policy, wanted, times, terms.shelf, terms.expected, running
+    )
     found = findings_of(subject)
     told = None
     if terms.plans and found:
-        logs_stay(subject)
         asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
-        told = PlanText(subject, made or plan(subject, asked), wants, terms.rates)
+        made = made or plan(subject, asked)
+        if made.changes or made.barred:
+            logs_stay(subject)
+        told = PlanText(subject, made, wants, terms.rates)
     findings = [finding_of(each, subject, told) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())

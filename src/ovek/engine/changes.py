@@ -307,28 +307,34 @@ def _config_saved(device: Device) -> Device:
 
 def _without(volume: Volume, place: Place, sheet: Sheet) -> Volume:
     name = volume.folded(place.path)
-    gone = [file for file in volume.files or () if volume.folded(file.path) == name]
+    gone = volume.named(place.path)
     exact = [file for file in gone if file.path == place.path] or gone
-    paths, sets = {file.path for file in exact}, volume.sets
-    left = tuple(file for file in volume.files or () if file.path not in paths)
+    sets, left = volume.sets, volume.files
+    for file in exact:
+        left = _put(left or (), file)
     return replace(
         volume,
-        files=left if volume.files is not None else None,
+        files=left,
         sets=sets and tuple(one for one in sets if volume.folded(one.set_file) != name),
         free=_more_free(volume, sum(taken(file.least, volume, sheet) for file in exact)),
     )
 
 
+def _put(files: tuple[File, ...], old: File, *new: File) -> tuple[File, ...]:
+    """Files with others in the place of one; the rest stay the same values."""
+    at = files.index(old)
+    return (*files[:at], *new, *files[at + 1 :])
+
+
 def _with(volume: Volume, file: File, sheet: Sheet) -> Volume:
     """A volume with one file more, over one of its name where there is one."""
-    name = volume.folded(file.path)
-    over = [each for each in volume.files or () if volume.folded(each.path) == name]
+    over, files = volume.named(file.path), volume.files or ()
     before = sum(taken(each.least, volume, sheet) for each in over)
-    files = tuple(file if each in over[:1] else each for each in volume.files or ())
-    files = tuple(each for each in files if each not in over[1:])
+    for each in over[1:]:
+        files = _put(files, each)
     return replace(
         volume,
-        files=files if over else (*files, file),
+        files=_put(files, over[0], file) if over else (*files, file),
         free=_more_free(volume, before - taken(file.size, volume, sheet)),
     )
 
@@ -390,13 +396,11 @@ def _with_digests(device: Device, place: Place, digests: Digests | None) -> Devi
     name = place.path
 
     def changed(volume: Volume) -> Volume:
-        files = tuple(
-            replace(file, digests=digests or _other_bytes(file.digests), digests_at=None)
-            if file.path == name
-            else file
-            for file in volume.files or ()
-        )
-        return replace(volume, files=files) if volume.files is not None else volume
+        files = volume.files
+        for file in [each for each in files or () if each.path == name]:
+            read = replace(file, digests=digests or _other_bytes(file.digests), digests_at=None)
+            files = _put(files or (), file, read)
+        return replace(volume, files=files)
 
     return _on_volume(device, place, changed)
 
@@ -548,8 +552,7 @@ def _no_room(device: Device, place: Place, content: NewContent, sheet: Sheet) ->
         return f"volume {place.volume} cannot be written to"
     if volume.free is None or content.size is None:
         return f"it is unknown whether {content.name} fits on {place.volume}"
-    name = volume.folded(place.path)
-    over = [file for file in volume.files or () if volume.folded(file.path) == name]
+    over = volume.named(place.path)
     free = volume.free + sum(taken(file.least, volume, sheet) for file in over)
     needs = taken(content.size, volume, sheet)
     return "" if free >= needs else f"{content.name} needs {needs} bytes, {free} are free"

@@ -68,6 +68,34 @@ def runs_of(judged: JudgedDevice) -> tuple[Runs, ...]:
     return tuple(run_by(judged, one) for one in judged.members or ())
 
 
+def runs_after(
+    before: JudgedDevice, running: tuple[Runs, ...], after: JudgedDevice
+) -> tuple[Runs, ...]:
+    """What each member runs once a device was edited; `running` is what each ran before.
+
+    A member that stayed the same value runs what it did, unless what the device tells of itself is
+    another, or is told of a place on some other member.
+    """
+    told, at = after.device.running, after.device.running.at
+    known = {
+        one.member.id: (one, runs) for one, runs in zip(before.members or (), running, strict=True)
+    }
+    same = (
+        told is before.device.running
+        and after.device.at == before.device.at
+        and (at is None or at.member is None)
+        and len(known) == len(after.members or ())
+    )
+    if not same:
+        return runs_of(after)
+    nothing = (None, None)
+    found = list[Runs]()
+    for one in after.members or ():
+        was, runs = known.get(one.member.id, nothing)
+        found.append(runs if runs is not None and was is one else run_by(after, one))
+    return tuple(found)
+
+
 def version_of(judged: JudgedDevice, member: JudgedMember) -> str | None:
     """The version that a member runs."""
     version = _version_told(judged, member)

@@ -22,6 +22,7 @@ from msgspec.structs import replace
 from ovek.engine.fit import Standing, fit_all, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import RouteMemo, alike, route
+from ovek.engine.runs import Runs
 from ovek.engine.verdicts import JudgedDevice
 from ovek.model.catalog import Track
 from ovek.model.fit import REACHING, Fit, Install, Route
@@ -106,13 +107,17 @@ class Wants:
         self._known: dict[tuple[object, ...], Wanted] = {}
         self._routes = RouteMemo()
 
-    def of(self, judged: JudgedDevice) -> Wanted:
-        """What is wanted of a device. Raises ContradictionError."""
+    def of(self, judged: JudgedDevice, running: tuple[Runs, ...] | None = None) -> Wanted:
+        """What is wanted of a device; `running` is what each member runs, where that is known.
+
+        Raises ContradictionError.
+        """
         device, sheet = judged.device, judged.judge.sheet
         role = self.roles.get(device.device)
         needs = self._routes.needs_of(judged.judge.releases.releases)
         stand = tuple(
-            alike(replace(one, version=None, components=None), needs) for one in standings(judged)
+            alike(replace(one, version=None, components=None), needs)
+            for one in standings(judged, running=running)
         )
         by_name = device.device if self._by_device else None
         key = (sheet.name, device.hardware.model, role, by_name, stand)
@@ -146,7 +151,7 @@ class Wants:
             target = named[0].version
         elif target is not None:
             unlisted = None if target in releases.by_version else target
-            chosen, unfit = _of_version(target, judged, stand)
+            chosen, unfit = of_version(target, judged, stand)
         return Wanted(
             target=target,
             releases=chosen if target is not None else {},
@@ -268,26 +273,23 @@ def _recommended(
 
 
 def release_for(
-    version: str,
-    judged: JudgedDevice,
-    wanted: Wanted,
-    member: str | None = None,
-    stand: tuple[Standing, ...] | None = None,
+    version: str, judged: JudgedDevice, wanted: Wanted, member: str | None = None
 ) -> tuple[KnownRelease | None, Fit | None]:
-    """The system image of a version for a device or one member of it; else the nearest.
-
-    `stand` is where its members stand, where that was worked out before.
-    """
-    stand = stand or standings(judged, wanted.variant, wanted.track)
-    chosen, unfit = _of_version(version, judged, stand)
+    """The system image of a version for a device or one member of it; else the nearest."""
+    stand = standings(judged, wanted.variant, wanted.track)
+    chosen, unfit = of_version(version, judged, stand)
     if member is not None:
         return chosen.get(member, chosen.get(None)), unfit
     return _one_of(chosen, len(stand)), unfit
 
 
-def _of_version(
+def of_version(
     version: str, judged: JudgedDevice, stand: tuple[Standing, ...]
 ) -> tuple[Mapping[str | None, KnownRelease], Fit | None]:
+    """The system image of a version for each member that stands somewhere; else the nearest.
+
+    Without a member (None) where a device has but one, or is looked at as a whole.
+    """
     known = judged.judge.releases.by_version.get(version, ())
     return _of_files(known, judged, stand)
 

@@ -11,7 +11,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
-from ovek.model.pattern import compiled, lines_that_fit
+from ovek.model.pattern import beginnings, compiled, lines_that_fit
 from ovek.model.sheet import Role, Sheet
 
 
@@ -61,6 +61,10 @@ class Naming:
         globs = [glob for role in IMAGE_ROLES for glob in sheet.roles.get(role, ())]
         names = [translate(glob) for glob in globs if "/" not in glob]
         paths = [translate(glob) for glob in globs if "/" in glob]
+        # Few files begin like an image: the others are passed over without asking a pattern.
+        self._begin = beginnings(sheet.images.names)
+        self._names_begin = beginnings([*sheet.images.names, *names])
+        self._paths_begin = beginnings(paths)
         self._looks = {
             blind: lines_that_fit(sheet.images.names, blind=blind) for blind in (False, True)
         }
@@ -74,14 +78,23 @@ class Naming:
     def may_be_images(self, names: Iterable[str], paths: Iterable[str], blind: bool) -> list[bool]:
         """A quick first look at many files, by their own names and by their paths.
 
-        It passes whatever `of` calls an image, and little else.
+        It passes whatever `of` calls an image, and little else: what begins like one, or, where
+        the patterns tell no beginning, what fits them.
         """
-        names = list(names)
-        looked = self._looks[blind](names)
-        found = [name in looked for name in names] if looked else [False] * len(names)
-        if (fits := self._globs[blind]) is not None:
-            found = [may or fits(name) is not None for may, name in zip(found, names, strict=True)]
-        if (fits := self._paths[blind]) is not None:
+        names, paths = list(names), list(paths)
+        if self._names_begin is not None:
+            found = _begin_so(self._names_begin, names, blind)
+        else:
+            looked = self._looks[blind](names)
+            found = [name in looked for name in names] if looked else [False] * len(names)
+            if (fits := self._globs[blind]) is not None:
+                found = [
+                    may or fits(name) is not None for may, name in zip(found, names, strict=True)
+                ]
+        if self._paths_begin is not None:
+            begin = _begin_so(self._paths_begin, paths, blind)
+            found = [may or begins for may, begins in zip(found, begin, strict=True)]
+        elif (fits := self._paths[blind]) is not None:
             found = [may or fits(path) is not None for may, path in zip(found, paths, strict=True)]
         return found
 
@@ -121,11 +134,19 @@ class Naming:
         role = None if at is None else self._roles[at]
         if at is not None and self._is_plain[at]:
             return self._plain[at]
-        for pattern in self._images[blind]:
+        may_be = self._begin is None or name.casefold().startswith(self._begin)
+        for pattern in self._images[blind] if may_be else ():
             if match := pattern.fullmatch(name):
                 told = match.groupdict()
                 return Named(role or "system-image", True, told.get("version"), told.get("variant"))
         return Named(role, role in IMAGE_ROLES) if role else _UNKNOWN
+
+
+def _begin_so(begin: tuple[str, ...], texts: list[str], folded: bool) -> list[bool]:
+    """Which texts begin with one of some beginnings; `folded` is whether the texts are."""
+    if folded:
+        return [text.startswith(begin) for text in texts]
+    return [text.casefold().startswith(begin) for text in texts]
 
 
 @lru_cache(maxsize=1024)

@@ -12,8 +12,10 @@ ovek.model.pattern.PatternError: invalid perl operator: (?=
 """
 
 import re
+import warnings
 from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 from functools import lru_cache
+from re import _parser as parser  # type: ignore[attr-defined]
 from typing import Any, Protocol, cast
 
 import re2  # type: ignore[import-untyped]
@@ -109,6 +111,56 @@ def lines_that_fit(
         return {match[0] for match in found.finditer(joined)}
 
     return fit
+
+
+_MOST_BEGINNINGS = 32
+
+
+def beginnings(texts: Iterable[str]) -> tuple[str, ...] | None:
+    """What every text that one of several patterns fits begins with, one of these; None: anything.
+
+    Case-folded, so that a text has to be, too. Asking a text whether it begins so takes a hundredth
+    of asking RE2.
+
+    >>> beginnings(["(?P<family>ox4[01]|web)-(?P<version>[0-9.]+)"])
+    ('ox40-', 'ox41-', 'web-')
+    >>> beginnings(["a.*", ".*b"]) is None
+    True
+    """
+    found = set[str]()
+    for text in texts:
+        try:
+            with warnings.catch_warnings(action="error"):
+                parsed = parser.parse(text)
+        except (re.error, Warning, RecursionError, OverflowError):
+            return None  # RE2 takes it, and means something else by it than Python does
+        if parsed.state.flags & re.VERBOSE:
+            return None
+        found |= _beginnings_of(list(parsed))[0]
+    if not found or "" in found or len(found) > _MOST_BEGINNINGS:
+        return None
+    return tuple(sorted(found))
+
+
+def _beginnings_of(parts: Sequence[tuple[Any, Any]]) -> tuple[set[str], bool]:
+    """What texts begin with that some parts of a pattern fit, and whether that is all of them."""
+    found = {""}
+    for what, value in parts:
+        more, whole = {""}, False
+        if what is parser.LITERAL:
+            more, whole = {chr(value).casefold()}, True
+        elif what is parser.IN and all(kind is parser.LITERAL for kind, _ in value):
+            more, whole = {chr(each).casefold() for _, each in value}, True
+        elif what is parser.SUBPATTERN:
+            more, whole = _beginnings_of(list(value[3]))
+        elif what is parser.BRANCH:
+            each = [_beginnings_of(list(branch)) for branch in value[1]]
+            more = set().union(*(some for some, _ in each))
+            whole = all(is_whole for _, is_whole in each)
+        found = {begun + some for begun in found for some in more}
+        if not whole or len(found) > _MOST_BEGINNINGS:
+            return found, False
+    return found, True
 
 
 _ENDS = re.compile(r"\\[AzZbBQC]|\$|(?<!\[)\^|\(\?[A-Za-z-]+[):]")

@@ -136,6 +136,19 @@ class Volume(_Data, frozen=True):
         """The path as names are compared on this volume."""
         return path.casefold() if self.case_blind else path
 
+    def named(self, path: str) -> tuple[File, ...]:
+        """The files of this path, as names are compared on this volume.
+
+        >>> files = (File(path="A.img"), File(path="b.img"))
+        >>> [file.path for file in Volume(name="f", filesystem="fat32", files=files).named("a.img")]
+        ['A.img']
+        """
+        files = self.files or ()
+        if not self.case_blind:
+            return tuple([file for file in files if file.path == path])
+        name = path.casefold()
+        return tuple([file for file in files if file.path.casefold() == name])
+
 
 class Bank(_Data, frozen=True):
     """A fixed place that holds one image, or points to the files that make it up (`places`)."""

@@ -22,7 +22,6 @@ from ovek.engine.plan.situation import Situation
 from ovek.engine.replay import ReplayStage
 from ovek.engine.rules import Said, Subject, subject_of
 from ovek.engine.rules.every import RULES
-from ovek.engine.runs import runs_of
 from ovek.engine.wanted import Wants
 from ovek.model.change import Change
 from ovek.model.finding import SEVEREST_FIRST
@@ -131,7 +130,7 @@ def situation_of(subject: Subject, asked: Asked = NOTHING_ASKED) -> Situation:
     now = Situation(
         judged=judged,
         walk=subject.walk,
-        running=runs_of(judged),
+        running=subject.running,
         wanted=subject.wanted,
         policy=subject.policy,
         may_drop=asked.may_drop,
@@ -184,10 +183,11 @@ def subject_at(subject: Subject, there: Situation, wants: Wants) -> Subject:
         there.judged,
         there.walk,
         subject.policy,
-        wants.of(there.judged),
+        wants.of(there.judged, there.running),
         subject.times,
         shelf,
         subject.expected,
+        there.running,
     )
 
 

@@ -20,7 +20,7 @@ from ovek.engine.plan.situation import Situation
 from ovek.engine.releases import brought
 from ovek.engine.room import sized
 from ovek.engine.verdicts import JudgedMember
-from ovek.engine.wanted import release_for, way_to
+from ovek.engine.wanted import of_version, way_to
 from ovek.model.fit import Install
 from ovek.model.place import BANK, Place
 from ovek.model.plain_word import typed
@@ -217,7 +217,7 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
     if known is None or broken:
         known = release or _whole(known)
     if known is None and running.version is not None:
-        known, _ = release_for(running.version, now.judged, now.wanted, member, now.standings)
+        known = _of_version(now, running.version, member)
     if known is None and running.version is not None:
         known = _there(one, running.version)
     place = None if broken else image.place.on(member) if image is not None else None
@@ -228,6 +228,13 @@ def _staying(now: Situation, one: JudgedMember, release: KnownRelease | None = N
         place=place,
         target=release is not None,
     )
+
+
+def _of_version(now: Situation, version: str, member: str) -> KnownRelease | None:
+    """The system image of a version for a member; asked once for all that run it."""
+    key = ("of version", version)
+    chosen, _ = now.once(key, lambda: of_version(version, now.judged, now.standings))
+    return chosen.get(member, chosen.get(None))
 
 
 def _whole(release: KnownRelease | None) -> KnownRelease | None:

@@ -71,7 +71,10 @@ def usual_words(findings: RuleFindings) -> str:
 
 
 def logs_stay(subject: Subject) -> None:
-    """Space may be made of old logs: a plan holds while no file gets to be an old one."""
+    """Space may be made of old logs: a plan holds while no file gets to be an old one.
+
+    Where nothing is to be done, and nothing is in the way, no log is looked at.
+    """
     (subject.times.clock - LOG_IS_OLD).splits(
         file.modified
         for one in subject.judged.members or ()

@@ -18,7 +18,7 @@ from ovek.engine.changes import refusal
 from ovek.engine.fit import Standing, standings
 from ovek.engine.hold import Holds, Wishes
 from ovek.engine.replay import ReplayStage, done, harm_halfway, walk_after, walk_halfway, worse
-from ovek.engine.runs import Runs, runs_of
+from ovek.engine.runs import Runs, runs_after
 from ovek.engine.times import Times
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, rejudge
 from ovek.engine.wanted import Wanted
@@ -299,7 +299,7 @@ def _step(now: Situation, change: Change) -> TriedChange | str:
             now,
             judged=after,
             walk=walk_after(judged, now.walk, change, after),
-            running=runs_of(after),
+            running=runs_after(judged, now.running, after),
             shelf=shelf,
             backup_due=due,
         )

@@ -10,6 +10,8 @@ here, so that the most telling one speaks first.
 """
 
 from collections.abc import Callable, Iterator
+from datetime import datetime
+from functools import cached_property
 from typing import Literal
 
 from msgspec import Struct
@@ -113,11 +115,11 @@ class MemberSubject(Struct, frozen=True, kw_only=True):
         return self.walk.outcome == "stranded"
 
 
-class Subject(Struct, frozen=True, kw_only=True):
+class Subject(Struct, frozen=True, kw_only=True, dict=True):
     """All that a rule may look at.
 
     Of `times` it asks how old things are, and of nothing else: what it asked tells until when the
-    answer holds.
+    answer holds. `running` is what each member runs, in the order of the device's members.
     """
 
     judged: JudgedDevice
@@ -125,6 +127,7 @@ class Subject(Struct, frozen=True, kw_only=True):
     policy: Policy
     wanted: Wanted
     members: tuple[MemberSubject, ...]
+    running: tuple[Runs, ...]
     times: Times
     shelf: ShelfFacts | None
     expected: Expected | None = None
@@ -138,6 +141,18 @@ class Subject(Struct, frozen=True, kw_only=True):
     def layout(self) -> Layout:
         """How this kind of device finds its image."""
         return layout_of(self.judged)
+
+    @cached_property
+    def last_written(self) -> datetime | None:
+        """When a file of the device was last written; None where no file tells."""
+        written = [
+            file.modified
+            for member in self.members
+            for volume in member.one.member.volumes or ()
+            for file in volume.files or ()
+            if file.modified is not None
+        ]
+        return max(written, default=None)
 
     def order(self, one: str | None, other: str | None) -> int | None:
         """Compare two versions of system images as the sheet orders them; None: not known."""
@@ -244,10 +259,12 @@ def subject_of(
     times: Times,
     shelf: ShelfFacts | None = None,
     expected: Expected | None = None,
+    running: tuple[Runs, ...] | None = None,
 ) -> Subject:
-    """Put together what the rules look at."""
-    ours = zip(judged.members or (), walk.members, runs_of(judged), strict=True)
-    members = [_member(judged, one, each, running) for one, each, running in ours]
+    """Put together what the rules look at; `running` as `runs_of` gives it, where that is known."""
+    running = runs_of(judged) if running is None else running
+    ours = zip(judged.members or (), walk.members, running, strict=True)
+    members = [_member(judged, one, each, runs) for one, each, runs in ours]
     # Which member comes first in a snapshot makes no difference to what is said.
     members.sort(key=lambda member: (len(member.id), member.id))
     return Subject(
@@ -256,6 +273,7 @@ def subject_of(
         policy=policy,
         wanted=wanted,
         members=tuple(members),
+        running=running,
         times=times,
         shelf=shelf,
         expected=expected,

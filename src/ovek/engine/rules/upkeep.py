@@ -115,14 +115,7 @@ def backup_before_change(subject: Subject) -> Iterator[Said]:
 
 def _any_later(subject: Subject, moment: TimeSpan) -> bool:
     """Whether any file was written after a moment: most devices have none, and roles cost time."""
-    written = (
-        file.modified
-        for member in subject.members
-        for volume in member.one.member.volumes or ()
-        for file in volume.files or ()
-        if file.modified is not None
-    )
-    last = max(written, default=None)
+    last = subject.last_written
     return last is not None and moment < last
 
 

@@ -37,11 +37,9 @@ def judge_files(
             judge_cut(file, volume, hardware, judge, images, used_for)
             continue
         if (
-            name not in published
-            and not may_be
+            not may_be
+            and name not in published
             and path not in used
-            and name.casefold() not in own_names
-            and (not own or digests is None or not any(digest in own for _, digest in digests))
             and (
                 digests is None
                 or (
@@ -51,6 +49,8 @@ def judge_files(
                     and digests.sha1 not in digests_published
                 )
             )
+            and not (own_names and name.casefold() in own_names)
+            and not (own and digests is not None and any(digest in own for _, digest in digests))
         ):
             continue
         named = judge.naming.of(file.path, case_blind=blind)

@@ -47,7 +47,8 @@ class JudgedMember(Struct, frozen=True, kw_only=True):
     """One member with the verdicts of its images.
 
     `images` are the files that are images, by place without member; `sets` by the place of the
-    set file, `banks` by name. `named` are the places on it that settings of any member name.
+    set file, `banks` by name. `named` are the places on it that settings of any member name,
+    `cut` is whether a listing cut the name of any file on it.
     """
 
     member: Member
@@ -56,6 +57,7 @@ class JudgedMember(Struct, frozen=True, kw_only=True):
     sets: dict[Place, Image]
     banks: dict[str, Image]
     named: NamedOn
+    cut: bool = False
 
 
 class JudgedDevice(Struct, frozen=True, kw_only=True):

@@ -1,6 +1,7 @@
 """A device judged; one that was edited, only where the edit touched it."""
 
-from msgspec import Struct
+from typing import NamedTuple
+
 from msgspec.structs import replace
 
 from ovek.engine.verdicts.banks import judge_bank
@@ -15,55 +16,79 @@ from ovek.model.verdict import Image
 
 def rejudge(judged: JudgedDevice, device: Device) -> JudgedDevice:
     """Judge a device that was edited; members that stayed as they were keep their verdicts."""
-    members = None
-    if device.members is not None:
-        members = tuple(_again(judged, device, member) for member in device.members)
+    if device.members is None:
+        return JudgedDevice(device=device, judge=judged.judge, members=None)
+    before = {one.member.id: one for one in judged.members or ()}
+    named = _named_by(device, before) or _named_on_each(device.members)
+    members = tuple(
+        _again(before.get(member.id), device, member, judged.judge, named[member.id])
+        for member in device.members
+    )
     return JudgedDevice(device=device, judge=judged.judge, members=members)
 
 
-def _again(judged: JudgedDevice, device: Device, member: Member) -> JudgedMember:
+def _named_by(device: Device, before: dict[str, JudgedMember]) -> dict[str, NamedOn] | None:
+    """What is named on each member, where no setting of any was edited."""
+    found = dict[str, NamedOn]()
+    for member in device.members or ():
+        known = before.get(member.id)
+        if known is None:
+            return None
+        was = known.member
+        if was.boot is not member.boot or was.components is not member.components:
+            return None
+        found[member.id] = known.named
+    return found if len(found) == len(before) else None
+
+
+def _again(
+    known: JudgedMember | None, device: Device, member: Member, judge: Judge, named: NamedOn
+) -> JudgedMember:
     """The verdicts of a member, those that it had where nothing that they rest on was edited."""
-    known = judged.member(member.id)
     if known is None or known.hardware != device.hardware_of(member):
-        return _judge_member(member, device, judged.judge)
+        return _judge_member(member, device, judge, named)
     was = known.member
     files = was.volumes is member.volumes and was.banks is member.banks
-    if files and known.named == _named_on(device, member):
+    if files and known.named == named:
         return known if was is member else replace(known, member=member)
-    return _judge_member(member, device, judged.judge, known)
+    return _judge_member(member, device, judge, named, known)
 
 
 def judge_device(device: Device, judge: Judge) -> JudgedDevice:
     """Give every image of a device its verdict."""
     members = None
     if device.members is not None:
-        members = tuple(_judge_member(member, device, judge) for member in device.members)
+        named = _named_on_each(device.members)
+        members = tuple(
+            _judge_member(member, device, judge, named[member.id]) for member in device.members
+        )
     return JudgedDevice(device=device, judge=judge, members=members)
 
 
 def _judge_member(
-    member: Member, device: Device, judge: Judge, known: JudgedMember | None = None
+    member: Member,
+    device: Device,
+    judge: Judge,
+    named: NamedOn,
+    known: JudgedMember | None = None,
 ) -> JudgedMember:
     """Judge a member; `known` is what was judged of it before an edit."""
     hardware = device.hardware_of(member)
-    named = _named_on(device, member)
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
+    cut = False
     for volume in member.volumes or ():
         if judge.sheet.boot.holds_nothing(volume):
             continue
-        kept = None if known is None else _kept(volume, known, named)
-        if kept is None:
+        edit = None if known is None else _edit_of(volume, known, named)
+        if known is None or edit is None:
+            cut = cut or any(file.path_cut for file in volume.files or ())
             judge_files(volume, hardware, judge, images, named)
         else:
-            edited = tuple(file for file in volume.files or () if not kept.has(file))
             fresh: dict[Place, Image] = {}
-            judge_files(replace(volume, files=edited), hardware, judge, fresh, named)
-            for file in volume.files or ():
-                place = Place(volume.name, file.path)
-                found = kept.images.get(place) if kept.has(file) else fresh.get(place)
-                if found is not None:
-                    images[place] = found
+            if edit.came:
+                judge_files(replace(volume, files=edit.came), hardware, judge, fresh, named)
+            images |= _in_order(volume, edit.left(known), fresh)
         for file_set in volume.sets or ():
             image = judge_set(volume, file_set, images, judge)
             sets[image.place] = image
@@ -73,45 +98,64 @@ def _judge_member(
         if not is_empty(bank) and bank.state != "bad"
     }
     return JudgedMember(
-        member=member, hardware=hardware, images=images, sets=sets, banks=banks, named=named
+        member=member,
+        hardware=hardware,
+        images=images,
+        sets=sets,
+        banks=banks,
+        named=named,
+        cut=cut,
     )
 
 
-def _named_on(device: Device, member: Member) -> NamedOn:
-    """What is named on a member, by whichever member."""
-    started, loaded = set[Place](), set[Place]()
-    for other in device.members or ():
-        own = other is member
-        for place in started_places(other):
-            if (own and place.member is None) or place.member == member.id:
-                started.add(place.on(None))
-        for component in other.components or ():
-            at = component.place
-            if at is not None and ((own and at.member is None) or at.member == member.id):
-                loaded.add(at.on(None))
-    return NamedOn(frozenset(started), frozenset(loaded))
+def _named_on_each(members: tuple[Member, ...]) -> dict[str, NamedOn]:
+    """What is named on each member, by whichever member."""
+    found = {member.id: (set[Place](), set[Place]()) for member in members}
+    for member in members:
+        parts = [each.place for each in member.components or () if each.place is not None]
+        for which, places in ((0, started_places(member)), (1, parts)):
+            for place in places:
+                owner = found.get(member.id if place.member is None else place.member)
+                if owner is not None:
+                    owner[which].add(place.on(None))
+    return {
+        name: NamedOn(frozenset(started), frozenset(loaded))
+        for name, (started, loaded) in found.items()
+    }
 
 
-class _KeptVerdict(Struct):
-    """The files of a volume that an edit left as they were, by path, and the images of them."""
+class _Edit(NamedTuple):
+    """What an edit made of the files of a volume: paths that went, and files that came.
 
-    files: dict[str, File]
-    images: dict[Place, Image]
+    A file is among both where it has to be judged again.
+    """
 
-    def has(self, file: File) -> bool:
-        """Whether a file is one of them, itself."""
-        return self.files.get(file.path) is file
+    volume: str
+    gone: frozenset[str]
+    came: tuple[File, ...]
+
+    def left(self, known: JudgedMember) -> dict[Place, Image]:
+        """The images on the volume that keep their verdicts."""
+        return {
+            place: image
+            for place, image in known.images.items()
+            if place.volume == self.volume and place.path not in self.gone
+        }
 
 
-def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> _KeptVerdict | None:
-    """What is known of the files of a volume that an edit left as they were.
+def _edit_of(volume: Volume, known: JudgedMember, named: NamedOn) -> _Edit | None:
+    """What an edit made of the files of a volume.
 
-    None where that has to be found out anew: names that a listing cut are judged with each other.
+    None where all of them have to be judged: names that a listing cut are judged with each other.
     """
     old = known.member.volume(volume.name)
-    if old is None or old.case_blind != volume.case_blind or old.sets != volume.sets:
+    if old is None or known.cut or old.case_blind != volume.case_blind or old.sets != volume.sets:
         return None
-    if any(file.path_cut for each in (old, volume) for file in each.files or ()):
+    before, after = old.files or (), volume.files or ()
+    front = _alike(before, after)
+    back = _alike(before[front:][::-1], after[front:][::-1])
+    gone, came = before[front : len(before) - back], after[front : len(after) - back]
+    if any(file.path_cut for file in came):
         return None
     other = known.named
     changed = {
@@ -119,9 +163,34 @@ def _kept(volume: Volume, known: JudgedMember, named: NamedOn) -> _KeptVerdict |
         for place in (named.started ^ other.started) | (named.loaded ^ other.loaded)
         if place.volume == volume.name
     }
-    left = {
-        file.path: file
-        for file in old.files or ()
-        if not changed or volume.folded(file.path) not in changed
-    }
-    return _KeptVerdict(left, known.images)
+    if changed:  # what the settings name, and what they no longer name
+        again = tuple([file for file in after if volume.folded(file.path) in changed])
+        gone, came = (*gone, *again), (*came, *(file for file in again if file not in came))
+    return _Edit(volume.name, frozenset([file.path for file in gone]), came)
+
+
+def _alike(files: tuple[File, ...], others: tuple[File, ...]) -> int:
+    """How many files two listings have in common from the first on.
+
+    Why halves: a slice is compared at once, and files that stayed are the same values; file by
+    file, the steps of a plan would cost as much as there are files on the device, times the steps.
+    """
+    same, most = 0, min(len(files), len(others))
+    while same < most:
+        middle = (same + most + 1) // 2
+        if files[same:middle] == others[same:middle]:
+            same = middle
+        else:
+            most = middle - 1
+    return same
+
+
+def _in_order(
+    volume: Volume, kept: dict[Place, Image], fresh: dict[Place, Image]
+) -> dict[Place, Image]:
+    """Images in the order of the files of their volume."""
+    if not fresh or not kept:
+        return kept or fresh
+    found = kept | fresh
+    paths = [file.path for file in volume.files or ()]
+    return {place: found[place] for place in sorted(found, key=lambda at: paths.index(at.path))}
