@@ -9,7 +9,8 @@ import pytest
 from builders import CATALOG, MIB, ONE, device, digest, image, member
 from ovek.files.catalog import read_catalogs, sorted_out
 from ovek.files.errors import InputError
-from ovek.files.importers import digestlist, importer_of
+from ovek.files.importers import digestlist
+from ovek.files.importers.known import importer_of
 
 SHA = digest("sw-2.0.img", "sha512")
 SPACED = " ".join(SHA[at : at + 2] for at in range(0, 128, 2))

@@ -17,7 +17,8 @@ from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
 from ovek.files.catalog import sorted_out
 from ovek.files.errors import InputError
-from ovek.files.importers import digestlist, importer_of, metalink, pasted, sidefile, table
+from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
+from ovek.files.importers.known import importer_of
 from ovek.model.catalog import Origin, Published, Release
 from ovek.model.digest import Digests
 from ovek.model.naming import Naming

@@ -19,15 +19,8 @@ from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
 from ovek.files.fleet import read_fleet
 from ovek.files.hosts import read_hosts
-from ovek.files.importers import (
-    IMPORTERS,
-    digestlist,
-    importer_of,
-    metalink,
-    pasted,
-    sidefile,
-    table,
-)
+from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
+from ovek.files.importers.known import IMPORTERS, importer_of
 from ovek.files.journal import Journal
 from ovek.files.shelves import read_record
 from ovek.files.site import read_sheet

@@ -64,7 +64,7 @@ READERS = {
     "importers/sidefile": ["side files"],
     "importers/table": ["tables"],
 }
-WRITE = {"errors", "names", "schema", "atomic", "importers/interface"}
+WRITE = {"errors", "names", "schema", "atomic", "importers/interface", "importers/known"}
 
 
 def test_every_way_and_every_store_is_attacked():

@@ -8,9 +8,10 @@ within which the result stays as it is.
 
 import hashlib
 import logging
+import os
 import re
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -128,10 +129,18 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
 def _program() -> Iterable[bytes]:
     """What tells this program from any other that might answer otherwise."""
     yield f"{ovek.__version__} {sys.version} {msgspec.__version__}".encode()
-    root = Path(ovek.__file__).parent
-    for file in sorted(root.rglob("*.py")):
-        info = file.stat()
-        yield f"{file.relative_to(root)} {info.st_size} {info.st_mtime_ns}".encode()
+    yield from sorted(_modules_in(str(Path(ovek.__file__).parent)))
+
+
+def _modules_in(folder: str) -> Iterator[bytes]:
+    """What tells each module of the program from any other text of it."""
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            if entry.name.endswith(".py"):
+                info = entry.stat()
+                yield f"{entry.path} {info.st_size} {info.st_mtime_ns}".encode()
+            elif entry.is_dir() and entry.name != "__pycache__":
+                yield from _modules_in(entry.path)
 
 
 def _sheets(site: Site) -> Iterable[bytes]:

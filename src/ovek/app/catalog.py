@@ -19,7 +19,7 @@ from ovek.engine.wanted import ContradictionError
 from ovek.files.annotations import annotate as write_annotation
 from ovek.files.catalog import read_catalog, sorted_out, write_catalog
 from ovek.files.errors import InputError
-from ovek.files.importers import importer_of
+from ovek.files.importers.known import importer_of
 from ovek.files.importers.table import MEANINGS as COLUMNS
 from ovek.files.names import shown_name
 from ovek.files.site import Site

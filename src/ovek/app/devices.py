@@ -178,9 +178,10 @@ class Devices:
 
     def check(self) -> None:
         """Raise InputError where a device that was named is not known at all."""
-        known = {*self.state.names, *self._fleet}
-        for name in self.named:
-            if name not in known and not any(fnmatchcase(each, name) for each in known):
+        strange = [n for n in self.named if n not in self._fleet and n not in self.state.lines]
+        known = {*self.state.names, *self._fleet} if strange else set[str]()
+        for name in strange:
+            if not any(fnmatchcase(each, name) for each in known):
                 raise no_device(self.file, name, known)
 
     def judge(self, device: Device) -> Judge:

@@ -10,10 +10,9 @@ import logging
 import os
 from collections import deque
 from collections.abc import Iterator
-from concurrent.futures import Future, ProcessPoolExecutor
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import Struct
 
@@ -23,6 +22,9 @@ from ovek.app.work import Lines, Made, Part, Work, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.site import Site
 from ovek.files.state import State
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
 
 T = TypeVar("T")
 _LOG = logging.getLogger(__name__)
@@ -146,6 +148,8 @@ def _spread(
     devices: Devices, parts: Iterator[Lines], workers: int, work: Work[T], args: tuple[Any, ...]
 ) -> Iterator[Made[T]]:
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
+    from concurrent.futures import ProcessPoolExecutor
+
     start = (
         devices.site.folder, devices.state.root, devices.state.files, devices.stale, work, args,
     )  # fmt: skip

@@ -1,7 +1,6 @@
 """What all commands have in common: `-h`, examples at the end of their help, colour, near names."""
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 import click
@@ -60,7 +59,7 @@ class _Log(click.Option):
     def __init__(self) -> None:
         super().__init__(
             ["--log"],
-            type=click.Path(path_type=Path),
+            type=click.Path(),
             expose_value=False,
             callback=_take_log,
             is_eager=True,
@@ -69,7 +68,7 @@ class _Log(click.Option):
         )
 
 
-def _take_log(ctx: click.Context, param: click.Parameter, value: Path | None) -> None:
+def _take_log(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
     ctx.meta[_LOG_FILE] = value
 
 

@@ -56,14 +56,14 @@ def _file(file: Path) -> logging.Handler:
 
 
 @contextmanager
-def logged(file: Path | None = None, *, watched: bool = False) -> Iterator[None]:
+def logged(file: str | None = None, *, watched: bool = False) -> Iterator[None]:
     """Tell warnings as long as this lasts; log all to a file, and to standard error, on demand.
 
     Raises InputError where the file cannot be written.
     """
     handlers: list[logging.Handler] = [_LogText(logging.WARNING)]
     if file is not None:
-        handlers.append(_file(file))
+        handlers.append(_file(Path(file)))
     if watched:
         handlers.append(_WatchedLog())
     before, passes = _OURS.level, _OURS.propagate

@@ -8,9 +8,7 @@ from collections.abc import Iterable, Iterator
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-import tomlkit
 from msgspec.structs import replace
-from tomlkit.exceptions import TOMLKitError
 
 from ovek.files.atomic import write_whole
 from ovek.files.decode import read_bytes, read_toml_parts, text_of
@@ -50,6 +48,9 @@ def annotate(folder: Path, said: Annotation) -> Path:
 
     What a person wrote into the file stays as it is. Raises InputError.
     """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
     file = folder / NAME
     known = read_annotations(folder)
     try:

@@ -14,7 +14,6 @@ from ovek.files.annotations import annotated, read_annotations
 from ovek.files.atomic import write_whole
 from ovek.files.decode import cannot_read, explain, read_bytes, text_of, too_many_digits
 from ovek.files.errors import InputError
-from ovek.files.importers import IMPORTERS, importer_of, may_stand
 from ovek.files.importers.interface import Bad, Importer
 from ovek.files.names import shown_name
 from ovek.model.catalog import FORMAT, Origin, Published, Release, ToldBy, Trust
@@ -64,14 +63,7 @@ def read_catalogs(folder: Path, left_out: list[InputError] | None = None) -> lis
     for file in files:
         if file.name == ANNOTATIONS:
             continue
-        if file.suffix == ".json":
-            entries = read_catalog(file)
-        elif may_stand(file):
-            entries = _standing(file).read(file, {})
-        else:
-            text = f"has the ending {file.suffix!r}, which is not a catalog format"
-            lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
-            raise InputError(file, text, f"Give a catalog .json, a list {', '.join(lists)}")
+        entries = read_catalog(file) if file.suffix == ".json" else _standing(file).read(file, {})
         found, bad = sorted_out(entries)
         if file.name == OPENED:
             opened = found
@@ -111,7 +103,13 @@ def sorted_out(
 
 
 def _standing(file: Path) -> Importer:
-    """What reads a file that lies in catalog/: nothing there is guessed."""
+    """What reads a file that lies in catalog/: nothing there is guessed. Raises InputError."""
+    from ovek.files.importers.known import IMPORTERS, importer_of, may_stand
+
+    if not may_stand(file):
+        text = f"has the ending {file.suffix!r}, which is not a catalog format"
+        lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
+        raise InputError(file, text, f"Give a catalog .json, a list {', '.join(lists)}")
     importer = importer_of(file)
     if file.suffix in importer.stands:
         return importer

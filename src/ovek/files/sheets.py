@@ -10,7 +10,7 @@ import re
 import tomllib
 from collections.abc import Iterator
 from functools import lru_cache
-from importlib import metadata, resources
+from importlib import resources
 from pathlib import Path
 
 from ovek.files.errors import InputError
@@ -56,6 +56,8 @@ def _installed() -> Iterator[Path]:
     To look for them takes as long as a small command does, so it is done last and for names that
     nothing else has.
     """
+    from importlib import metadata
+
     for point in sorted(metadata.entry_points(group=ENTRY_POINTS), key=lambda each: each.name):
         try:
             folder = Path(str(resources.files(point.module)))

@@ -88,7 +88,7 @@ class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True)
     def __post_init__(self) -> None:
         if self.link is not None:
             parse_rate(self.link)
-        for way, key in WAYS.items():
+        for way, key in WAYS.items() if self.access else ():
             if way in self.access and not getattr(self, key):
                 raise ValueError(f"device {self.name!r} is read by {way} but has no {key}")
         if self.members is not None and len(self.serials) > self.members:

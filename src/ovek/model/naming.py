@@ -44,36 +44,42 @@ def is_archive(path: str) -> bool:
     return path.casefold().endswith(_ARCHIVES)
 
 
+class _Patterns:
+    """What names are held against on volumes that are case-blind, or on those that are not."""
+
+    def __init__(self, sheet: Sheet, blind: bool, names: list[str], paths: list[str]) -> None:
+        self.by_name = _first_of(sheet.roles, blind, "")
+        self.by_path = _first_of(sheet.roles, blind, "/")
+        self.images = [compiled(name, blind=blind) for name in sheet.images.names]
+        self.looks = lines_that_fit(sheet.images.names, blind=blind)
+        self.globs = _any_of(names, blind).match if names else None
+        self.paths = _any_of(paths, blind).match if paths else None
+        self.known: dict[str, Named] = {}
+
+
 class Naming:
     """The names of one kind of device. Answers are remembered by path, up to a bound."""
 
     def __init__(self, sheet: Sheet) -> None:
+        self._sheet = sheet
         self._roles: list[Role] = list(sheet.roles)
         self._plain = [Named(role, False) for role in self._roles]
         self._is_plain = [role not in IMAGE_ROLES and role != "set-file" for role in self._roles]
-        self._by_name = {blind: _first_of(sheet.roles, blind, "") for blind in (False, True)}
-        self._by_path = {blind: _first_of(sheet.roles, blind, "/") for blind in (False, True)}
-        self._images = {
-            blind: [compiled(name, blind=blind) for name in sheet.images.names]
-            for blind in (False, True)
-        }
-        self._known: dict[bool, dict[str, Named]] = {False: {}, True: {}}
         globs = [glob for role in IMAGE_ROLES for glob in sheet.roles.get(role, ())]
-        names = [translate(glob) for glob in globs if "/" not in glob]
-        paths = [translate(glob) for glob in globs if "/" in glob]
+        self._names = [translate(glob) for glob in globs if "/" not in glob]
+        self._paths = [translate(glob) for glob in globs if "/" in glob]
         # Few files begin like an image: the others are passed over without asking a pattern.
         self._begin = beginnings(sheet.images.names)
-        self._names_begin = beginnings([*sheet.images.names, *names])
-        self._paths_begin = beginnings(paths)
-        self._looks = {
-            blind: lines_that_fit(sheet.images.names, blind=blind) for blind in (False, True)
-        }
-        self._globs = {
-            blind: _any_of(names, blind).match if names else None for blind in (False, True)
-        }
-        self._paths = {
-            blind: _any_of(paths, blind).match if paths else None for blind in (False, True)
-        }
+        self._names_begin = beginnings([*sheet.images.names, *self._names])
+        self._paths_begin = beginnings(self._paths)
+        self._made: dict[bool, _Patterns] = {}
+
+    def _of(self, blind: bool) -> _Patterns:
+        """The patterns, made when the first volume of their kind is met."""
+        made = self._made.get(blind)
+        if made is None:
+            made = self._made[blind] = _Patterns(self._sheet, blind, self._names, self._paths)
+        return made
 
     def may_be_images(self, names: Iterable[str], paths: Iterable[str], blind: bool) -> list[bool]:
         """A quick first look at many files, by their own names and by their paths.
@@ -85,22 +91,22 @@ class Naming:
         if self._names_begin is not None:
             found = _begin_so(self._names_begin, names, blind)
         else:
-            looked = self._looks[blind](names)
+            looked = self._of(blind).looks(names)
             found = [name in looked for name in names] if looked else [False] * len(names)
-            if (fits := self._globs[blind]) is not None:
+            if (fits := self._of(blind).globs) is not None:
                 found = [
                     may or fits(name) is not None for may, name in zip(found, names, strict=True)
                 ]
         if self._paths_begin is not None:
             begin = _begin_so(self._paths_begin, paths, blind)
             found = [may or begins for may, begins in zip(found, begin, strict=True)]
-        elif (fits := self._paths[blind]) is not None:
+        elif self._paths and (fits := self._of(blind).paths) is not None:
             found = [may or fits(path) is not None for may, path in zip(found, paths, strict=True)]
         return found
 
     def of(self, path: str, *, case_blind: bool) -> Named:
         """Tell what the name of a file says."""
-        known = self._known[case_blind]
+        known = self._of(case_blind).known
         named = known.get(path)
         if named is None:
             if len(known) >= _MOST:
@@ -120,10 +126,10 @@ class Naming:
     def _at(self, path: str, blind: bool) -> int | None:
         """Which role's globs fit first; None: none do."""
         folder, _, name = path.rpartition("/")
-        fitting = self._by_name[blind](name)
+        fitting = self._of(blind).by_name(name)
         at = None if fitting is None else _AT[fitting.lastgroup]
         if folder:
-            fitting = self._by_path[blind](path)
+            fitting = self._of(blind).by_path(path)
             if fitting is not None:
                 other = _AT[fitting.lastgroup]
                 at = other if at is None else min(at, other)
@@ -135,7 +141,7 @@ class Naming:
         if at is not None and self._is_plain[at]:
             return self._plain[at]
         may_be = self._begin is None or name.casefold().startswith(self._begin)
-        for pattern in self._images[blind] if may_be else ():
+        for pattern in self._of(blind).images if may_be else ():
             if match := pattern.fullmatch(name):
                 told = match.groupdict()
                 return Named(role or "system-image", True, told.get("version"), told.get("variant"))
