@@ -6,6 +6,7 @@ workers of a cluster, where one is named. Parts come back in the order of the de
 few are held at once.
 """
 
+import gc
 import logging
 import os
 from collections import deque
@@ -187,6 +188,7 @@ def _start(
     devices = Devices(site, State(root, files, {}), releases=releases)
     devices.stale = stale
     _OWN[:] = [(devices, work.prepare(devices, *args))]
+    gc.freeze()  # what is there by now stays: no collection need go through it again
 
 
 def _part(lines: Lines) -> Made[Any]:
