@@ -36,8 +36,11 @@ def _installed(program: str, name: str) -> None:
 
 
 @pytest.fixture
-def server(tmp_path, monkeypatch):
-    """An OpenSSH server with keys of its own; yields its port and the line for known_hosts."""
+def server(request, tmp_path, monkeypatch):
+    """An OpenSSH server with keys of its own; yields its port and the line for known_hosts.
+
+    A parameter is more of its configuration.
+    """
     _installed(SSHD, "the OpenSSH server")
     home = tmp_path / "home"
     (home / ".ssh").mkdir(parents=True)
@@ -51,7 +54,7 @@ def server(tmp_path, monkeypatch):
         f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {tmp_path}/host_key\n"
         f"AuthorizedKeysFile {home}/.ssh/id_ed25519.pub\nStrictModes no\nPidFile none\n"
         "PermitRootLogin yes\nPasswordAuthentication no\nUsePAM no\n"
-        "Subsystem sftp internal-sftp\n"
+        f"Subsystem sftp internal-sftp\n{getattr(request, 'param', '')}"
     )
     monkeypatch.setenv("HOME", str(home))
     monkeypatch.delenv("SSH_AUTH_SOCK", raising=False)

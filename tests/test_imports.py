@@ -189,3 +189,35 @@ def test_a_command_loads_no_database_and_no_figures(name):
     code = f"import sys, ovek.cli.{name}; print(*sys.modules)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert not {"sqlalchemy", "matplotlib", "distributed", "asyncssh"} & set(done.stdout.split())
+
+
+# What takes as long to load as the commands that do not need it take to run.
+HEAVY = {
+    "tomlkit", "importlib.metadata", "multiprocessing", "concurrent.futures.process", "sqlalchemy",
+    "asyncssh", "asyncio", "matplotlib", "rich", "re2", "msgspec", "sqlite3", "yaml", "lxml",
+}  # fmt: skip
+LOADS = {
+    ("--version",): set(),
+    ("completion", "bash"): set(),
+    ("audit",): {"msgspec", "re2", "rich", "sqlite3"},
+    ("audit", "--format", "json"): {"msgspec", "re2", "sqlite3"},
+}
+
+
+@pytest.mark.parametrize("typed", LOADS, ids=" ".join)
+def test_a_start_loads_what_it_needs(typed, tmp_path):
+    """No clock is asked: what is loaded tells how long a start takes."""
+    from ovek.demo import write_site
+
+    write_site(tmp_path / "site")
+    told = "import sys; print(*sorted(set(sys.modules)), file=sys.stderr)"
+    program = (
+        f"import atexit; atexit.register(lambda: exec({told!r})); import sys;"
+        f"sys.argv = ['ovek', *{list(typed)!r}]; from ovek.cli import main; main()"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", program], cwd=tmp_path / "site", capture_output=True, text=True,
+        check=False, env={"PATH": "", "XDG_CACHE_HOME": str(tmp_path / "cache")},
+    )  # fmt: skip
+    loaded = HEAVY & set(done.stderr.splitlines()[-1].split())
+    assert loaded <= LOADS[typed]

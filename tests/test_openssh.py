@@ -1,5 +1,6 @@
 """A real OpenSSH server on loopback: SFTP, programs, and boot environments of real tools."""
 
+import asyncio
 import getpass
 import hashlib
 import json
@@ -8,8 +9,10 @@ import socket
 import subprocess
 import time
 
+import asyncssh
 import pytest
 
+from ovek.sources.ssh import CIPHERS
 from servers import SSHD, free_port
 
 
@@ -180,3 +183,31 @@ def test_a_version_in_quotes_is_read_without_them(ovek, server, tmp_path):
     sheet.write_text(sheet.read_text().replace("/etc/os-release", str(release)))
     ovek("survey")
     assert state(ovek)["running"]["version"] == "4.1"
+
+
+@pytest.mark.parametrize(
+    ("server", "cipher"),
+    [
+        ("", "aes256-gcm@openssh.com"),  # of all that it has, though it likes another best
+        (
+            "Ciphers aes128-gcm@openssh.com,chacha20-poly1305@openssh.com\n",
+            "aes128-gcm@openssh.com",
+        ),
+        ("Ciphers chacha20-poly1305@openssh.com\n", "chacha20-poly1305@openssh.com"),
+        ("Ciphers aes192-ctr\n", "aes192-ctr"),
+    ],
+    indirect=["server"],
+)
+def test_the_fastest_cipher_of_both_sides_is_taken_and_any_other_where_it_is_missing(
+    server, cipher, tmp_path
+):
+    port, _ = server
+
+    async def connected():
+        async with asyncssh.connect(
+            "127.0.0.1", port, known_hosts=None, username=getpass.getuser(), config=None,
+            client_keys=[str(tmp_path / "home/.ssh/id_ed25519")], encryption_algs=CIPHERS,
+        ) as connection:  # fmt: skip
+            return connection.get_extra_info("recv_cipher")
+
+    assert asyncio.run(connected()) == cipher

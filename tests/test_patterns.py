@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ovek.files.marks import MarkError, is_marked, unmarked, without_marks
-from ovek.model.pattern import any_fits, compiled, lines_that_fit
+from ovek.model.pattern import any_fits, beginnings, compiled, lines_that_fit
 
 PATTERNS = [
     "a(?P<version>[0-9.]*)x?",
@@ -44,6 +44,36 @@ def test_many_texts_in_one_pass_are_as_each_by_itself(patterns, texts, blind):
     assert lines_that_fit(patterns, blind=blind)(texts) == alone
     fits = any_fits(patterns, blind=blind)
     assert {text for text in texts if fits(text)} == alone
+
+
+MORE = [
+    "ox4[01]-.*", "(?:a|b)x", "(?:ab|a)?b", "K\\x{212a}?a", "(?i:a)b", "a{2}b", "(?U)a+b",
+    "\\Qa.b\\E",
+    "\\x41b", "[^a]b", "(?s:a.)b", "\\pLab", "a(?:b|)", "\\141b", "(a)(b)|c", "(?-s)a.b", "ßa",
+]  # fmt: skip
+
+
+@given(
+    st.lists(st.sampled_from([*PATTERNS, *MORE]), max_size=4),
+    st.lists(
+        names
+        | st.text("abABxXKk\u212asſßẞ.é1-", max_size=6)
+        | st.sampled_from(["ox40-1", "OX41-b", "aab", "a.b", "A.b", "\u212aa", "ab", "SSa"]),
+        max_size=12,
+    ),
+    st.booleans(),
+)
+def test_whatever_a_pattern_fits_begins_as_it_is_told_to(patterns, texts, blind):
+    begin = beginnings(patterns)
+    for text in texts:
+        if begin is not None and any(compiled(p, blind=blind).fullmatch(text) for p in patterns):
+            assert text.casefold().startswith(begin), (text, begin)
+
+
+def test_what_no_beginning_tells_is_asked_of_the_pattern():
+    assert beginnings([]) is None and beginnings([".*"]) is None and beginnings(["a", "b?"]) is None
+    assert beginnings(["[a-z]x"]) is None and beginnings(["\\z"]) is None
+    assert beginnings(["(?P<f>ox40|web)-[0-9]+"]) == ("ox40-", "web-")
 
 
 @pytest.mark.parametrize("pattern", PATTERNS)

@@ -8,12 +8,14 @@ from msgspec.structs import replace
 
 from ovek.app.devices import Devices
 from ovek.app.policy import contradiction, wants_of
+from ovek.app.shortcuts import takes_shortcuts
 from ovek.app.work import Part, Work
 from ovek.engine.answer import unread
 from ovek.engine.audit import Terms, answer_of
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.changes import NO_RATES, Rates
 from ovek.engine.rules import Subject, subject_of
+from ovek.engine.shapes import Shapes
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import JudgedDevice
 from ovek.engine.wanted import ContradictionError, Wants
@@ -40,6 +42,7 @@ class Answering:
             now=now, shelf=shelf, waivers=devices.site.waivers, plans=plans, may_drop=may_drop
         )
         self.wants = wants_of(devices.site)
+        self.shapes = Shapes(plans=plans) if takes_shortcuts() else None
 
     def terms_of(self, name: str) -> Terms:
         """What one device is audited by."""
@@ -88,7 +91,12 @@ class Answering:
     def answer(self, judged: JudgedDevice) -> Answered:
         """The answer for one device. Raises InputError."""
         try:
-            return answer_of(judged, self.wants, self.terms_of(judged.device.device))
+            return answer_of(
+                judged,
+                self.wants,
+                self.terms_of(judged.device.device),
+                None if self.terms.plans else self.shapes,
+            )
         except ContradictionError as error:
             raise contradiction(self.devices.site, error) from None
 

@@ -179,7 +179,7 @@ def _one(line: DeviceLine, answering: Answering, again: Again | None) -> CachedR
     device, used = line.device, set[Waiver]()
     judged = judge_device(device, line.devices.judge(device))
     try:
-        audit, bounds = audit_within(judged, answering.wants, terms, used)
+        audit, bounds = audit_within(judged, answering.wants, terms, used, shapes=answering.shapes)
     except ContradictionError as error:
         raise contradiction(answering.devices.site, error) from None
     result = CachedResult(audit, bounds, tuple(used))

@@ -23,6 +23,7 @@ from msgspec.structs import replace
 
 import ovek
 from ovek.app.devices import Devices
+from ovek.app.shortcuts import takes_shortcuts
 from ovek.engine.audit import Terms
 from ovek.files.cache import DISTRUST, Kept, KeptRow, distrusted, kept_file
 from ovek.files.decode import read_bytes
@@ -112,6 +113,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     file = kept_file(site.folder)
     if (
         file is None
+        or not takes_shortcuts()
         or site.until is not None
         or (devices.runner is not None and devices.runner.elsewhere)
     ):

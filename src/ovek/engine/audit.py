@@ -15,8 +15,9 @@ from ovek.engine.plan import Asked, Plan, plan
 from ovek.engine.plan.plan_text import PlanText, logs_stay, usual_words
 from ovek.engine.rules import MemberSubject, Stops, Subject, subject_of
 from ovek.engine.rules.every import RULES
-from ovek.engine.run_rules import RuleFindings, findings_of
+from ovek.engine.run_rules import RuleFindings, run_rules, uncovered
 from ovek.engine.runs import runs_of
+from ovek.engine.shapes import Shapes, shape_of
 from ovek.engine.times import times_of
 from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.engine.waivers import waive
@@ -94,26 +95,36 @@ def audit_within(
     terms: Terms,
     used: set[Waiver] | None = None,
     made: Plan | None = None,
+    shapes: Shapes | None = None,
 ) -> tuple[DeviceAudit, tuple[Bound, ...]]:
     """The same, and within which bounds of its times it stays as it is.
 
-    `made` is the plan of the device, where it was made before for the same waivers.
+    `made` is the plan of the device, where it was made before for the same waivers. `shapes` is
+    what was found on devices before that were audited by the same terms.
     It does not tell by which day a waiver ends. Raises ContradictionError.
     """
     device, walk = judged.device, walk_device(judged)
     times, running = times_of(device, terms.now), runs_of(judged)
-    wanted = wants.of(judged, running)
+    wanted, key = wants.with_key(judged, running)
     subject = subject_of(
         judged, walk, wants.policy, wanted, times, terms.shelf, terms.expected, running
     )
-    found = findings_of(subject)
+    shape = shape_of(subject, key, terms.waivers) if shapes is not None else None
+    found = shapes.find(shape, subject) if shapes is not None and shape is not None else None
     told = None
-    if terms.plans and found:
-        asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
-        made = made or plan(subject, asked)
-        if made.changes or made.barred:
-            logs_stay(subject)
-        told = PlanText(subject, made, wants, terms.rates)
+    if found is None:
+        said = list(run_rules(subject))
+        found = uncovered(said, subject)
+        left = False
+        if terms.plans and found:
+            asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
+            made = made or plan(subject, asked)
+            left = bool(made.changes or made.barred)
+            if left:
+                logs_stay(subject)
+            told = PlanText(subject, made, wants, terms.rates)
+        if shapes is not None and shape is not None and not left:
+            shapes.keep(shape, subject, said, planned=told is not None)
     findings = [finding_of(each, subject, told) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
@@ -179,9 +190,15 @@ def answer_in(audit: DeviceAudit) -> Answered:
     )
 
 
-def answer_of(judged: JudgedDevice, wants: Wants, terms: Terms) -> Answered:
-    """The answer alone. Raises ContradictionError where two wants contradict each other."""
-    return answer_in(audit_judged(judged, wants, replace(terms, plans=False)))
+def answer_of(
+    judged: JudgedDevice, wants: Wants, terms: Terms, shapes: Shapes | None = None
+) -> Answered:
+    """The answer alone; `shapes` as in `audit_within`, without plans.
+
+    Raises ContradictionError where two wants contradict each other.
+    """
+    terms = replace(terms, plans=False)
+    return answer_in(audit_within(judged, wants, terms, shapes=shapes)[0])
 
 
 # What a finding stops, the worst first.

@@ -7,7 +7,7 @@
    that its walk tried is named so.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from graphlib import TopologicalSorter
 
 from msgspec import Struct
@@ -41,13 +41,15 @@ def _covering_first() -> list[Rule]:
     return [RULES[slug] for slug in TopologicalSorter(graph).static_order()]
 
 
-_ORDER = _covering_first()
+_RULES = _covering_first()
+LOOK_FURTHER = [rule for rule in _RULES if rule.reads]
+ORDER = {rule.slug: at for at, rule in enumerate(_RULES)}
 
 
-def run_rules(subject: Subject) -> Iterator[RuleFindings]:
-    """All that any rule says of a device; a rule that policy turned off is not asked."""
+def run_rules(subject: Subject, rules: Iterable[Rule] | None = None) -> Iterator[RuleFindings]:
+    """All that some rules say of a device (None: all); one that policy turned off is not asked."""
     changed = subject.policy.severity
-    for rule in _ORDER:
+    for rule in _RULES if rules is None else rules:
         asked = changed.get(rule.slug) if changed else None
         if asked != "off":
             for said in rule.check(subject):

@@ -34,7 +34,7 @@ class Times:
     """
 
     def __init__(self, now: datetime, read: datetime, clock: datetime) -> None:
-        self.values = tuple((each - EPOCH) // STEP for each in (now, read, clock))
+        self.values = (_number(now), _number(read), _number(clock))
         self._bounds: dict[tuple[int, int, int], tuple[int | None, int | None]] = {}
         self.now, self.read, self.clock = (
             TimeSpan(self, of, 0) for of in ((1, 0, 0), (0, 1, 0), (0, 0, 1))
@@ -47,7 +47,9 @@ class Times:
 
     def value(self, of: tuple[int, int, int]) -> int:
         """What a sum of the times comes to, in microseconds."""
-        return sum(many * value for many, value in zip(of, self.values, strict=True))
+        n, r, c = of
+        now, read, clock = self.values
+        return n * now + r * read + c * clock
 
     def stay(self, of: tuple[int, int, int], least: int | None, most: int | None) -> None:
         """Write down bounds of a sum of the times, beside those it has."""
@@ -67,8 +69,9 @@ class TimeSpan:
 
     def __sub__(self, other: "TimeSpan | datetime | timedelta") -> "TimeSpan":
         if isinstance(other, TimeSpan):
-            n, r, c = (one - two for one, two in zip(self._of, other._of, strict=True))
-            return TimeSpan(self._times, (n, r, c), self._fixed - other._fixed)
+            (n, r, c), (less_n, less_r, less_c) = self._of, other._of
+            of = n - less_n, r - less_r, c - less_c
+            return TimeSpan(self._times, of, self._fixed - other._fixed)
         return TimeSpan(self._times, self._of, self._fixed - _number(other))
 
     def __abs__(self) -> "TimeSpan":
@@ -149,7 +152,8 @@ class TimeSpan:
 
 
 def _number(fixed: datetime | timedelta) -> int:
-    return (fixed if isinstance(fixed, timedelta) else fixed - EPOCH) // STEP
+    span = fixed if isinstance(fixed, timedelta) else fixed - EPOCH
+    return (span.days * 86_400 + span.seconds) * 1_000_000 + span.microseconds
 
 
 def proof_is_old(

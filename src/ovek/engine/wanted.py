@@ -11,7 +11,7 @@
 5. Where no file of a version fits, the nearest one is told with what speaks against it.
 """
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cmp_to_key
 from typing import Any
@@ -112,6 +112,12 @@ class Wants:
 
         Raises ContradictionError.
         """
+        return self.with_key(judged, running)[0]
+
+    def with_key(
+        self, judged: JudgedDevice, running: tuple[Runs, ...] | None = None
+    ) -> tuple[Wanted, Hashable]:
+        """The same, and what tells it from what is wanted of others. Raises ContradictionError."""
         device, sheet = judged.device, judged.judge.sheet
         role = self.roles.get(device.device)
         needs = self._routes.needs_of(judged.judge.releases.releases)
@@ -128,7 +134,7 @@ class Wants:
             wanted = self._work_out(judged, role)
             if wanted.unfit is None:  # else it tells of this device's own memory and volumes
                 self._known[key] = wanted
-        return wanted
+        return wanted, key
 
     def _work_out(self, judged: JudgedDevice, role: str | None) -> Wanted:
         device = judged.device

@@ -197,6 +197,10 @@ Stops = Literal["boot", "proof", "target", "settings", "fallback", "nothing"]
 GivesWay = Literal["named", "stranded"]
 """Where a rule stays silent about a place: a boot rule names it, or a member is stranded by it."""
 
+Reads = Literal["files", "space", "times", "name"]
+"""What a rule looks at beyond the outline of a device: files that nothing looks for, free space and
+sizes of volumes, when something was, and what the device is called."""
+
 Check = Callable[[Subject], Iterator[Said]]
 
 
@@ -206,7 +210,8 @@ class Rule(Struct, frozen=True, kw_only=True):
     `group` is the part of the audit that it belongs to, `speaks_for` the rules that stay silent
     about a member once it has told a trouble whole. `gives_way` is where it stays silent about a
     place itself: where a boot rule `named` it as broken, or only where its member is `stranded`.
-    `stops` is what it stops, by which findings of one severity are ordered.
+    `stops` is what it stops, by which findings of one severity are ordered. `reads` is what it
+    looks at beyond the outline of a device, on which all others say the same (`shapes`).
     """
 
     slug: str
@@ -218,6 +223,7 @@ class Rule(Struct, frozen=True, kw_only=True):
     check: Check
     stops: Stops | None = None
     gives_way: GivesWay | None = None
+    reads: frozenset[Reads] = frozenset()
 
 
 RULES: dict[str, Rule] = {}
@@ -231,6 +237,7 @@ def rule(
     *speaks_for: str,
     stops: Stops | None = None,
     gives_way: GivesWay | None = None,
+    reads: tuple[Reads, ...] = (),
 ) -> Callable[[Check], Check]:
     """Enter a function into the list of rules."""
 
@@ -245,6 +252,7 @@ def rule(
             check=check,
             stops=stops,
             gives_way=gives_way,
+            reads=frozenset(reads),
         )
         return check
 

@@ -67,6 +67,7 @@ def at_boot_loader(subject: Subject) -> Iterator[Said]:
     "A scheduled reload happens whatever state the device is in, usually with nobody on site.",
     "Cancel the scheduled reload, or fix the next boot before it happens",
     stops="boot",
+    reads=("times",),
 )
 def reload_scheduled(subject: Subject) -> Iterator[Said]:
     """A reload is scheduled on the device, and its next boot is not proven."""
@@ -222,6 +223,7 @@ _LEADS = (
     "volume-absent",
     "volume-unreadable",
     stops="boot",
+    reads=("files",),
 )
 def boot_target_missing(subject: Subject) -> Iterator[Said]:
     """A saved boot setting names a file, volume or bank that does not exist, or is empty."""

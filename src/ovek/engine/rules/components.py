@@ -31,6 +31,7 @@ def _loaded(subject: Subject, member: MemberSubject) -> list[Loaded]:
     "warning",
     "If its firmware file is missing, the component starts without firmware or not at all.",
     "Copy the file there, or set the component to load from an existing file",
+    reads=("files",),
 )
 def component_file_missing(subject: Subject) -> Iterator[Said]:
     """A component loads its firmware from a file or folder that does not exist."""

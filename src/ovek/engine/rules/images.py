@@ -166,6 +166,7 @@ def _never_asked(subject: Subject, image: Image) -> tuple[str, str] | None:
     "Flash can go bad without any change in name, size or date: an old digest proves little.",
     "Read the digest again: ovek survey DEVICE --fresh",
     stops="proof",
+    reads=("times", "name"),
 )
 def proof_old(subject: Subject) -> Iterator[Said]:
     """Images whose digests are older than policy allows."""

@@ -241,6 +241,7 @@ def target_hardware_unknown(subject: Subject) -> Iterator[Said]:
     "feature-track",
     "recommended-newer",
     stops="target",
+    reads=("name",),
 )
 def release_not_target(subject: Subject) -> Iterator[Said]:
     """The running version is not the target version."""

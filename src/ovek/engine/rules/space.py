@@ -26,6 +26,7 @@ def _volume(subject: Subject, member: Member) -> Volume | None:
     "Free space: ovek cleanup DEVICE --room-for target",
     "free-space-low",
     stops="settings",
+    reads=("space", "name"),
 )
 def no_room_for_target(subject: Subject) -> Iterator[Said]:
     """There is not enough free space for the target image."""
@@ -80,6 +81,7 @@ def no_room_for_target(subject: Subject) -> Iterator[Said]:
     "A nearly full flash has no space for the next image, and may cause faults.",
     "Free space: ovek cleanup DEVICE --free SIZE",
     stops="settings",
+    reads=("space", "name"),
 )
 def free_space_low(subject: Subject) -> Iterator[Said]:
     """The volume for images has less free space than policy's reserve."""
@@ -130,6 +132,7 @@ def volume_unreadable(subject: Subject) -> Iterator[Said]:
     "warning",
     "A stick that works in a PC is useless if the device cannot read its file system.",
     "Reformat it with a file system the device reads, then copy the images again",
+    reads=("files",),
 )
 def volume_other_format(subject: Subject) -> Iterator[Said]:
     """A volume has a file system that this kind of device cannot read."""
@@ -178,6 +181,7 @@ def volume_absent(subject: Subject) -> Iterator[Said]:
     "warning",
     "If the reported free space is impossible, no space plan for this volume is reliable.",
     "Check the file system on the device, and read the device again",
+    reads=("files", "space"),
 )
 def free_figure_impossible(subject: Subject) -> Iterator[Said]:
     """The files and the reported free space add up to more than the volume's capacity."""

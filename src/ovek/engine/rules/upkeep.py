@@ -40,6 +40,7 @@ def config_unsaved(subject: Subject) -> Iterator[Said]:
     "If the flash fails, the last backup is what you restore.",
     "Back up the configuration before the next change",
     stops="nothing",
+    reads=("times", "name"),
 )
 def backup_old(subject: Subject) -> Iterator[Said]:
     """The last configuration backup is older than policy allows."""
@@ -74,6 +75,7 @@ def _shelf_has_none(subject: Subject) -> bool:
     "If the flash fails, a device without a backup must be configured from scratch.",
     "Back up the configuration now",
     stops="nothing",
+    reads=("times", "name"),
 )
 def backup_never(subject: Subject) -> Iterator[Said]:
     """The configuration was never backed up: the device says so, and no copy is on the shelf."""
@@ -94,6 +96,7 @@ def backup_never(subject: Subject) -> Iterator[Said]:
     "Back up the configuration again",
     "backup-old",
     stops="nothing",
+    reads=("files", "times", "name"),
 )
 def backup_before_change(subject: Subject) -> Iterator[Said]:
     """The saved configuration was written after its newest backup.
@@ -135,6 +138,7 @@ def _configurations(subject: Subject) -> Iterator[tuple[str, Place, datetime | N
     "warning",
     "Logs, certificates and scheduled jobs depend on the device clock.",
     "Set the clock, or configure a time server (NTP)",
+    reads=("times",),
 )
 def clock_off(subject: Subject) -> Iterator[Said]:
     """The device clock was wrong by more than a day when it was read."""
@@ -154,6 +158,7 @@ def clock_off(subject: Subject) -> Iterator[Said]:
     "note",
     "Old data says little about a reload now.",
     "Read the device again: ovek survey",
+    reads=("times",),
 )
 def snapshot_old(subject: Subject) -> Iterator[Said]:
     """The last reading of the device is older than policy allows."""
@@ -173,6 +178,7 @@ _Missing = tuple[str, tuple[str, ...]]
     "warning",
     "Ovek never assumes that a missing fact is fine: check it, or read the device again.",
     "Read the device again, and check what its sheet asks for",
+    reads=("name",),
 )
 def facts_missing(subject: Subject) -> Iterator[Said]:
     """Facts that the audit needs are missing (one finding per member)."""

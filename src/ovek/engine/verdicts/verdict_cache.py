@@ -76,13 +76,13 @@ def _judge_member(
     hardware = device.hardware_of(member)
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
-    cut = False
+    cut = known.cut if known is not None else False
     for volume in member.volumes or ():
+        cut = cut or any(file.path_cut for file in volume.files or () if known is None)
         if judge.sheet.boot.holds_nothing(volume):
             continue
         edit = None if known is None else _edit_of(volume, known, named)
         if known is None or edit is None:
-            cut = cut or any(file.path_cut for file in volume.files or ())
             judge_files(volume, hardware, judge, images, named)
         else:
             fresh: dict[Place, Image] = {}
@@ -189,8 +189,8 @@ def _in_order(
     volume: Volume, kept: dict[Place, Image], fresh: dict[Place, Image]
 ) -> dict[Place, Image]:
     """Images in the order of the files of their volume."""
-    if not fresh or not kept:
-        return kept or fresh
+    if not fresh:
+        return kept
     found = kept | fresh
     paths = [file.path for file in volume.files or ()]
     return {place: found[place] for place in sorted(found, key=lambda at: paths.index(at.path))}
