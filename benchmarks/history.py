@@ -1,19 +1,20 @@
 """How large a history gets, and how fast it answers.
 
-`python benchmarks/history.py [NIGHTS] [DEVICES]` (default 365 and 2,000; SQLite). Every device has
+`python benchmarks/history.py [NIGHTS] [DEVICES]` (default 365 and 250; SQLite). Every device has
 8 images, boot settings and a few findings; each night one in fifty gets a new image and another
 boot order, and one in a hundred a finding that goes the night after. Against the size of one
 snapshot of these devices with 60 files each, and in seconds a question.
 """
 
 import random
-import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from generated import write_site
+from measure import Row, at_most, show, size_asked
 from ovek.engine.history import days, held, joined, life, opened
 from ovek.files.history import FILE, HistoryStore, StoredReading
 from ovek.model.history import Fact
@@ -43,10 +44,10 @@ def facts(device: int, versions: list[int], chance: random.Random) -> frozenset[
     return frozenset(found)
 
 
-def main() -> None:
-    nights = int(sys.argv[1]) if len(sys.argv) > 1 else 365
-    number = int(sys.argv[2]) if len(sys.argv) > 2 else 2000
-    chance = random.Random(7)
+def rows(nights: int = 365, number: int = 250) -> Iterator[Row]:
+    """How large the history of so many nights and devices is, and how fast it answers."""
+    typed, chance = f"python benchmarks/history.py {nights} {number}", random.Random(7)
+    what = f"history of {nights} nights × {number} devices"
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         snapshot = write_site(folder, min(number, 500))
@@ -71,10 +72,10 @@ def main() -> None:
             )
         spent = time.perf_counter() - began
         size = (folder / FILE).stat().st_size
-        print(
-            f"{nights} nights x {number} devices: {size / 2**20:.0f} MiB, {size / one:.1f} x one "
-            f"snapshot (wanted: 15 or less); a night is added in {spent / nights:.2f} s"
-        )
+        yield at_most(
+            f"{what}: its size against one snapshot", 15, size / one,
+            f"{size / 2**20:.0f} MiB; a night is added in {spent / nights:.2f} s", typed,
+        )  # fmt: skip
         questions = {
             "device": lambda: life([span for _, span in store.spans(device="sw00007")]),
             "image": lambda: joined(
@@ -87,12 +88,14 @@ def main() -> None:
                 (FIRST + timedelta(days=nights - 1)).date(),
             ),
         }
+        took = dict[str, float]()
         for question, ask in questions.items():
             began = time.perf_counter()
-            answer = ask()
-            seconds = time.perf_counter() - began
-            print(f"{question:<8} {seconds:.2f} s, {len(answer)} lines (wanted: 1.00 s or less)")
+            ask()
+            took[question] = time.perf_counter() - began
+        told = ", ".join(f"{question} {seconds:.2f} s" for question, seconds in took.items())
+        yield at_most(f"{what}: the slowest question", 1, max(took.values()), told, typed, " s")
 
 
 if __name__ == "__main__":
-    main()
+    show(rows(size_asked(365), size_asked(250, 2)))

@@ -5,15 +5,15 @@ Playwright, as a file, five times; the medians are told.
 """
 
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from playwright.sync_api import sync_playwright
 
 from generated import write_site
+from measure import OVEK, Row, at_most, first, show, size_asked
 
 QUIET = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
 FILTER = """() => {
@@ -39,16 +39,15 @@ DRAW = """async () => {
 }"""
 
 
-def main() -> None:
-    devices = int(sys.argv[1]) if len(sys.argv) > 1 else 2_000
+def rows(devices: int = 2_000) -> Iterator[Row]:
+    """How a page of so many devices behaves in a browser."""
+    typed, what = f"python benchmarks/report.py {devices}", f"report of {devices:,} devices"
     with tempfile.TemporaryDirectory() as name:
         site, file = Path(name, "site"), Path(name, "fleet.html")
         write_site(site, devices)
-        began = time.perf_counter()
-        command = [sys.executable, "-m", "ovek", "report", "--site", str(site), "-o", str(file)]
-        subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
-        print(f"{devices} devices: written in {time.perf_counter() - began:.1f} s")
-        print(f"the page has {file.stat().st_size / 2**20:.1f} MiB (wanted: 10 or less)")
+        took = first(*OVEK, "report", "--site", str(site), "-o", str(file)).seconds
+        size = file.stat().st_size / 2**20
+        yield at_most(f"{what}: its size", 10, size, f"written in {took:.1f} s", typed, " MiB")
         told: dict[str, list[float]] = {"open": [], "filter": [], "sort": [], "draw": []}
         with sync_playwright() as driver:
             for _ in range(5):
@@ -58,15 +57,16 @@ def main() -> None:
                 page.goto(file.as_uri())
                 page.evaluate("document.body.offsetHeight")
                 told["open"].append(1000 * (time.perf_counter() - began))
-                for what, script in (("filter", FILTER), ("sort", SORT), ("draw", DRAW)):
-                    if what == "draw":
+                for action, script in (("filter", FILTER), ("sort", SORT), ("draw", DRAW)):
+                    if action == "draw":
                         page.fill("#f-text", "")
-                    told[what].append(page.evaluate(script))
+                    told[action].append(page.evaluate(script))
                 browser.close()
-        wanted = {"open": " (wanted: 2000 or less)", "filter": " (wanted: 100 or less)"}
-        for what, times in told.items():
-            print(f"{what}: {statistics.median(times):.0f} ms{wanted.get(what, '')}")
+    wants = {"open": 2000, "filter": 100, "sort": 100, "draw": 500}
+    for action, times in told.items():
+        median = statistics.median(times)
+        yield at_most(f"{what}: {action}", wants[action], median, "", typed, " ms")
 
 
 if __name__ == "__main__":
-    main()
+    show(rows(size_asked(2_000)))

@@ -6,23 +6,23 @@ command leaves it; how long it takes to make it anew is told beside. In turn, el
 ratio is the median of the pairs.
 """
 
-import statistics
-import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from generated import write_site
+from measure import Row, at_most, in_turn, show, size_asked
 from ovek.files.snapshot import read_snapshot, write_snapshot
 from ovek.files.state import INDEX, state_of
 
 
-def main() -> None:
-    snapshots = int(sys.argv[1]) if len(sys.argv) > 1 else 400
-    number = int(sys.argv[2]) if len(sys.argv) > 2 else 500
+def rows(snapshots: int = 400, number: int = 500) -> Iterator[Row]:
+    """How long the newest state of so many snapshots takes."""
+    typed = f"python benchmarks/state.py {snapshots} {number}"
     with tempfile.TemporaryDirectory() as name:
         first = write_site(Path(name), number)
         folder, devices = first.parent, list(read_snapshot(first))
@@ -37,22 +37,26 @@ def main() -> None:
         began = time.perf_counter()
         state_of(folder)
         anew = time.perf_counter() - began
-        ratios = []
-        for _ in range(11):
+
+        def newest() -> float:
             began = time.perf_counter()
-            merely = sum(1 for _ in read_snapshot(first))
-            between = time.perf_counter()
             state = state_of(folder)
-            ours = sum(1 for _ in state.devices(state.lines.items()))
-            ratios.append((time.perf_counter() - between) / (between - began))
-            assert merely == ours == number
+            assert sum(1 for _ in state.devices(state.lines.items())) == number
+            return time.perf_counter() - began
+
+        def one() -> float:
+            began = time.perf_counter()
+            assert sum(1 for _ in read_snapshot(first)) == number
+            return time.perf_counter() - began
+
+        pair = in_turn(11, newest, one)
         size = (folder / INDEX).stat().st_size / 1024
-        ratio = statistics.median(ratios)
-        print(
-            f"{snapshots} snapshots x {number} devices: ratio {ratio:.2f} (wanted: 1.20 or less); "
-            f"the index has {size:.0f} KiB, made anew in {anew:.1f} s"
-        )
+    yield at_most(
+        f"the latest reading of each of {number} devices, out of {snapshots} snapshots, against "
+        "reading one snapshot", 1.2, pair.ratio,
+        f"the index has {size:.0f} KiB, made anew in {anew:.1f} s", typed,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":
-    main()
+    show(rows(size_asked(400), size_asked(500, 2)))

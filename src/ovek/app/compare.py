@@ -4,14 +4,17 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
 
+from msgspec import Struct
 from msgspec.structs import asdict, replace
 
 from ovek.app.answering import Answering, with_unread
 from ovek.app.devices import Devices
 from ovek.app.means import Bar
 from ovek.app.policy import contradiction, wants_of
+from ovek.app.runner import each_part
 from ovek.app.selection import Condition, now_of, select
 from ovek.app.shelves import shelf_facts
+from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.compare import compare_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.wanted import ContradictionError, Wants
@@ -20,12 +23,14 @@ from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
 from ovek.files.safe_open import bytes_of
 from ovek.files.site import Site
+from ovek.files.state import SnapshotLine, State
 from ovek.model.answer import Answered
 from ovek.model.compare import DeviceCompare, MemberDone
 from ovek.model.plain_word import is_plain
 from ovek.model.policy import RECOMMENDED
 from ovek.model.results import tally_of
 from ovek.model.results.compared import CompareSummary, FleetCompare, KeptBaseline
+from ovek.model.shelf import ShelfFacts
 from ovek.model.usage import UsageError
 
 TARGET = "target"
@@ -47,9 +52,14 @@ def compare(
     2
     """
     now = now or now_of(after.site)
-    comparing = _Comparing(before, after, now, expect)
-    compared = list(comparing.all())
-    answered = with_unread(after, comparing.answers)
+    shelf = shelf_facts(after.site, after.releases, bar=after.bar)
+    old = _Old(before.state.root, before.state.files, before.chosen.lines)
+    compared, answers = list[DeviceCompare](), list[Answered]()
+    for part in each_part(after, _COMPARE, now, shelf, expect, old):
+        compared += part.compared
+        answers += part.answers
+    compared += _gone(before, after, expect)
+    answered = with_unread(after, answers)
     earlier = before.context(now)
     return FleetCompare(
         **asdict(after.context(now)),
@@ -140,35 +150,74 @@ def keep_baseline(site: Site, name: str, old: str | None = None) -> KeptBaseline
     return KeptBaseline(**context, name=name, devices=len(lines), label=devices.label)
 
 
+class _Old(Struct, frozen=True):
+    """The state that devices are held against: where the line of each stands."""
+
+    root: Path
+    files: list[Path]
+    lines: dict[str, SnapshotLine]
+
+
+class _Compared(Struct):
+    """Some devices compared with what they were, and the answer for each now."""
+
+    compared: list[DeviceCompare] = []
+    answers: list[Answered] = []
+
+
+def _comparing(
+    devices: Devices, now: datetime, shelf: ShelfFacts | None, expect: str | None, old: _Old
+) -> Part[_Compared]:
+    """What holds some devices of a site against an older state of them."""
+    comparing = _Comparing(devices, now, shelf, expect, old)
+
+    def compare_part(lines: Iterable[DeviceLine]) -> _Compared:
+        part = _Compared()
+        for line in lines:
+            one, answer = comparing.one(line.name, line.judged())
+            part.compared.append(one)
+            part.answers.append(answer)
+        return part
+
+    return compare_part
+
+
+_COMPARE = Work(_comparing, _Compared)
+
+
+def _gone(before: Devices, after: Devices, expect: str | None) -> Iterator[DeviceCompare]:
+    """Go through the devices that only the old state has."""
+    there = {one.device for one in after.not_read if one.last_read is None} | set(
+        after.chosen.names
+    )
+    for name in before.chosen.names:
+        if name not in there:
+            gone = before.state.read(name)
+            assert gone is not None
+            own = expect in (None, TARGET, RECOMMENDED)
+            judged = judge_device(gone, before.judge(gone))
+            yield compare_device(judged, None, None if own else expect)
+
+
 class _Comparing:
-    """Holds the devices of one state against those of another; gathers the answers now."""
+    """Holds devices against those of an older state."""
 
     def __init__(
-        self, before: Devices, devices: Devices, now: datetime, expect: str | None
+        self,
+        devices: Devices,
+        now: datetime,
+        shelf: ShelfFacts | None,
+        expect: str | None,
+        old: _Old,
     ) -> None:
-        self.before, self.devices, self.expect = before, devices, expect
-        shelf = shelf_facts(devices.site, devices.releases, bar=devices.bar)
+        state = State(old.root, old.files, old.lines)
+        self.before = Devices(devices.site, state, releases=devices.releases)
+        self.devices, self.expect = devices, expect
         self.answering = Answering(devices, now, shelf)
         self.wants: Wants = wants_of(devices.site)
-        self.answers: list[Answered] = []
 
-    def all(self) -> Iterator[DeviceCompare]:
-        """Go through the devices that were read last, then those that only the old state has."""
-        seen = set[str]()
-        for device, judge in self.devices:
-            seen.add(device.device)
-            yield self._one(device.device, judge_device(device, judge))
-        never = {one.device for one in self.devices.not_read if one.last_read is None}
-        for name in self.before.chosen.names:
-            if name not in seen and name not in never:
-                gone = self.before.state.read(name)
-                assert gone is not None
-                own = self.expect in (None, TARGET, RECOMMENDED)
-                judged = judge_device(gone, self.before.judge(gone))
-                yield compare_device(judged, None, None if own else self.expect)
-
-    def _one(self, name: str, now: JudgedDevice) -> DeviceCompare:
-        """One device that was read last."""
+    def one(self, name: str, now: JudgedDevice) -> tuple[DeviceCompare, Answered]:
+        """One device that was read last, and the answer for it now."""
         old = self.before.state.read(name)
         was = judge_device(old, self.before.judge(old)) if old is not None else None
         version = self._expected(now)
@@ -180,10 +229,10 @@ class _Comparing:
             members = tuple(replace(one, done=None, why=reason) for one in found.members)
             found = replace(found, done=None, members=members)
         answer = self.answering.answer(now)
-        self.answers.append(answer)
         # How old the older state is, says nothing against it.
         then = self.answering.at(was).answer if was is not None else None
-        return replace(found, answer=answer.answer, why=answer.detail, answer_before=then)
+        found = replace(found, answer=answer.answer, why=answer.detail, answer_before=then)
+        return found, answer
 
     def _expected(self, now: JudgedDevice) -> str | None:
         """The version that a device should run: that which was told, or its own."""

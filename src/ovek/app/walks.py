@@ -1,6 +1,6 @@
 """What each device starts next, and what if something were otherwise."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
 
@@ -9,8 +9,10 @@ from msgspec.structs import asdict, replace
 
 from ovek.app.answering import Answering, with_unread
 from ovek.app.devices import Devices
+from ovek.app.runner import each_part
 from ovek.app.selection import now_of
 from ovek.app.shelves import shelf_facts
+from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.verdicts import JudgedDevice, judge_device
 from ovek.engine.whatif import NoSuchPlaceError, suppose
@@ -22,6 +24,7 @@ from ovek.model.place import PlaceError
 from ovek.model.results import tally_of
 from ovek.model.results.figures import WalkFigure
 from ovek.model.results.walks import FleetWalks
+from ovek.model.shelf import ShelfFacts
 from ovek.model.usage import UsageError
 from ovek.model.walk import DeviceWalk, NextBoot
 from ovek.model.whatif import WhatIf
@@ -48,23 +51,25 @@ def boot_walks(
     """
     now, what = now or now_of(devices.site), what_if or WhatIf()
     shelf = shelf_facts(devices.site, devices.releases, bar=devices.bar)
-    answering = Answering(devices, now, shelf)
-    walks, as_it_is, answered = list[DeviceWalk](), list[DeviceWalk](), list[Answered]()
-    for one in _supposed(devices, what):
-        answer = answering.answer(one.judged)
-        walks.append(_walk(one.judged, answer))
-        answered.append(answer)
-        if one.as_is is not None:
-            as_it_is.append(_walk(one.as_is, answering.answer(one.as_is)))
-    answered = with_unread(devices, answered)
+    walked = _Walked()
+    if what == WhatIf():
+        for part in each_part(devices, _WALKS, now, shelf):
+            walked.walks += part.walks
+            walked.answers += part.answers
+    else:
+        answering = Answering(devices, now, shelf)
+        for supposed, as_is in _supposed(devices, what):
+            walked.add(supposed, answering)
+            walked.as_it_is.append(_walk(as_is, answering.answer(as_is)))
+    answered = with_unread(devices, walked.answers)
     return FleetWalks(
         **asdict(devices.context(now)),
         not_read=devices.not_read,
         answered=answered,
-        devices=walks,
+        devices=walked.walks,
         answers=tally_of(answered),
         supposed=what.words(),
-        as_it_is=as_it_is,
+        as_it_is=walked.as_it_is,
     )
 
 
@@ -100,24 +105,45 @@ def walk_figure(devices: Devices, what_ifs: list[WhatIf]) -> WalkFigure:
     return WalkFigure(caption=devices.caption(now_of(devices.site)), walks=walks)
 
 
-class _Supposed(Struct):
-    """A device as it is taken to be, and as it is where that is something else."""
+class _Walked(Struct):
+    """The walks of some devices with their answers; with what-ifs, also the walks as they are."""
 
-    judged: JudgedDevice
-    as_is: JudgedDevice | None = None
+    walks: list[DeviceWalk] = []
+    answers: list[Answered] = []
+    as_it_is: list[DeviceWalk] = []
+
+    def add(self, judged: JudgedDevice, answering: Answering) -> None:
+        """Walk one device."""
+        answer = answering.answer(judged)
+        self.walks.append(_walk(judged, answer))
+        self.answers.append(answer)
 
 
-def _supposed(devices: Devices, what: WhatIf) -> Iterator[_Supposed]:
-    """Go through the devices as they would be; those without a place that is meant are left out.
+def _walking(devices: Devices, now: datetime, shelf: ShelfFacts | None) -> Part[_Walked]:
+    """What walks some devices of a site."""
+    answering = Answering(devices, now, shelf)
 
-    Raises InputError where a device that was named has not such a place, or none has.
+    def walk_part(lines: Iterable[DeviceLine]) -> _Walked:
+        walked = _Walked()
+        for line in lines:
+            walked.add(line.judged(), answering)
+        return walked
+
+    return walk_part
+
+
+_WALKS = Work(_walking, _Walked)
+
+
+def _supposed(devices: Devices, what: WhatIf) -> Iterator[tuple[JudgedDevice, JudgedDevice]]:
+    """Go through the devices as they would be, each with itself as it is.
+
+    Those without a place that is meant are left out. Raises InputError where a device that was
+    named has not such a place, or none has.
     """
     lacking, some = None, False
     for one, judge in devices:
         judged = judge_device(one, judge)
-        if what == WhatIf():
-            yield _Supposed(judged)
-            continue
         named = bool(devices.named)
         try:
             supposed = _suppose(judged, what, devices.file, one.device if named else "any device")
@@ -127,7 +153,7 @@ def _supposed(devices: Devices, what: WhatIf) -> Iterator[_Supposed]:
             lacking = lacking or error
             continue
         some = True
-        yield _Supposed(supposed, judged)
+        yield supposed, judged
     if lacking is not None and not some:
         raise lacking
 
