@@ -1,4 +1,4 @@
-"""A generated site of any size, for the benchmarks: every device the same kind, no two alike."""
+"""A generated site of any size, for the benchmarks: one kind of device, no two the same."""
 
 import hashlib
 import json

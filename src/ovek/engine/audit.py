@@ -111,21 +111,20 @@ def audit_within(
     )
     shape = shape_of(subject, key, terms.waivers) if shapes is not None else None
     found = shapes.find(shape, subject) if shapes is not None and shape is not None else None
-    told = None
+    text = None
     if found is None:
-        said = list(run_rules(subject))
-        found = uncovered(said, subject)
-        left = False
+        of_rules, left = list(run_rules(subject)), False
+        found = uncovered(of_rules, subject)
         if terms.plans and found:
             asked = Asked(waivers=terms.waivers, may_drop=terms.may_drop)
-            made = made or plan(subject, asked)
-            left = bool(made.changes or made.barred)
+            planned = made or plan(subject, asked)
+            left = bool(planned.changes or planned.barred)
             if left:
                 logs_stay(subject)
-            told = PlanText(subject, made, wants, terms.rates)
+            text = PlanText(subject, planned, wants, terms.rates)
         if shapes is not None and shape is not None and not left:
-            shapes.keep(shape, subject, said, planned=told is not None)
-    findings = [finding_of(each, subject, told) for each in found]
+            shapes.keep(shape, subject, of_rules, planned=text is not None)
+    findings = [finding_of(each, subject, text) for each in found]
     findings.sort(key=_severest_first)
     marked, of_use = waive(findings, device.device, terms.waivers, terms.now.date())
     if used is not None:
@@ -145,7 +144,7 @@ def audit_within(
         images=_images(subject),
         space=_space(subject),
         findings=marked,
-        steps=told.dos if told is not None else (),
+        steps=text.dos if text is not None else (),
     )
     return audit, times.bounds
 

@@ -322,16 +322,16 @@ def _without(volume: Volume, place: Place, sheet: Sheet) -> Volume:
 
 def _put(files: tuple[File, ...], old: File, *new: File) -> tuple[File, ...]:
     """Files with others in the place of one; the rest stay the same values."""
-    at = files.index(old)
-    return (*files[:at], *new, *files[at + 1 :])
+    index = files.index(old)
+    return (*files[:index], *new, *files[index + 1 :])
 
 
 def _with(volume: Volume, file: File, sheet: Sheet) -> Volume:
     """A volume with one file more, over one of its name where there is one."""
     over, files = volume.named(file.path), volume.files or ()
     before = sum(taken(each.least, volume, sheet) for each in over)
-    for each in over[1:]:
-        files = _put(files, each)
+    for other in over[1:]:
+        files = _put(files, other)
     return replace(
         volume,
         files=_put(files, over[0], file) if over else (*files, file),

@@ -89,11 +89,11 @@ def runs_after(
     if not same:
         return runs_of(after)
     nothing = (None, None)
-    found = list[Runs]()
-    for one in after.members or ():
-        was, runs = known.get(one.member.id, nothing)
-        found.append(runs if runs is not None and was is one else run_by(after, one))
-    return tuple(found)
+    result = list[Runs]()
+    for member in after.members or ():
+        was, runs = known.get(member.member.id, nothing)
+        result.append(runs if runs is not None and was is member else run_by(after, member))
+    return tuple(result)
 
 
 def version_of(judged: JudgedDevice, member: JudgedMember) -> str | None:

@@ -1,17 +1,16 @@
-"""Devices alike: what is the same for all of one shape is found once.
+"""Similar devices share results: what is the same for all devices of one shape is found once.
 
-In a fleet, most devices are like many others: the same model, images and boot settings; another
-name, other times, another free space, other logs and configuration files. The outline of a device
-is all that is left of it without those. What most rules say is the same for devices with one
-outline, and so it is that no step is left to do; a rule that looks at more declares it (`reads`),
-and is asked for every device.
+Most devices of a fleet have the same model, images and boot settings as many others. They differ
+in their name, times, free space, logs and configuration files. The outline of a device is the
+device without those. Most rules say the same about all devices with one outline. A rule that looks
+further declares it (`reads`), and is asked about every device.
 
-1. A rule that declares nothing says the same of a device and of its outline.
-2. Where no step is left on one device, none is left on another with its outline on which the rules
-   that look at more have nothing to say that a step might end, no digest is old, and each volume
-   for images has its reserve.
-3. A device of which a listing cut names, that is to reload by itself, or that a waiver or an
-   expectation of the fleet file names, is like no other.
+1. A rule that declares nothing says the same about a device and about its outline.
+2. If one device has no step left, then no other device with its outline has, provided that: the
+   rules that look further say nothing about it that a step could end, no digest is old, and each
+   volume for images has its reserve.
+3. A device has no shape if a listing cut names, if a reload is scheduled, or if a waiver or an
+   expectation in the fleet file names it.
 """
 
 from collections.abc import Hashable
@@ -46,7 +45,7 @@ class _Known(NamedTuple):
     `asked` are the rules that each device of it is asked, `planned` is whether its plan is known.
     """
 
-    said: tuple[RuleFindings, ...]
+    findings: tuple[RuleFindings, ...]
     asked: list[Rule]
     planned: bool
 
@@ -73,10 +72,10 @@ class Shapes:
         own = self._own(subject, known.asked)
         if own is None or (own and not known.planned):
             return None
-        return uncovered(sorted((*known.said, *own), key=_place_in_order), subject)
+        return uncovered(sorted((*known.findings, *own), key=_place_in_order), subject)
 
     def keep(
-        self, shape: Shape, subject: Subject, said: list[RuleFindings], *, planned: bool
+        self, shape: Shape, subject: Subject, findings: list[RuleFindings], *, planned: bool
     ) -> None:
         """Keep what all rules said of a device.
 
@@ -86,30 +85,32 @@ class Shapes:
         if self._own(subject, LOOK_FURTHER) is None:
             return
         # What a rule says that looks at the name, and nothing more, is or is not for a shape.
-        spoke = {each.rule.slug for each in said}
+        spoke = {each.rule.slug for each in findings}
         asked = [rule for rule in LOOK_FURTHER if not rule.reads <= _NAME or rule.slug in spoke]
         if len(self._known) >= _MOST:
             self._known.clear()
-        shared = tuple(each for each in said if not each.rule.reads)
+        shared = tuple(each for each in findings if not each.rule.reads)
         self._known[shape] = _Known(shared, asked, planned or not self.plans)
 
     def _own(self, subject: Subject, asked: list[Rule]) -> list[RuleFindings] | None:
         """What the rules say that look further; None where a step might end some of it."""
-        said = list(run_rules(subject, asked))
+        findings = list(run_rules(subject, asked))
         if self.plans and (
-            any(_may_end(each) for each in said) or _is_short(subject) or _has_old_digest(subject)
+            any(_may_end(each) for each in findings)
+            or _is_short(subject)
+            or _has_old_digest(subject)
         ):
             return None
-        return said
+        return findings
 
 
-def _may_end(said: RuleFindings) -> bool:
+def _may_end(finding: RuleFindings) -> bool:
     """Whether a step may end what a rule says that looks at more than the outline and the name."""
-    return said.rule.slug not in _NO_STEP and not said.rule.reads <= _NAME
+    return finding.rule.slug not in _NO_STEP and not finding.rule.reads <= _NAME
 
 
-def _place_in_order(said: RuleFindings) -> int:
-    return ORDER[said.rule.slug]
+def _place_in_order(finding: RuleFindings) -> int:
+    return ORDER[finding.rule.slug]
 
 
 def _is_short(subject: Subject) -> bool:
@@ -137,7 +138,7 @@ def _has_old_digest(subject: Subject) -> bool:
 
 
 def shape_of(subject: Subject, wanted: Hashable, waivers: tuple[Waiver, ...]) -> Shape | None:
-    """The shape of a device; None where it is like no other.
+    """The shape of a device; None if it has none.
 
     `wanted` tells what is wanted of it from what is wanted of others.
     """
@@ -214,10 +215,10 @@ def _named(volume: Volume, one: JudgedMember, subject: Subject) -> set[str]:
     running = subject.judged.device.running.at
     if running is not None:
         places.append(running)
-    found = {place.path for place in places if place.volume == volume.name}
-    for each in volume.sets or ():
-        found |= {each.set_file, *each.packages}
-    return found
+    paths = {place.path for place in places if place.volume == volume.name}
+    for file_set in volume.sets or ():
+        paths |= {file_set.set_file, *file_set.packages}
+    return paths
 
 
 def _file(file: File) -> File:

@@ -76,10 +76,10 @@ class Naming:
 
     def _of(self, blind: bool) -> _Patterns:
         """The patterns, made when the first volume of their kind is met."""
-        made = self._made.get(blind)
-        if made is None:
-            made = self._made[blind] = _Patterns(self._sheet, blind, self._names, self._paths)
-        return made
+        patterns = self._made.get(blind)
+        if patterns is None:
+            patterns = self._made[blind] = _Patterns(self._sheet, blind, self._names, self._paths)
+        return patterns
 
     def may_be_images(self, names: Iterable[str], paths: Iterable[str], blind: bool) -> list[bool]:
         """A quick first look at many files, by their own names and by their paths.
@@ -89,20 +89,22 @@ class Naming:
         """
         names, paths = list(names), list(paths)
         if self._names_begin is not None:
-            found = _begin_so(self._names_begin, names, blind)
+            may_be = _begin_so(self._names_begin, names, blind)
         else:
             looked = self._of(blind).looks(names)
-            found = [name in looked for name in names] if looked else [False] * len(names)
+            may_be = [name in looked for name in names] if looked else [False] * len(names)
             if (fits := self._of(blind).globs) is not None:
-                found = [
-                    may or fits(name) is not None for may, name in zip(found, names, strict=True)
+                may_be = [
+                    may or fits(name) is not None for may, name in zip(may_be, names, strict=True)
                 ]
         if self._paths_begin is not None:
             begin = _begin_so(self._paths_begin, paths, blind)
-            found = [may or begins for may, begins in zip(found, begin, strict=True)]
+            may_be = [may or begins for may, begins in zip(may_be, begin, strict=True)]
         elif self._paths and (fits := self._of(blind).paths) is not None:
-            found = [may or fits(path) is not None for may, path in zip(found, paths, strict=True)]
-        return found
+            may_be = [
+                may or fits(path) is not None for may, path in zip(may_be, paths, strict=True)
+            ]
+        return may_be
 
     def of(self, path: str, *, case_blind: bool) -> Named:
         """Tell what the name of a file says."""

@@ -127,7 +127,7 @@ def beginnings(texts: Iterable[str]) -> tuple[str, ...] | None:
     >>> beginnings(["a.*", ".*b"]) is None
     True
     """
-    found = set[str]()
+    begun_with = set[str]()
     for text in texts:
         try:
             with warnings.catch_warnings(action="error"):
@@ -136,15 +136,15 @@ def beginnings(texts: Iterable[str]) -> tuple[str, ...] | None:
             return None  # RE2 takes it, and means something else by it than Python does
         if parsed.state.flags & re.VERBOSE:
             return None
-        found |= _beginnings_of(list(parsed))[0]
-    if not found or "" in found or len(found) > _MOST_BEGINNINGS:
+        begun_with |= _beginnings_of(list(parsed))[0]
+    if not begun_with or "" in begun_with or len(begun_with) > _MOST_BEGINNINGS:
         return None
-    return tuple(sorted(found))
+    return tuple(sorted(begun_with))
 
 
 def _beginnings_of(parts: Sequence[tuple[Any, Any]]) -> tuple[set[str], bool]:
     """What texts begin with that some parts of a pattern fit, and whether that is all of them."""
-    found = {""}
+    begun_with = {""}
     for what, value in parts:
         more, whole = {""}, False
         if what is parser.LITERAL:
@@ -154,13 +154,13 @@ def _beginnings_of(parts: Sequence[tuple[Any, Any]]) -> tuple[set[str], bool]:
         elif what is parser.SUBPATTERN:
             more, whole = _beginnings_of(list(value[3]))
         elif what is parser.BRANCH:
-            each = [_beginnings_of(list(branch)) for branch in value[1]]
-            more = set().union(*(some for some, _ in each))
-            whole = all(is_whole for _, is_whole in each)
-        found = {begun + some for begun in found for some in more}
-        if not whole or len(found) > _MOST_BEGINNINGS:
-            return found, False
-    return found, True
+            branches = [_beginnings_of(list(branch)) for branch in value[1]]
+            more = set().union(*(some for some, _ in branches))
+            whole = all(is_whole for _, is_whole in branches)
+        begun_with = {begun + some for begun in begun_with for some in more}
+        if not whole or len(begun_with) > _MOST_BEGINNINGS:
+            return begun_with, False
+    return begun_with, True
 
 
 _ENDS = re.compile(r"\\[AzZbBQC]|\$|(?<!\[)\^|\(\?[A-Za-z-]+[):]")

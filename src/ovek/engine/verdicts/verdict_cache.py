@@ -29,7 +29,7 @@ def rejudge(judged: JudgedDevice, device: Device) -> JudgedDevice:
 
 def _named_by(device: Device, before: dict[str, JudgedMember]) -> dict[str, NamedOn] | None:
     """What is named on each member, where no setting of any was edited."""
-    found = dict[str, NamedOn]()
+    named = dict[str, NamedOn]()
     for member in device.members or ():
         known = before.get(member.id)
         if known is None:
@@ -37,8 +37,8 @@ def _named_by(device: Device, before: dict[str, JudgedMember]) -> dict[str, Name
         was = known.member
         if was.boot is not member.boot or was.components is not member.components:
             return None
-        found[member.id] = known.named
-    return found if len(found) == len(before) else None
+        named[member.id] = known.named
+    return named if len(named) == len(before) else None
 
 
 def _again(
@@ -110,17 +110,17 @@ def _judge_member(
 
 def _named_on_each(members: tuple[Member, ...]) -> dict[str, NamedOn]:
     """What is named on each member, by whichever member."""
-    found = {member.id: (set[Place](), set[Place]()) for member in members}
+    named = {member.id: (set[Place](), set[Place]()) for member in members}
     for member in members:
         parts = [each.place for each in member.components or () if each.place is not None]
         for which, places in ((0, started_places(member)), (1, parts)):
             for place in places:
-                owner = found.get(member.id if place.member is None else place.member)
+                owner = named.get(member.id if place.member is None else place.member)
                 if owner is not None:
                     owner[which].add(place.on(None))
     return {
         name: NamedOn(frozenset(started), frozenset(loaded))
-        for name, (started, loaded) in found.items()
+        for name, (started, loaded) in named.items()
     }
 
 
@@ -191,6 +191,8 @@ def _in_order(
     """Images in the order of the files of their volume."""
     if not fresh:
         return kept
-    found = kept | fresh
+    images = kept | fresh
     paths = [file.path for file in volume.files or ()]
-    return {place: found[place] for place in sorted(found, key=lambda at: paths.index(at.path))}
+    return {
+        place: images[place] for place in sorted(images, key=lambda place: paths.index(place.path))
+    }
