@@ -115,7 +115,7 @@ def rows(devices: int = 10_000) -> Iterator[Row]:
         )  # fmt: skip
         yield at_most("the same, a process", 80, peak, "", typed, " MiB")
         yield from _again(site, snapshot, devices, typed)
-    yield from _releases(devices // 5, typed)
+    yield from _releases(devices // 25, typed)
 
 
 def _again(site: Path, snapshot: Path, devices: int, typed: str) -> Iterator[Row]:

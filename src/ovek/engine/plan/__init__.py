@@ -18,12 +18,12 @@ from msgspec.structs import replace
 from ovek.engine.plan.aim import Aim
 from ovek.engine.plan.courses import ALL, Course, Kinds, course_of
 from ovek.engine.plan.differences import is_safe, legs_of
-from ovek.engine.plan.situation import Situation
+from ovek.engine.plan.situation import Situation, has_its_images
 from ovek.engine.replay import ReplayStage
 from ovek.engine.rules import Said, Subject, subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.wanted import Wants
-from ovek.model.change import Change
+from ovek.model.change import Change, Delete
 from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.place import Place
 from ovek.model.plan import Unlock
@@ -197,6 +197,7 @@ class Fixed:
     def __init__(self, subject: Subject, made: Plan, wants: Wants) -> None:
         self.subject, self.made, self.wants = subject, made, wants
         self._known: dict[int, Subject] = {}
+        self._same_as: dict[int, int] = {0: 0}
         self._said: dict[tuple[int, str], dict[tuple[str | None, Place | None], int]] = {}
 
     def at(self, number: int) -> Subject:
@@ -233,11 +234,27 @@ class Fixed:
         )
 
     def _says(self, number: int, rule: str) -> dict[tuple[str | None, Place | None], int]:
+        if not RULES[rule].reads:
+            number = self._same_for_most(number)
         key = (number, rule)
         if key not in self._said:
             found = RULES[rule].check(self.at(number))
             self._said[key] = {(each.member, each.place): _rank(rule, each) for each in found}
         return self._said[key]
+
+    def _same_for_most(self, number: int) -> int:
+        """The first step after which all is as after this one, but for files that nothing names.
+
+        Rules that declare no more say the same after both.
+        """
+        if number not in self._same_as:
+            passed = (self.made.before, *self.made.course.trial.passed)
+            change = self.made.stages[number - 1].change
+            quiet = isinstance(change, Delete) and has_its_images(
+                passed[number - 1], passed[number]
+            )
+            self._same_as[number] = self._same_for_most(number - 1) if quiet else number
+        return self._same_as[number]
 
 
 _LEAST = len(SEVEREST_FIRST)

@@ -165,7 +165,9 @@ class _Course:
     def _differences(self, there: Situation) -> Iterable[Difference]:
         """The differences as far as they are asked for, each found once."""
         key = ("differences", self.moves)
-        return there.once(key, lambda: LazyList(differences(there, self._legs(there))))
+        return there.once(
+            key, lambda: LazyList(differences(there, self._legs(there), moves=self.moves))
+        )
 
     def _candidates(self, first: Difference, legs: Legs) -> Iterable[Changes | Barred]:
         """The candidates for a difference as far as they are tried, each found once."""

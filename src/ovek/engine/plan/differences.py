@@ -28,7 +28,7 @@ from ovek.engine.plan.digests import readable
 from ovek.engine.plan.firmware import components_to_load, is_older, needed_by
 from ovek.engine.plan.kinds import Difference, Legs
 from ovek.engine.plan.settings import settings_of
-from ovek.engine.plan.situation import Situation
+from ovek.engine.plan.situation import LazyList, Situation
 from ovek.engine.plan.tidy import untidy
 from ovek.engine.verdicts import JudgedMember
 from ovek.model.fit import REACHING
@@ -42,11 +42,18 @@ def legs_of(now: Situation, aim: Aim) -> Legs:
     return Legs(of=tuple(leg_of(now, aim.members[one.member.id]) for one in now.members))
 
 
-def differences(now: Situation, legs: Legs) -> Iterator[Difference]:
-    """Go through what differs, in canonical order."""
+def differences(now: Situation, legs: Legs, *, moves: bool = True) -> Iterator[Difference]:
+    """Go through what differs, in canonical order; `moves` is that of the aim of these legs."""
     if not now.up:
         yield Difference("at-loader")
         return
+    yield from now.once(("of images", moves), lambda: LazyList(_of_images(now, legs)))
+    for one, leg in zip(now.members, legs.of, strict=True):
+        yield from untidy(now, one, leg)
+
+
+def _of_images(now: Situation, legs: Legs) -> Iterator[Difference]:
+    """What differs in images and settings, whatever other files and free space there are."""
     yield from _config(now)
     for leg in legs.of:
         if not is_safe(now, leg):
@@ -68,8 +75,6 @@ def differences(now: Situation, legs: Legs) -> Iterator[Difference]:
     for one, leg in zip(now.members, legs.of, strict=True):
         if lacks_fallback(now, one, leg):
             yield Difference("fallback", leg.member)
-    for one, leg in zip(now.members, legs.of, strict=True):
-        yield from untidy(now, one, leg)
 
 
 def _unread_fallback(now: Situation, member: JudgedMember, leg: Leg) -> Iterator[Difference]:

@@ -22,7 +22,7 @@ from ovek.engine.runs import Runs, runs_after
 from ovek.engine.times import Times
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, rejudge
 from ovek.engine.wanted import Wanted
-from ovek.model.change import BackUp, Change, CheckDigest, Commit, LoadComponent
+from ovek.model.change import BackUp, Change, CheckDigest, Commit, Delete, LoadComponent
 from ovek.model.place import Place
 from ovek.model.plan import Unlock
 from ovek.model.policy import Policy
@@ -304,4 +304,22 @@ def _step(now: Situation, change: Change) -> TriedChange | str:
             backup_due=due,
         )
         now.seen.add(there)
+        if isinstance(change, Delete) and has_its_images(now, there):
+            there.memory.update(
+                (key, value) for key, value in now.memory.items() if key[0] in _OF_IMAGES
+            )
     return TriedChange(halfway=walk_halfway(judged, change), there=there)
+
+
+# What is worked out of images and settings alone: it stays where only other files are deleted.
+_OF_IMAGES = frozenset({"aim", "fallback", "homes", "legs", "of images", "of version", "standings"})
+
+
+def has_its_images(was: Situation, now: Situation) -> bool:
+    """Whether a device from which files were deleted has its images, and boots as before."""
+    if now.walk is not was.walk or now.backup_due != was.backup_due:
+        return False
+    return all(
+        one.images == before.images and one.sets == before.sets and one.banks == before.banks
+        for one, before in zip(now.judged.members or (), was.judged.members or (), strict=True)
+    )
