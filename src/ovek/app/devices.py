@@ -69,7 +69,12 @@ class Devices:
         self.releases = releases_of(site) if releases is None else releases
         self._fleet = {device.name: device for device in site.fleet.device}
         known = dict.fromkeys([*self._fleet, *state.names])
-        self.names = [name for name in known if self._named(name)]
+        if not self.named:
+            self.names = list(known)
+        elif not self._globs:
+            self.names = [name for name in known if name in self.named]
+        else:
+            self.names = [name for name in known if self._named(name)]
         wanted = set(self.names)
         self.chosen = state.only(name for name in state.names if name in wanted)
         self.runner, self.bar = runner, bar
@@ -156,9 +161,7 @@ class Devices:
 
     def _named(self, name: str) -> bool:
         """Whether a device is among those named, by its name or by a glob."""
-        if not self.named or name in self.named:
-            return True
-        return bool(self._globs) and any(fnmatchcase(name, glob) for glob in self._globs)
+        return name in self.named or any(fnmatchcase(name, glob) for glob in self._globs)
 
     def keep(self, names: Collection[str]) -> None:
         """Look only at these of them."""

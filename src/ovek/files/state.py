@@ -165,18 +165,13 @@ class State:
 
     def of_fleet(self, fleet: Iterable[str]) -> "State":
         """The devices of a fleet in its order, then those that only the newest snapshot holds."""
-        fleet = list(dict.fromkeys(fleet))
-        known = set(fleet)
-        last = (
-            max((line.taken_at, line.file) for line in self.lines.values()) if self.lines else None
-        )
-        strange = [
-            name
-            for name, line in self.lines.items()
-            if name not in known and (not fleet or (last is not None and line.file == last[1]))
-        ]
+        known = dict.fromkeys(fleet)
+        strange = list(self.lines.keys() - known.keys())
+        if strange and known:
+            last = max((line.taken_at, line.file) for line in self.lines.values())
+            strange = [name for name in strange if self.lines[name].file == last[1]]
         strange.sort(key=lambda name: self.lines[name][:2])
-        return self.only([*fleet, *strange])
+        return self.only([*known, *strange])
 
     def read(self, name: str) -> Device | None:
         """The device of this name; None where there is no line of it. Raises InputError."""

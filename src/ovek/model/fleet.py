@@ -55,7 +55,9 @@ class Expected(Struct, frozen=True, kw_only=True):
     serials: tuple[str, ...] = ()
 
 
-class FleetDevice(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+class FleetDevice(
+    Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True
+):
     """One device of the fleet. `site` is where it stands, `role` what it does there.
 
     `access` methods are used in their order, each adding what the ones before left open. `capture`

@@ -250,12 +250,12 @@ def digest_stream(
 ) -> tuple[int, Digests]:
     """Digest a stream with several algorithms in one read; return its length and the digests."""
     hashes = {name: hashlib.new(name, usedforsecurity=False) for name in algorithms}
-    size = 0
-    while chunk := stream.read(_CHUNK):
+    size, buffer = 0, memoryview(bytearray(_CHUNK))  # used again: no memory is asked for a chunk
+    while length := stream.readinto(buffer):  # type: ignore[attr-defined]
         for each in hashes.values():
-            each.update(chunk)
-        size += len(chunk)
-        advance(len(chunk))
+            each.update(buffer[:length])
+        size += length
+        advance(length)
     return size, Digests(**{name: each.hexdigest() for name, each in hashes.items()})
 
 
