@@ -28,7 +28,7 @@ PARTS: dict[str, tuple[int, ...]] = {
     "growth": (),
     "shelf": (24, 64),
     "survey": (500, 100),
-    "cluster": (5_000,),
+    "cluster": (3_000,),
     "state": (200, 500),
     "history": (120, 100),
     "report": (2_000,),

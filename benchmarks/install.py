@@ -32,7 +32,7 @@ def rows() -> Iterator[Row]:
             folder = Path(name)
             venv.create(folder, with_pip=True)
             command = [folder / "bin/pip", "install", "-q", f"{ROOT}{extras}"]
-            subprocess.run(command, check=True)
+            subprocess.run(command, check=True, stderr=subprocess.DEVNULL)
             size = size_of(folder)
         yield at_most(f"installed: `ovek{extras}`", goal, size, "", TYPED, " MB")
 

@@ -4,13 +4,13 @@ A machine that gives way to others changes its speed: so what is compared runs i
 ratio is the median of the pairs. Each first run has a cache folder of its own.
 """
 
+import json
 import os
 import shutil
 import statistics
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -58,20 +58,46 @@ class Took(NamedTuple):
     peak: float
 
 
+# A process inherits the peak of whoever starts it: so one that is small starts all commands.
+_LAUNCHER = """
+import json, os, subprocess, sys, time
+for line in sys.stdin:
+    command, cwd, env = json.loads(line)
+    start = time.perf_counter()
+    process = subprocess.Popen(
+        command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, cwd=cwd, env=env)
+    complaint = process.stderr.read().decode("utf-8", "replace")
+    _, status, usage = os.wait4(process.pid, 0)
+    took = time.perf_counter() - start, usage.ru_maxrss / 1024
+    print(json.dumps([*took, os.waitstatus_to_exitcode(status), complaint]), flush=True)
+"""
+_STARTED: list[subprocess.Popen[str]] = []
+
+
+def _launcher() -> subprocess.Popen[str]:
+    if not _STARTED:
+        command = [PYTHON, "-S", "-c", _LAUNCHER]
+        _STARTED.append(
+            subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        )
+    return _STARTED[0]
+
+
+_launcher()
+
+
 def timed(*command: str, cwd: Path | None = None, ends: Sequence[int] = ENDS) -> Took:
     """Run a command whose output is thrown away; stop where it complains."""
-    start = time.perf_counter()
-    with subprocess.Popen(
-        command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, cwd=cwd
-    ) as process:
-        assert process.stderr is not None
-        complaint = process.stderr.read().decode()
-        _, status, usage = os.wait4(process.pid, 0)
-        seconds = time.perf_counter() - start
-        process.returncode = os.waitstatus_to_exitcode(status)
-    if process.returncode not in ends or complaint:
-        sys.exit(f"{command} ended with {process.returncode}: {complaint}")
-    return Took(seconds, usage.ru_maxrss / 1024)
+    process = _launcher()
+    assert process.stdin is not None
+    assert process.stdout is not None
+    told = [command, None if cwd is None else str(cwd), dict(os.environ)]
+    process.stdin.write(json.dumps(told) + "\n")
+    process.stdin.flush()
+    seconds, peak, code, complaint = json.loads(process.stdout.readline())
+    if code not in ends or complaint:
+        sys.exit(f"{command} ended with {code}: {complaint}")
+    return Took(seconds, peak)
 
 
 @contextmanager

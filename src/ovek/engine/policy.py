@@ -65,6 +65,8 @@ def policy_mistakes(
 
 def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
     """Windows for nobody, or that overlap themselves; names that keep apart what is not there."""
+    if not (policy.reload_in or policy.apart or policy.canaries):
+        return
     names = [device.name for device in fleet.device]
     sites = sorted({device.site for device in fleet.device if device.site is not None})
     for number, window in enumerate(policy.reload_in):
@@ -104,8 +106,8 @@ def waiver_mistakes(
     waivers: Iterable[Waiver], fleet: Fleet, rules: Iterable[str]
 ) -> Iterator[PolicyMistake]:
     """Go through all that is wrong with waivers."""
-    rules = list(rules)
-    names = [device.name for device in fleet.device]
+    waivers, rules = list(waivers), list(rules)
+    names = [device.name for device in fleet.device] if waivers else []
     for number, waiver in enumerate(waivers):
         if waiver.rule not in rules:
             yield _unknown(f"waiver[{number}].rule", "rule", waiver.rule, rules)

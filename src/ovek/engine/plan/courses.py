@@ -150,7 +150,8 @@ class _Course:
     def _was_there(self, there: Situation) -> bool:
         """Whether a change leads back to where the course has been."""
         return any(
-            there.judged.device == was.judged.device
+            there.traits == was.traits
+            and there.judged.device == was.judged.device
             and (there.shelf, there.backup_due) == (was.shelf, was.backup_due)
             for was in (self.began, *self.trial.passed)
         )

@@ -5,7 +5,7 @@ plan is a plan. What is no worse is told in `replay`; the places that a plan mea
 next install on the way, the fallback and what runs.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
 from fnmatch import fnmatchcase
 from functools import cached_property, partial
 from typing import Any, TypeVar
@@ -55,21 +55,33 @@ class MetDevices:
     """Every device that the trials of one plan led to, so that each is judged and walked once."""
 
     def __init__(self) -> None:
-        self._situations = list["Situation"]()
+        self._situations = dict[Hashable, list["Situation"]]()
 
     def add(self, situation: "Situation") -> None:
         """A device that was not met before."""
-        self._situations.append(situation)
+        self._situations.setdefault(situation.traits, []).append(situation)
 
     def find(
         self, device: Device, shelf: frozenset[str] | None, *, due: bool
     ) -> "Situation | None":
         """The device as it was met before, with what was worked out of it."""
-        for known in self._situations:
+        for known in self._situations.get(traits_of(device), ()):
             same = known.backup_due == due and known.shelf == shelf
             if same and known.judged.device == device:
                 return known
         return None
+
+
+def traits_of(device: Device) -> Hashable:
+    """What two equal devices have in common, and most others do not: quick to compare."""
+    return tuple(
+        (
+            member.running_version,
+            member.boot,
+            tuple((volume.free, len(volume.files or ())) for volume in member.volumes or ()),
+        )
+        for member in device.members or ()
+    )
 
 
 class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
@@ -127,6 +139,11 @@ class Situation(Struct, frozen=True, kw_only=True, eq=False, dict=True):
     def up(self) -> bool:
         """Whether the device runs; one that was read at its boot loader does not."""
         return self.judged.device.at != "boot-loader"
+
+    @cached_property
+    def traits(self) -> Hashable:
+        """What tells it quickly from most others."""
+        return traits_of(self.judged.device)
 
     @cached_property
     def memory(self) -> dict[tuple[object, ...], Any]:
