@@ -3,7 +3,7 @@
 `python benchmarks/survey.py [STANDINS] [AT_ONCE]` (default 500 and 100). The stand-ins run in a
 process of their own. The bare loop logs in, sends what the survey sent to each device, waits for
 each prompt, and does nothing with the answers: once with AsyncSSH's own ciphers, once with those
-that the survey offers. All are timed whole, in turn, three times.
+that the survey offers. All are timed whole, in turn, twice.
 """
 
 import json
@@ -117,7 +117,7 @@ def rows(number: int = 500, at_once: int = 100) -> Iterator[Row]:
             server.stdout.readline()
             took = list[tuple[float, float, float]]()
             bare = [(PYTHON, "-c", BARE, name, str(at_once), c) for c in (OWN, repr(CIPHERS))]
-            for _ in range(3):
+            for _ in range(2):
                 shutil.rmtree(site / "snapshots")
                 took.append((_survey(*survey), *(timed(*each).seconds for each in bare)))
             named = [
