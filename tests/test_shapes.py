@@ -47,7 +47,7 @@ def same(said):
 def test_a_rule_looks_at_no_more_than_it_declares(number):
     names = {slug for slug, rule in RULES.items() if rule.reads == {"name"}}
     looked = set()
-    for case in cases(number * 1_000_000 + 991, 150 * TIMES):
+    for case in cases(number * 1_000_000 + 991, 80 * TIMES):
         backups = Backups(newest={}, whole=case.seed % 2 == 0)
         shelf = ShelfFacts(proven=case.shelf, broken={}, backups=backups)
         whole = subject(case, case.device, shelf)
@@ -116,7 +116,7 @@ def sound(chance: Random) -> dict:
 @pytest.mark.parametrize("number", range(3))
 def test_what_devices_alike_share_is_what_each_is_told_by_itself(number, plans):
     hits = 0
-    for case in cases(number * 1_000_000 + 123, 60 * TIMES):
+    for case in cases(number * 1_000_000 + 123, 20 * TIMES):
         chance = Random(case.seed)
         if chance.random() < 0.4:  # on which no step is left, as on most of a fleet
             case = changed(case, **sound(chance))
@@ -138,7 +138,7 @@ def test_what_devices_alike_share_is_what_each_is_told_by_itself(number, plans):
             if holds(bounds, later, what.taken_at, what.now):
                 then, _ = audit_within(judged, Wants(case.policy), replace(terms, now=later))
                 assert then == alone, (case.seed, at, later)
-    assert hits > 50
+    assert hits > 10
 
 
 def test_the_one_of_many_alike_that_is_too_full_is_told_so_and_planned_for():
