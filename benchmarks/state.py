@@ -54,7 +54,7 @@ def rows(snapshots: int = 400, number: int = 500) -> Iterator[Row]:
     yield at_most(
         f"the latest reading of each of {number} devices, out of {snapshots} snapshots, against "
         "reading one snapshot", 1.2, pair.ratio,
-        f"the index has {size:.0f} KiB, made anew in {anew:.1f} s", typed,
+        f"the index has {size:.0f} KiB, rebuilt in {anew:.1f} s", typed,
     )  # fmt: skip
 
 

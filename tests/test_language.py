@@ -24,7 +24,7 @@ OUT = (
 )  # fmt: skip
 WORDS = re.compile(rf"(?<![\w-])(?:{'|'.join(OUT)})(?![\w-])")
 # Pages that tell of older words, and those of the engine's inner meaning, which are revised last.
-OLD_PAGES = {"meaning.md", "security.md", "performance.md", "working.md", "scale.md", "sheets.md",
+OLD_PAGES = {"meaning.md", "security.md", "working.md", "scale.md", "sheets.md",
              "survey.md", "files.md", "catalog.md", "history.md", "results.md", "formats.md",
              "fields.md"}  # fmt: skip
 

@@ -8,19 +8,33 @@ import msgspec
 import pytest
 from msgspec.structs import replace
 
-from builders import CATALOG, MIB, NOW, POLICY, flash, image, judged, plain, sheet, sw
+from builders import (
+    CATALOG,
+    MIB,
+    NOW,
+    POLICY,
+    flash,
+    image,
+    judged,
+    plain,
+    published,
+    release,
+    sheet,
+    sw,
+)  # fmt: skip
 from builders.chance import cases
 from conftest import TIMES
 from ovek import audit, open_site, select
 from ovek.app.runner import Processes
 from ovek.engine.audit import Terms, audit_within
 from ovek.engine.bootwalk import walk_device
+from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules import subject_of
 from ovek.engine.rules.every import RULES
 from ovek.engine.runs import runs_after, runs_of
 from ovek.engine.shapes import Shapes, outline, shape_of
 from ovek.engine.times import times_of
-from ovek.engine.verdicts import judge_device, rejudge
+from ovek.engine.verdicts import judge_device, judge_for, rejudge
 from ovek.engine.wanted import Wants
 from ovek.model.bound import holds
 from ovek.model.shelf import Backups, ShelfFacts
@@ -158,6 +172,31 @@ def test_the_one_of_many_alike_that_is_too_full_is_told_so_and_planned_for():
     rules, steps = found("c", 100 * MIB - 1)
     assert rules[0] == "free-space-low" and steps == ["Delete flash:c.log"]
     assert len(shapes._known) == 1
+
+
+def test_each_device_is_told_of_its_own_capacity():
+    """A release needs more than either has: how much each has is in what is said."""
+    big = release("9.0", hardware=("SW10",), needs={"volume": 900 * MIB})
+    policy = replace(POLICY, keep=1, target="9.0", severity={"release-not-target": "off"})
+    index = ReleaseIndex([*CATALOG, *published(big, file="big.json")])
+    wants, shapes, told = Wants(policy), Shapes(plans=True), []
+    for capacity in (600, 700):
+        volume = flash(image("1.0"), capacity=capacity * MIB, free=400 * MIB)
+        ours = judge_device(sw(volumes=(volume,)), judge_for(sheet(), index))
+        found, _ = audit_within(ours, wants, Terms(now=NOW), shapes=shapes)
+        assert found == audit_within(ours, Wants(policy), Terms(now=NOW))[0]
+        told += [each.seen for each in found.findings if each.rule == "target-does-not-fit"]
+    assert "600 MiB" in told[0] and "700 MiB" in told[1]
+
+
+def test_a_cut_name_that_an_edit_brings_is_judged_with_the_others():
+    before = judged(sw(image("1.0"), image("2.0")))
+    cut = replace(image("1.0"), path="sw-", path_cut=True)
+    for files in ((cut, image("2.0")), (cut, image("2.0"), plain("x")), (image("2.0"),)):
+        what = sw(*files)
+        after = rejudge(before, what)
+        assert after == judge_device(what, before.judge)
+        before = after
 
 
 def test_a_waived_or_expected_device_and_one_with_cut_names_are_like_no_other():

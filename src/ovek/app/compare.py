@@ -151,7 +151,7 @@ def keep_baseline(site: Site, name: str, old: str | None = None) -> KeptBaseline
 
 
 class _Old(Struct, frozen=True):
-    """The state that devices are held against: where the line of each stands."""
+    """The older state in a comparison: where the line of each device is."""
 
     root: Path
     files: list[Path]
@@ -168,7 +168,7 @@ class _Compared(Struct):
 def _comparing(
     devices: Devices, now: datetime, shelf: ShelfFacts | None, expect: str | None, old: _Old
 ) -> Part[_Compared]:
-    """What holds some devices of a site against an older state of them."""
+    """What compares some devices of a site with an older state of them."""
     comparing = _Comparing(devices, now, shelf, expect, old)
 
     def compare_part(lines: Iterable[DeviceLine]) -> _Compared:
@@ -200,7 +200,7 @@ def _gone(before: Devices, after: Devices, expect: str | None) -> Iterator[Devic
 
 
 class _Comparing:
-    """Holds devices against those of an older state."""
+    """Compares devices with an older state of them."""
 
     def __init__(
         self,

@@ -64,17 +64,19 @@ class Devices:
     ) -> None:
         self.site, self.state = site, state
         self.named = dict.fromkeys(named)
-        self._globs = [each for each in self.named if set("*?[") & set(each)]
         self._judges: dict[str, Judge] = {}
         self.releases = releases_of(site) if releases is None else releases
         self._fleet = {device.name: device for device in site.fleet.device}
         known = dict.fromkeys([*self._fleet, *state.names])
-        if not self.named:
-            self.names = list(known)
-        elif not self._globs:
-            self.names = [name for name in known if name in self.named]
-        else:
-            self.names = [name for name in known if self._named(name)]
+        globs = [each for each in self.named if set("*?[") & set(each)]
+        self._by_name = bool(self.named) and not globs
+        self.names = [
+            name
+            for name in known
+            if not self.named
+            or name in self.named
+            or (globs and any(fnmatchcase(name, glob) for glob in globs))
+        ]
         wanted = set(self.names)
         self.chosen = state.only(name for name in state.names if name in wanted)
         self.runner, self.bar = runner, bar
@@ -118,7 +120,7 @@ class Devices:
     @property
     def by_name(self) -> bool:
         """Whether devices were named, each by its name."""
-        return bool(self.named) and not self._globs
+        return self._by_name
 
     @property
     def label(self) -> str:
@@ -158,10 +160,6 @@ class Devices:
     def listed(self, name: str) -> FleetDevice | None:
         """What the fleet file says of a device."""
         return self._fleet.get(name)
-
-    def _named(self, name: str) -> bool:
-        """Whether a device is among those named, by its name or by a glob."""
-        return name in self.named or any(fnmatchcase(name, glob) for glob in self._globs)
 
     def keep(self, names: Collection[str]) -> None:
         """Look only at these of them."""

@@ -1,4 +1,4 @@
-"""What each device starts next, and what if something were otherwise."""
+"""What each device boots next, and what it would boot if something changed."""
 
 from collections.abc import Iterable, Iterator
 from datetime import datetime

@@ -307,7 +307,7 @@ def _config_saved(device: Device) -> Device:
 
 def _without(volume: Volume, place: Place, sheet: Sheet) -> Volume:
     name = volume.folded(place.path)
-    gone = volume.named(place.path)
+    gone = volume.files_at(place.path)
     exact = [file for file in gone if file.path == place.path] or gone
     sets, left = volume.sets, volume.files
     for file in exact:
@@ -328,7 +328,7 @@ def _put(files: tuple[File, ...], old: File, *new: File) -> tuple[File, ...]:
 
 def _with(volume: Volume, file: File, sheet: Sheet) -> Volume:
     """A volume with one file more, over one of its name where there is one."""
-    over, files = volume.named(file.path), volume.files or ()
+    over, files = volume.files_at(file.path), volume.files or ()
     before = sum(taken(each.least, volume, sheet) for each in over)
     for other in over[1:]:
         files = _put(files, other)
@@ -552,7 +552,7 @@ def _no_room(device: Device, place: Place, content: NewContent, sheet: Sheet) ->
         return f"volume {place.volume} cannot be written to"
     if volume.free is None or content.size is None:
         return f"it is unknown whether {content.name} fits on {place.volume}"
-    over = volume.named(place.path)
+    over = volume.files_at(place.path)
     free = volume.free + sum(taken(file.least, volume, sheet) for file in over)
     needs = taken(content.size, volume, sheet)
     return "" if free >= needs else f"{content.name} needs {needs} bytes, {free} are free"

@@ -29,12 +29,11 @@ def need_of(
     size, capacity = max(release.sizes, default=0), sheet.capacity
     over = 0
     if spot.place is not None and not spot.there:
-        name = volume.folded(spot.place.path)
         gone = {place.path for place in spot.replaces}
         over = sum(
             taken(file.least, volume, sheet)
-            for file in volume.files or ()
-            if file.path not in gone and volume.folded(file.path) == name
+            for file in volume.files_at(spot.place.path)
+            if file.path not in gone
         )
     unpacked = release.unpacked
     if unpacked is None:

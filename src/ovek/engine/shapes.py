@@ -69,8 +69,8 @@ class Shapes:
         known = self._known.get(shape)
         if known is None:
             return None
-        own = self._own(subject, known.asked)
-        if own is None or (own and not known.planned):
+        own = list(run_rules(subject, known.asked))
+        if not self._is_shared(subject, own) or (own and not known.planned):
             return None
         return uncovered(sorted((*known.findings, *own), key=_place_in_order), subject)
 
@@ -82,7 +82,7 @@ class Shapes:
         `planned` is whether its plan was made, and leaves no step. (None is made of a device on
         which nothing was found.)
         """
-        if self._own(subject, LOOK_FURTHER) is None:
+        if not self._is_shared(subject, [each for each in findings if each.rule.reads]):
             return
         # What a rule says that looks at the name, and nothing more, is or is not for a shape.
         spoke = {each.rule.slug for each in findings}
@@ -92,16 +92,14 @@ class Shapes:
         shared = tuple(each for each in findings if not each.rule.reads)
         self._known[shape] = _Known(shared, asked, planned or not self.plans)
 
-    def _own(self, subject: Subject, asked: list[Rule]) -> list[RuleFindings] | None:
-        """What the rules say that look further; None where a step might end some of it."""
-        findings = list(run_rules(subject, asked))
-        if self.plans and (
-            any(_may_end(each) for each in findings)
-            or _is_short(subject)
-            or _has_old_digest(subject)
-        ):
-            return None
-        return findings
+    def _is_shared(self, subject: Subject, own: list[RuleFindings]) -> bool:
+        """Whether a device shares results; `own` is what the rules that look further say about it.
+
+        Where plans count, it does not if a step could end some of that.
+        """
+        return not self.plans or not (
+            any(_may_end(each) for each in own) or _is_short(subject) or _has_old_digest(subject)
+        )
 
 
 def _may_end(finding: RuleFindings) -> bool:
@@ -198,7 +196,7 @@ def _volume(volume: Volume, one: JudgedMember, subject: Subject) -> Volume:
     if volume.files is not None:
         kept = {place.path for place in one.images if place.volume == volume.name}
         for path in _named(volume, one, subject) - kept:
-            kept |= {file.path for file in volume.named(path)}
+            kept |= {file.path for file in volume.files_at(path)}
         files = tuple([_file(file) for file in volume.files if file.path in kept])
     return replace(
         volume,

@@ -5,9 +5,9 @@ path. `*` stands for any characters, slashes too. Case counts, except on a case-
 """
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence, Set
 from fnmatch import translate
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from msgspec import Struct
 
@@ -45,16 +45,30 @@ def is_archive(path: str) -> bool:
 
 
 class _Patterns:
-    """What names are held against on volumes that are case-blind, or on those that are not."""
+    """The patterns of a sheet for case-blind volumes, or for the others."""
 
     def __init__(self, sheet: Sheet, blind: bool, names: list[str], paths: list[str]) -> None:
+        self._sheet, self._blind, self._names, self._paths = sheet, blind, names, paths
         self.by_name = _first_of(sheet.roles, blind, "")
         self.by_path = _first_of(sheet.roles, blind, "/")
         self.images = [compiled(name, blind=blind) for name in sheet.images.names]
-        self.looks = lines_that_fit(sheet.images.names, blind=blind)
-        self.globs = _any_of(names, blind).match if names else None
-        self.paths = _any_of(paths, blind).match if paths else None
         self.known: dict[str, Named] = {}
+
+    # These are asked only for sheets whose patterns tell no beginning.
+    @cached_property
+    def looks(self) -> Callable[[Sequence[str]], Set[str]]:
+        """The names of images among many names, in one pass."""
+        return lines_that_fit(self._sheet.images.names, blind=self._blind)
+
+    @cached_property
+    def globs(self) -> Callable[[str], re.Match[str] | None]:
+        """A match of a name with the globs for images."""
+        return _any_of(self._names, self._blind).match
+
+    @cached_property
+    def paths(self) -> Callable[[str], re.Match[str] | None]:
+        """A match of a path with the globs for images that have a slash."""
+        return _any_of(self._paths, self._blind).match
 
 
 class Naming:
@@ -93,14 +107,15 @@ class Naming:
         else:
             looked = self._of(blind).looks(names)
             may_be = [name in looked for name in names] if looked else [False] * len(names)
-            if (fits := self._of(blind).globs) is not None:
-                may_be = [
-                    may or fits(name) is not None for may, name in zip(may_be, names, strict=True)
-                ]
+            fits = self._of(blind).globs
+            may_be = [
+                may or fits(name) is not None for may, name in zip(may_be, names, strict=True)
+            ]
         if self._paths_begin is not None:
             begin = _begin_so(self._paths_begin, paths, blind)
             may_be = [may or begins for may, begins in zip(may_be, begin, strict=True)]
-        elif self._paths and (fits := self._of(blind).paths) is not None:
+        elif self._paths:
+            fits = self._of(blind).paths
             may_be = [
                 may or fits(path) is not None for may, path in zip(may_be, paths, strict=True)
             ]

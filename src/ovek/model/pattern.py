@@ -15,10 +15,14 @@ import re
 import warnings
 from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 from functools import lru_cache
-from re import _parser as parser  # type: ignore[attr-defined]
 from typing import Any, Protocol, cast
 
 import re2  # type: ignore[import-untyped]
+
+try:
+    from re import _parser as parser  # type: ignore[attr-defined]
+except ImportError:  # it is not public: without it no beginning is known, and RE2 is asked
+    parser = None
 
 
 class PatternError(ValueError):
@@ -128,15 +132,17 @@ def beginnings(texts: Iterable[str]) -> tuple[str, ...] | None:
     True
     """
     begun_with = set[str]()
+    if parser is None:
+        return None
     for text in texts:
         try:
             with warnings.catch_warnings(action="error"):
                 parsed = parser.parse(text)
+            if parsed.state.flags & re.VERBOSE:
+                return None
+            begun_with |= _beginnings_of(list(parsed))[0]
         except (re.error, Warning, RecursionError, OverflowError):
             return None  # RE2 takes it, and means something else by it than Python does
-        if parsed.state.flags & re.VERBOSE:
-            return None
-        begun_with |= _beginnings_of(list(parsed))[0]
     if not begun_with or "" in begun_with or len(begun_with) > _MOST_BEGINNINGS:
         return None
     return tuple(sorted(begun_with))

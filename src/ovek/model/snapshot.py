@@ -136,11 +136,12 @@ class Volume(_Data, frozen=True):
         """The path as names are compared on this volume."""
         return path.casefold() if self.case_blind else path
 
-    def named(self, path: str) -> tuple[File, ...]:
+    def files_at(self, path: str) -> tuple[File, ...]:
         """The files of this path, as names are compared on this volume.
 
         >>> files = (File(path="A.img"), File(path="b.img"))
-        >>> [file.path for file in Volume(name="f", filesystem="fat32", files=files).named("a.img")]
+        >>> stick = Volume(name="stick", filesystem="fat32", files=files)
+        >>> [file.path for file in stick.files_at("a.img")]
         ['A.img']
         """
         files = self.files or ()

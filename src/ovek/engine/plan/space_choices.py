@@ -287,8 +287,7 @@ def _goes_over(case: Case, volume: Volume, release: KnownRelease, spot: Spot) ->
     place = spot.place
     if spot.there or place is None:
         return ""
-    name = volume.folded(place.path)
-    over = next((file for file in volume.files or () if volume.folded(file.path) == name), None)
+    over = next(iter(volume.files_at(place.path)), None)
     if over is None or place._replace(path=over.path) in spot.replaces:
         return ""
     bare = Place(volume.name, over.path)

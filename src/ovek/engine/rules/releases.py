@@ -173,6 +173,7 @@ def next_boot_incompatible(subject: Subject) -> Iterator[Said]:
     "Set another target for this device in policy.toml, or remove the obstacle",
     "release-not-target",
     "recommended-newer",
+    reads=("space",),
 )
 def target_does_not_fit(subject: Subject) -> Iterator[Said]:
     """No image of the target version is compatible with the device."""

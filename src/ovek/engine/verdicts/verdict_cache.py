@@ -76,12 +76,13 @@ def _judge_member(
     hardware = device.hardware_of(member)
     images: dict[Place, Image] = {}
     sets: dict[Place, Image] = {}
-    cut = known.cut if known is not None else False
+    cut = False
     for volume in member.volumes or ():
-        cut = cut or any(file.path_cut for file in volume.files or () if known is None)
+        edit = None if known is None else _edit_of(volume, known, named)
+        if known is None or edit is None:
+            cut = cut or any(file.path_cut for file in volume.files or ())
         if judge.sheet.boot.holds_nothing(volume):
             continue
-        edit = None if known is None else _edit_of(volume, known, named)
         if known is None or edit is None:
             judge_files(volume, hardware, judge, images, named)
         else:
