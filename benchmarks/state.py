@@ -16,8 +16,9 @@ from msgspec.structs import replace
 
 from generated import write_site
 from measure import Row, at_most, in_turn, show, size_asked
+from ovek.files.database import INDEX
 from ovek.files.snapshot import read_snapshot, write_snapshot
-from ovek.files.state import INDEX, state_of
+from ovek.files.state import state_of
 
 
 def rows(snapshots: int = 400, number: int = 500) -> Iterator[Row]:

@@ -26,16 +26,20 @@ from builders import (
 )  # fmt: skip
 from builders.chance import cases
 from conftest import TIMES
-from ovek.app.audit import _AUDIT
+from ovek.app.audit import _AUDIT, audit
 from ovek.app.audit_cache import basis_of
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
+from ovek.app.selection import select
 from ovek.app.shelves import shelf_facts
 from ovek.engine.audit import Terms, audit_within
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.times import Times
 from ovek.engine.wanted import Wants
 from ovek.files.cache import keep
+from ovek.files.database import names_in_fleet
+from ovek.files.errors import InputError
+from ovek.files.fleet import FleetFile, read_fleet
 from ovek.files.site import Site
 from ovek.files.snapshot import write_snapshot
 from ovek.model.bound import holds
@@ -225,9 +229,9 @@ class Fleet:
             self.sheet = self.sheet.replace('title = "A', 'title = "A very')
         elif what == 7:
             self.catalog.append(*CATALOG[:0] or [self.release()])
-        elif what == 8:
+        elif what == 8 and name in self.fleet:
             self.fleet[name]["site"] = chance.choice(('"North"', '"South"'))
-        elif what == 9:
+        elif what == 9 and name in self.fleet:
             self.fleet[name]["members"] = "2"
         elif what == 10:
             file = self.folder / f"shelf/configs/{name}.cfg"
@@ -239,7 +243,8 @@ class Fleet:
             whole = {"began": self.now.isoformat(), "devices": [tried]}
             (self.folder / "snapshots/later.survey.json").write_text(json.dumps(whole))
         elif what == 12:
-            del self.devices[name], self.fleet[name]
+            del self.devices[name]
+            self.fleet.pop(name, None)
             self.devices[f"new-{name}"] = self.device(f"new-{name}")
             self.fleet[f"new-{name}"] = {}
         else:
@@ -278,6 +283,71 @@ def test_after_random_edits_what_is_kept_says_what_a_full_audit_says(seed, tmp_p
             looked, known = looked + fresh, known + len(fleet.devices) - fresh
             fleet.edit()
     assert looked and known
+
+
+def older(one):
+    """A device as it was read long ago."""
+    return replace(one, taken_at=one.taken_at - 99 * DAY)
+
+
+def all_of(told):
+    """All that an audit tells."""
+    context = told.snapshots, told.selected, told.not_read, told.answered
+    return context, list(told.devices), told.summary, told.one
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_a_device_that_is_named_is_told_as_it_is_among_all(seed, tmp_path, cache):
+    """Of a large fleet only its own entries are read: nothing else may come of that."""
+    fleet = Fleet(tmp_path, 2 * seed)
+    strange = fleet.device("strange")
+    write_snapshot(tmp_path / "snapshots/before.jsonl", [older(fleet.device("ghost"))])
+    for _ in range(8 * TIMES):
+        fleet.edit()
+        fleet.devices.pop("new-strange", None)
+        fleet.devices["strange"] = strange
+        fleet.write()
+        with (tmp_path / "fleet.toml").open("a") as file:
+            file.write("#" + "x" * 2**17 + "\n")
+        for name in (*fleet.chance.sample(list(fleet.fleet), 2), "strange"):
+            near, site = select(Site(tmp_path), [name]), Site(tmp_path)
+            assert list(near.state.lines) == [name]
+            whole = Devices(site, site.state(), [name])
+            told = [audit(one, fleet.now) for one in (near, whole)]
+            assert all_of(told[0]) == all_of(told[1])
+        with pytest.raises(InputError, match="has no device 'ghost'"):
+            select(Site(tmp_path), ["ghost"])
+    known = Site(tmp_path)
+    assert (tmp_path / ".fleet.db").exists()
+    assert known.fleet.names == known.fleet_file.names == list(fleet.fleet)
+    assert select(known, ["sw-*"]).state.lines.keys() > {"strange"}
+
+
+def test_what_is_kept_of_a_large_fleet_holds_for_the_files_it_came_from(tmp_path):
+    (tmp_path / "fleet.toml").write_text('name = "x"\nlists = ["more.csv"]\n')
+    rows = [f"sw-{at:05},switch,{'North' if at else ''}\n" for at in range(9000)]
+    (tmp_path / "more.csv").write_text("name,sheet,site\n" + "".join(rows))
+    whole = read_fleet(tmp_path)
+    kept = tmp_path / ".fleet.db"
+    was = kept.read_bytes()
+    again = FleetFile(tmp_path)
+    assert again.whole == whole and again.names == whole.names
+    assert (again.sites, again.roles, again.sheets) == (["North"], [], ["switch"])
+    assert again.devices(["sw-00007", "no"]) == {"sw-00007": whole.device[7]}
+    assert names_in_fleet(tmp_path, "sw-0899") == [f"sw-0899{at}" for at in range(10)]
+    other = was.replace(b"content BLOB", b"content TEXT")
+    for wrong in (b"", b"x" * 5000, was[: len(was) // 2], other):
+        kept.write_bytes(wrong)
+        assert FleetFile(tmp_path).devices(["sw-00007"]) == {"sw-00007": whole.device[7]}
+        kept.write_bytes(wrong)
+        assert read_fleet(tmp_path) == whole
+    kept.write_bytes(was)
+    (tmp_path / "more.csv").write_text(
+        "name,sheet\n" + "".join(f"b{at},s\n" for at in range(30000))
+    )
+    assert names_in_fleet(tmp_path, "sw-0899") is None
+    assert FleetFile(tmp_path).names[0] == "b0" and len(read_fleet(tmp_path).device) == 30000
+    assert names_in_fleet(tmp_path, "b2999") == ["b2999", *(f"b2999{at}" for at in range(10))]
 
 
 def test_the_next_night_only_what_changed_is_looked_at(tmp_path, cache):

@@ -179,7 +179,7 @@ def test_functions_everywhere_stay_short_and_take_few_arguments():
 
 def test_the_command_line_stays_thin():
     sizes = {file.name: len(file.read_text().splitlines()) for file in modules("cli")}
-    assert sum(sizes.values()) < 3_100
+    assert sum(sizes.values()) < 3_500
     for name in sizes.keys() & {f"{name}.py" for name in COMMANDS}:
         assert sizes[name] <= 120, name
 

@@ -33,7 +33,7 @@ OTHERS = ("standin/", "model/renamed.py")
 
 # Variables bound outside comprehensions whose name says nothing. They may only fall.
 NAMELESS = {
-    "one": 139, "each": 44, "told": 180, "found": 265, "made": 49, "said": 17, "saw": 0, "met": 35,
+    "one": 136, "each": 44, "told": 180, "found": 264, "made": 49, "said": 17, "saw": 0, "met": 35,
     "at": 110,
 }  # fmt: skip
 

@@ -49,7 +49,8 @@ NOW = datetime(2026, 11, 26, tzinfo=UTC)
 @cache
 def sample_devices():
     site = Site(SAMPLE)
-    return Devices(site, site.state("2026-11-20")), wants_of(site)
+    devices = Devices(site, site.state("2026-11-20"))
+    return devices, wants_of(devices)
 
 
 class Person:

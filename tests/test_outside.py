@@ -257,7 +257,7 @@ def test_a_survey_says_who_holds_the_lock_and_a_dead_one_holds_nothing(ovek):
         assert f"a survey of this site is already running (process {os.getpid()} on " in told
         assert "Wait until it ends" in told
     ovek("survey", exits=3)
-    ovek.write("snapshots/.survey.lock", '{"process": 1, "host": "gone", "since": "long ago"}')
+    ovek.write("snapshots/.survey.lock.by", '{"process": 1, "host": "gone", "since": "long ago"}')
     ovek("survey", exits=3)
 
 

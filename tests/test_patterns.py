@@ -90,7 +90,8 @@ CLASSES = "each part ends where a character comes that it cannot hold, so nothin
 OURS = "texts of this program, or of a person at the keyboard"
 LEARNED = "a session that a person learns from: lines of 4,096 characters at most"
 WHY = {
-    "app/audit_cache.py": CLASSES, "app/completion.py": CLASSES, "cli/options.py": OURS,
+    "app/completion.py": CLASSES, "cli/completing.py": OURS, "cli/options.py": OURS,
+    "files/fingerprint.py": CLASSES, "files/defaults.py": CLASSES,
     "cli/show.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
     "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,
     "files/bootenv.py": CLASSES, "files/importers/digestlist.py": CLASSES,

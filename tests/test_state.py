@@ -3,6 +3,8 @@
 import csv
 import io
 import json
+import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from xml.etree import ElementTree
 
@@ -10,9 +12,10 @@ import pytest
 from msgspec.structs import replace
 
 from builders import NOW, ONE, device, image, member
+from ovek.files.database import INDEX
 from ovek.files.errors import InputError
 from ovek.files.snapshot import write_snapshot
-from ovek.files.state import INDEX, state_in, state_of
+from ovek.files.state import state_in, state_of
 
 
 def at(days: float) -> datetime:
@@ -185,23 +188,40 @@ def read(folder):
     return {name: state.taken_at for name, state in state_of(folder).lines.items()}
 
 
+def changed(index, how):
+    with closing(sqlite3.connect(index)) as database:
+        database.execute(how)
+        database.commit()
+
+
 def test_the_index_is_kept_and_made_anew_where_it_is_missing_or_wrong(tmp_path):
     write_snapshot(tmp_path / "1.jsonl", [sw("a"), sw("b")])
     write_snapshot(tmp_path / "2.jsonl", [sw("b", 2)])
     wanted = {"a": at(0), "b": at(2)}
     assert read(tmp_path) == wanted
     whole = (tmp_path / INDEX).read_bytes()
-    for wrong in (
-        b"", b"{}", b"[]", b"\xff", whole[:50], whole.replace(b"newest/1", b"newest/2"),
-        whole.replace(b'"1.jsonl"', b'"9.jsonl"'), whole.replace(b'"a":[0', b'"a":[7'),
-    ):  # fmt: skip
+    for wrong in (b"", b"{}", b"\xff", whole[:50], whole[:5000], whole.replace(b"file", b"fyle")):
         (tmp_path / INDEX).write_bytes(wrong)
         assert read(tmp_path) == wanted
         assert state_of(tmp_path).read("b").taken_at == at(2)
-    assert (tmp_path / INDEX).read_bytes() == whole
-    index = json.loads(whole)
-    index["lines"]["a"] = index["lines"]["b"]
-    (tmp_path / INDEX).write_text(json.dumps(index))
+    for wrong in (
+        "UPDATE file SET name = '9.jsonl' WHERE at = 0", "UPDATE line SET file = 7",
+        "UPDATE line SET at = 10000", "UPDATE line SET taken_at = 'noon'", "DELETE FROM file",
+        "UPDATE line SET length = 'long'", "UPDATE line SET at = -1, length = 2",
+        "INSERT INTO failed VALUES ('a', 9, '2026-01-01T00:00:00Z', 'x', NULL)",
+        "DROP TABLE failed", "CREATE VIEW more AS SELECT * FROM line",
+        "ALTER TABLE line ADD COLUMN more TEXT", "UPDATE line SET digest = 7",
+        "CREATE TRIGGER more AFTER INSERT ON line BEGIN DELETE FROM line; END",
+    ):  # fmt: skip
+        changed(tmp_path / INDEX, wrong)
+        assert read(tmp_path) == wanted
+        assert state_of(tmp_path, ["b"]).read("b").taken_at == at(2)
+        assert (tmp_path / INDEX).read_bytes() == whole, wrong
+    changed(
+        tmp_path / INDEX,
+        "UPDATE line SET (file, number, at, length) = "
+        "(SELECT file, number, at, length FROM line WHERE name = 'b') WHERE name = 'a'",
+    )
     with pytest.raises(
         InputError,
         match=r"Run the command again|Read the devices again: ovek "
@@ -239,7 +259,7 @@ def test_a_folder_that_cannot_be_written_only_has_no_index(tmp_path, monkeypatch
     def refused(*_):
         raise InputError("x", "cannot be written", "No")
 
-    monkeypatch.setattr("ovek.files.state.write_whole", refused)
+    monkeypatch.setattr("ovek.files.database.write_whole", refused)
     assert read(tmp_path) == {"a": at(0)}
     assert not (tmp_path / INDEX).exists()
 

@@ -320,7 +320,8 @@ def test_a_folder_that_is_no_site_completes_to_nothing(tmp_path):
     assert completed(tmp_path, "audit a") == []
     (tmp_path / "fleet.toml").write_bytes(b"\xff\x00 [[device]]")
     (tmp_path / "snapshots").mkdir()
-    (tmp_path / "snapshots/.newest.json").write_text("[]")
+    (tmp_path / "snapshots/.newest.db").write_text("[]")
+    (tmp_path / ".fleet.db").write_text("[]")
     assert completed(tmp_path, "audit a") == []
 
 

@@ -17,6 +17,7 @@ SRC = Path(__file__).parent.parent / "src/ovek"
 # All that opens a file by another way than `files.regular`, and why it may.
 OTHERS = {
     "files/safe_open.py": "it is that way",
+    "files/database.py": "SQLite opens what is regular and in the site, to read only",
     "files/cache.py": "SQLite opens what `distrusted` has looked at",
     "files/structure.py": "what is inside an archive that is open",
     "sources/shelf.py": "what is inside an archive that is open",
@@ -66,7 +67,7 @@ def test_a_snapshot_that_is_none_is_told_by_the_history(ovek, kind, tmp_path):
     assert f"is a {kind}" in ovek.refuses("history", "add", "odd.jsonl")
 
 
-@pytest.mark.parametrize("name", ["snapshots/.newest.json", ".fleet.kept"])
+@pytest.mark.parametrize("name", ["snapshots/.newest.db", ".fleet.db"])
 def test_a_pipe_where_ovek_keeps_something_is_not_waited_for(ovek, name):
     ovek("audit", exits=None)
     (ovek.folder / name).unlink(missing_ok=True)

@@ -238,6 +238,8 @@ class Facts:
                 (
                     Needs(memory=8192 * MIB),
                     Needs(memory=1024 * MIB),
+                    Needs(volume=600 * MIB),
+                    Needs(volume=4096 * MIB, unpacked=300 * MIB),
                     Needs(components={"web": "10"}),
                 )
             )

@@ -2,6 +2,7 @@
 
 import asyncio
 import gzip
+import os
 import tempfile
 import tomllib
 from collections.abc import Callable
@@ -14,10 +15,11 @@ from builders import NOW
 from hostile import samples
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
+from ovek.files.database import FLEET, INDEX, names_in_fleet, names_in_index
 from ovek.files.decode import read_toml_parts, text_of
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
-from ovek.files.fleet import read_fleet
+from ovek.files.fleet import FleetFile, read_fleet
 from ovek.files.hosts import read_hosts
 from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
 from ovek.files.importers.known import IMPORTERS, importer_of
@@ -25,7 +27,7 @@ from ovek.files.journal import Journal
 from ovek.files.shelves import read_record
 from ovek.files.site import read_sheet
 from ovek.files.snapshot import read_snapshot
-from ovek.files.state import state_in
+from ovek.files.state import state_in, state_of
 from ovek.files.structure import structure_of
 from ovek.learn.guesses import guesses
 from ovek.learn.lesson import SessionError, learn
@@ -184,9 +186,21 @@ def _known_hosts(file: Path) -> None:
 
 def _kept(file: Path) -> None:
     """What a large fleet came to, as somebody left it beside the fleet."""
-    text = 'name = "x"\n' + "# " + "x" * 2**17 + "\n"
-    (file.parent / "fleet.toml").write_text(text)
-    assert read_fleet(file.parent).name == "x", "what is kept counts for the files it came from"
+    (file.parent / "fleet.toml").write_bytes(samples.LARGE_FLEET)
+    names_in_fleet(file.parent, "")
+    known = FleetFile(file.parent)
+    assert known.names is not None and known.devices(["a"]) is not None
+    assert known.whole.name
+
+
+def _index(file: Path) -> None:
+    """Which lines are the newest, as somebody left it beside a snapshot."""
+    snapshot = file.with_name("a.jsonl")
+    snapshot.write_bytes(samples.SNAPSHOTS[0])
+    os.utime(snapshot, ns=(samples.READ_AT, samples.READ_AT))
+    names_in_index(file.parent, "")
+    for name in state_of(file.parent).lines:
+        state_of(file.parent, [name]).read(name)
 
 
 def _journal(file: Path) -> None:
@@ -232,7 +246,8 @@ PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
     "lists of devices": (samples.HOSTS_TABLES, "a.csv", read_hosts),
     "hosts in groups": (samples.HOSTS, "a.ini", read_hosts),
     "hosts in YAML": (samples.HOSTS_YAML, "a.yaml", read_hosts),
-    "the kept fleet": (samples.KEPT, ".fleet.json", _kept),
+    "the kept fleet": (samples.KEPT, FLEET, _kept),
+    "the index": (samples.INDEXES, INDEX, _index),
     "policy": (
         samples.POLICIES,
         "policy.toml",

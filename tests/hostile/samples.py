@@ -6,14 +6,19 @@ import hashlib
 import io
 import json
 import lzma
+import os
 import struct
 import tarfile
+import tempfile
 import zipfile
 import zlib
 from importlib import resources
 from pathlib import Path
 
 from languages import marked
+from ovek.files.database import FLEET, INDEX
+from ovek.files.fleet import read_fleet
+from ovek.files.state import state_of
 
 DATA = hashlib.sha512(b"ovek").digest() * 40
 _SITE = Path(str(resources.files("ovek.demo"))) / "site"
@@ -217,7 +222,25 @@ HOSTS_YAML = [
     b"all:\n  children:\n    core:\n      hosts:\n        c1: {address: 192.0.2.1}\n        c2:\n",
     b"edge: [e1, e2]\ncore:\n  c1: {port: 22}\n",
 ]
-KEPT = [b'{"sha256":"' + b"a" * 64 + b'","fleet":{"format":"ovek.fleet/1","name":"y"}}']
+LARGE_FLEET = b'name = "x"\n' + b"# " + b"x" * 2**17 + b"\n"
+LARGE_FLEET += b'[[device]]\nname = "a"\nsheet = "oxwick-40"\nsite = "North"\n'
+KEPT, INDEXES, READ_AT = list[bytes](), list[bytes](), 1_700_000_000_000_000_000
+
+
+def _databases() -> None:
+    """What Ovek keeps beside a large fleet, and beside a snapshot."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "fleet.toml").write_bytes(LARGE_FLEET)
+        read_fleet(folder)
+        (folder / "a.jsonl").write_bytes(SNAPSHOTS[0])
+        os.utime(folder / "a.jsonl", ns=(READ_AT, READ_AT))
+        state_of(folder)
+        KEPT.append((folder / FLEET).read_bytes())
+        INDEXES.append((folder / INDEX).read_bytes())
+
+
+_databases()
 MARKED = [
     b"a# show\nversion <<running.version=1.0>>, model <<model=Q>>\na# dir f\nsize  name\n"
     b"   <<size=12>>  <<path=a-1.0.img>>\n    7  b\n\n2 files\na# ",

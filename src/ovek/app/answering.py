@@ -41,7 +41,7 @@ class Answering:
         self.terms = Terms(
             now=now, shelf=shelf, waivers=devices.site.waivers, plans=plans, may_drop=may_drop
         )
-        self.wants = wants_of(devices.site)
+        self.wants = wants_of(devices)
         self.shapes = Shapes(plans=plans) if takes_shortcuts() else None
 
     def terms_of(self, name: str) -> Terms:
@@ -73,12 +73,8 @@ class Answering:
 
     def rates(self, name: str) -> Rates:
         """How fast the way to a device is, and the device itself."""
-        link = self._links.get(name)
+        link = self.devices.link(name)
         return Rates(link[0] if link is not None else None, self._measured.get(name))
-
-    @cached_property
-    def _links(self) -> dict[str, tuple[int, str]]:
-        return self.devices.site.fleet.links()
 
     @cached_property
     def _measured(self) -> dict[str, int]:

@@ -11,7 +11,7 @@ from msgspec import Struct, field
 from msgspec.structs import asdict, replace
 
 from ovek.app.answering import Answering
-from ovek.app.audit_cache import Again, Basis, CachedResult, basis_of
+from ovek.app.audit_cache import Again, Basis, KnownAudit, MadeAudit, basis_of
 from ovek.app.devices import Devices
 from ovek.app.marking import mark_changes
 from ovek.app.policy import check_policy, contradiction
@@ -21,7 +21,7 @@ from ovek.app.selection import now_of
 from ovek.app.shelves import shelf_of
 from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.answer import unread
-from ovek.engine.audit import answer_in, audit_within, rule_cards
+from ovek.engine.audit import audit_within, rule_cards
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.cache import KeptRow, keep
@@ -150,17 +150,16 @@ def _auditing(
         for line in lines:
             result = _one(line, answering, again)
             part.used.update(result.used)
-            audit = result.audit
             if only:
-                findings = tuple(each for each in audit.findings if each.rule in only)
-                audit = replace(audit, findings=findings)
-            part.summary.add(audit)
-            part.last = answer = answer_in(audit)
-            if only and not audit.findings:
+                findings = tuple(each for each in result.audit.findings if each.rule in only)
+                result = MadeAudit(replace(result.audit, findings=findings), (), ())
+            part.summary.join(result.summary)
+            part.last = answer = result.answer
+            if only and not result.audit.findings:
                 continue
             if answer.answer != "go" or answer.waived:
                 part.held.append(answer)
-            part.lines.append(encode(audit if shaper is None else shaper.row(audit)))
+            part.lines.append(result.line if shaper is None else encode(shaper.row(result.audit)))
         if shaper is not None:
             part.widths = shaper.widths
         if again is not None:
@@ -170,10 +169,10 @@ def _auditing(
     return audit_part
 
 
-def _one(line: DeviceLine, answering: Answering, again: Again | None) -> CachedResult:
+def _one(line: DeviceLine, answering: Answering, again: Again | None) -> MadeAudit | KnownAudit:
     """The audit of one device, as it was found before where that still holds."""
     terms = answering.terms_of(line.name)
-    known = again.find(line.name, line.line, line.text, terms) if again is not None else None
+    known = again.find(line.name, line.line, terms) if again is not None else None
     if known is not None:
         return known
     device, used = line.device, set[Waiver]()
@@ -182,9 +181,9 @@ def _one(line: DeviceLine, answering: Answering, again: Again | None) -> CachedR
         audit, bounds = audit_within(judged, answering.wants, terms, used, shapes=answering.shapes)
     except ContradictionError as error:
         raise contradiction(answering.devices.site, error) from None
-    result = CachedResult(audit, bounds, tuple(used))
+    result = MadeAudit(audit, bounds, tuple(used))
     if again is not None:
-        again.put(device, result)
+        again.put(device, line.text, result)
     return result
 
 

@@ -9,13 +9,11 @@ within which the result stays as it is.
 import hashlib
 import logging
 import os
-import re
 import sys
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import NamedTuple
 
 import msgspec
 from msgspec import Struct
@@ -24,23 +22,26 @@ from msgspec.structs import replace
 import ovek
 from ovek.app.devices import Devices
 from ovek.app.shortcuts import takes_shortcuts
-from ovek.engine.audit import Terms
+from ovek.engine.audit import Terms, answer_in
 from ovek.files.cache import DISTRUST, Kept, KeptRow, distrusted, kept_file
 from ovek.files.decode import read_bytes
+from ovek.files.fingerprint import tells_all_of
+from ovek.files.newest import SnapshotLine
 from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
-from ovek.files.state import SnapshotLine
+from ovek.model.answer import Answered
 from ovek.model.bound import Bound, holds
-from ovek.model.finding import DeviceAudit
+from ovek.model.finding import AuditSummary, DeviceAudit
 from ovek.model.shelf import ShelfFacts
-from ovek.model.snapshot import Device, Source, Time
+from ovek.model.snapshot import Device
 from ovek.model.waiver import Waiver
 
 _LOG = logging.getLogger(__name__)
 
-_clock = msgspec.json.Decoder(Time | None).decode
-_source = msgspec.json.Decoder(Source | None).decode
+_TAKEN_AT = b'"taken_at":'
 _encode = msgspec.json.Encoder(order="deterministic").encode
+_as_line = msgspec.json.Encoder(order="sorted").encode
+_audit = msgspec.json.Decoder(DeviceAudit).decode
 
 
 # Why one digest for all that is shared: a change of the catalog may change any device's result, and
@@ -52,59 +53,54 @@ class Basis(Struct, frozen=True):
     digest: bytes
 
 
-class CachedResult(Struct, frozen=True):
+class MadeAudit(Struct, frozen=True):
     """The audit of one device, within which bounds it holds, and the waivers of use for it."""
 
     audit: DeviceAudit
     bounds: tuple[Bound, ...]
     used: tuple[Waiver, ...]
 
+    @property
+    def line(self) -> bytes:
+        """It as a line of JSON."""
+        return _as_line(self.audit)
 
-class _CacheLine(NamedTuple):
-    """A line without what tells of when and how its device was read, and those as JSON."""
+    @property
+    def summary(self) -> AuditSummary:
+        """What it adds to those of others."""
+        summary = AuditSummary()
+        summary.add(self.audit)
+        return summary
 
-    rest: bytes
-    taken_at: bytes
-    clock: bytes
-    source: bytes
-
-
-_TIME = re.compile(rb'"[^"\\]*"')
-_STRING = rb'"(?:[^"\\]|\\.)*+"'
-_FLAT = rb"\{(?:[^{}\"]|%s)*+\}" % _STRING
-_OBJECT = re.compile(rb"\{(?:[^{}\"]|%s|%s)*+\}" % (_STRING, _FLAT))
-_CUT = ((b'"taken_at":', _TIME), (b'"clock":', _TIME), (b'"source":', _OBJECT))
-
-
-def _cut(text: bytes) -> _CacheLine:
-    """Cut out the first of each, where it is written as Ovek writes it."""
-    found, spans = [], []
-    for key, value in _CUT:
-        at = text.find(key)
-        match = value.match(text, at + len(key)) if at >= 0 else None
-        found.append(match[0] if match is not None else b"")
-        if match is not None:
-            spans.append(match.span())
-    rest, start = [], 0
-    for at, end in sorted(spans):
-        rest.append(text[start:at])
-        start = end
-    return _CacheLine(b"".join((*rest, text[start:])), *found)
+    @property
+    def answer(self) -> Answered:
+        """The answer."""
+        return answer_in(self.audit)
 
 
-def _is_whole(line: _CacheLine, text: bytes, device: Device) -> bool:
-    """Whether what was cut out is what a device was made of, and nothing else tells of it."""
-    told = zip(
-        (b'"taken_at"', b'"clock"', b'"source"'),
-        (line.taken_at, line.clock, line.source),
-        (device.taken_at, device.clock, device.source),
-        (_clock, _clock, _source),
-        strict=True,
-    )
-    return all(
-        text.count(key) == (1 if value else 0) and read(value or b"null") == was
-        for key, value, was, read in told
-    )
+class _Kept(Struct, frozen=True, array_like=True):
+    """The same as it is kept: its line, ready before and behind the time, and what it adds."""
+
+    before: bytes
+    behind: bytes
+    bounds: tuple[Bound, ...]
+    used: tuple[Waiver, ...]
+    summary: AuditSummary
+    answer: Answered
+
+
+class KnownAudit(Struct, frozen=True):
+    """The audit of one device, as it was found before."""
+
+    line: bytes
+    used: tuple[Waiver, ...]
+    summary: AuditSummary
+    answer: Answered
+
+    @property
+    def audit(self) -> DeviceAudit:
+        """It as it is told."""
+        return _audit(self.line)
 
 
 def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
@@ -166,37 +162,41 @@ class Again:
         self.basis, self.devices, self.now = basis, devices, now
         self.rows: list[KeptRow] = []
         self._kept = Kept(basis.file)
-        self._asked: tuple[bytes, _CacheLine, bytes] | None = None
-        self._result = msgspec.json.Decoder(CachedResult).decode
+        self._asked: tuple[bytes, SnapshotLine] | None = None
+        self._result = msgspec.msgpack.Decoder(_Kept).decode
+        self._pack = msgspec.msgpack.Encoder().encode
 
-    def find(
-        self, name: str, place: SnapshotLine, text: bytes, terms: Terms
-    ) -> CachedResult | None:
-        """What was found for a device, where it still holds. `place` tells when it was read."""
-        line = _cut(text)
+    def find(self, name: str, line: SnapshotLine, terms: Terms) -> KnownAudit | None:
+        """What was found for a device by what its line says, where it still holds."""
+        self._asked = None
+        if not line.digest:
+            return None
         key = self._key_of(name, line, terms)
-        self._asked = key, line, text
+        self._asked = key, line
         found = self._kept.find(name, key)
         if found is None:
             return None
         try:
-            clock = _clock(line.clock or b"null") or place.taken_at
-            _source(line.source or b"null")  # what is wrong with it is told where it is read
-            result = self._result(found)
+            kept = self._result(found)
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
             return None
-        if not holds(result.bounds, self.now, place.taken_at, clock):
+        if not holds(kept.bounds, self.now, line.taken_at, line.clock or line.taken_at):
             return None
-        return replace(result, audit=replace(result.audit, taken_at=place.taken_at))
+        whole = b"".join((kept.before, _as_line(line.taken_at), kept.behind))
+        return KnownAudit(whole, kept.used, kept.summary, kept.answer)
 
-    def put(self, device: Device, result: CachedResult) -> None:
-        """Put down what was found for the device that was looked up last."""
-        if self._asked is not None:
-            key, line, text = self._asked
-            if _is_whole(line, text, device):
-                self.rows.append(KeptRow(device.device, key, _encode(result)))
+    def put(self, device: Device, text: bytes, made: MadeAudit) -> None:
+        """Put down what was found for the device that was looked up last, by this text."""
+        if self._asked is None:
+            return
+        key, line = self._asked
+        before, time, behind = made.line.partition(_TAKEN_AT + _as_line(line.taken_at))
+        if not time or _TAKEN_AT in behind or not tells_all_of(text, device):
+            return
+        kept = _Kept(before + _TAKEN_AT, behind, made.bounds, made.used, made.summary, made.answer)
+        self.rows.append(KeptRow(device.device, key, self._pack(kept)))
 
-    def _key_of(self, name: str, line: _CacheLine, terms: Terms) -> bytes:
+    def _key_of(self, name: str, line: SnapshotLine, terms: Terms) -> bytes:
         listed, shelf = self.devices.listed(name), terms.shelf
         newest = None
         if shelf is not None and shelf.backups is not None:
@@ -210,9 +210,9 @@ class Again:
             terms.rates,
             newest,
             [(one, one.until >= today) for one in terms.waivers if fnmatchcase(name, one.device)],
-            bool(line.clock),
+            line.clock is not None,
         )
         made = hashlib.blake2b(self.basis.digest, digest_size=16)
         made.update(_encode(rest))
-        made.update(line.rest)
+        made.update(line.digest)
         return made.digest()

@@ -203,7 +203,7 @@ def upgrade_path(site: Site, start: str, target: str, snapshot: str | None = Non
             if judged.device.running.version is None:
                 text = f"the running version of {start!r} is unknown"
                 raise InputError(devices.file, text, "Give a version instead of the device")
-            way = catalog.way(judged, target, wants_of(site).of(judged))
+            way = catalog.way(judged, target, wants_of(devices).of(judged))
         else:
             way = catalog.path(releases_of(site).releases, start, target)
     except ContradictionError as error:
@@ -227,9 +227,10 @@ def pick(site: Site, device: str, snapshot: str | None = None) -> PickedFor:
 
 def chosen_for(site: Site, device: str, snapshot: str | None = None) -> tuple[JudgedDevice, Pick]:
     """The release for a device of a snapshot, the newest by default, as policy wants it."""
-    judged = _one(Devices(site, site.state(snapshot), [device]))
+    devices = Devices(site, site.state(snapshot), [device])
+    judged = _one(devices)
     try:
-        wanted = wants_of(site).of(judged)
+        wanted = wants_of(devices).of(judged)
     except ContradictionError as error:
         raise contradiction(site, error) from None
     return judged, catalog.pick(judged, wanted)

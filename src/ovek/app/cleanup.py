@@ -226,7 +226,7 @@ class Planner:
         self.named = devices.by_name
         self._steps, self._detail = steps, detail
         self.file, self.policy, self.asked, self.shelf = devices.file, site.policy, asked, shelf
-        self.wants = wants_of(site)
+        self.wants = wants_of(devices)
         self.answering = Answering(devices, now_of(site), shelf if shelf is not NO_SHELF else None)
         self.by_name: KnownRelease | None = None
         if asked.image is not None:

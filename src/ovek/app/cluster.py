@@ -12,7 +12,7 @@ import hashlib
 import logging
 import tempfile
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
@@ -27,8 +27,9 @@ from ovek.app.work import Lines, Made, Work, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.atomic import write_whole
 from ovek.files.errors import InputError
+from ovek.files.newest import SnapshotLine
 from ovek.files.site import Site
-from ovek.files.state import SnapshotLine, State
+from ovek.files.state import LineReader, State
 
 T = TypeVar("T")
 _TRIES = 5
@@ -58,14 +59,23 @@ class Bundle(Struct, frozen=True):
 class _Sent(State):
     """A state of which the lines came along."""
 
-    def __init__(self, files: list[Path], texts: dict[str, bytes]) -> None:
+    def __init__(self, files: list[Path], texts: dict[SnapshotLine, bytes]) -> None:
         super().__init__(Path("snapshots"), files, {})
         self._sent = texts
 
-    def texts(
-        self, wanted: Iterable[tuple[str, SnapshotLine]]
-    ) -> Iterator[tuple[str, SnapshotLine, bytes]]:
-        return ((name, line, self._sent[name]) for name, line in wanted)
+    def reader(self) -> LineReader:
+        return _SentReader(self._sent)
+
+
+class _SentReader(LineReader):
+    """Gives lines that came along."""
+
+    def __init__(self, texts: dict[SnapshotLine, bytes]) -> None:
+        super().__init__([])
+        self._sent = texts
+
+    def text(self, line: SnapshotLine) -> bytes:
+        return self._sent[line]
 
 
 def spread(
@@ -84,7 +94,7 @@ def spread(
         whole = client.submit(_carried, bundle, pure=False, retries=_TRIES)
         waiting: deque[Any] = deque()
         for lines in parts:
-            texts = {name: text for name, _, text in devices.state.texts(lines)}
+            texts = {line: text for _, line, text in devices.state.texts(lines)}
             waiting.append(
                 client.submit(_part, whole, work, args, lines, texts, pure=False, retries=_TRIES)
             )
@@ -213,7 +223,11 @@ _HERE: dict[str, tuple[Site, ReleaseIndex]] = {}
 
 
 def _part(
-    bundle: Bundle, work: Work[Any], args: tuple[Any, ...], lines: Lines, texts: dict[str, bytes]
+    bundle: Bundle,
+    work: Work[Any],
+    args: tuple[Any, ...],
+    lines: Lines,
+    texts: dict[SnapshotLine, bytes],
 ) -> bytes:
     """What comes of some lines of a snapshot, as a worker sends it."""
 

@@ -12,7 +12,7 @@ from ovek.app.devices import Devices
 from ovek.app.means import Bar
 from ovek.app.policy import contradiction, wants_of
 from ovek.app.runner import each_part
-from ovek.app.selection import Condition, now_of, select
+from ovek.app.selection import Condition, now_of, selected_in
 from ovek.app.shelves import shelf_facts
 from ovek.app.work import DeviceLine, Part, Work
 from ovek.engine.compare import compare_device
@@ -21,9 +21,10 @@ from ovek.engine.wanted import ContradictionError, Wants
 from ovek.files.atomic import write_whole
 from ovek.files.decode import cannot_read
 from ovek.files.errors import InputError
+from ovek.files.newest import SnapshotLine
 from ovek.files.safe_open import bytes_of
 from ovek.files.site import Site
-from ovek.files.state import SnapshotLine, State
+from ovek.files.state import State
 from ovek.model.answer import Answered
 from ovek.model.compare import DeviceCompare, MemberDone
 from ovek.model.plain_word import is_plain
@@ -86,7 +87,8 @@ def states(
     """The devices that were asked about, as they were and as they are. Raises InputError."""
     names, where = list(names), list(where)
     try:
-        devices = select(site, names, where, snapshot=new, bar=bar)
+        devices = selected_in(site, site.state(new), names, where, bar=bar)
+        devices.newest = new is None
     except InputError:
         there = [name for name in names if (site.folder / "snapshots" / name).exists()]
         there += [name for name in names if _is_snapshot(site, name)]
@@ -214,7 +216,7 @@ class _Comparing:
         self.before = Devices(devices.site, state, releases=devices.releases)
         self.devices, self.expect = devices, expect
         self.answering = Answering(devices, now, shelf)
-        self.wants: Wants = wants_of(devices.site)
+        self.wants: Wants = wants_of(devices)
 
     def one(self, name: str, now: JudgedDevice) -> tuple[DeviceCompare, Answered]:
         """One device that was read last, and the answer for it now."""

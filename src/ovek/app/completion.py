@@ -5,7 +5,6 @@ from a glance at the fleet's files, so that the answer is there at once for very
 cannot be read gives nothing.
 """
 
-import json
 import re
 from collections.abc import Iterable
 from contextlib import suppress
@@ -30,12 +29,18 @@ def shelf_names(folder: Path) -> list[str]:
         return []
 
 
-def device_names(folder: Path) -> set[str]:
-    """The names of the devices of a site, as far as they can be seen at once."""
+def device_names(folder: Path, beginning: str = "") -> set[str]:
+    """The names of the devices of a site that begin so, as far as they can be seen at once."""
+    from ovek.files.database import names_in_fleet, names_in_index
+
+    names = set(names_in_index(folder / "snapshots", beginning))
+    listed = names_in_fleet(folder, beginning)
+    return names | (_glanced(folder) if listed is None else set(listed))
+
+
+def _glanced(folder: Path) -> set[str]:
+    """The names in the fleet's files, without parsing them."""
     names = set[str]()
-    with suppress(OSError, InputError, ValueError, LookupError, TypeError, RecursionError):
-        index = json.loads(bytes_of(folder / "snapshots" / ".newest.json"))
-        names |= set(index["lines"])
     with suppress(OSError, InputError):
         fleet = bytes_of(folder / "fleet.toml")
         first = _DEVICE.search(fleet)

@@ -73,8 +73,8 @@ def custody(
 
 def _some_unread(site: Site) -> bool:
     """Whether some shelf of the site was never read, so that copies may lie there."""
-    known = {record.at for record in records(site.folder, site.fleet.shelf)}
-    return any(not shelf.is_local and shelf.at not in known for shelf in site.fleet.shelf)
+    known = {record.at for record in records(site.folder, site.head.shelf)}
+    return any(not shelf.is_local and shelf.at not in known for shelf in site.head.shelf)
 
 
 Sightings = list[tuple[str | None, Sighting]]

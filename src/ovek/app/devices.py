@@ -16,8 +16,9 @@ from ovek.app.means import Bar, Runner
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
 from ovek.files.errors import InputError
+from ovek.files.newest import SnapshotLine
 from ovek.files.site import Site
-from ovek.files.state import Facts, SnapshotLine, State
+from ovek.files.state import Facts, State
 from ovek.model.context import Context, SnapshotUsed
 from ovek.model.fleet import Expected, FleetDevice
 from ovek.model.plain_word import typed
@@ -46,7 +47,8 @@ class Devices:
     """The devices of a fleet as they were last read, each with what its images are held against.
 
     `named` are names and globs of them; none is all. `names` are the devices that are looked at,
-    `state` tells where the line of each stands, and `chosen` are those lines. `releases` are what
+    `state` tells where the line of each stands, and `chosen` are those lines. `fleet` is what the
+    fleet file says of all that may be looked at (None: of all that it lists). `releases` are what
     the catalog tells, where it was read already; what it leaves out is told where it is read here.
     `runner` is where work on them is done (None: where it pays), `bar` shows how far that is, and
     `selected` says in words which they are, empty for all.
@@ -58,6 +60,7 @@ class Devices:
         state: State,
         named: Iterable[str] = (),
         *,
+        fleet: Mapping[str, FleetDevice] | None = None,
         releases: ReleaseIndex | None = None,
         runner: Runner | None = None,
         bar: Bar | None = None,
@@ -66,7 +69,9 @@ class Devices:
         self.named = dict.fromkeys(named)
         self._judges: dict[str, Judge] = {}
         self.releases = releases_of(site) if releases is None else releases
-        self._fleet = {device.name: device for device in site.fleet.device}
+        if fleet is None:
+            fleet = {device.name: device for device in site.fleet.device}
+        self._fleet = fleet
         known = dict.fromkeys([*self._fleet, *state.names])
         globs = [each for each in self.named if set("*?[") & set(each)]
         self._by_name = bool(self.named) and not globs
@@ -103,7 +108,7 @@ class Devices:
                 )
             )
         used.sort(key=lambda one: one.file)
-        name = self.site.fleet.name
+        name = self.site.head.name
         knowing = None
         if self.site.until is not None:
             knowing = "now" if self.site.lies == self.site.folder else "then"
@@ -134,7 +139,7 @@ class Devices:
 
     def caption(self, now: datetime) -> str:
         """What a figure says beneath itself: where its facts come from, and when it was drawn."""
-        return f"{self.site.fleet.name}, {self.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
+        return f"{self.site.head.name}, {self.label}; drawn {now:%Y-%m-%d %H:%M} UTC"
 
     def __iter__(self) -> Iterator[tuple[Device, Judge]]:
         for device in self.read(self.chosen.lines.items()):
@@ -160,6 +165,16 @@ class Devices:
     def listed(self, name: str) -> FleetDevice | None:
         """What the fleet file says of a device."""
         return self._fleet.get(name)
+
+    @property
+    def roles(self) -> dict[str, str | None]:
+        """What each device does, by the fleet file."""
+        return {name: listed.role for name, listed in self._fleet.items()}
+
+    def link(self, name: str) -> tuple[int, str] | None:
+        """The rate of the way to a device, in bytes a second, and whose it is; None: not told."""
+        listed = self._fleet.get(name)
+        return self.site.head.link(listed) if listed is not None else None
 
     def keep(self, names: Collection[str]) -> None:
         """Look only at these of them."""
@@ -267,4 +282,4 @@ def no_device(where: Path, name: str, known: Iterable[str]) -> InputError:
 
 def site_context(site: Site) -> Context:
     """Where a result comes from that is about no device."""
-    return Context(site=site.fleet.name, as_of=datetime.now(UTC).replace(microsecond=0))
+    return Context(site=site.head.name, as_of=datetime.now(UTC).replace(microsecond=0))

@@ -34,7 +34,7 @@ def figure(kind: type[F], devices: Devices) -> F:
 
 def _charting(devices: Devices, now: datetime) -> Part[list[Charted]]:
     """What looks at some devices of a site."""
-    wants = wants_of(devices.site)
+    wants = wants_of(devices)
 
     def chart(line: DeviceLine) -> Charted:
         judged = line.judged()

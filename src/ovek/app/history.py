@@ -32,13 +32,13 @@ _LARGE = 4 * 2**20
 
 def store_of(site: Site, *, make: bool = True) -> HistoryStore | None:
     """The store of a site; None where there is none and none is to be made. Raises InputError."""
-    return open_store(site.folder, site.fleet.history, make=make)
+    return open_store(site.folder, site.head.history, make=make)
 
 
 @contextmanager
 def claims_of(site: Site) -> Iterator[StoredClaims | None]:
     """Who reads which device now, where several collectors share a database; else None."""
-    if site.fleet.history is None:
+    if site.head.history is None:
         yield None
         return
     with ExitStack() as stack:

@@ -158,12 +158,12 @@ def compare_digest(file: Path, digest: str) -> Expectation:
 
 def _shelves_meant(site: Site, place: str | None) -> list[Shelf]:
     """The shelves that are looked at: all of the site, or one. Raises InputError."""
-    listed = {shelf.name: shelf for shelf in site.fleet.shelf}
+    listed = {shelf.name: shelf for shelf in site.head.shelf}
     own = site.folder / "shelf"
     if place is None:
         refuse_leaving(own)
         found = [Shelf(name="shelf", at=str(own.resolve()))] if own.is_dir() else []
-        found += site.fleet.shelf
+        found += site.head.shelf
         if not found:
             do = "Name one: ovek shelf PLACE; or list a [[shelf]] in fleet.toml"
             raise InputError(own, "is not a folder", do)
@@ -215,7 +215,7 @@ def _look_at(
         return files_in_archive(place, algorithms, how.bar), None, None
     from ovek.sources.problem import ReadProblem
 
-    known = next((one for one in site.fleet.shelf if one == shelf), None)
+    known = next((one for one in site.head.shelf if one == shelf), None)
     before = read_record(site.folder, shelf) if known is not None else None
     try:
         files = _from_store(site, shelf, algorithms, releases, None if how.fresh else before, how)

@@ -18,7 +18,7 @@ _SQLITE = "history.db"
 
 def has_history(site: Site) -> bool:
     """Whether a site has a history, told without opening it."""
-    return site.fleet.history is not None or (site.folder / _SQLITE).exists()
+    return site.head.history is not None or (site.folder / _SQLITE).exists()
 
 
 def mark_changes(site: Site) -> None:
@@ -41,10 +41,10 @@ def mark_changes(site: Site) -> None:
 
 def _digest(site: Site) -> bytes:
     """What is known, and where it is kept."""
-    made = hashlib.sha256(f"{site.fleet.history}\n".encode())
+    made = hashlib.sha256(f"{site.head.history}\n".encode())
     for name, data in sorted(site.known_files().items()):
         made.update(f"{name}\0{len(data)}\0".encode() + data)
     store = site.folder / _SQLITE
-    if site.fleet.history is None:
+    if site.head.history is None:
         made.update(str(store.stat().st_ino).encode())  # a store that is made anew lacks all
     return made.hexdigest().encode()

@@ -1,5 +1,6 @@
 """What is wanted of the devices of a site, held against what there is."""
 
+from ovek.app.devices import Devices
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
@@ -8,9 +9,9 @@ from ovek.files.errors import InputError, ManyInputError
 from ovek.files.site import Site
 
 
-def wants_of(site: Site) -> Wants:
+def wants_of(devices: Devices) -> Wants:
     """What the policy of a site wants of its devices."""
-    return Wants(site.policy, {one.name: one.role for one in site.fleet.device})
+    return Wants(devices.site.policy, devices.roles)
 
 
 def contradiction(site: Site, error: ContradictionError) -> InputError:
@@ -31,13 +32,13 @@ def check_policy(site: Site, releases: ReleaseIndex, *, strict: bool = False) ->
         sheets = site.sheet_names
         found["policy.toml"] = [
             each
-            for each in policy_mistakes(site.policy, site.fleet, sheets, releases, RULES)
+            for each in policy_mistakes(site.policy, site.fleet_file, sheets, releases, RULES)
             if strict or not each.unlisted
         ]
     except ManyInputError as several:
         errors += several.errors
     try:
-        found["waivers.toml"] = list(waiver_mistakes(site.waivers, site.fleet, RULES))
+        found["waivers.toml"] = list(waiver_mistakes(site.waivers, site.fleet_file, RULES))
     except ManyInputError as several:
         errors += several.errors
     for name, mistakes in found.items():

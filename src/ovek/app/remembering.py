@@ -121,7 +121,7 @@ class History:
             found = open_of(store, days) if opened else []
         except (AgeError, OverflowError) as error:
             raise UsageError(str(error), "--last") from None
-        span = f"{site.fleet.name}, history of {days[0].day} to {days[-1].day}"
+        span = f"{site.head.name}, history of {days[0].day} to {days[-1].day}"
         return Trend(**self._context, days=days, opened=found, caption=f"{span}; ovek chart trend")
 
     def purge(self, older: str | None = None, *, look: bool = True) -> Purged:

@@ -86,7 +86,7 @@ def report(
         not_read=tuple(devices.not_read),
         days=_days(devices),
         remembered=remembering(
-            Remembered(format=FORMAT, as_of=now, site=site.fleet.name, devices=standings)
+            Remembered(format=FORMAT, as_of=now, site=site.head.name, devices=standings)
         ),
     )
 

@@ -8,7 +8,7 @@ from msgspec.structs import asdict, replace
 
 from ovek.app.answering import Answering, with_unread
 from ovek.app.devices import Devices
-from ovek.app.policy import check_policy, wants_of
+from ovek.app.policy import check_policy
 from ovek.app.runner import each_part
 from ovek.app.selection import now_of
 from ovek.app.shelves import shelf_of
@@ -20,7 +20,6 @@ from ovek.engine.verdicts import JudgedDevice
 from ovek.engine.wanted import Wants, wanting
 from ovek.engine.waves import waves
 from ovek.model.answer import Answered
-from ovek.model.fleet import Fleet
 from ovek.model.plan import Unlock
 from ovek.model.policy import Policy
 from ovek.model.results import tally_of
@@ -47,7 +46,7 @@ def runbooks(
     >>> slip.steps[0].do.change
     'copy'
     """
-    site, now = devices.site, now or now_of(devices.site)
+    now = now or now_of(devices.site)
     policy, asked = _asked(devices, aim, may_drop)
     shelf = shelf_of(devices)
     parts = each_part(devices, _PLAN, now, shelf, policy, asked)
@@ -62,7 +61,7 @@ def runbooks(
         answers=tally_of(answered),
         waves=planned.waves,
         misfits=planned.misfits,
-        links=shared_links(site.fleet, books),
+        links=shared_links(devices, books),
         caption=devices.caption(now),
     )
 
@@ -137,12 +136,11 @@ def _answers(devices: Devices, books: Iterable[Runbook]) -> list[Answered]:
     return with_unread(devices, answered)
 
 
-def shared_links(fleet: Fleet, books: Iterable[Runbook]) -> list[SharedLink]:
+def shared_links(devices: Devices, books: Iterable[Runbook]) -> list[SharedLink]:
     """What is to be copied over each link that several devices share, and how long that takes."""
     over: dict[tuple[int, str], list[Runbook]] = {}
-    links = fleet.links()
     for book in books:
-        link = links.get(book.device)
+        link = devices.link(book.device)
         if link is not None and book.copies:
             over.setdefault(link, []).append(book)
     return [
@@ -162,7 +160,7 @@ class Planning:
     def __init__(
         self, devices: Devices, now: datetime, shelf: ShelfFacts | None, policy: Policy
     ) -> None:
-        self.wants = Wants(policy, wants_of(devices.site).roles)
+        self.wants = Wants(policy, devices.roles)
         self.answering = Answering(devices, now, shelf)
 
     def subject(self, judged: JudgedDevice) -> Subject:

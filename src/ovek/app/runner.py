@@ -12,6 +12,7 @@ import os
 from collections import deque
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, nullcontext
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -151,8 +152,9 @@ def _spread(
     """Work in processes of their own; parts that wait are bounded, so that memory stays flat."""
     from concurrent.futures import ProcessPoolExecutor
 
+    site, state = devices.site, devices.state
     start = (
-        devices.site.folder, devices.state.root, devices.state.files, devices.stale, work, args,
+        (site.folder, site.until, site.lies), state.root, state.files, devices.stale, work, args,
     )  # fmt: skip
     _FORKED[:] = [devices]
     with ProcessPoolExecutor(workers, initializer=_start, initargs=start) as pool:
@@ -176,14 +178,15 @@ _OWN: list[tuple[Devices, Part[Any]]] = []
 
 
 def _start(
-    folder: Path,
+    place: tuple[Path, datetime | None, Path],
     root: Path,
     files: list[Path],
     stale: dict[str, str],
     work: Work[Any],
     args: tuple[Any, ...],
 ) -> None:
-    site = _FORKED[0].site if _FORKED else Site(folder)
+    folder, until, lies = place
+    site = _FORKED[0].site if _FORKED else Site(folder, until=until, lies=lies)
     releases = _FORKED[0].releases if _FORKED else ReleaseIndex(site.releases)
     devices = Devices(site, State(root, files, {}), releases=releases)
     devices.stale = stale

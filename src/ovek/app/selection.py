@@ -7,7 +7,7 @@
    name, so that `version!=7.4.2` keeps a device of which the version is not known.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
@@ -23,6 +23,7 @@ from ovek.files.errors import InputError
 from ovek.files.site import Site
 from ovek.files.state import Facts, State
 from ovek.model.answer import ANSWERS_WORST_FIRST
+from ovek.model.fleet import FleetDevice
 from ovek.model.usage import UsageError, near_to
 
 KEYS = ("site", "role", "sheet", "model", "version", "answer")
@@ -91,9 +92,20 @@ def select(
     >>> select(open_site("skerrow-ferries"), ["arle-*"], ["answer=no-go"]).names
     ['arle-quay', 'arle-crane']
     """
-    devices = selected_in(site, site.state(snapshot), names, where, runner=runner, bar=bar)
+    names = list(names)
+    near = _near(site, names) if snapshot is None else None
+    state = near or site.state(snapshot)
+    fleet = site.fleet_file.devices(names) if near is not None else None
+    devices = selected_in(site, state, names, where, fleet=fleet, runner=runner, bar=bar)
     devices.newest = snapshot is None
     return devices
+
+
+def _near(site: Site, names: list[str]) -> State | None:
+    """The lines of devices that are named one by one; None where more has to be looked at."""
+    if not names or any(set("*?[") & set(name) for name in names) or site.policy.backups:
+        return None  # a backup is of the device with the longest name, of all
+    return site.state_of(names)
 
 
 def selected_in(
@@ -102,12 +114,16 @@ def selected_in(
     names: Iterable[str] = (),
     where: Iterable[Condition | str] = (),
     *,
+    fleet: Mapping[str, FleetDevice] | None = None,
     runner: Runner | None = None,
     bar: Bar | None = None,
 ) -> Devices:
-    """The devices in one state of the fleet. Raises InputError, UsageError."""
+    """The devices in one state of the fleet; `fleet` as `Devices` has it.
+
+    Raises InputError, UsageError.
+    """
     conditions = [condition(one) if isinstance(one, str) else one for one in where]
-    devices = Devices(site, state, names, runner=runner, bar=bar)
+    devices = Devices(site, state, names, fleet=fleet, runner=runner, bar=bar)
     devices.check()
     for key in KEYS:
         if asked := [one for one in conditions if one.key == key]:

@@ -41,7 +41,7 @@ def judged_shelves(
     refuse_leaving(own)
     if own.is_dir():
         yield "shelf", judged_shelf(site, releases, own, also, bar), None
-    for shelf in site.fleet.shelf:
+    for shelf in site.head.shelf:
         place = site.folder / Path(shelf.at).expanduser()
         if shelf.is_local and place.exists():
             refuse_leaving(place)
@@ -118,11 +118,11 @@ def shelf_facts(
             read.append((name, seen))
     if not some:
         return None
-    unread = tuple(shelf.name for shelf in site.fleet.shelf if shelf.name not in some)
+    unread = tuple(shelf.name for shelf in site.head.shelf if shelf.name not in some)
     if pattern is not None:
         if own.is_dir():
             backups = backups_in(own, pattern, devices)
-        for record in records(site.folder, site.fleet.shelf):
+        for record in records(site.folder, site.head.shelf):
             listed = ((file.path, file.modified) for file in record.files)
             backups = together(backups, backups_among(listed, pattern, devices))
         if unread and backups is not None:

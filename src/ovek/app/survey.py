@@ -469,7 +469,8 @@ def _placed(surveyed: Surveyed, listed: FleetDevice | None) -> Surveyed:
 def prune(site: Site, age: timedelta) -> Pruned:
     """Remove old snapshots that hold no newest line, with what lies beside them."""
     with locked(site.folder / "snapshots" / _LOCK, "a survey of this site"):
-        state = state_of(site.folder / "snapshots").of_fleet(d.name for d in site.fleet.device)
+        names = site.fleet_file.names
+        state = state_of(site.folder / "snapshots").of_fleet(names, lists_none=not names)
         used, limit = set(state.used), datetime.now(UTC) - age
         gone, kept = list[str](), list[str]()
         for file in sorted((site.folder / "snapshots").glob("*.jsonl")):

@@ -5,7 +5,8 @@ from typing import Any, Generic, NamedTuple, TypeVar
 
 from ovek.app.devices import Devices
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device
-from ovek.files.state import SnapshotLine
+from ovek.files.newest import SnapshotLine
+from ovek.files.state import LineReader
 from ovek.model.snapshot import Device
 
 T = TypeVar("T")
@@ -17,12 +18,17 @@ Made = tuple[int, T]
 
 
 class DeviceLine(NamedTuple):
-    """One device by its line in a snapshot, which is decoded only where it is asked for."""
+    """One device by its line in a snapshot, which is read only where it is asked for."""
 
     devices: Devices
     name: str
     line: SnapshotLine
-    text: bytes
+    reader: LineReader
+
+    @property
+    def text(self) -> bytes:
+        """The line as it stands in its file. Raises InputError where it cannot be read."""
+        return self.reader.text(self.line)
 
     @property
     def device(self) -> Device:
@@ -54,6 +60,6 @@ class Work(NamedTuple, Generic[T]):
 
 def worked(devices: Devices, part: Part[T], lines: Lines) -> Made[T]:
     """Work on the devices of some lines: how many bytes those are, and what came of them."""
-    texts = devices.state.texts(lines)
-    made = part(DeviceLine(devices, name, line, text) for name, line, text in texts)
+    with devices.state.reader() as reader:
+        made = part(DeviceLine(devices, name, line, reader) for name, line in lines)
     return sum(line.length for _, line in lines), made

@@ -38,6 +38,7 @@ COMMANDS = {
     "policy": "Check policy.toml and waivers.toml.",
     "sheet": "Device descriptions (sheets): learn, try, check, new.",
     "standin": "Simulated devices.",
+    "settings": "Options that are set, and where.",
     "completion": "Shell completion for bash, zsh and fish.",
 }
 

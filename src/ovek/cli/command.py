@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
+from ovek.cli.quiet import be_quiet
 from ovek.model.usage import near_to
 
 Colour = Literal["auto", "always", "never"]
@@ -72,6 +73,22 @@ def _take_log(ctx: click.Context, param: click.Parameter, value: str | None) -> 
     ctx.meta[_LOG_FILE] = value
 
 
+class _Quiet(click.Option):
+    def __init__(self) -> None:
+        super().__init__(
+            ["-q", "--quiet"],
+            is_flag=True,
+            expose_value=False,
+            callback=_take_quiet,
+            is_eager=True,
+            help="Write results and errors only: no progress, no warnings.",
+        )
+
+
+def _take_quiet(ctx: click.Context, param: click.Parameter, value: bool) -> None:
+    be_quiet(value)
+
+
 _LOG_FILE, _WATCHED = "ovek.log", "ovek.watched"
 _HELP = {"help_option_names": ["-h", "--help"]}
 
@@ -83,16 +100,25 @@ class Command(click.Command):
         more["context_settings"] = {**_HELP, **(more.get("context_settings") or {})}
         super().__init__(*args, **more)
         self.examples = tuple(examples)
-        self.params += [_Colour(), _Log()]
+        self.params += [_Colour(), _Log(), _Quiet()]
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Take in what was typed; -vv is -v, where the command has it, and logging."""
+        from ovek.cli.defaults import take_defaults, taken_from
+
         end = args.index("--") if "--" in args else len(args)
         if "-vv" in args[:end]:
             ctx.meta[_WATCHED] = True
             has = any("-v" in param.opts for param in self.params)
             args = [*(["-v"] if has else []), *(each for each in args if each != "-vv")]
-        return super().parse_args(ctx, args)
+        if not ctx.resilient_parsing and not {"-h", "--help"} & set(args[:end]):
+            take_defaults(ctx, self, args)
+        try:
+            return super().parse_args(ctx, args)
+        except click.BadParameter as error:
+            if (variable := taken_from(ctx, error.param)) is not None:
+                error.message = f"{error.message} (from {variable})"  # type: ignore[misc]
+            raise
 
     def invoke(self, ctx: click.Context) -> Any:
         """Do it, and log what is done."""

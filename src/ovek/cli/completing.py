@@ -5,6 +5,7 @@ What cannot be read completes to nothing; the command itself says what is wrong.
 
 import json
 import os
+import re
 from collections.abc import Iterable
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -40,7 +41,8 @@ def _beginning(words: Iterable[str], incomplete: str) -> list[str]:
 
 def devices(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Names of devices of the site; a glob that means some is offered as it is, too."""
-    return _beginning(completion.device_names(_site(ctx)), incomplete)
+    beginning = re.split(r"[*?[]", incomplete)[0]
+    return _beginning(completion.device_names(_site(ctx), beginning), incomplete)
 
 
 def shelves(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

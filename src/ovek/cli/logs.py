@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from ovek.app.errors import InputError
+from ovek.cli.quiet import is_quiet
 from ovek.cli.say import tell
 from ovek.render.visible import visible
 
@@ -21,7 +22,8 @@ class _LogText(logging.Handler):
 
     def emit(self, record: logging.LogRecord) -> None:
         """Tell it."""
-        tell(record.getMessage())
+        if not is_quiet():
+            tell(record.getMessage())
 
 
 class _Line(logging.Formatter):

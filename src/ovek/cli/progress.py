@@ -5,6 +5,8 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from ovek.cli.quiet import is_quiet
+
 _REFRESH = 0.1
 
 
@@ -14,7 +16,7 @@ def bytes_bar(total: int) -> Iterator[Callable[[int], None]]:
 
     It has no thread of its own, so that processes may be started while it is shown.
     """
-    if not sys.stderr.isatty():
+    if is_quiet() or not sys.stderr.isatty():
         yield lambda size: None
         return
     from rich.console import Console
@@ -57,7 +59,7 @@ class SurveyBar:
         from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
         console = Console(stderr=True)
-        self._shown = console.is_terminal
+        self._shown = console.is_terminal and not is_quiet()
         self._bar = Progress(
             TextColumn("{task.completed} of {task.total} devices"),
             BarColumn(complete_style="green"),

@@ -95,7 +95,10 @@ async def _serve(
     say(f"{len(serving)} simulated devices are listening on {LOOPBACK}. Stop with Ctrl-C.")
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, ended.set)
+        try:
+            loop.add_signal_handler(number, ended.set)
+        except NotImplementedError:  # Windows has none
+            signal.signal(number, lambda *_: loop.call_soon_threadsafe(ended.set))
     await ended.wait()
     for each in closing:
         each.close()

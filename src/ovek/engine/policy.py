@@ -10,15 +10,31 @@
 from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
+from typing import Protocol
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex
-from ovek.model.fleet import Fleet
 from ovek.model.policy import DAYS, RECOMMENDED, SELECTORS, WANTED, Policy, Want, Window
 from ovek.model.renamed import new_name
 from ovek.model.waiver import Waiver
+
+
+class Listed(Protocol):
+    """Which devices a fleet has, where they stand, and what they do there, each in order."""
+
+    @property
+    def names(self) -> list[str]:
+        """The devices."""
+
+    @property
+    def sites(self) -> list[str]:
+        """Where devices stand."""
+
+    @property
+    def roles(self) -> list[str]:
+        """What devices do there."""
 
 
 class PolicyMistake(Struct, frozen=True, kw_only=True):
@@ -35,7 +51,7 @@ class PolicyMistake(Struct, frozen=True, kw_only=True):
 
 def policy_mistakes(
     policy: Policy,
-    fleet: Fleet,
+    fleet: Listed,
     sheets: Iterable[str],
     releases: ReleaseIndex,
     rules: Iterable[str],
@@ -63,12 +79,11 @@ def policy_mistakes(
             yield from _against(before, other, number, want)
 
 
-def _windows(policy: Policy, fleet: Fleet) -> Iterator[PolicyMistake]:
+def _windows(policy: Policy, fleet: Listed) -> Iterator[PolicyMistake]:
     """Windows for nobody, or that overlap themselves; names that keep apart what is not there."""
     if not (policy.reload_in or policy.apart or policy.canaries):
         return
-    names = [device.name for device in fleet.device]
-    sites = sorted({device.site for device in fleet.device if device.site is not None})
+    names, sites = fleet.names, fleet.sites
     for number, window in enumerate(policy.reload_in):
         key = f"reload_in[{number}]"
         for kind, pattern, known in (
@@ -103,11 +118,11 @@ def _overlap(one: Window, other: Window) -> bool:
 
 
 def waiver_mistakes(
-    waivers: Iterable[Waiver], fleet: Fleet, rules: Iterable[str]
+    waivers: Iterable[Waiver], fleet: Listed, rules: Iterable[str]
 ) -> Iterator[PolicyMistake]:
     """Go through all that is wrong with waivers."""
     waivers, rules = list(waivers), list(rules)
-    names = [device.name for device in fleet.device] if waivers else []
+    names = fleet.names if waivers else []
     for number, waiver in enumerate(waivers):
         if waiver.rule not in rules:
             yield _unknown(f"waiver[{number}].rule", "rule", waiver.rule, rules)
@@ -128,10 +143,9 @@ def _unknown(key: str, kind: str, name: str, known: list[str]) -> PolicyMistake:
     return PolicyMistake(key=key, met=f"{kind} {name!r} does not exist", do=do)
 
 
-def _names(key: str, want: Want, fleet: Fleet, sheets: list[str]) -> Iterator[PolicyMistake]:
+def _names(key: str, want: Want, fleet: Listed, sheets: list[str]) -> Iterator[PolicyMistake]:
     """The devices that a want names and nobody knows. Which models there are, no file tells."""
-    names = [device.name for device in fleet.device]
-    roles = sorted({device.role for device in fleet.device if device.role is not None})
+    names, roles = fleet.names, fleet.roles
     for selector, known in (("device", names), ("role", roles), ("sheet", sheets)):
         pattern = getattr(want, selector)
         if pattern is not None and names and not any(fnmatchcase(one, pattern) for one in known):

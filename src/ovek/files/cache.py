@@ -20,7 +20,7 @@ from platformdirs import user_cache_path
 from ovek.files.errors import InputError
 from ovek.files.safe_open import check_regular, not_alone_own
 
-_FORMAT = 1
+_FORMAT = 2
 _ROWS = 100  # that are read at once
 _NEAR = (
     "SELECT device, key, sum, result FROM kept "

@@ -3,18 +3,19 @@
 import csv
 import hashlib
 import io
-from collections.abc import Iterable
+import sqlite3
+from collections.abc import Collection, Iterable
 from contextlib import suppress
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from ovek import __version__
-from ovek.files.atomic import write_whole
+from ovek.files.database import FLEET, FLEET_TABLES, opened_database, write_database
 from ovek.files.decode import read_bytes, read_toml, text_of
 from ovek.files.errors import InputError
-from ovek.files.safe_open import bytes_of
 from ovek.files.toml_lines import line_of
 from ovek.model.fleet import FORMAT, Fleet, FleetDevice
 
@@ -25,48 +26,130 @@ _KNOWN = tuple(
 )
 
 
-KEPT = ".fleet.json"
-_LARGE = 2**17  # of such files it is remembered what they came to
+_LARGE = 2**17  # bytes of files, from which on it is remembered what they came to
+_WRONG = (sqlite3.Error, msgspec.MsgspecError, ValueError, TypeError)  # what is kept is damaged
+_MOST_NAMES = 500  # that are looked up one by one
 
 
-class _Kept(msgspec.Struct):
-    """What the files of a fleet came to, told by their content."""
+class _Used(msgspec.Struct):
+    """Which sites, roles and sheets the devices of a fleet have, each in order."""
 
-    sha256: str
-    fleet: Fleet
+    sites: list[str]
+    roles: list[str]
+    sheets: list[str]
+
+
+class FleetFile:
+    """`fleet.toml` of a site and the lists it names, read as far as it is asked.
+
+    What large ones came to is kept beside them, told by the content of all their files, so that
+    they are not parsed anew for each command, and a device is found by its name; where it cannot
+    be kept, they are. Raises InputError.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._first = read_bytes(folder / "fleet.toml")
+        self._is_kept = False
+        with opened_database(folder / FLEET, FLEET_TABLES) as kept:
+            if kept is not None:
+                with suppress(*_WRONG, InputError):
+                    ((digest, head, used),) = kept.execute("SELECT sha256, head, used FROM fleet")
+                    self.head, self._used = _HEAD(head), _USED(used)
+                    self._is_kept = digest == _told_by(folder, self._first, self.head.lists)
+        if not self._is_kept:
+            self.head = msgspec.structs.replace(self.whole, device=())
+            self._used = _Used(self.whole.sites, self.whole.roles, self.whole.used_sheets)
+
+    @cached_property
+    def whole(self) -> Fleet:
+        """All of it."""
+        return (self._kept() if self._is_kept else None) or self._read()
+
+    @property
+    def names(self) -> list[str]:
+        """The devices, in their order."""
+        rows = self._ask("SELECT name FROM device ORDER BY at")
+        with suppress(*_WRONG):
+            if rows is not None:
+                return msgspec.convert([name for (name,) in rows], list[str])
+        return self.whole.names
+
+    @property
+    def sites(self) -> list[str]:
+        """Where devices stand, in order."""
+        return self._used.sites
+
+    @property
+    def roles(self) -> list[str]:
+        """What devices do there, in order."""
+        return self._used.roles
+
+    @property
+    def sheets(self) -> list[str]:
+        """The sheets of devices, in order."""
+        return self._used.sheets
+
+    def devices(self, names: Collection[str]) -> dict[str, FleetDevice]:
+        """The devices of these names, as far as they are listed, in the order of the list."""
+        if len(names) <= _MOST_NAMES:
+            marks = ",".join("?" * len(names))
+            question = f"SELECT content FROM device WHERE name IN ({marks}) ORDER BY at"  # noqa: S608
+            rows = self._ask(question, *names)
+            with suppress(*_WRONG):
+                if rows is not None:
+                    return {one.name: one for one in (_DEVICE(content) for (content,) in rows)}
+        wanted = set(names)
+        return {one.name: one for one in self.whole.device if one.name in wanted}
+
+    def _ask(self, question: str, *values: str) -> list[tuple[Any, ...]] | None:
+        """What is kept; None where nothing is."""
+        if self._is_kept:
+            file = self.folder / FLEET
+            with opened_database(file, FLEET_TABLES) as kept, suppress(*_WRONG):
+                return kept.execute(question, values).fetchall() if kept is not None else None
+        return None
+
+    def _kept(self) -> Fleet | None:
+        rows = self._ask("SELECT content FROM device ORDER BY at")
+        with suppress(*_WRONG):
+            if rows is not None:
+                devices = _DEVICES(b"[" + b",".join(content for (content,) in rows) + b"]")
+                return msgspec.structs.replace(self.head, device=devices)
+        return None
+
+    def _read(self) -> Fleet:
+        """Read the files, and keep what large ones came to."""
+        fleet = _read_fleet(self.folder)
+        with suppress(InputError, OSError):
+            size = sum((self.folder / name).stat().st_size for name in fleet.lists)
+            if len(self._first) + size >= _LARGE:
+                self._keep(fleet)
+        return fleet
+
+    def _keep(self, fleet: Fleet) -> None:
+        encode = msgspec.json.encode
+        digest = _told_by(self.folder, self._first, fleet.lists)
+        head = encode(msgspec.structs.replace(fleet, device=()))
+        used = encode(_Used(fleet.sites, fleet.roles, fleet.used_sheets))
+
+        def fill(database: sqlite3.Connection) -> None:
+            database.execute("INSERT INTO fleet VALUES (?, ?, ?)", (digest, head, used))
+            rows = ((one.name, encode(one)) for one in fleet.device)
+            database.executemany("INSERT INTO device (name, content) VALUES (?, ?)", rows)
+
+        write_database(self.folder / FLEET, FLEET_TABLES, fill)
+
+
+_HEAD = msgspec.json.Decoder(Fleet).decode
+_USED = msgspec.json.Decoder(_Used).decode
+_DEVICE = msgspec.json.Decoder(FleetDevice).decode
+_DEVICES = msgspec.json.Decoder(tuple[FleetDevice, ...]).decode
 
 
 def read_fleet(folder: Path) -> Fleet:
-    """Read `fleet.toml` of a site and the lists it names. Raises InputError.
-
-    What a large one came to is kept beside it, told by the content of all its files, so that it is
-    not parsed anew for each command; where it cannot be kept, it is.
-    """
-    first = read_bytes(folder / "fleet.toml")
-    if len(first) < _LARGE:
-        return _read_fleet(folder)
-    kept = _kept(folder / KEPT)
-    if kept is not None and kept.sha256 == _told_by(folder, first, kept.fleet.lists):
-        return kept.fleet
-    fleet = _read_fleet(folder)
-    with suppress(InputError):
-        now = _Kept(_told_by(folder, first, fleet.lists), fleet)
-        write_whole(folder / KEPT, [msgspec.json.encode(now)])
-    return fleet
-
-
-def _kept(file: Path) -> _Kept | None:
-    try:
-        return msgspec.json.decode(bytes_of(file), type=_Kept)
-    except (
-        OSError,
-        InputError,
-        msgspec.DecodeError,
-        UnicodeDecodeError,
-        RecursionError,
-        ValueError,
-    ):
-        return None
+    """Read `fleet.toml` of a site and the lists it names. Raises InputError."""
+    return FleetFile(folder).whole
 
 
 def _told_by(folder: Path, first: bytes, lists: Iterable[str]) -> str:

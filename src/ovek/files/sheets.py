@@ -41,7 +41,7 @@ def _shared(folder: Path) -> tuple[Path, ...]:
 def _named_in(file: Path, changed: int, size: int) -> tuple[str, ...]:
     """What a fleet file names; it may be large, and is looked at once while it stays the same."""
     data = bytes_of(file)
-    if _KEY.search(data) is None:  # which most have not
+    if b"sheets" not in data or _KEY.search(data) is None:  # which most have not
         return ()
     try:
         named = tomllib.loads(data.decode()).get("sheets", [])

@@ -1,6 +1,7 @@
 """A site: the folder with everything that Ovek needs for one network."""
 
 import os
+from collections.abc import Collection
 from datetime import datetime
 from difflib import get_close_matches
 from functools import cached_property
@@ -11,7 +12,7 @@ from ovek.files.annotations import read_annotations
 from ovek.files.catalog import read_catalogs
 from ovek.files.decode import read_bytes, read_toml, read_toml_parts
 from ovek.files.errors import InputError
-from ovek.files.fleet import read_fleet
+from ovek.files.fleet import FleetFile
 from ovek.files.sheets import find_sheet, is_shipped, sheet_names
 from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.model.annotation import Annotation
@@ -44,9 +45,19 @@ class Site:
             raise InputError(folder, "is not an Ovek site folder (no fleet.toml)", do)
 
     @cached_property
+    def fleet_file(self) -> FleetFile:
+        """`fleet.toml` and its lists, of which only what is asked for need be read."""
+        return FleetFile(self.folder)
+
+    @property
     def fleet(self) -> Fleet:
         """The devices, from `fleet.toml` and its lists."""
-        return read_fleet(self.folder)
+        return self.fleet_file.whole
+
+    @property
+    def head(self) -> Fleet:
+        """What the fleet file says beside its devices."""
+        return self.fleet_file.head
 
     @cached_property
     def policy(self) -> Policy:
@@ -94,7 +105,7 @@ class Site:
     def sheet_names(self) -> list[str]:
         """The names of the sheets that may be of use: all that lie in folders, and the fleet's."""
         names = sheet_names(self.folder, installed=False)
-        return sorted({*names, *(device.sheet for device in self.fleet.device)})
+        return sorted({*names, *self.fleet_file.sheets})
 
     def state(self, named: str | None = None) -> State:
         """The newest line of each device; or the devices of one snapshot, by its file or name.
@@ -106,10 +117,22 @@ class Site:
             return state_over(self._matching(named))
         if named is not None:
             return state_in(self.snapshot(named))
-        folder, names = self.lies / "snapshots", [one.name for one in self.fleet.device]
+        folder, names = self.lies / "snapshots", self.fleet_file.names
+        until = self.until
+        state = state_of(folder) if until is None else state_until(folder, until)
+        return state.of_fleet(names, lists_none=not names)
+
+    def state_of(self, names: Collection[str]) -> State | None:
+        """The newest lines of some devices alone; None where one of them has none.
+
+        Of a large fleet no other device is looked at.
+        """
         if self.until is not None:
-            return state_until(folder, self.until).of_fleet(names)
-        return state_of(folder).of_fleet(names)
+            return None
+        near = state_of(self.lies / "snapshots", names)
+        none = not self.fleet_file.sheets
+        found = near.of_fleet(self.fleet_file.devices(names), lists_none=none)
+        return found if found.lines.keys() == set(names) else None
 
     def _matching(self, pattern: str) -> list[Path]:
         """The snapshots that a glob matches, from here or from the site. Raises InputError."""
@@ -126,11 +149,11 @@ class Site:
         Raises InputError.
         """
         found: dict[str, bytes] = {}
-        lists = [self.folder / name for name in self.fleet.lists]
+        lists = [self.folder / name for name in self.head.lists]
         named = [self.folder / name for name in ("fleet.toml", "policy.toml", "waivers.toml")]
         folders = [self.folder / name for name in ("catalog", "sheets")]
         inside = [file for each in folders if each.is_dir() for file in sorted(each.iterdir())]
-        for name in sorted({one.sheet for one in self.fleet.device}):
+        for name in self.fleet_file.sheets:
             file = find_sheet(self.folder, name)
             if file is not None and not is_shipped(file) and file.parent != folders[1]:
                 found[f"sheets/{name}.toml"] = read_bytes(file)

@@ -6,66 +6,42 @@
 3. A survey leaves what it tried beside its snapshot (`NAME.survey.json`). A device that the last
    survey that tried it could not read is *not read*, whatever is known from before.
 
-An index (`.newest.json`) keeps which line is the newest of each device, and of every file its size
-and time. Only files that are new are read; where the index is missing, or a file that it points
-into was changed or is gone, it is made anew. It is worth nothing by itself.
+An index (`files.newest`) keeps which line is the newest of each device. Only files that are new are
+read; where it is missing, or a file that it points into was changed or is gone, it is made anew.
 """
 
 import os
-from collections.abc import Iterable, Iterator
-from contextlib import ExitStack, suppress
+from collections.abc import Collection, Iterable, Iterator
+from contextlib import ExitStack
 from datetime import datetime
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
+from types import TracebackType
+from typing import BinaryIO
 
 import msgspec
 from msgspec import Struct
 
-from ovek.files.atomic import write_whole
 from ovek.files.decode import cannot_read, read_bytes
 from ovek.files.errors import InputError
-from ovek.files.safe_open import bytes_of, opened
+from ovek.files.fingerprint import fingerprint
+from ovek.files.newest import (
+    Failed,
+    IndexedFile,
+    Newest,
+    SnapshotLine,
+    forget,
+    keep_newest,
+    last_of,
+    newest_in,
+)
+from ovek.files.safe_open import opened
 from ovek.files.snapshot import SeenDevices, placed_lines, snapshot_device
 from ovek.model.fleet import FleetDevice
 from ovek.model.snapshot import Device, Time
 
-INDEX = ".newest.json"
 TRIED = ".survey.json"
 _ASKED = 50  # surveys that are asked how fast devices are
-_FORMAT = "ovek.newest/1"
 _MOST_OPEN = 64
-
-
-class SnapshotLine(NamedTuple):
-    """Where the line of a device stands: in which file, its number from 1, byte and length."""
-
-    file: int
-    number: int
-    at: int
-    length: int
-    taken_at: Time
-
-
-class Failed(NamedTuple):
-    """A survey that could not read a device: its file, when it began, what was met, what to do."""
-
-    file: int
-    at: Time
-    problem: str
-    do: str | None
-
-
-class _File(NamedTuple):
-    name: str
-    size: int
-    changed: int
-
-
-class _Index(Struct, frozen=True):
-    format: str
-    files: list[_File]
-    lines: dict[str, SnapshotLine]
-    failed: dict[str, Failed]
 
 
 class _Head(Struct):
@@ -136,8 +112,46 @@ class Facts(Struct, frozen=True):
         )
 
 
+class LineReader:
+    """Reads lines where they stand in their files, of which a few are held open."""
+
+    def __init__(self, files: list[Path]) -> None:
+        self._files = files
+        self._streams: dict[int, BinaryIO] = {}
+        self._stack = ExitStack()
+
+    def __enter__(self) -> "LineReader":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:  # fmt: skip
+        self._stack.close()
+
+    def text(self, line: SnapshotLine) -> bytes:
+        """The text of a line. Raises InputError."""
+        file = self._files[line.file]
+        try:
+            stream = self._streams.get(line.file)
+            if stream is None:
+                if len(self._streams) >= _MOST_OPEN:
+                    self._stack.close()
+                    self._streams.clear()
+                stream = self._stack.enter_context(opened(file))
+                self._streams[line.file] = stream
+            stream.seek(line.at)
+            return stream.read(line.length)
+        except OSError as error:
+            forget(file.parent)
+            raise cannot_read(file, error) from None
+
+
 class State:
-    """The newest line of each device; `root` is the folder or file that it was found in."""
+    """The newest line of each device; `root` is the folder or file that it was found in.
+
+    `last` is the file with the line that was read last of all, also where it is not among these.
+    """
 
     def __init__(
         self,
@@ -145,8 +159,10 @@ class State:
         files: list[Path],
         lines: dict[str, SnapshotLine],
         failed: dict[str, Failed] | None = None,
+        last: int | None = None,
     ) -> None:
         self.root, self.files, self.lines, self.failed = root, files, lines, failed or {}
+        self.last = last
 
     @property
     def names(self) -> list[str]:
@@ -161,15 +177,18 @@ class State:
     def only(self, names: Iterable[str]) -> "State":
         """The state of these devices alone, in their order."""
         lines = {name: self.lines[name] for name in names if name in self.lines}
-        return State(self.root, self.files, lines, self.failed)
+        return State(self.root, self.files, lines, self.failed, self.last)
 
-    def of_fleet(self, fleet: Iterable[str]) -> "State":
-        """The devices of a fleet in its order, then those that only the newest snapshot holds."""
+    def of_fleet(self, fleet: Iterable[str], *, lists_none: bool) -> "State":
+        """The devices of a fleet in its order, then those that only the newest snapshot holds.
+
+        All others count where the fleet file lists none.
+        """
         known = dict.fromkeys(fleet)
         strange = list(self.lines.keys() - known.keys())
-        if strange and known:
-            last = max((line.taken_at, line.file) for line in self.lines.values())
-            strange = [name for name in strange if self.lines[name].file == last[1]]
+        if strange and not lists_none:
+            last = last_of(self.lines) if self.last is None else self.last
+            strange = [name for name in strange if self.lines[name].file == last]
         strange.sort(key=lambda name: self.lines[name][:2])
         return self.only([*known, *strange])
 
@@ -197,31 +216,21 @@ class State:
                 met = f"has {device.device!r} where {name!r} was"
                 raise InputError(file, met, "Run the command again", line=line.number)
         except InputError:
-            _forget(file)
+            forget(file.parent)
             raise
         return device
+
+    def reader(self) -> LineReader:
+        """What reads lines, to be closed."""
+        return LineReader(self.files)
 
     def texts(
         self, wanted: Iterable[tuple[str, SnapshotLine]]
     ) -> Iterator[tuple[str, SnapshotLine, bytes]]:
         """Go through some lines as they stand in their files. Raises InputError."""
-        with ExitStack() as stack:
-            streams: dict[int, BinaryIO] = {}
+        with self.reader() as reader:
             for name, line in wanted:
-                file = self.files[line.file]
-                try:
-                    if line.file not in streams:
-                        if len(streams) >= _MOST_OPEN:
-                            stack.close()
-                            streams.clear()
-                        streams[line.file] = stack.enter_context(opened(file))
-                    stream = streams[line.file]
-                    stream.seek(line.at)
-                    text = stream.read(line.length)
-                except OSError as error:
-                    _forget(file)
-                    raise cannot_read(file, error) from None
-                yield name, line, text
+                yield name, line, reader.text(line)
 
     def facts(self) -> Iterator[tuple[str, Facts]]:
         """Go through what tells each device from others. Raises InputError."""
@@ -260,22 +269,16 @@ class State:
         return failed
 
 
-def _forget(file: Path) -> None:
-    """Remove the index beside a snapshot that is not what it says, so that it is made anew."""
-    with suppress(OSError):
-        file.with_name(INDEX).unlink(missing_ok=True)
-
-
 def state_in(file: Path) -> State:
     """The devices of one snapshot, in its order. Raises InputError."""
     seen = SeenDevices(file)
-    lines = dict(_lines(file, 0, seen))
+    lines = {name: line for name, line, _ in _lines(file, 0, seen)}
     seen.done()
     return State(file, [file], lines)
 
 
-def state_of(folder: Path) -> State:
-    """The newest line of each device over all snapshots in a folder.
+def state_of(folder: Path, only: Collection[str] | None = None) -> State:
+    """The newest line of each device over all snapshots in a folder, or `only` of some.
 
     Raises InputError where there is none, or where one cannot be read.
     """
@@ -284,24 +287,31 @@ def state_of(folder: Path) -> State:
         text = "has no snapshot (*.jsonl) yet"
         do = "Read the devices first: ovek survey; or use --snapshot FILE"
         raise InputError(folder, text, do)
-    known = _kept(folder, there)
+    known = newest_in(folder, there, only)
     old = {file.name for file in known.files}
-    new = [file for name, file in sorted(there.items()) if name not in old]
+    if new := [file for name, file in sorted(there.items()) if name not in old]:
+        known = _with(folder, known, new)
+        keep_newest(folder, known)
+    files = [folder / file.name for file in known.files]
+    state = State(folder, files, known.lines, known.failed, known.last)
+    return state if only is None else state.only(only)
+
+
+def _with(folder: Path, known: Newest, new: list[IndexedFile]) -> Newest:
+    """What is known, with what new files tell. Raises InputError."""
     files = [*known.files, *new]
     lines, failed = dict(known.lines), dict(known.failed)
-    for number, file in enumerate(files[len(known.files) :], len(known.files)):
+    for number, file in enumerate(new, len(known.files)):
         if file.name.endswith(TRIED):
             _take_tried(folder / file.name, number, failed)
         else:
-            _take_lines(folder / file.name, number, lines, files)
-    if new:
-        _keep(folder, files, lines, failed)
-    return State(folder, [folder / file.name for file in files], lines, failed)
+            _take_lines(folder / file.name, number, lines, files, marked=True)
+    return Newest(files, lines, failed, last_of(lines))
 
 
 def state_over(files: list[Path]) -> State:
     """The newest line of each device over some snapshots, wherever they lie. Raises InputError."""
-    named = [_File(str(file), 0, 0) for file in files]
+    named = [IndexedFile(str(file), 0, 0) for file in files]
     lines: dict[str, SnapshotLine] = {}
     for number, file in enumerate(files):
         _take_lines(file, number, lines, named)
@@ -327,15 +337,15 @@ def state_until(folder: Path, until: datetime) -> State:
     return State(folder, [folder / file.name for file in files], lines, failed)
 
 
-def _there(folder: Path) -> dict[str, _File]:
+def _there(folder: Path) -> dict[str, IndexedFile]:
     """The snapshots of a folder, and what their surveys tried, each with its size and time."""
-    found: dict[str, _File] = {}
+    found: dict[str, IndexedFile] = {}
     try:
         with os.scandir(folder) as entries:
             for entry in entries:
                 if entry.name.endswith((".jsonl", TRIED)) and entry.is_file():
                     info = entry.stat()
-                    found[entry.name] = _File(entry.name, info.st_size, info.st_mtime_ns)
+                    found[entry.name] = IndexedFile(entry.name, info.st_size, info.st_mtime_ns)
     except FileNotFoundError:
         return {}
     except OSError as error:
@@ -343,73 +353,34 @@ def _there(folder: Path) -> dict[str, _File]:
     return found
 
 
-def _kept(folder: Path, there: dict[str, _File]) -> _Index:
-    """What the index still knows: all of it, or nothing where a file that it points into changed.
-
-    Files that are gone and hold no newest line are dropped.
-    """
-    nothing = _Index(format=_FORMAT, files=[], lines={}, failed={})
-    try:
-        index = msgspec.json.decode(bytes_of(folder / INDEX), type=_Index)
-    except (OSError, InputError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        return nothing
-    pointed = {line.file for line in index.lines.values()}
-    pointed |= {failed.file for failed in index.failed.values()}
-    if index.format != _FORMAT or not pointed <= set(range(len(index.files))):
-        return nothing
-    if not all(0 <= line.at < line.at + line.length <= index.files[line.file].size
-               for line in index.lines.values()):  # fmt: skip
-        return nothing
-    stays = [there.get(file.name) == file for file in index.files]
-    changed = [
-        not same and file.name in there for same, file in zip(stays, index.files, strict=True)
-    ]
-    if any(changed) or not all(stays[at] for at in pointed):
-        return nothing
-    if all(stays):
-        return index
-    places = {old: new for new, old in enumerate(at for at, same in enumerate(stays) if same)}
-    return _Index(
-        format=_FORMAT,
-        files=[file for file, same in zip(index.files, stays, strict=True) if same],
-        lines={name: line._replace(file=places[line.file]) for name, line in index.lines.items()},
-        failed={name: each._replace(file=places[each.file]) for name, each in index.failed.items()},
-    )
-
-
-def _keep(
-    folder: Path, files: list[_File], lines: dict[str, SnapshotLine], failed: dict[str, Failed]
-) -> None:
-    """Keep the index for the next time; where the folder cannot be written, it is made again."""
-    index = _Index(format=_FORMAT, files=files, lines=lines, failed=failed)
-    with suppress(InputError):
-        write_whole(folder / INDEX, [msgspec.json.encode(index)])
-
-
 def _take_lines(
     file: Path,
     at: int,
     lines: dict[str, SnapshotLine],
-    files: list[_File],
+    files: list[IndexedFile],
     until: datetime | None = None,
+    *,
+    marked: bool = False,
 ) -> None:
-    """Take in the lines of one snapshot, those read by a time."""
+    """Take in the lines of one snapshot, those read by a time; `marked` by their fingerprints."""
     seen = SeenDevices(file)
-    for name, line in _lines(file, at, seen):
+    for name, line, text in _lines(file, at, seen):
         if until is not None and line.taken_at > until:
             continue
         known = lines.get(name)
         if known is None or _age(known, files) < _age(line, files):
-            lines[name] = line
+            mark = fingerprint(text) if marked else None
+            lines[name] = line if mark is None else line._replace(digest=mark[0], clock=mark[1])
     seen.done()
 
 
-def _age(line: SnapshotLine, files: list[_File]) -> tuple[datetime, str]:
+def _age(line: SnapshotLine, files: list[IndexedFile]) -> tuple[datetime, str]:
     """What the newest line has most of; surveys of one second are numbered in their names."""
     return line.taken_at, files[line.file].name.removesuffix(".jsonl")
 
 
-def _lines(file: Path, at: int, seen: SeenDevices) -> Iterator[tuple[str, SnapshotLine]]:
+def _lines(file: Path, at: int, seen: SeenDevices) -> Iterator[tuple[str, SnapshotLine, bytes]]:
+    """Go through the lines of a snapshot: the device, where it stands, and its text."""
     decode = msgspec.json.Decoder(_Head).decode
     for number, text, place in placed_lines(file):
         try:
@@ -420,7 +391,7 @@ def _lines(file: Path, at: int, seen: SeenDevices) -> Iterator[tuple[str, Snapsh
         if head.taken_at.tzinfo is None:
             snapshot_device(file, number, text)  # says what is wrong
         seen.add(head.device, number)
-        yield head.device, SnapshotLine(at, number, place, len(text), head.taken_at)
+        yield head.device, SnapshotLine(at, number, place, len(text), head.taken_at), text
 
 
 def _take_tried(
@@ -460,7 +431,7 @@ def digest_rates(folder: Path) -> dict[str, int]:
 
 def is_older(file: Path, limit: datetime) -> bool:
     """Whether every line of a snapshot was read before a time. Raises InputError."""
-    return all(line.taken_at < limit for _, line in _lines(file, 0, SeenDevices(file)))
+    return all(line.taken_at < limit for _, line, _ in _lines(file, 0, SeenDevices(file)))
 
 
 def tried_file(snapshot: Path) -> Path:

@@ -1,6 +1,7 @@
 """What an audit says: findings, and one device's share of the answer (`ovek.audit/1`)."""
 
 from datetime import datetime
+from operator import attrgetter
 from typing import Literal
 
 from msgspec import Struct, field
@@ -140,8 +141,9 @@ class AuditSummary(Struct, kw_only=True):
 
     def join(self, other: "AuditSummary") -> None:
         """Count in what another summary counted."""
-        for name in _COUNTED:
-            setattr(self, name, getattr(self, name) + getattr(other, name))
+        for name, more in zip(_COUNTED, _counts(other), strict=True):
+            if more:
+                setattr(self, name, getattr(self, name) + more)
         self._older(other.oldest_proof, other.oldest_proven)
 
     def _older(self, at: datetime | None, what: str | None) -> None:
@@ -172,3 +174,4 @@ class AuditSummary(Struct, kw_only=True):
 _COUNTED = tuple(
     name for name in AuditSummary.__struct_fields__ if name not in ("oldest_proof", "oldest_proven")
 )
+_counts = attrgetter(*_COUNTED)

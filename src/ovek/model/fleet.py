@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 from urllib.parse import unquote, urlsplit
 
 from msgspec import Meta, Struct
@@ -226,6 +226,8 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
     `sheets` are folders with more sheets, relative to the site or whole: a shared checkout, say.
 
+    `defaults` are what options of commands are where nobody says otherwise.
+
     `history` names the database of what was, as SQLAlchemy does; None: `history.db` in the site.
 
     `user`, `key` and `through` count for every device that does not say otherwise, by itself or
@@ -242,6 +244,7 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     through: str | None = None
     snmp: Snmp | None = None
     site: dict[str, Access] = {}
+    defaults: dict[str, Any] = {}
     jump_host: tuple[JumpHost, ...] = ()
     shelf: tuple[Shelf, ...] = ()
     device: tuple[FleetDevice, ...] = ()
@@ -257,6 +260,26 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         for name, times in hosts.items():
             if times > 1:
                 raise ValueError(f"the jump host {name!r} is listed twice; list it once")
+
+    @property
+    def names(self) -> list[str]:
+        """The devices, in their order."""
+        return [one.name for one in self.device]
+
+    @property
+    def sites(self) -> list[str]:
+        """Where devices stand, in order."""
+        return sorted({one.site for one in self.device if one.site is not None})
+
+    @property
+    def roles(self) -> list[str]:
+        """What devices do there, in order."""
+        return sorted({one.role for one in self.device if one.role is not None})
+
+    @property
+    def used_sheets(self) -> list[str]:
+        """The sheets of devices, in order."""
+        return sorted({one.sheet for one in self.device})
 
     def asked_by_snmp(self) -> dict[str, Snmp]:
         """How each device is asked by SNMP: by itself, by its place, or as all are."""
@@ -286,19 +309,17 @@ class Fleet(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
         except ValueError as error:
             return str(error)
 
-    def links(self) -> dict[str, tuple[int, str]]:
-        """The rate of the way to each device, where it is told, in bytes a second, and whose it is.
+    def link(self, device: FleetDevice) -> tuple[int, str] | None:
+        """The rate of the way to a device, in bytes a second, and whose it is; None: not told.
 
         That of a place is shared by all its devices.
         """
-        found = dict[str, tuple[int, str]]()
-        for one in self.device:
-            place = self.site.get(one.site or "")
-            if one.link is not None:
-                found[one.name] = parse_rate(one.link), one.name
-            elif place is not None and place.link is not None:
-                found[one.name] = parse_rate(place.link), one.site or ""
-        return found
+        if device.link is not None:
+            return parse_rate(device.link), device.name
+        place = self.site.get(device.site or "")
+        if place is None or place.link is None:
+            return None
+        return parse_rate(place.link), device.site or ""
 
     def logins(self) -> Iterator[tuple[FleetDevice, Login | str]]:
         """Go through the devices with a host: how each is logged in to, or why it cannot be."""

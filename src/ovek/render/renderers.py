@@ -74,6 +74,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
     "Trend": {"table": "history.trend", **_JSON, "csv": "history.days_csv", **_figure("trend")},
     "Purged": {"table": "history.purged"},
     "Rules": {"table": "rules.rules", **_JSON},
+    "Settings": {"table": "settings.settings", **_JSON},
     "PolicyCheck": {"table": "policy.policy", **_JSON},
     "SheetFields": {"table": "fields.fields", **_JSON},
     "SheetCheck": {"table": "sheet.check"},
