@@ -30,6 +30,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
         "csv": "csv.audit",
         "markdown": "markdown.audit",
         "junit": "junit.audit",
+        "openmetrics": "openmetrics.audit",
     },
     "FleetWalks": {"table": "bootwalk.bootwalk", "json": "json.walks", "jsonl": "json.walk_lines"},
     "FleetRunbooks": {
@@ -91,13 +92,17 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
 
 
 # What is made of each value of a result at once, where no more of it is shown.
-SHAPES = {("FleetAudit", "table"): "audit.RowMaker", ("FleetCleanup", "table"): "cleanup.FleetRows"}
+SHAPES = {
+    ("FleetAudit", "table", "device"): "audit.RowMaker",
+    ("FleetAudit", "table", "overview"): "overview.OverviewMaker",
+    ("FleetCleanup", "table", "device"): "cleanup.FleetRows",
+}
 
 
 def shape_for(kind: type[object], form: str, view: View) -> Any:
     """What makes rows of the values of a kind of result, so that no more is kept; None: nothing."""
-    found = SHAPES.get((kind.__name__, form))
-    return _named(found) if found is not None and view.group_by == "device" else None
+    found = SHAPES.get((kind.__name__, form, view.group_by))
+    return _named(found) if found is not None else None
 
 
 def _named(path: str) -> Any:
