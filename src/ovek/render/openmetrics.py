@@ -23,8 +23,8 @@ _TIME = "When the audit was made."
 def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     """Go through the lines: counts by network, site and role, and ages in seconds."""
     count = _Counts(result.site)
-    for one in result.devices:
-        count.add(one)
+    for device in result.devices:
+        count.add(device)
     for unread in result.not_read:
         where = count.place(unread.site, unread.role)
         count.not_read[where] += 1
@@ -35,12 +35,12 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     yield from _family("ovek_next_boot_devices", _BOOT, count.boots)
     yield from _family("ovek_findings", _FINDINGS, count.findings)
     yield from _family("ovek_devices_not_read", _NOT_READ, count.not_read)
-    for name, told, times in (
+    for name, words, times in (
         ("ovek_oldest_reading_age_seconds", _OLDEST, count.oldest),
         ("ovek_latest_reading_age_seconds", _NEWEST, count.newest),
     ):
         ages = {where: _age(result.as_of, taken) for where, taken in times.items()}
-        yield from _family(name, told, ages, "seconds")
+        yield from _family(name, words, ages, "seconds")
     now: dict[Labels, int] = {(("network", result.site),): int(result.as_of.timestamp())}
     yield from _family("ovek_audit_timestamp_seconds", _TIME, now, "seconds")
     yield b"# EOF\n"

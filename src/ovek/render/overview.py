@@ -57,11 +57,11 @@ class OverviewMaker:
 
     def row(self, audit: DeviceAudit) -> Overviewed:
         """What is counted of one device."""
-        found = tuple(
+        rules = tuple(
             (one.rule, one.severity if one.waived is None else "waived") for one in audit.findings
         )
         step = audit.steps[0].change if audit.steps else None
-        return Overviewed(audit.device, found, step)
+        return Overviewed(audit.device, rules, step)
 
 
 def overview(result: FleetAudit, view: View) -> Iterator[Line]:

@@ -75,6 +75,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
     "Trend": {"table": "history.trend", **_JSON, "csv": "history.days_csv", **_figure("trend")},
     "Purged": {"table": "history.purged"},
     "Rules": {"table": "rules.rules", **_JSON},
+    "CacheContent": {"table": "cached.cache", **_JSON},
     "Settings": {"table": "settings.settings", **_JSON},
     "PolicyCheck": {"table": "policy.policy", **_JSON},
     "SheetFields": {"table": "fields.fields", **_JSON},
@@ -109,6 +110,11 @@ def _named(path: str) -> Any:
     """A name of a module here."""
     module, _, name = path.rpartition(".")
     return getattr(import_module(f"ovek.render.{module}"), name)
+
+
+def has_form(result: object, form: str) -> bool:
+    """Whether a result is shown in a form here; else an installed package may."""
+    return form in RENDERERS[type(result).__name__]
 
 
 def rendered(result: object, form: str, view: View) -> Iterable[Any]:
