@@ -143,7 +143,7 @@ def audited(folder, now, *, again):
     parts = list(each_part(devices, _AUDIT, now, shelf, nothing, basis, nothing, None))
     fresh = [row for part in parts for row in part.fresh]
     if basis is not None:
-        keep(basis.file, fresh, devices.state.names)
+        keep(basis.file, folder, fresh, devices.state.names)
     used = sorted(repr(one) for part in parts for one in part.used)
     summary = [msgspec.to_builtins(part.summary) for part in parts]
     return ([line for part in parts for line in part.lines], used, summary), len(fresh)

@@ -108,6 +108,8 @@ def test_the_pages_made_from_the_code_are_what_it_says():
     for name in ("commands", "formats", "fields"):
         made = _script(f"write_{name}_page").page()
         assert (DOCS / f"{name}.md").read_text() == made, f"scripts/write_{name}_page.py"
+    made = _script("write_formats_page").result_page()
+    assert (DOCS / "result-keys.md").read_text() == made, "scripts/write_formats_page.py"
 
 
 def _script(name: str):
@@ -183,6 +185,8 @@ def typed_in(page: str) -> list[tuple[str, list[str]]]:
         for line in (each.removeprefix(indent) for each in block.splitlines()):
             if line.startswith("$ "):
                 found.append((line[2:], []))
+            elif line.startswith("> ") and not found[-1][1]:  # it goes on
+                found[-1] = (f"{found[-1][0]}\n{line[2:]}", [])
             else:
                 found[-1][1].append(line)
     return found
@@ -197,11 +201,22 @@ def day(tmp_path_factory):
     program.parent.mkdir()
     program.write_text(f'#!/bin/sh\nexec {sys.executable} -m ovek "$@"\n')
     program.chmod(0o755)
+    (folder / "bin/python3").symlink_to(sys.executable)
     return folder
 
 
 @pytest.mark.parametrize(
-    "page", ["day.md", "history.md", "night.md", "report.md", "runbook.md", "start.md"]
+    "page",
+    [
+        "day.md",
+        "history.md",
+        "install.md",
+        "night.md",
+        "recipes.md",
+        "report.md",
+        "runbook.md",
+        "start.md",
+    ],
 )
 def test_what_a_page_types_shows_what_it_says(day, page):
     text = (DOCS / page).read_text()
@@ -209,6 +224,7 @@ def test_what_a_page_types_shows_what_it_says(day, page):
         (day / "site" / name).parent.mkdir(exist_ok=True)
         (day / "site" / name).write_text(told)
     environment = {**os.environ, "PATH": f"{day / 'bin'}:{os.environ['PATH']}", "COLUMNS": "100"}
+    environment |= {"XDG_CACHE_HOME": str(day / "cache"), "PYTHONPATH": os.pathsep.join(sys.path)}
     for line, shown in typed_in(page):
         done = subprocess.run(
             ["bash", "-c", line], cwd=day / "site", env=environment, capture_output=True,

@@ -26,7 +26,7 @@ WORDS = re.compile(rf"(?<![\w-])(?:{'|'.join(OUT)})(?![\w-])")
 # Pages that tell of older words, and those of the engine's inner meaning, which are revised last.
 OLD_PAGES = {"meaning.md", "security.md", "working.md", "scale.md", "sheets.md",
              "survey.md", "files.md", "catalog.md", "history.md", "results.md", "formats.md",
-             "fields.md"}  # fmt: skip
+             "fields.md", "result-keys.md"}  # fmt: skip
 
 # What devices of the invented vendors say, and the names that a file of before may have.
 OTHERS = ("standin/", "model/renamed.py")

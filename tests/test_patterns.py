@@ -92,6 +92,7 @@ LEARNED = "a session that a person learns from: lines of 4,096 characters at mos
 WHY = {
     "app/completion.py": CLASSES, "cli/completing.py": OURS, "cli/options.py": OURS,
     "files/fingerprint.py": CLASSES, "files/defaults.py": CLASSES,
+    "files/result_schema.py": OURS,
     "cli/show.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
     "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,
     "files/bootenv.py": CLASSES, "files/importers/digestlist.py": CLASSES,

@@ -81,4 +81,4 @@ def test_nothing_else_chooses_by_form():
 
 def test_what_shapes_a_row_is_there():
     for path in SHAPES.values():
-        assert renderer(path)().widths
+        assert renderer(path)().widths is not None and renderer(path)().row

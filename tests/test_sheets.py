@@ -3,12 +3,12 @@
 import json
 import shutil
 import sys
-from importlib import metadata
 
 import pytest
 
 from languages import marked, plain
 from ovek.files.errors import InputError
+from ovek.files.packages import Brought
 from ovek.files.sheets import find_sheet, sheet_names
 from ovek.files.whereabouts import line_of, lines_of
 from ovek.model.fields import FIELDS, OF_THINGS
@@ -191,15 +191,15 @@ def test_an_installed_package_brings_sheets_and_one_that_is_broken_is_told(tmp_p
     broken.write_text("raise RuntimeError('not today')")
     monkeypatch.syspath_prepend(str(tmp_path / "lib"))
 
-    def points(module):
-        point = metadata.EntryPoint(name=module, value=module, group="ovek.sheets")
-        return lambda group: [point] if group == "ovek.sheets" else []
+    def bring(module):
+        found = (Brought("ovek.sheets", module, module, "", "quay", "1.0"),)
+        monkeypatch.setattr("ovek.files.packages._all", lambda: found)
 
-    monkeypatch.setattr(metadata, "entry_points", points("quay_sheets"))
+    bring("quay_sheets")
     assert find_sheet(tmp_path, "quay") == package / "quay.toml"
     assert "quay" in sheet_names(tmp_path)
     assert find_sheet(tmp_path, "oxwick-40") is not None
-    monkeypatch.setattr(metadata, "entry_points", points("broken_sheets"))
+    bring("broken_sheets")
     with pytest.raises(InputError, match="cannot be imported"):
         find_sheet(tmp_path, "quay")
     assert find_sheet(tmp_path, "oxwick-40") is not None  # which needs no package

@@ -186,7 +186,7 @@ def test_every_example_works_on_the_sample_site(sample, tmp_path, typed):
         ("sheet try oxwick-4 x", "Did you mean 'oxwick-40'?"),
         ("rules strandet", "did you mean 'stranded'?"),
         ("runbook --for 7.4.3", "did you mean '7.4.2'?"),
-        ("completion powershell", "use one of: bash, zsh, fish"),
+        ("completion tcsh", "use one of: bash, zsh, fish, powershell"),
     ],
 )
 def test_what_is_mistyped_is_told_with_the_nearest(sample, typed, told):

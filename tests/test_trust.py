@@ -16,7 +16,7 @@ from ovek.files.site import read_sheet
 from ovek.model.results.surveys import SurveyResult
 from ovek.model.surveyed import Surveyed
 from ovek.render.lines import width
-from ovek.render.survey import answer, progress_note, survey
+from ovek.render.survey import answer, survey
 from ovek.render.view import View
 from ovek.sources.capture import answers_of
 from ovek.sources.device_session import Interview, RawAnswer, WantedDigests
@@ -228,8 +228,3 @@ def test_notes_are_for_those_who_ask():
     noted = surveyed("a", "partly read", notes=("met \x1b[2J",))
     assert "met" not in " ".join(shown(noted))
     assert "note: met \\x1b[2J" in " ".join(shown(noted, verbose=True))
-
-
-@pytest.mark.parametrize(("seconds", "told"), [(20, "about 20 s"), (600, "about 10 min")])
-def test_the_expected_time_of_digests_is_told(seconds, told):
-    assert str(progress_note("sw", 2, seconds)) == f"sw: 2 digests, {told}"

@@ -18,6 +18,7 @@ SRC = Path(__file__).parent.parent / "src/ovek"
 OTHERS = {
     "files/safe_open.py": "it is that way",
     "files/database.py": "SQLite opens what is regular and in the site, to read only",
+    "files/cache_content.py": "the user's own cache, which `distrusted` has looked at",
     "files/cache.py": "SQLite opens what `distrusted` has looked at",
     "files/structure.py": "what is inside an archive that is open",
     "sources/shelf.py": "what is inside an archive that is open",

@@ -43,6 +43,8 @@ READERS = {
     "database": ["the kept fleet", "the index"],
     "fingerprint": ["the index"],
     "newest": ["the index"],
+    "cache_content": "tests/test_cache_content",
+    "packages": "tests/test_packages",
     "cache": "tests/test_trusted and tests/test_again",
     "lock": "what is said of a holder, in tests/test_outside",
     "marks": ["marked sessions"],
@@ -68,7 +70,9 @@ READERS = {
     "importers/sidefile": ["side files"],
     "importers/table": ["tables"],
 }
-WRITE = {"errors", "names", "schema", "atomic", "importers/interface", "importers/known"}
+WRITE = {
+    "errors", "names", "schema", "result_schema", "atomic", "importers/interface", "importers/known",
+}  # fmt: skip
 
 
 def test_every_way_and_every_store_is_attacked():

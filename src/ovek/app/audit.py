@@ -25,6 +25,7 @@ from ovek.engine.audit import audit_within, rule_cards
 from ovek.engine.verdicts import judge_device
 from ovek.engine.wanted import ContradictionError
 from ovek.files.cache import KeptRow, keep
+from ovek.files.cache_content import tidy
 from ovek.files.spool import Spool
 from ovek.model.answer import Answered
 from ovek.model.finding import AuditSummary, DeviceAudit
@@ -94,7 +95,8 @@ def audit(
         last = one
     whole = not devices.selected and not only
     if basis is not None and (fresh.number or whole):
-        keep(basis.file, fresh, devices.state.names if whole else None)
+        keep(basis.file, site.folder, fresh, devices.state.names if whole else None)
+        tidy()
     _LOG.info("%d devices audited, %d of them not from the cache", summary.devices, fresh.number)
     mark_changes(site)
     return FleetAudit(

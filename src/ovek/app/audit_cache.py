@@ -27,6 +27,7 @@ from ovek.files.cache import DISTRUST, Kept, KeptRow, distrusted, kept_file
 from ovek.files.decode import read_bytes
 from ovek.files.fingerprint import tells_all_of
 from ovek.files.newest import SnapshotLine
+from ovek.files.packages import stamp
 from ovek.files.sheets import find_sheet
 from ovek.files.site import Site
 from ovek.model.answer import Answered
@@ -128,6 +129,7 @@ def _program() -> Iterable[bytes]:
     """What tells this program from any other that might answer otherwise."""
     yield f"{ovek.__version__} {sys.version} {msgspec.__version__}".encode()
     yield from sorted(_modules_in(str(Path(ovek.__file__).parent)))
+    yield stamp().encode()
 
 
 def _modules_in(folder: str) -> Iterator[bytes]:

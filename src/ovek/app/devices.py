@@ -13,6 +13,7 @@ from typing import TypeVar
 from msgspec.structs import replace
 
 from ovek.app.means import Bar, Runner
+from ovek.app.packages import load_rules
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
 from ovek.files.errors import InputError
@@ -65,6 +66,7 @@ class Devices:
         runner: Runner | None = None,
         bar: Bar | None = None,
     ) -> None:
+        load_rules()
         self.site, self.state = site, state
         self.named = dict.fromkeys(named)
         self._judges: dict[str, Judge] = {}

@@ -1,6 +1,7 @@
 """What is wanted of the devices of a site, held against what there is."""
 
 from ovek.app.devices import Devices
+from ovek.app.packages import load_rules
 from ovek.engine.policy import PolicyMistake, policy_mistakes, waiver_mistakes
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules.every import RULES
@@ -26,6 +27,7 @@ def check_policy(site: Site, releases: ReleaseIndex, *, strict: bool = False) ->
     A target that no catalog lists costs only the devices that want it: it is a mistake where
     `strict`.
     """
+    load_rules()
     errors: list[InputError] = []
     found: dict[str, list[PolicyMistake]] = {}
     try:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from ovek.app.packages import load_rules
 from ovek.engine.audit import rule_cards
 from ovek.engine.rules.every import RULES
 from ovek.model.renamed import new_name
@@ -16,6 +17,7 @@ def rules(slugs: Sequence[str] = ()) -> Rules:
     >>> rules(["boot-target-missing"]).rules[0].severity
     'warning'
     """
+    load_rules()
     cards = {card.slug: card for card in rule_cards()}
     for slug in slugs:
         known_rule(slug, "RULE")
@@ -25,6 +27,7 @@ def rules(slugs: Sequence[str] = ()) -> Rules:
 
 def known_rule(slug: str, option: str) -> None:
     """Raise UsageError where there is no such rule, with the nearest name that is one."""
+    load_rules()
     if slug not in RULES:
         new = new_name(slug, RULES)
         meant = near_to(slug, RULES, cutoff=0.4) or "; see ovek rules"

@@ -35,6 +35,7 @@ from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device
 from ovek.model.surveyed import Surveyed
 from ovek.model.usage import UsageError
+from ovek.sources.progress import Progress, Unwatched
 
 if TYPE_CHECKING:
     from ovek.files.history import StoredClaims
@@ -47,24 +48,18 @@ _LOCK = ".survey.lock"
 Job = tuple[FleetDevice, Sheet]
 
 
-class Watcher(Protocol):
+class Watcher(Progress, Protocol):
     """Who is told how far a survey is."""
 
-    def advance(self) -> None:
-        """One device is done."""
-
-    def expects(self, device: str, number: int, seconds: float, rate: int | None) -> None:
-        """So many digests of a device may take so long; `rate` is how fast files are read."""
+    def done(self, surveyed: Surveyed) -> None:
+        """One device is done, with what came of it."""
 
 
-class _Nobody:
+class _Nobody(Unwatched):
     """Nobody watches."""
 
-    def advance(self) -> None:
+    def done(self, surveyed: Surveyed) -> None:
         """One device is done."""
-
-    def expects(self, device: str, number: int, seconds: float, rate: int | None) -> None:
-        """So many digests of a device may take so long."""
 
 
 @contextmanager
@@ -299,10 +294,10 @@ def _locked_survey(
 
         def done(outcome: DeviceOutcome) -> None:
             results.append(_surveyed(outcome))
-            progress.advance()
+            progress.done(results[-1])
 
         try:
-            setup = _setup(site, options, keys, password, earlier, progress.expects)
+            setup = _setup(site, options, keys, password, earlier, progress)
         except (InputError, ManyInputError):
             journal.close()
             raise
@@ -331,7 +326,7 @@ def _setup(
     keys: "HostKeys",
     password: str | None,
     earlier: dict[str, Device],
-    expects: Callable[[str, int, float, int | None], None],
+    progress: Progress,
 ) -> "Setup":
     """What all readings share, out of the site's files and what was typed."""
     from ovek.sources import ssh, trust
@@ -360,7 +355,7 @@ def _setup(
         captures=options.captures,
         logins={device.name: login for device, login in known if not isinstance(login, str)},
         snmp=site.fleet.asked_by_snmp(),
-        expects=expects,
+        progress=progress,
     )
 
 

@@ -39,12 +39,25 @@ COMMANDS = {
     "sheet": "Device descriptions (sheets): learn, try, check, new.",
     "standin": "Simulated devices.",
     "settings": "Options that are set, and where.",
-    "completion": "Shell completion for bash, zsh and fish.",
+    "cache": "What Ovek keeps in your cache, and removing it.",
+    "completion": "Shell completion for bash, zsh, fish and PowerShell.",
 }
 
 
 class _Commands(CommandGroup):
     """The commands, each imported only when it is run or asked for its own help."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Take in what was typed; with --version, -v tells what Ovek stands on, too."""
+        if args and set(args) <= {"--version", "-v", "--verbose"} and "--version" in args:
+            click.echo(f"ovek {__version__}")
+            if len(args) > 1:
+                from ovek.app.versions import stands_on
+
+                for name, version in stands_on():
+                    click.echo(f"  {name:<18} {version}")
+            ctx.exit()
+        return super().parse_args(ctx, args)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Do what was typed; what is said of a wrong usage may repeat a name out of a file."""
@@ -71,7 +84,9 @@ class _Commands(CommandGroup):
 
 
 @click.group(cls=_Commands)
-@click.version_option(__version__, message="ovek %(version)s")
+@click.version_option(
+    __version__, message="ovek %(version)s", help="Show the version, with -v of all it stands on."
+)
 def cli() -> None:
     """Audit the software images on network devices' flash.
 

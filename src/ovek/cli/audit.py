@@ -3,6 +3,7 @@
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from ovek.app.audit import audit
 from ovek.cli.asof import as_of_options
@@ -16,6 +17,8 @@ from ovek.model.plan import Unlock
 from ovek.model.results.audit import FleetAudit
 from ovek.render.renderers import shape_for
 from ovek.render.view import View
+
+MANY = 100  # devices of which more are counted, not listed
 
 
 @click.command(
@@ -33,8 +36,8 @@ from ovek.render.view import View
 @click.option(
     "--group-by",
     type=OneOf(["device", "rule", "image"]),
-    default="device",
-    help="Group findings by device, rule or image (table and markdown only; default: device).",
+    help="Group findings by device, rule or image (table and markdown only; default: device; more "
+    f"than {MANY} devices are counted, unless -v is given).",
 )
 @click.option(
     "--rows",
@@ -46,10 +49,15 @@ from ovek.render.view import View
 @verbose_option()
 @as_of_options
 @on_option
-@device_options("csv", "markdown", "junit")
+@device_options("csv", "markdown", "junit", "openmetrics")
 @FAIL_ON
 def command(
-    only: tuple[str, ...], may_drop: tuple[Unlock, ...], selected: Selection, form: str, **look: Any
+    only: tuple[str, ...],
+    may_drop: tuple[Unlock, ...],
+    selected: Selection,
+    form: str,
+    group_by: str | None,
+    **look: Any,
 ) -> None:
     """Can each DEVICE (a name or glob; default: all) be reloaded safely, and if not, why?
 
@@ -57,12 +65,14 @@ def command(
     and lists findings with the fix. `ovek rules` lists the checks. The answer of a device is go,
     no-go or unclear. Exit code 1 if a finding that is not waived is at or above --fail-on.
     """
-    view = View(**look)
+    view = View(**look, group_by=group_by or "device")
     if view.group_by != "device" and form not in ("table", "markdown"):
         raise click.UsageError("--group-by works only with --format table or markdown")
     if view.rows != "findings" and form != "csv":
         raise click.UsageError("--rows needs --format csv")
     devices = selected.devices()
+    if group_by is None and form == "table" and not view.verbose and len(devices.names) > MANY:
+        view = replace(view, group_by="overview")
     shape = shape_for(FleetAudit, form, view)
     result = audit(devices, only=only, may_drop=may_drop, shape=shape)
     show(result, form, view)

@@ -3,6 +3,7 @@
 import re
 import sys
 from collections.abc import Callable
+from datetime import timedelta
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -10,6 +11,7 @@ import click
 
 from ovek.app.devices import Devices
 from ovek.cli.command import OneOf
+from ovek.model.age import AgeError, parse_age
 from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.size import SizeError, typed_size
 
@@ -65,12 +67,25 @@ def verbose_option(
     return click.option("-v", "--verbose", is_flag=True, help=does)
 
 
+class _Form(OneOf):
+    """One of the forms of a result; packages may bring others."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """Take a form; raise BadParameter where it is none."""
+        if value not in self.choices:
+            from ovek.app.packages import forms
+
+            if value in forms():
+                return str(value)
+        return super().convert(value, param, ctx)
+
+
 def format_option(*more: str, lists: bool = True) -> Callable[[F], F]:
     """--format with table, json, jsonl where there is a list, and what else a command offers."""
     return click.option(
         "--format",
         "form",
-        type=OneOf(["table", "json", *(["jsonl"] if lists else []), *more]),
+        type=_Form(["table", "json", *(["jsonl"] if lists else []), *more]),
         default="table",
         help="Output format (default: table).",
     )
@@ -90,7 +105,25 @@ def snapshot_options(*formats: str) -> Callable[[F], F]:
 
 def rate_option(does: str) -> Callable[[F], F]:
     """--rate, and what it does."""
-    return click.option("--rate", callback=_size, metavar="SIZE", help=does)
+    return size_option("--rate", does)
+
+
+def size_option(name: str, does: str) -> Callable[[F], F]:
+    """An option that takes a size, and what it does."""
+    return click.option(name, callback=_size, metavar="SIZE", help=does)
+
+
+def age_option(name: str, does: str) -> Callable[[F], F]:
+    """An option that takes an age, and what it does."""
+    return click.option(name, callback=age_of, metavar="AGE", help=does)
+
+
+def age_of(ctx: click.Context, param: click.Parameter, value: str | None) -> timedelta | None:
+    """Read an age such as 90d."""
+    try:
+        return None if value is None else parse_age(value)
+    except (AgeError, OverflowError) as error:
+        raise click.BadParameter(str(error)) from None
 
 
 def _size(ctx: click.Context, param: click.Parameter, value: str | None) -> int | None:

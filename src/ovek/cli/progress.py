@@ -4,8 +4,14 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
 from ovek.cli.quiet import is_quiet
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from ovek.model.surveyed import Surveyed
 
 _REFRESH = 0.1
 
@@ -52,43 +58,63 @@ def bytes_bar(total: int) -> Iterator[Callable[[int], None]]:
 
 
 class SurveyBar:
-    """A bar on standard error with rate and time left; silent where that is no terminal."""
+    """A survey on standard error as it goes on: a bar, who is read, and each failure as it comes.
+
+    It is silent where that is no terminal; the log tells the same.
+    """
 
     def __init__(self, total: int) -> None:
         from rich.console import Console
-        from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+        from rich.live import Live
+
+        from ovek.render.watched import WatchedSurvey
 
         console = Console(stderr=True)
+        self._survey = WatchedSurvey(total)
         self._shown = console.is_terminal and not is_quiet()
-        self._bar = Progress(
-            TextColumn("{task.completed} of {task.total} devices"),
-            BarColumn(complete_style="green"),
-            TextColumn("{task.fields[rate]}"),
-            TimeRemainingColumn(),
-            TextColumn("left"),
-            console=console,
-            disable=not self._shown,
-            transient=True,
+        self._console = console
+        self._live = Live(
+            console=console, refresh_per_second=4, transient=True, get_renderable=self._drawn
         )
-        self._task = self._bar.add_task("", total=total, rate="")
 
     def __enter__(self) -> "SurveyBar":
-        self._bar.start()
+        if self._shown:
+            self._live.start()
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._bar.stop()
+        if self._shown:
+            self._live.stop()
 
-    def advance(self) -> None:
-        """One device is done."""
-        self._bar.advance(self._task)
-        speed = self._bar.tasks[0].speed
-        self._bar.update(self._task, rate=f"{speed:.1f} a second" if speed else "")
+    def began(self, device: str) -> None:
+        """A device is read now."""
+        self._survey.began(device, time.monotonic())
+
+    def answered(self, device: str, size: int) -> None:
+        """It has sent one more answer."""
+        self._survey.answered(device, size)
+
+    def transferred(self, device: str, size: int) -> None:
+        """So many bytes more of a file of it were read."""
+        self._survey.transferred(device, size)
 
     def expects(self, device: str, number: int, seconds: float, rate: int | None) -> None:
-        """Say how long a device's digests may take, where it is long enough to wonder."""
-        from ovek.cli.say import Shown
-        from ovek.render.survey import progress_note
+        """So many digests of it may take so long."""
+        self._survey.expects(device, number, seconds, rate, time.monotonic())
 
-        if self._shown and seconds >= 10:
-            self._bar.console.print(Shown(progress_note(device, number, seconds, rate)))
+    def digested(self, device: str) -> None:
+        """One of these digests is there."""
+        self._survey.digested(device)
+
+    def done(self, surveyed: "Surveyed") -> None:
+        """One device is done; what went wrong with it is said above the bar."""
+        from ovek.cli.say import Shown
+
+        self._survey.done(surveyed.device)
+        if self._shown and (line := self._survey.failure(surveyed)) is not None:
+            self._console.print(Shown(line), soft_wrap=True)
+
+    def _drawn(self) -> "RenderableType":
+        from ovek.cli.say import Shown
+
+        return Shown(self._survey.drawn(time.monotonic(), self._console.height))

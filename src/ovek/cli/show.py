@@ -8,11 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ovek.app.output import write_checklists, write_file
+from ovek.app.packages import renderer_of
 from ovek.cli.command import colour
 from ovek.cli.say import Shown, say, shown
 from ovek.model.results.cleanup import CleanupPlans
 from ovek.model.results.runbooks import FleetRunbooks
-from ovek.render.renderers import IN_TERMINAL, rendered
+from ovek.render.renderers import IN_TERMINAL, has_form, rendered
 from ovek.render.view import View
 
 if TYPE_CHECKING:
@@ -23,7 +24,11 @@ _ODD = re.compile(r"[^\x20-\x7e\n\r\t]")
 
 def show(result: object, form: str = "table", view: View | None = None) -> None:
     """Write a result to standard output in a form."""
-    pieces = rendered(result, form, view or View())
+    view = view or View()
+    if has_form(result, form):
+        pieces = rendered(result, form, view)
+    else:
+        pieces = renderer_of(type(result).__name__, form)(result, view)
     write = write_lines if form in IN_TERMINAL else write_bytes
     write(pieces)
 

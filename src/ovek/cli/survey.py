@@ -11,13 +11,19 @@ import click
 from ovek.app.survey import StoppedError, SurveyOptions, prune, replay, survey
 from ovek.cli.command import Command
 from ovek.cli.completing import sheets as complete_sheets
-from ovek.cli.options import A_PATH, TAKE_NEW_KEYS, format_option, rate_option, verbose_option
+from ovek.cli.options import (
+    A_PATH,
+    TAKE_NEW_KEYS,
+    age_of,
+    format_option,
+    rate_option,
+    verbose_option,
+)
 from ovek.cli.password import ask_password_option
 from ovek.cli.progress import SurveyBar, bytes_bar
 from ovek.cli.say import say
 from ovek.cli.selection import Selection, selecting
 from ovek.cli.show import show
-from ovek.model.age import AgeError, parse_age
 from ovek.render.view import View
 
 SECONDS = click.FloatRange(min=0.1, max=86_400)
@@ -25,14 +31,6 @@ _AT_ONCE, _TRIES = click.IntRange(1, 1000), click.IntRange(1, 10)
 _CAPTURE = "Read one DEVICE from a saved terminal session instead of logging in."
 _PRUNE = "Delete snapshots older than AGE (90d) that are not the latest reading of a device."
 _REPLAY = "Rebuild the newest snapshot from its saved raw output; read no device."
-
-
-def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> timedelta | None:
-    """Read an age such as 90d."""
-    try:
-        return None if value is None else parse_age(value)
-    except AgeError as error:
-        raise click.BadParameter(str(error)) from None
 
 
 def _limit(name: str, default: float, does: str) -> Callable[..., Any]:
@@ -52,7 +50,7 @@ def _limit(name: str, default: float, does: str) -> Callable[..., Any]:
 @click.option("--capture", multiple=True, metavar="FILE", type=A_PATH, help=_CAPTURE)
 @click.option("--fresh", is_flag=True, help="Read every digest again; reuse none.")
 @click.option("--resume", is_flag=True, help="Continue the last survey if it was interrupted.")
-@click.option("--prune", "prune_age", metavar="AGE", callback=_age, help=_PRUNE)
+@click.option("--prune", "prune_age", metavar="AGE", callback=age_of, help=_PRUNE)
 @click.option("--replay", "replayed", is_flag=True, help=_REPLAY)
 @click.option("--evidence/--no-evidence", default=True, help="Save the raw output, compressed.")
 @TAKE_NEW_KEYS

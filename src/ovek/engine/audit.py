@@ -40,8 +40,6 @@ from ovek.model.plan import Unlock
 from ovek.model.shelf import ShelfFacts
 from ovek.model.waiver import Waiver
 
-_PLACE_IN_LIST = {slug: at for at, slug in enumerate(RULES)}
-
 
 def rule_cards() -> list[RuleCard]:
     """What there is to tell of every rule, in the order in which they are listed."""
@@ -211,7 +209,7 @@ def _severest_first(finding: Finding) -> tuple[int, int, int, str, str]:
     return (
         severity,
         _STOPPED[rule.stops],
-        _PLACE_IN_LIST[finding.rule],
+        rule.number,
         finding.place or "",
         finding.seen,
     )

@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ovek.engine.rules import SET_ORIGINS, Rule, Said, Subject
 from ovek.engine.rules.every import RULES
+from ovek.engine.rules.upkeep import FAILED
 from ovek.model.finding import Severity
 from ovek.model.place import Place
 from ovek.model.walk import BROKEN
@@ -41,9 +42,23 @@ def _covering_first() -> list[Rule]:
     return [RULES[slug] for slug in TopologicalSorter(graph).static_order()]
 
 
-_RULES = _covering_first()
-LOOK_FURTHER = [rule for rule in _RULES if rule.reads]
-ORDER = {rule.slug: at for at, rule in enumerate(_RULES)}
+_RULES: list[Rule] = []
+LOOK_FURTHER: list[Rule] = []
+ORDER: dict[str, int] = {}
+
+
+def order_rules() -> None:
+    """Put all rules that were entered in their order: once more where others were entered since.
+
+    Raises KeyError for a rule that speaks for none that there is.
+    """
+    _RULES[:] = _covering_first()
+    LOOK_FURTHER[:] = [rule for rule in _RULES if rule.reads]
+    ORDER.clear()
+    ORDER.update({rule.slug: number for number, rule in enumerate(_RULES)})
+
+
+order_rules()
 
 
 def run_rules(subject: Subject, rules: Iterable[Rule] | None = None) -> Iterator[RuleFindings]:
@@ -52,8 +67,22 @@ def run_rules(subject: Subject, rules: Iterable[Rule] | None = None) -> Iterator
     for rule in _RULES if rules is None else rules:
         asked = changed.get(rule.slug) if changed else None
         if asked != "off":
-            for said in rule.check(subject):
-                yield RuleFindings(rule, said, asked or said.severity or rule.severity)
+            try:
+                for said in rule.check(subject):
+                    yield RuleFindings(rule, said, asked or said.severity or rule.severity)
+            except Exception as error:
+                wanted = changed.get(FAILED)
+                if wanted != "off":
+                    yield _failed(rule, error, wanted)
+
+
+def _failed(rule: Rule, error: Exception, severity: Severity | None) -> RuleFindings:
+    """The finding that a rule could not be asked: what it would have said is unknown."""
+    seen = f"the rule {rule.slug} failed ({type(error).__name__}: {error})"
+    do = f"Report it, and do not rely on {rule.slug} here; or set it to off in policy.toml"
+    failed = RULES[FAILED]
+    words = Said(member=None, place=None, seen=seen, do=do)
+    return RuleFindings(failed, words, severity or failed.severity)
 
 
 def uncovered(findingss: Sequence[RuleFindings], subject: Subject) -> list[RuleFindings]:

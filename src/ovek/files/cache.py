@@ -20,7 +20,7 @@ from platformdirs import user_cache_path
 from ovek.files.errors import InputError
 from ovek.files.safe_open import check_regular, not_alone_own
 
-_FORMAT = 2
+_FORMAT = 3
 _ROWS = 100  # that are read at once
 _NEAR = (
     "SELECT device, key, sum, result FROM kept "
@@ -101,15 +101,17 @@ class Kept:
                 self._near[near] = key, made, result
 
 
-def keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> None:
-    """Keep some results; of other devices than these (None: of all) what was kept stays.
+def keep(file: Path, site: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> None:
+    """Keep some results of a site; of other devices than these (None: of all) what was kept stays.
 
     Nothing is told where that cannot be done: it is no loss but of time.
     """
     try:
         cache_folder()
-        if not _keep(file, rows, devices):
+        if not _keep(file, site, rows, devices):
             file.unlink(missing_ok=True)
+        else:
+            os.utime(file)  # it was used now
     except (OSError, sqlite3.OperationalError):  # it is read-only, full, or another one keeps
         return
     except sqlite3.DatabaseError:
@@ -117,7 +119,7 @@ def keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -
             file.unlink(missing_ok=True)
 
 
-def _keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> bool:
+def _keep(file: Path, site: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) -> bool:
     """Keep them; False where the file is of another version."""
     with closing(sqlite3.connect(file, timeout=_WAIT, isolation_level=None)) as connection:
         file.chmod(0o600)
@@ -127,6 +129,8 @@ def _keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) 
                 "CREATE TABLE kept (device BLOB PRIMARY KEY, key BLOB NOT NULL, "
                 "sum INTEGER NOT NULL, result BLOB NOT NULL)"
             )
+            connection.execute("CREATE TABLE about (site TEXT NOT NULL)")
+            connection.execute("INSERT INTO about VALUES (?)", (_shown(site),))
             connection.execute(f"PRAGMA user_version = {_FORMAT}")
         elif _format_of(connection) != _FORMAT:
             return False
@@ -146,6 +150,11 @@ def _keep(file: Path, rows: Iterable[KeptRow], devices: Collection[str] | None) 
 
 def _format_of(connection: sqlite3.Connection) -> int:
     return int(connection.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _shown(site: Path) -> str:
+    """The site's folder as text that a database can hold."""
+    return os.fsencode(site.resolve()).decode("utf-8", "backslashreplace")
 
 
 def _name(device: str) -> bytes:

@@ -104,16 +104,16 @@ def sorted_out(
 
 def _standing(file: Path) -> Importer:
     """What reads a file that lies in catalog/: nothing there is guessed. Raises InputError."""
-    from ovek.files.importers.known import IMPORTERS, importer_of, may_stand
+    from ovek.files.importers.known import importer_of, importers, may_stand
 
     if not may_stand(file):
         text = f"has the ending {file.suffix!r}, which is not a catalog format"
-        lists = sorted(set[str]().union(*(importer.stands for importer in IMPORTERS)))
+        lists = sorted(set[str]().union(*(importer.stands for importer in importers())))
         raise InputError(file, text, f"Give a catalog .json, a list {', '.join(lists)}")
     importer = importer_of(file)
     if file.suffix in importer.stands:
         return importer
-    return next(each for each in reversed(IMPORTERS) if file.suffix in each.stands)
+    return next(each for each in reversed(importers()) if file.suffix in each.stands)
 
 
 def read_catalog(file: Path) -> Iterator[Published | Bad]:

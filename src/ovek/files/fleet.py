@@ -16,8 +16,9 @@ from ovek import __version__
 from ovek.files.database import FLEET, FLEET_TABLES, opened_database, write_database
 from ovek.files.decode import read_bytes, read_toml, text_of
 from ovek.files.errors import InputError
+from ovek.files.packages import ACCESS, brought
 from ovek.files.toml_lines import line_of
-from ovek.model.fleet import FORMAT, Fleet, FleetDevice
+from ovek.model.fleet import FORMAT, WAYS, Fleet, FleetDevice
 
 _LISTS = {"access", "capture", "serials"}
 _TABLES = {"snmp"}  # which no cell of a list can hold
@@ -49,6 +50,8 @@ class FleetFile:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        for access in brought(ACCESS):
+            WAYS.setdefault(access.name, "host")
         self._first = read_bytes(folder / "fleet.toml")
         self._is_kept = False
         with opened_database(folder / FLEET, FLEET_TABLES) as kept:

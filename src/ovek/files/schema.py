@@ -25,20 +25,22 @@ SCHEMAS: dict[str, Any] = {
 
 def schema_text(name: str) -> str:
     """The schema of one format, as its file holds it; a snapshot's is that of one line."""
-    schema = _plain(msgspec.json.schema(SCHEMAS[name]))
+    schema = plain_schema(msgspec.json.schema(SCHEMAS[name]))
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
     return json.dumps(schema, indent=1, sort_keys=True) + "\n"
 
 
-def _plain(part: Any) -> Any:
+def plain_schema(part: Any) -> Any:
     """The same part of a schema, as every version of Python and msgspec would make it.
 
     Some leave the indents of docstrings in descriptions; some say which keys an object may have.
     """
     if isinstance(part, dict):
         return {
-            key: cleandoc(each) if key == "description" and isinstance(each, str) else _plain(each)
+            key: cleandoc(each)
+            if key == "description" and isinstance(each, str)
+            else plain_schema(each)
             for key, each in part.items()
             if key != "propertyNames"
         }
-    return [_plain(each) for each in part] if isinstance(part, list) else part
+    return [plain_schema(each) for each in part] if isinstance(part, list) else part

@@ -14,9 +14,9 @@ from importlib import resources
 from pathlib import Path
 
 from ovek.files.errors import InputError
+from ovek.files.packages import SHEETS, brought
 from ovek.files.safe_open import bytes_of
 
-ENTRY_POINTS = "ovek.sheets"
 SESSIONS = ".sessions"  # what the folder with a sheet's kept sessions ends in
 _KEY = re.compile(rb"(?m)^\s*sheets\s*=")
 
@@ -53,18 +53,13 @@ def _named_in(file: Path, changed: int, size: int) -> tuple[str, ...]:
 def _installed() -> Iterator[Path]:
     """The folders of sheets of installed packages. Raises InputError where one is broken.
 
-    To look for them takes as long as a small command does, so it is done last and for names that
-    nothing else has.
+    It is done last, and for names that nothing else has.
     """
-    from importlib import metadata
-
-    for point in sorted(metadata.entry_points(group=ENTRY_POINTS), key=lambda each: each.name):
+    for package in brought(SHEETS):
         try:
-            folder = Path(str(resources.files(point.module)))
+            folder = Path(str(resources.files(package.module)))
         except (Exception, SystemExit) as error:  # what a package does when it is imported
-            text = f"cannot be imported ({type(error).__name__}: {error})"
-            do = f"Install {point.module} again, or remove it"
-            raise InputError(f"the package of sheets {point.name!r}", text, do) from None
+            raise package.wrong(f"cannot be imported ({type(error).__name__}: {error})") from None
         if folder.is_dir():
             yield folder
 

@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import Annotated, Any, Literal
 from urllib.parse import unquote, urlsplit
 
 from msgspec import Meta, Struct
@@ -15,16 +15,13 @@ FORMAT = "ovek.fleet/1"
 PASSWORD = "OVEK_PASSWORD"  # noqa: S105 - the name of a variable
 
 # Every way to reach a device, and the key of the fleet file that it needs. What each does is the
-# module of its name in `ovek.sources.ways`.
+# module of its name in `ovek.sources.ways`; installed packages bring others, which need a host.
 WAYS: dict[str, str] = {
     **dict.fromkeys(("ssh", "sftp", "snmp", "netconf"), "host"),
     "capture": "capture",
     "folder": "folder",
 }
-if TYPE_CHECKING:
-    Way = str
-else:
-    Way = Literal[tuple(WAYS)]
+Way = Annotated[str, Meta(min_length=1)]  # one of WAYS
 # What a shelf's address begins with, and the module of `ovek.sources.stores` that reads it.
 STORES = {"sftp": "sftp", "https": "http", "http": "http", "tftp": "tftp"}
 Port = Annotated[int, Meta(ge=1, le=65535)]
@@ -90,6 +87,10 @@ class FleetDevice(
     def __post_init__(self) -> None:
         if self.link is not None:
             parse_rate(self.link)
+        for way in self.access:
+            if way not in WAYS:
+                known = ", ".join(WAYS)
+                raise ValueError(f"device {self.name!r}: no access method {way!r}; use: {known}")
         for way, key in WAYS.items() if self.access else ():
             if way in self.access and not getattr(self, key):
                 raise ValueError(f"device {self.name!r} is read by {way} but has no {key}")

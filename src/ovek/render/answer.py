@@ -58,21 +58,24 @@ def held_back(devices: Iterable[Answered]) -> list[Answered]:
     return sorted(held, key=lambda one: ANSWERS_WORST_FIRST.index(one.answer))
 
 
-def answers(first: str, held: Sequence[Answered], *, whole: bool = False) -> Iterator[Line]:
+def answers(
+    first: str, held: Sequence[Answered], *, whole: bool = False, most: int = MOST
+) -> Iterator[Line]:
     """Go through the first lines: how many go, then who is held back, and why, a line each.
 
-    Of very many devices the first are named, unless the `whole` is asked for.
+    Of very many devices the first are named (`most` of each answer), unless the `whole` is asked
+    for.
     """
     yield from hanging("", first, indent=0)
     held = held_back(held)
     longest = min(max((len(visible(one.device)) for one in held), default=0), 30)
     for answer in ANSWERS_WORST_FIRST:
         ours = [one for one in held if one.answer == answer]
-        for one in ours if whole else ours[:MOST]:
+        for one in ours if whole else ours[:most]:
             front = f"  {answer:<7}  {shortened(visible(one.device), longest):<{longest}}  "
             yield from hanging(front, one.detail, indent=longest + 13, style=STYLES[answer])
-        if len(ours) > MOST and not whole:
-            yield f"  {answer:<7}  and {len(ours) - MOST} more (-v lists them)"
+        if len(ours) > most and not whole:
+            yield f"  {answer:<7}  and {len(ours) - most:,} more (-v lists them)"
 
 
 def first_lines(

@@ -15,7 +15,7 @@ from ovek.model.results.audit import FleetAudit
 from ovek.model.size import show_mib, show_share
 from ovek.model.unread import Unread
 from ovek.model.walk import RELOADS_WORST_FIRST
-from ovek.render.answer import answers, of_fleet, of_one
+from ovek.render.answer import MOST, answers, of_fleet, of_one
 from ovek.render.cells import (
     UNKNOWN,
     counted,
@@ -132,10 +132,10 @@ def _shaped(result: FleetAudit) -> tuple[Callable[[], Iterable[bytes]], Iterable
     return lambda: rows, [maker.widths]
 
 
-def heading(result: FleetAudit, view: View) -> Iterator[Line]:
+def heading(result: FleetAudit, view: View, most: int = MOST) -> Iterator[Line]:
     """Go through the first lines: the answer, who is held back, the totals, where it is from."""
     summary = result.summary
-    yield from answers(first(result), held(result), whole=view.verbose)
+    yield from answers(first(result), held(result), whole=view.verbose, most=most)
     if result.only:
         yield from hanging("", only(result), indent=0)
     reloads = [*reversed(RELOADS_WORST_FIRST), *(["not_read"] if summary.not_read else [])]

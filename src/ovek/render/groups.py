@@ -14,6 +14,7 @@ from ovek.model.results.audit import FleetAudit
 from ovek.model.verdict import WORST_FIRST
 from ovek.render.audit import by_device, heading
 from ovek.render.lines import STYLES, Line, count, hanging, listed
+from ovek.render.overview import overview
 from ovek.render.unread import Unreads
 from ovek.render.view import View
 from ovek.render.visible import visible
@@ -95,7 +96,9 @@ def _name(place: str) -> str:
 
 
 def audit(result: FleetAudit, view: View) -> Iterator[Line]:
-    """Go through the lines: device by device, or put together by rule or image."""
+    """Go through the lines: device by device, counted, or put together by rule or image."""
+    if view.group_by == "overview":
+        return overview(result, view)
     return by_device(result, view) if view.group_by == "device" else grouped(result, view)
 
 

@@ -30,6 +30,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
         "csv": "csv.audit",
         "markdown": "markdown.audit",
         "junit": "junit.audit",
+        "openmetrics": "openmetrics.audit",
     },
     "FleetWalks": {"table": "bootwalk.bootwalk", "json": "json.walks", "jsonl": "json.walk_lines"},
     "FleetRunbooks": {
@@ -74,6 +75,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
     "Trend": {"table": "history.trend", **_JSON, "csv": "history.days_csv", **_figure("trend")},
     "Purged": {"table": "history.purged"},
     "Rules": {"table": "rules.rules", **_JSON},
+    "CacheContent": {"table": "cached.cache", **_JSON},
     "Settings": {"table": "settings.settings", **_JSON},
     "PolicyCheck": {"table": "policy.policy", **_JSON},
     "SheetFields": {"table": "fields.fields", **_JSON},
@@ -91,19 +93,28 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
 
 
 # What is made of each value of a result at once, where no more of it is shown.
-SHAPES = {("FleetAudit", "table"): "audit.RowMaker", ("FleetCleanup", "table"): "cleanup.FleetRows"}
+SHAPES = {
+    ("FleetAudit", "table", "device"): "audit.RowMaker",
+    ("FleetAudit", "table", "overview"): "overview.OverviewMaker",
+    ("FleetCleanup", "table", "device"): "cleanup.FleetRows",
+}
 
 
 def shape_for(kind: type[object], form: str, view: View) -> Any:
     """What makes rows of the values of a kind of result, so that no more is kept; None: nothing."""
-    found = SHAPES.get((kind.__name__, form))
-    return _named(found) if found is not None and view.group_by == "device" else None
+    found = SHAPES.get((kind.__name__, form, view.group_by))
+    return _named(found) if found is not None else None
 
 
 def _named(path: str) -> Any:
     """A name of a module here."""
     module, _, name = path.rpartition(".")
     return getattr(import_module(f"ovek.render.{module}"), name)
+
+
+def has_form(result: object, form: str) -> bool:
+    """Whether a result is shown in a form here; else an installed package may."""
+    return form in RENDERERS[type(result).__name__]
 
 
 def rendered(result: object, form: str, view: View) -> Iterable[Any]:

@@ -2,10 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from rich.text import Text
-
 from ovek.model.results.surveys import Pruned, SurveyResult
-from ovek.model.size import show_size
 from ovek.model.surveyed import WORST_READ_FIRST, Surveyed
 from ovek.render.lines import Columns, Line, Toned, count, hanging, listed
 from ovek.render.view import View
@@ -65,13 +62,6 @@ def _row(surveyed: Surveyed) -> tuple[str, ...]:
         why.append(f"missing: {'; '.join(surveyed.missing)}")
     numbers = str(surveyed.tries), f"{surveyed.seconds:.1f}"
     return visible(surveyed.device), Toned(surveyed.result), *numbers, "; ".join(why)
-
-
-def progress_note(device: str, number: int, seconds: float, rate: int | None = None) -> Text:
-    """Say how long the digests of a device are expected to take, and at which rate it is read."""
-    long = f"{seconds / 60:.0f} min" if seconds >= 90 else f"{seconds:.0f} s"
-    how = "" if rate is None else f" by reading files through at {show_size(rate)} a second"
-    return Text(f"{visible(device)}: {count(number, 'digest')}{how}, about {long}", "dim")
 
 
 def pruned(result: Pruned, view: View) -> Iterator[Line]:

@@ -10,7 +10,8 @@ from ovek.model.finding import Severity, reaches
 class View(Struct, frozen=True, kw_only=True):
     """How much of a result is shown, and put together how.
 
-    `verbose` is all of it; `group_by` puts findings together by device, rule or image; `rows` is
+    `verbose` is all of it; `group_by` puts findings together by device, rule or image, or counts
+    them (`overview`); `rows` is
     what a table of values has a row for. Findings from `fail_on` up count as failed. `plain` is
     for a terminal that shows ASCII only.
     """

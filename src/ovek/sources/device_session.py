@@ -27,15 +27,12 @@ from ovek.sources.away import away
 from ovek.sources.clean import plain, without_echo
 from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError, ReadProblem
+from ovek.sources.progress import UNWATCHED, Progress
 from ovek.sources.rows import Rows, rows_of
 from ovek.sources.snapshot_builder import Draft, DraftError, ParsedAnswer, understood
 
 _LOG = logging.getLogger(__name__)
 Ask = Callable[[Question, str, float], Awaitable[str]]
-# Told before digests are made: the device, how many, the seconds they may take, and where files are
-# read through for them, at how many bytes a second.
-Expects = Callable[[str, int, float, int | None], None]
-
 # Names that mean nothing to a terminal or a shell beside themselves.
 _SAFE = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+@=-]*")
 _LOADER = "read at the boot loader"
@@ -160,11 +157,11 @@ class Interview:
         sheet: Sheet,
         wanted: WantedDigests,
         taken_at: datetime,
-        expects: Expects | None = None,
+        progress: Progress = UNWATCHED,
         seat: Seat | None = None,
     ) -> None:
         self.seat = seat or Seat()
-        self.name, self.sheet, self.wanted, self.expects = name, sheet, wanted, expects
+        self.name, self.sheet, self.wanted, self.progress = name, sheet, wanted, progress
         self.taken_at = taken_at
         self._said: dict[str, str] = {}
         self._digested, self._digesting = 0, 0.0  # bytes, seconds
@@ -198,9 +195,8 @@ class Interview:
                 contexts.pop()
                 text = f"{question.name}: only asked for the first {_MOST_ASKED} of them"
                 self.draft.problems.append(text)
-            if question.each == "image" and contexts and self.expects is not None:
-                seconds = sum(map(self.expected_seconds, contexts))
-                self.expects(self.name, len(contexts), seconds, None)
+            if question.each == "image" and contexts:
+                self._expect(len(contexts), sum(map(self.expected_seconds, contexts)), None)
             for context in contexts:
                 if question.each == "image":
                     await self._ask_digest(ask, question, context)
@@ -216,7 +212,8 @@ class Interview:
         for algorithm in context["algorithm"].split():
             await self._ask(ask, question, {**context, "algorithm": algorithm})
             if algorithm in self.draft.digests(*row):
-                return
+                break
+        self.progress.digested(self.name)
 
     async def _ask(self, ask: Ask, question: Question, context: dict[str, str]) -> None:
         asked = _filled(question.typed, context)
@@ -236,6 +233,7 @@ class Interview:
                 text = await ask(question, asked, expected)
                 seconds = time.monotonic() - began
                 self._said[asked] = text
+                self.progress.answered(self.name, len(text))
                 told = (self.name, question.name, len(text), seconds)
                 _LOG.debug("%s: %s: %d characters after %.2f s", *told)
                 self._measure(question, context, seconds)
@@ -344,8 +342,13 @@ class Interview:
     def tell_rate(self, sizes: list[int], rate: int | None) -> None:
         """Tell that files of these sizes are read through for their digests, and at which rate."""
         rate = rate or self.sheet.capacity.transfer_rate or _NO_RATE
-        if sizes and self.expects is not None:
-            self.expects(self.name, len(sizes), sum(sizes) / rate, rate)
+        if sizes:
+            self._expect(len(sizes), sum(sizes) / rate, rate)
+
+    def _expect(self, number: int, seconds: float, rate: int | None) -> None:
+        """Tell that so many digests may take so long, at so many bytes a second."""
+        _LOG.info("%s: %d digests, about %.0f s expected", self.name, number, seconds)
+        self.progress.expects(self.name, number, seconds, rate)
 
     def expected_seconds(self, context: Mapping[str, str]) -> float:
         """How long a digest is expected to take; 0 for any other question."""

@@ -20,7 +20,6 @@ from ovek.model.sheet import SftpVolume
 from ovek.model.size import LARGEST
 from ovek.sources.clean import plain
 from ovek.sources.device_session import Interview
-from ovek.sources.places import Seat
 from ovek.sources.problem import NoAnswerError
 from ovek.sources.ssh import Limits, ran
 
@@ -181,10 +180,11 @@ async def _digests(
             measured(
                 file,
                 algorithm,
-                await _by_reading(client, path, size, algorithm, rate, partial, interview.seat),
+                await _by_reading(client, path, size, algorithm, rate, partial, interview),
             )
         except (NoAnswerError, asyncssh.SFTPError) as error:
             interview.draft.problems.append(f"digest of {file['path']}: {plain(str(error))}")
+        interview.progress.digested(interview.name)
 
 
 async def by_program(
@@ -224,7 +224,7 @@ async def _by_reading(
     algorithm: Algorithm,
     rate: int | None,
     partial: dict[str, tuple[Any, int]],
-    seat: Seat,
+    interview: Interview,
 ) -> str:
     """Read a file through from where an earlier connection left it."""
     made, at = partial.pop(path, (hashlib.new(algorithm, usedforsecurity=False), 0))
@@ -233,7 +233,7 @@ async def _by_reading(
     stream = await client.open(path, "rb")
     while True:
         partial[path] = (made, at)
-        await seat.work(0.0 if rate is None else _CHUNK / rate)
+        await interview.seat.work(0.0 if rate is None else _CHUNK / rate)
         piece = await stream.read(_CHUNK, at)
         if not piece:
             break
@@ -241,6 +241,7 @@ async def _by_reading(
             raise NoAnswerError(f"it goes on beyond its {size} bytes, so it is not read")
         made.update(piece)
         at, read = at + len(piece), read + len(piece)
+        interview.progress.transferred(interview.name, len(piece))
         if rate is not None:
             await asyncio.sleep(max(0.0, began + read / rate - loop.time()))
     del partial[path]

@@ -177,6 +177,7 @@ async def read_device(
 
 async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> DeviceOutcome:
     began, taken_at = time.monotonic(), datetime.now(UTC).replace(microsecond=0)
+    setup.progress.began(device.name)
     halves: dict[str, tuple[Any, int]] = {}
     best: Interview | None = None
     problem: ReadProblem | None = None
@@ -184,7 +185,7 @@ async def _read(device: FleetDevice, sheet: Sheet, setup: Setup, seat: Seat) -> 
     while tried < setup.tries:
         tried += 1
         _LOG.info("%s: reading by %s, try %d", device.name, "+".join(ways_of(device, sheet)), tried)
-        interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.expects, seat)
+        interview = Interview(device.name, sheet, setup.wanted, taken_at, setup.progress, seat)
         left = setup.limits.device - (time.monotonic() - began - seat.in_line())
         problem = await _try(device, interview, setup, halves, max(left, 0.0))
         if best is None or len(interview.evidence) >= len(best.evidence):

@@ -224,6 +224,7 @@ class Rule(Struct, frozen=True, kw_only=True):
     stops: Stops | None = None
     gives_way: GivesWay | None = None
     reads: frozenset[Reads] = frozenset()
+    number: int = 0
 
 
 RULES: dict[str, Rule] = {}
@@ -253,6 +254,7 @@ def rule(
             stops=stops,
             gives_way=gives_way,
             reads=frozenset(reads),
+            number=len(RULES),
         )
         return check
 

@@ -453,3 +453,18 @@ def _of_boot(subject: Subject, member: MemberSubject) -> Iterator[_Missing]:
         for half in ("live", "saved"):
             if getattr(boot.order, half) is None:
                 yield f"the {half} boot order", ("order.place",)
+
+
+FAILED = "rule-failed"
+
+
+@rule(
+    FAILED,
+    "warning",
+    "A rule that fails says nothing: what it looks for may be there.",
+    "Report it with the message, and do not rely on that rule here",
+    stops="nothing",
+)
+def rule_failed(subject: Subject) -> Iterator[Said]:
+    """A rule could not be asked: what it would have said is unknown."""
+    return iter(())  # `run_rules` says it of the rule that failed

@@ -12,8 +12,9 @@ from asyncssh import SSHClientConnection
 from msgspec import Struct, field
 
 from ovek.model.fleet import FleetDevice, Login, Snmp
-from ovek.sources.device_session import Expects, Interview, WantedDigests
+from ovek.sources.device_session import Interview, WantedDigests
 from ovek.sources.problem import ReadProblem
+from ovek.sources.progress import UNWATCHED, Progress
 from ovek.sources.ssh import Gates, Limits, connected
 from ovek.sources.trust import HostKeys, Secrets
 
@@ -30,7 +31,7 @@ class Setup(Struct, frozen=True, kw_only=True):
 
     `captures` are saved sessions that take the place of those that the fleet file names.
     `logins` tells by a device's name how it is logged in to, `snmp` how it is asked by SNMP.
-    `shared` is what ways keep for all devices, by their names.
+    `shared` is what ways keep for all devices, by their names; `progress` is told how far it is.
     """
 
     site: Path
@@ -45,7 +46,7 @@ class Setup(Struct, frozen=True, kw_only=True):
     logins: dict[str, Login] = {}
     snmp: dict[str, Snmp] = {}
     gates: Gates = field(default_factory=Gates)
-    expects: Expects | None = None
+    progress: Progress = UNWATCHED
     shared: dict[str, Shared] = {}
 
 

@@ -1,0 +1,1 @@
+"""What one harbour adds to Ovek: an example of a package of one's own."""

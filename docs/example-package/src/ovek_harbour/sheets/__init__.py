@@ -1,0 +1,1 @@
+"""Sheets: each `NAME.toml` here is found by its name."""
