@@ -71,7 +71,8 @@ READERS = {
     "importers/table": ["tables"],
 }
 WRITE = {
-    "errors", "names", "schema", "result_schema", "atomic", "importers/interface", "importers/known",
+    "errors", "names", "schema", "result_schema", "atomic", "importers/interface",
+    "importers/known",
 }  # fmt: skip
 
 
