@@ -33,7 +33,8 @@ def pages() -> dict[str, str]:
     root = click.Context(cli, info_name="ovek")
     found = {"ovek.1": _whole(root)}
     for words, command in commands(root):
-        ctx = click.Context(command, info_name=" ".join(("ovek", *words)))
+        typed = " ".join(("ovek", *words))
+        ctx = click.Context(command, info_name=typed, **command.context_settings)
         found[f"{'-'.join(('ovek', *words))}.1"] = "\n".join(_command(words, command, ctx)) + "\n"
     return found
 

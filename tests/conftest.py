@@ -28,7 +28,7 @@ _CACHE = tempfile.TemporaryDirectory(prefix="ovek-cache-")
 os.environ["XDG_CACHE_HOME"] = _CACHE.name  # what is kept is the tests' own
 # The machine may be slow at any moment; no test is about time.
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
-settings.register_profile("ovek", deadline=None, max_examples=40 * TIMES)
+settings.register_profile("ovek", deadline=None, max_examples=25 * TIMES)
 settings.register_profile("quick", deadline=None, max_examples=20)
 settings.load_profile("quick" if "OVEK_QUICK" in os.environ else "ovek")
 

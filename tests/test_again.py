@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import sqlite3
 from dataclasses import replace as changed
 from datetime import timedelta
@@ -518,9 +519,8 @@ def no_database(ovek):
 
 
 def a_folder(ovek):
-    kept_in(ovek).unlink()
     kept_in_folder = ovek.folder / "cache/ovek"
-    kept_in_folder.rmdir()
+    shutil.rmtree(kept_in_folder)
     kept_in_folder.write_text("in the way")
 
 

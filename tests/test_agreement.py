@@ -22,7 +22,7 @@ from ovek.model.shelf import ShelfFacts
 from test_report import drawn
 
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
-BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 4)
+BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 2)
 
 
 def block(number: int, size: int, **more):

@@ -215,9 +215,10 @@ def test_a_start_loads_what_it_needs(typed, tmp_path):
         f"import atexit; atexit.register(lambda: exec({told!r})); import sys;"
         f"sys.argv = ['ovek', *{list(typed)!r}]; from ovek.cli import main; main()"
     )
-    done = subprocess.run(
-        [sys.executable, "-c", program], cwd=tmp_path / "site", capture_output=True, text=True,
-        check=False, env={"PATH": "", "XDG_CACHE_HOME": str(tmp_path / "cache")},
-    )  # fmt: skip
+    for _ in range(2):  # the first looks for packages, which the second remembers
+        done = subprocess.run(
+            [sys.executable, "-c", program], cwd=tmp_path / "site", capture_output=True, text=True,
+            check=False, env={"PATH": "", "XDG_CACHE_HOME": str(tmp_path / "cache")},
+        )  # fmt: skip
     loaded = HEAVY & set(done.stderr.splitlines()[-1].split())
     assert loaded <= LOADS[typed]

@@ -16,10 +16,9 @@ import ovek
 
 WITHOUT = Path(__file__).with_name("without_unix.py")
 TYPED = (
-    "audit", "audit --format csv", "bootwalk arle-quay", "cleanup arle-quay --free 100MiB",
-    "runbook", "catalog list", "where 7.4.2", "custody * arle-quay", "policy", "history trend",
-    "shelf", "sheet check oxwick-40", "chart flash --to flash.svg", "report --to fleet.html",
-    "compare --from 2026-11-19", "survey", "rules",
+    "audit", "bootwalk arle-quay", "cleanup arle-quay --free 100MiB", "runbook brack-slip",
+    "catalog list", "custody * arle-quay", "history trend", "chart flash -o flash.svg",
+    "report -o fleet.html", "compare before-7.4.2", "survey", "cache",
 )  # fmt: skip
 
 
@@ -60,7 +59,7 @@ def test_a_command_answers_the_same(typed, sample_copies):
     words = typed.split()
     expected = run(with_, *words, without=False)
     told = run(without, *words, without=True)
-    if words[0] != "survey":  # which tells how long it took
+    if words[0] not in ("survey", "cache"):  # which tell times and places
         assert told == expected
     assert told[0] == expected[0] and b"Traceback" not in told[2]
 

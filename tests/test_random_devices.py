@@ -31,7 +31,7 @@ from ovek.model.plan import CleanupPlan, Room
 from ovek.model.snapshot import BootEntry, Device
 
 TIMES = int(os.environ.get("OVEK_CASES", "1"))
-BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 4)
+BLOCKS = range(1 if "OVEK_QUICK" in os.environ else 2)
 
 
 def block(number: int, size: int, **more):

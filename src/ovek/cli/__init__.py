@@ -50,12 +50,14 @@ class _Commands(CommandGroup):
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Take in what was typed; with --version, -v tells what Ovek stands on, too."""
         if args and set(args) <= {"--version", "-v", "--verbose"} and "--version" in args:
-            click.echo(f"ovek {__version__}")
+            from ovek.cli.say import say
+
+            say(f"ovek {__version__}")
             if len(args) > 1:
                 from ovek.app.versions import stands_on
 
                 for name, version in stands_on():
-                    click.echo(f"  {name:<18} {version}")
+                    say(f"  {name:<18} {version}")
             ctx.exit()
         return super().parse_args(ctx, args)
 

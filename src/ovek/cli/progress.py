@@ -112,7 +112,7 @@ class SurveyBar:
 
         self._survey.done(surveyed.device)
         if self._shown and (line := self._survey.failure(surveyed)) is not None:
-            self._console.print(Shown(line), soft_wrap=True)
+            self._console.print(Shown(line))
 
     def _drawn(self) -> "RenderableType":
         from ovek.cli.say import Shown

@@ -40,6 +40,8 @@ def _entries(number: int) -> str:
 
 def _cells(entry: CacheEntry) -> tuple[str, ...]:
     what = entry.kind
+    if entry.kind == "audit results" and entry.site is None:
+        what += " of an older version"
     if entry.site is not None:
         gone = " (the folder no longer exists)" if entry.site_gone else ""
         what += f" of {visible(entry.site)}{gone}"

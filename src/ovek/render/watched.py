@@ -79,9 +79,11 @@ class WatchedSurvey:
         """What went wrong with a device that is done; None where nothing did."""
         if surveyed.result == "read":
             return None
-        line = Text(f"{surveyed.result}: ", STYLES[surveyed.result])
         why = surveyed.problem or f"missing: {', '.join(surveyed.missing)}"
-        return line.append(f"{visible(surveyed.device)}: {visible(why)}", "")
+        return Text.assemble(
+            (f"{surveyed.result}: ", STYLES[surveyed.result]),
+            f"{visible(surveyed.device)}: {visible(why)}",
+        )
 
     def drawn(self, now: float, height: int) -> RenderableType:
         """All of it, on so many lines at most: those that take longest first."""
@@ -91,9 +93,9 @@ class WatchedSurvey:
         row = Table.grid(padding=(0, 1))
         waiting = self._total - self._done - len(self._reading)
         words = f"{self._done} of {count(self._total, 'device')}"
-        rest = [f"{len(self._reading)} being read", f"{waiting} waiting"]
-        bar = ProgressBar(total=self._total, completed=self._done, width=30)
-        row.add_row(words, bar, ", ".join(rest), self._left(now))
+        rest = [f"{len(self._reading)} being read", f"{waiting} waiting", self._left(now)]
+        bar = ProgressBar(total=self._total, completed=self._done, width=30, complete_style="green")
+        row.add_row(words, bar, ", ".join(filter(None, rest)))
         return row
 
     def _left(self, now: float) -> str:
