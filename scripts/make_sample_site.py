@@ -810,6 +810,78 @@ def marked(text: str) -> str:
     return text
 
 
+PRODUCTS = """\
+# What the catalog calls the products of advisories.
+format = "ovek.products/1"
+
+[[product]]
+name = "OX40 lite image"
+publisher = "Oxwick"
+files = "ox40-lite-*"
+"""
+
+
+def lite(version: str, hashes: bool) -> dict:
+    """A version of the lite image as an advisory has it."""
+    id_ = f"OX40-LITE-{version.replace('.', '')}"
+    product = {"product_id": id_, "name": f"OX40 lite image {version}"}
+    if hashes:
+        file = f"ox40-lite-{version}.img"
+        value = {"algorithm": "sha256", "value": digest("sha256", file)}
+        one = {"filename": file, "file_hashes": [value]}
+        product["product_identification_helper"] = {"hashes": [one]}
+    return {"category": "product_version", "name": version, "product": product}
+
+
+def advisory() -> dict:
+    """A security advisory, CSAF 2.0: two devices run or keep what is affected."""
+    title = "A crafted announcement restarts the lite image"
+    first, second = "2026-10-12T08:00:00Z", "2026-11-02T08:00:00Z"
+    history = [
+        {"number": "1", "date": first, "summary": "First release"},
+        {"number": "2", "date": second, "summary": "The fixed version is named"},
+    ]
+    score = {
+        "version": "3.1", "vectorString": "CVSS:3.1/AV:A/AC:L/PR:N/UI:N/S:U/C:N/I:N/A:H",
+        "baseScore": 6.5, "baseSeverity": "MEDIUM",
+    }  # fmt: skip
+    affected, fixed = ["OX40-LITE-733"], ["OX40-LITE-742"]
+    fix = {
+        "category": "vendor_fix", "details": "Install version 7.4.2 of the lite image.",
+        "product_ids": affected,
+    }  # fmt: skip
+    versions = [lite("7.3.3", hashes=True), lite("7.4.2", hashes=False)]
+    image = {"category": "product_name", "name": "OX40 lite image", "branches": versions}
+    return {
+        "document": {
+            "category": "csaf_security_advisory",
+            "csaf_version": "2.0",
+            "title": title,
+            "publisher": {
+                "category": "vendor", "name": "Oxwick", "namespace": "https://oxwick.example",
+            },
+            "aggregate_severity": {"text": "moderate"},
+            "tracking": {
+                "id": "OXW-2026-003", "version": "2", "status": "final",
+                "initial_release_date": first, "current_release_date": second,
+                "revision_history": history,
+            },
+        },
+        "product_tree": {
+            "branches": [{"category": "vendor", "name": "Oxwick", "branches": [image]}],
+        },
+        "vulnerabilities": [
+            {
+                "cve": "CVE-2026-40003",
+                "title": title,
+                "product_status": {"known_affected": affected, "fixed": fixed},
+                "scores": [{"products": affected, "cvss_v3": score}],
+                "remediations": [fix],
+            }
+        ],
+    }  # fmt: skip
+
+
 def write_site(folder: Path) -> None:
     devices = fleet()
     write_whole(folder / "fleet.toml", [fleet_toml([*devices, at_sea()])])
@@ -820,6 +892,9 @@ def write_site(folder: Path) -> None:
     write_whole(folder / "server.json", [server()])
     for vendor in RELEASES:
         write_whole(folder / f"catalog/{vendor}.json", [catalog(vendor)])
+    write_whole(folder / "advisories/products.toml", [PRODUCTS.encode()])
+    text = json.dumps(advisory(), indent=1) + "\n"
+    write_whole(folder / "advisories/oxw-2026-003.json", [text.encode()])
     stick = ["ox40-full-7.4.2.img", "tv8_5.1.4.tvf"]
     lines = "".join(f"{digest('md5', name)} *{name}\n" for name in stick)
     lines += "".join(f"{hashlib.md5(data).hexdigest()} *{name}\n" for name, data in STICK.items())

@@ -12,6 +12,7 @@ from ovek.demo import TOUR
 
 ROOT = Path(__file__).parent.parent
 TROUBLES = {
+    "running-affected": "heron-bridge",
     "backup-before-change": "holm-office",
     "boot-target-missing": "arle-quay",
     "bank-bad": "arle-dist-2",

@@ -216,6 +216,7 @@ def day(tmp_path_factory):
         "report.md",
         "runbook.md",
         "start.md",
+        "trust.md",
     ],
 )
 def test_what_a_page_types_shows_what_it_says(day, page):

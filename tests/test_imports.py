@@ -99,7 +99,7 @@ def test_the_engine_has_no_io_no_clock_and_no_interface():
 # The floors of the engine: each room imports only what stands before it here.
 FLOORS = [
     # what is
-    "times", "releases", "verdicts", "components", "runs", "layouts", "bootwalk",
+    "times", "advisories", "releases", "verdicts", "components", "runs", "layouts", "bootwalk",
     # what would be
     "changes", "replay", "room", "fit", "route",
     # what to do

@@ -91,7 +91,7 @@ OURS = "texts of this program, or of a person at the keyboard"
 LEARNED = "a session that a person learns from: lines of 4,096 characters at most"
 WHY = {
     "app/completion.py": CLASSES, "cli/completing.py": OURS, "cli/options.py": OURS,
-    "files/fingerprint.py": CLASSES, "files/defaults.py": CLASSES,
+    "files/fingerprint.py": CLASSES, "engine/advisories.py": CLASSES, "files/defaults.py": CLASSES,
     "files/result_schema.py": OURS,
     "cli/show.py": OURS, "engine/catalog.py": OURS, "engine/nearest.py": SHORT,
     "engine/shelf.py": SHORT, "engine/where.py": OURS, "files/backups.py": SHORT,

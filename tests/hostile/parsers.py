@@ -13,8 +13,10 @@ import msgspec
 
 from builders import NOW
 from hostile import samples
+from ovek.files.advisories import KEPT, read_advisories
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
+from ovek.files.csaf import read_csaf
 from ovek.files.database import FLEET, INDEX, names_in_fleet, names_in_index
 from ovek.files.decode import read_toml_parts, text_of
 from ovek.files.errors import InputError, ManyInputError
@@ -32,6 +34,7 @@ from ovek.files.structure import structure_of
 from ovek.learn.guesses import guesses
 from ovek.learn.lesson import SessionError, learn
 from ovek.learn.sheet_text import head_of, learned_of, whole
+from ovek.model.advisory import ALIASES_FORMAT, ProductAliases
 from ovek.model.fleet import FleetDevice, Shelf
 from ovek.model.naming import Naming
 from ovek.model.policy import FORMAT as POLICY_FORMAT
@@ -203,6 +206,18 @@ def _index(file: Path) -> None:
         state_of(file.parent, [name]).read(name)
 
 
+def _advisories(file: Path) -> None:
+    """What documents came to, as somebody left it beside them."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name, "advisories")
+        folder.mkdir()
+        document = folder / "a.json"
+        document.write_bytes(samples.ADVISORIES[0])
+        os.utime(document, ns=(samples.READ_AT, samples.READ_AT))
+        (folder / KEPT).write_bytes(file.read_bytes())
+        read_advisories(Path(name))
+
+
 def _journal(file: Path) -> None:
     snapshot = file.with_name("s.jsonl")
     file.rename(snapshot.with_name("s.jsonl.unfinished"))
@@ -252,6 +267,13 @@ PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
         samples.POLICIES,
         "policy.toml",
         lambda file: read_toml_parts(file, Policy, POLICY_FORMAT),
+    ),
+    "advisories": (samples.ADVISORIES, "a.json", read_csaf),
+    "the kept advisories": (samples.KEPT_ADVISORIES, KEPT, _advisories),
+    "product aliases": (
+        [(samples.SITE / "advisories/products.toml").read_bytes()],
+        "products.toml",
+        lambda file: read_toml_parts(file, ProductAliases, ALIASES_FORMAT),
     ),
     "waivers": (
         samples.WAIVERS,

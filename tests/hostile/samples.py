@@ -16,12 +16,14 @@ from importlib import resources
 from pathlib import Path
 
 from languages import marked
+from ovek.files.advisories import KEPT as KEPT_FILE
+from ovek.files.advisories import read_advisories
 from ovek.files.database import FLEET, INDEX
 from ovek.files.fleet import read_fleet
 from ovek.files.state import state_of
 
 DATA = hashlib.sha512(b"ovek").digest() * 40
-_SITE = Path(str(resources.files("ovek.demo"))) / "site"
+SITE = Path(str(resources.files("ovek.demo"))) / "site"
 _SHEETS = Path(str(resources.files("ovek.files"))) / "sheets"
 
 
@@ -152,7 +154,7 @@ METALINKS = [
 <version>7.4</version><publisher name="Oxwick"/><hash type="sha-256">{_digest("sha256")}</hash>
 <hash type="md5">{_digest("md5")}</hash></file></metalink>""".encode()
 ]
-CATALOGS = [file.read_bytes() for file in sorted((_SITE / "catalog").glob("*.json"))] + [
+CATALOGS = [file.read_bytes() for file in sorted((SITE / "catalog").glob("*.json"))] + [
     json.dumps(
         {
             "format": "ovek.catalog/1",
@@ -172,13 +174,13 @@ CATALOGS = [file.read_bytes() for file in sorted((_SITE / "catalog").glob("*.jso
 ]
 SNAPSHOTS = [
     b"\n".join(file.read_bytes().split(b"\n")[:2]) + b"\n"
-    for file in sorted((_SITE / "snapshots").glob("*.jsonl"))
+    for file in sorted((SITE / "snapshots").glob("*.jsonl"))
 ]
-ADDRESSES = (_SITE / "addresses.csv").read_bytes()
-FLEETS = [(_SITE / "fleet.toml").read_bytes()]
+ADDRESSES = (SITE / "addresses.csv").read_bytes()
+FLEETS = [(SITE / "fleet.toml").read_bytes()]
 FLEET_LISTS = [b"name,sheet,host,site\r\nbox,oxwick-40,192.0.2.1,Port Arle\r\n"]
-POLICIES = [(_SITE / "policy.toml").read_bytes()]
-WAIVERS = [(_SITE / "waivers.toml").read_bytes()]
+POLICIES = [(SITE / "policy.toml").read_bytes()]
+WAIVERS = [(SITE / "waivers.toml").read_bytes()]
 SHEETS = [file.read_bytes() for file in sorted(_SHEETS.glob("*.toml"))]
 BOOT_ENVIRONMENTS = [
     b"# GRUB Environment Block\nsaved_entry=one\nnext\\\nentry=two\n".ljust(1024, b"#"),
@@ -225,6 +227,8 @@ HOSTS_YAML = [
 LARGE_FLEET = b'name = "x"\n' + b"# " + b"x" * 2**17 + b"\n"
 LARGE_FLEET += b'[[device]]\nname = "a"\nsheet = "oxwick-40"\nsite = "North"\n'
 KEPT, INDEXES, READ_AT = list[bytes](), list[bytes](), 1_700_000_000_000_000_000
+ADVISORIES = [(SITE / "advisories/oxw-2026-003.json").read_bytes()]
+KEPT_ADVISORIES = list[bytes]()
 
 
 def _databases() -> None:
@@ -237,6 +241,11 @@ def _databases() -> None:
         os.utime(folder / "a.jsonl", ns=(READ_AT, READ_AT))
         state_of(folder)
         KEPT.append((folder / FLEET).read_bytes())
+        (folder / "advisories").mkdir()
+        (folder / "advisories/a.json").write_bytes(ADVISORIES[0])
+        os.utime(folder / "advisories/a.json", ns=(READ_AT, READ_AT))
+        read_advisories(folder)
+        KEPT_ADVISORIES.append((folder / "advisories" / KEPT_FILE).read_bytes())
         INDEXES.append((folder / INDEX).read_bytes())
 
 

@@ -30,6 +30,8 @@ ATTACKED_WAYS = {
 ATTACKED_STORES = {"http": SHELVES, "tftp": TFTP_SHELVES, "sftp": SFTP}
 # Each module that reads a file, and the parsers that attack it; a text says why there is none.
 READERS = {
+    "advisories": ["advisories", "the kept advisories"],
+    "csaf": ["advisories"],
     "annotations": "one more table of TOML, by the reader of policy and waivers",
     "backups": "names only",
     "bootenv": ["boot environments"],

@@ -22,7 +22,7 @@ from msgspec import DecodeError, Raw, Struct, ValidationError
 from msgspec.msgpack import Decoder, encode
 
 from ovek import __version__
-from ovek.app.devices import Devices
+from ovek.app.devices import Devices, release_index
 from ovek.app.work import Lines, Made, Work, worked
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.atomic import write_whole
@@ -250,5 +250,5 @@ def _unpacked(bundle: Bundle) -> tuple[Site, ReleaseIndex]:
             if ".." not in Path(name).parts and not Path(name).is_absolute():
                 write_whole(folder / name, [data])
         site = Site(folder)
-        _HERE[key] = site, ReleaseIndex(site.releases)
+        _HERE[key] = site, release_index(site)
     return _HERE[key]

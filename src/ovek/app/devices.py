@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from ovek.app.means import Bar, Runner
 from ovek.app.packages import load_rules
+from ovek.engine.advisories import AdvisoryIndex
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
 from ovek.files.errors import InputError
@@ -30,12 +31,18 @@ D = TypeVar("D")
 _LOG = logging.getLogger(__name__)
 
 
+def release_index(site: Site) -> ReleaseIndex:
+    """All that the catalog of a site tells of, with what its advisories say. Raises InputError."""
+    advisories = AdvisoryIndex(site.advisories, site.product_aliases)
+    return ReleaseIndex(site.releases, advisories)
+
+
 @lru_cache(maxsize=1)
 def releases_of(site: Site) -> ReleaseIndex:
     """All that the sources in catalog/ tell of; lines that cannot be read are told, once."""
     gc.disable()  # a catalog stays as long as the command: nobody has to look for waste in it
     try:
-        index = ReleaseIndex(site.releases)
+        index = release_index(site)
     finally:
         gc.enable()
         gc.freeze()

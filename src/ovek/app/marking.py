@@ -7,6 +7,7 @@ site did not change opens no database.
 import hashlib
 from contextlib import suppress
 
+from ovek.files.advisories import advisory_stamps
 from ovek.files.atomic import write_whole
 from ovek.files.cache import kept_file
 from ovek.files.decode import read_bytes
@@ -42,8 +43,10 @@ def mark_changes(site: Site) -> None:
 def _digest(site: Site) -> bytes:
     """What is known, and where it is kept."""
     made = hashlib.sha256(f"{site.head.history}\n".encode())
-    for name, data in sorted(site.known_files().items()):
+    for name, data in sorted(site.known_files(advisories=False).items()):
         made.update(f"{name}\0{len(data)}\0".encode() + data)
+    for name, size, changed in advisory_stamps(site.folder):
+        made.update(f"{name}\0{size}\0{changed}\0".encode())
     store = site.folder / _SQLITE
     if site.head.history is None:
         made.update(str(store.stat().st_ino).encode())  # a store that is made anew lacks all

@@ -18,10 +18,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import Struct
 
-from ovek.app.devices import Devices
+from ovek.app.devices import Devices, release_index
 from ovek.app.means import Bar, Calls, Runner, shown
 from ovek.app.work import Lines, Made, Part, Work, worked
-from ovek.engine.releases import ReleaseIndex
 from ovek.files.site import Site
 from ovek.files.state import State
 
@@ -187,7 +186,7 @@ def _start(
 ) -> None:
     folder, until, lies = place
     site = _FORKED[0].site if _FORKED else Site(folder, until=until, lies=lies)
-    releases = _FORKED[0].releases if _FORKED else ReleaseIndex(site.releases)
+    releases = _FORKED[0].releases if _FORKED else release_index(site)
     devices = Devices(site, State(root, files, {}), releases=releases)
     devices.stale = stale
     _OWN[:] = [(devices, work.prepare(devices, *args))]

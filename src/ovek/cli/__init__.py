@@ -30,6 +30,7 @@ COMMANDS = {
     "report": "Write one self-contained HTML page about the fleet.",
     "compare": "What changed between two snapshots?",
     "catalog": "Published releases: import, list and upgrade paths.",
+    "advisory": "Security advisories: import, list, and what they affect.",
     "shelf": "Verify image files on a server, folder or stick.",
     "custody": "Trace an image from publisher to flash.",
     "where": "Find an image, version or digest on devices and shelves.",

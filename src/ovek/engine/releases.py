@@ -24,6 +24,7 @@ from typing import Any, TypeVar
 import msgspec
 from msgspec import Struct
 
+from ovek.engine.advisories import NO_ADVISORIES, AdvisoryIndex
 from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.naming import Naming
@@ -50,10 +51,13 @@ class ReleaseIndex:
     `releases` are in the order of their file names, whatever order they came in. `by_revision` and
     `by_variant` are whether any is for some hardware revisions, or of a variant. `ways` are routes
     that were worked out, `searched` what was found for members alike, by `needs`. `ours` are
-    those that only lists of somebody's own copies tell of.
+    those that only lists of somebody's own copies tell of. `advisories` are those of the site.
     """
 
-    def __init__(self, published: Iterable[Published]) -> None:
+    def __init__(
+        self, published: Iterable[Published], advisories: AdvisoryIndex = NO_ADVISORIES
+    ) -> None:
+        self.advisories = advisories
         self.by_name: dict[str, list[KnownRelease]] = {}
         self.by_folded: dict[str, list[KnownRelease]] = {}
         self.by_digest: dict[str | None, list[KnownRelease]] = {}

@@ -8,6 +8,7 @@ from functools import cached_property
 from glob import glob
 from pathlib import Path
 
+from ovek.files.advisories import read_advisories, read_aliases
 from ovek.files.annotations import read_annotations
 from ovek.files.catalog import read_catalogs
 from ovek.files.decode import read_bytes, read_toml, read_toml_parts
@@ -15,6 +16,7 @@ from ovek.files.errors import InputError
 from ovek.files.fleet import FleetFile
 from ovek.files.sheets import find_sheet, is_shipped, sheet_names
 from ovek.files.state import State, state_in, state_of, state_over, state_until
+from ovek.model.advisory import Advisory, ProductAlias
 from ovek.model.annotation import Annotation
 from ovek.model.catalog import Published
 from ovek.model.fleet import Fleet
@@ -77,6 +79,16 @@ class Site:
     def releases(self) -> list[Published]:
         """Every release that some source in `catalog/` tells of."""
         return read_catalogs(self.folder / "catalog", self.left_out)
+
+    @cached_property
+    def advisories(self) -> tuple[Advisory, ...]:
+        """The security advisories in `advisories/`."""
+        return read_advisories(self.folder)
+
+    @cached_property
+    def product_aliases(self) -> tuple[ProductAlias, ...]:
+        """What the catalog calls products of advisories, from `advisories/products.toml`."""
+        return read_aliases(self.folder)
 
     @cached_property
     def annotations(self) -> tuple[Annotation, ...]:
@@ -143,15 +155,18 @@ class Site:
                 return files
         raise InputError(pattern, "matches no snapshot (*.jsonl)", "Give existing files")
 
-    def known_files(self) -> dict[str, bytes]:
+    def known_files(self, *, advisories: bool = True) -> dict[str, bytes]:
         """What the snapshots are judged by: the site's files but those of its state, by name.
+
+        There may be very many `advisories`, which not everybody needs.
 
         Raises InputError.
         """
         found: dict[str, bytes] = {}
         lists = [self.folder / name for name in self.head.lists]
         named = [self.folder / name for name in ("fleet.toml", "policy.toml", "waivers.toml")]
-        folders = [self.folder / name for name in ("catalog", "sheets")]
+        names = ("catalog", "sheets", *(("advisories",) if advisories else ()))
+        folders = [self.folder / name for name in names]
         inside = [file for each in folders if each.is_dir() for file in sorted(each.iterdir())]
         for name in self.fleet_file.sheets:
             file = find_sheet(self.folder, name)

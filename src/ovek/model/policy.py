@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
 
+from ovek.model.advisory import Score
 from ovek.model.age import parse_age
 from ovek.model.catalog import Track, Trust
 from ovek.model.digest import Algorithm
@@ -157,7 +158,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     two devices go down together, `at_once` how many devices go down together at most, `canaries`
     globs of those that go first. `boot_from_removable` is whether a device may be left to boot from
     a stick or card that can be pulled. `history_age` is how long what was is remembered; None: for
-    ever.
+    ever. `advisory_critical` and `advisory_warning` are the CVSS scores from which on what an
+    advisory says is a finding of that severity.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -185,6 +187,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     canaries: Globs = ()
     boot_from_removable: bool = False
     history_age: str | None = None
+    advisory_critical: Score = 9.0
+    advisory_warning: Score = 4.0
 
     def __post_init__(self) -> None:
         self.reserve_of(0)

@@ -68,6 +68,8 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
     "UpgradePath": {"table": "catalog.upgrade_path", **_JSON},
     "PickedFor": {"table": "catalog.pick", **_JSON},
     "Understood": {"table": "catalog.understood"},
+    "AdvisoryList": {"table": "advisory.listing", **_JSON},
+    "ImportedAdvisories": {"table": "advisory.imported", **_JSON},
     "HistoryAdded": {"table": "history.added", **_JSON},
     "DeviceHistory": {"table": "history.life", **_JSON, "csv": "history.life_csv"},
     "ImageHistory": {"table": "history.image", **_JSON, "csv": "history.copies_csv"},

@@ -11,6 +11,7 @@ for _group in (
     "members",
     "components",
     "releases",
+    "advisories",
     "space",
     "upkeep",
 ):

@@ -1,0 +1,186 @@
+"""Rules on security advisories: what runs, boots next, is wanted or is the fallback, and affected.
+
+A rule says it once for each advisory and member. What is not matched says nothing; `not affected`
+and `fixed` say nothing, and what is under investigation is a note.
+"""
+
+from collections.abc import Iterable, Iterator
+
+from ovek.engine.fallback import WantedFallbacks, fallbacks
+from ovek.engine.rules import MemberSubject, Said, Subject, rule
+from ovek.model.advisory import Concern
+from ovek.model.finding import Severity
+from ovek.model.policy import Policy
+from ovek.model.verdict import Image, KnownRelease
+
+_WORDS: dict[str, Severity] = {
+    "critical": "critical", "high": "warning", "important": "warning", "medium": "warning",
+    "moderate": "warning", "low": "note", "none": "note",
+}  # fmt: skip
+_SAYING = ("affected", "under investigation")
+_SHOWN = 3  # vulnerabilities that are named
+
+
+def severity_of(concern: Concern, policy: Policy) -> Severity:
+    """How severe it is: by its score and policy, else by its publisher's word, else a warning."""
+    if concern.standing == "under investigation":
+        return "note"
+    if concern.score is not None:
+        if concern.score >= policy.advisory_critical:
+            return "critical"
+        return "warning" if concern.score >= policy.advisory_warning else "note"
+    return _WORDS.get((concern.severity or "").casefold(), "warning")
+
+
+def _concerns(subject: Subject, image: Image | None, version: str | None) -> tuple[Concern, ...]:
+    """What is said of an image; without one of the version, where all its releases agree."""
+    releases = subject.judged.judge.releases
+    if image is not None:
+        release = image.judgement.release
+        if release is not None and image.judgement.verdict in ("proven", "matched"):
+            return _of(subject, release)
+        by_bytes = releases.advisories.of_digests(
+            image.file.digests if image.file is not None else None
+        )
+        if by_bytes or image.judgement.verdict in ("altered", "truncated", "disputed"):
+            return by_bytes
+    if version is None:
+        return ()
+    model = subject.judged.device.hardware.model
+    same = [one for one in releases.for_model(model) if one.version == version]
+    answers = {_of(subject, release) for release in same if release.kind in (None, "system-image")}
+    return answers.pop() if len(answers) == 1 else ()
+
+
+def _of(subject: Subject, release: KnownRelease) -> tuple[Concern, ...]:
+    releases = subject.judged.judge.releases
+    return releases.advisories.of_release(release, releases.releases)
+
+
+def _said(
+    subject: Subject, member: str | None, concerns: Iterable[Concern], what: str
+) -> Iterator[Said]:
+    """Say what each advisory says of one thing."""
+    by_advisory: dict[str, list[Concern]] = {}
+    for concern in concerns:
+        if concern.standing in _SAYING:
+            by_advisory.setdefault(concern.advisory, []).append(concern)
+    order = ("critical", "warning", "note")
+    for advisory, group in sorted(by_advisory.items()):
+        group.sort(
+            key=lambda one: (order.index(severity_of(one, subject.policy)), one.vulnerability)
+        )
+        worst = group[0]
+        named = ", ".join(_named(concern) for concern in group[:_SHOWN])
+        more = f" and {len(group) - _SHOWN} more" if len(group) > _SHOWN else ""
+        under = worst.standing == "under investigation"
+        how = "under investigation by" if under else "affected by"
+        by = "its digest" if worst.matched_by == "hash" else f"the product name {worst.product!r}"
+        yield Said(
+            member=member,
+            place=None,
+            seen=f"{what}, {how} {advisory}: {worst.title} ({named}{more}); matched by {by}",
+            do=_do(worst, advisory),
+            severity=severity_of(worst, subject.policy),
+        )
+
+
+def _named(concern: Concern) -> str:
+    if concern.score is None:
+        return concern.vulnerability
+    return f"{concern.vulnerability}, CVSS {concern.score:.1f}"
+
+
+def _do(concern: Concern, advisory: str) -> str:
+    read = f"read ovek advisory show {advisory}"
+    if concern.fixed:
+        return f"Install {' or '.join(concern.fixed)}, where it is fixed; {read}"
+    if concern.remedy is not None:
+        remedy = " ".join(concern.remedy.split()).rstrip(".")
+        return f"Its publisher says: {remedy}; {read}"
+    return f"{read[:1].upper()}{read[1:]}, and ask its publisher for a fixed release"
+
+
+def _alone(subject: Subject, member: MemberSubject) -> str | None:
+    return None if len(subject.members) == 1 else member.id
+
+
+def _is_asked(subject: Subject) -> bool:
+    return bool(subject.judged.judge.releases.advisories)
+
+
+@rule(
+    "running-affected",
+    "warning",
+    "A device that runs an affected release can be attacked until it runs another one.",
+    "Install a release in which it is fixed: ovek advisory show ID",
+    stops="nothing",
+)
+def running_affected(subject: Subject) -> Iterator[Said]:
+    """The running release is affected by a security advisory."""
+    for member in subject.members if _is_asked(subject) else ():
+        concerns = _concerns(subject, member.running_image, member.running)
+        what = f"{member.running or 'the running image'} is running"
+        if member.running is not None and member.running == member.boots:
+            what += " and the next boot"
+        yield from _said(subject, _alone(subject, member), concerns, what)
+
+
+@rule(
+    "next-boot-affected",
+    "warning",
+    "The reload would start a release that is affected.",
+    "Boot a release in which it is fixed: ovek advisory show ID",
+    stops="nothing",
+)
+def next_boot_affected(subject: Subject) -> Iterator[Said]:
+    """The next boot is another release than the running one, and is affected by an advisory."""
+    for member in subject.members if _is_asked(subject) else ():
+        if member.boots is None or member.boots == member.running:
+            continue
+        concerns = _concerns(subject, member.boot_image, member.boots)
+        what = f"{member.boots} is the next boot"
+        yield from _said(subject, _alone(subject, member), concerns, what)
+
+
+@rule(
+    "target-affected",
+    "warning",
+    "Policy sends devices to a release that is affected.",
+    "Choose another target in policy.toml: ovek advisory show ID",
+    stops="nothing",
+)
+def target_affected(subject: Subject) -> Iterator[Said]:
+    """The target that policy wants is affected by an advisory, and does not run yet."""
+    if not _is_asked(subject):
+        return
+    target = subject.wanted.target
+    if target is None or all(member.running == target for member in subject.members):
+        return
+    releases = {release.file: release for release in subject.wanted.releases.values()}
+    seen = {concern for release in releases.values() for concern in _of(subject, release)}
+    ordered = sorted(seen, key=lambda concern: (concern.advisory, concern.vulnerability))
+    yield from _said(subject, None, ordered, f"{target} is the target")
+
+
+@rule(
+    "fallback-affected",
+    "note",
+    "After a failed upgrade the device would run a release that is affected.",
+    "Keep a fallback in which it is fixed: ovek advisory show ID",
+    stops="nothing",
+)
+def fallback_affected(subject: Subject) -> Iterator[Said]:
+    """The fallback is affected by an advisory, and neither runs nor boots next."""
+    for member in subject.members if _is_asked(subject) else ():
+        kept = {place.on(None) for place in member.running_on.places if member.running_on.sure}
+        if member.walk.boots is not None and member.walk.boots.at is not None:
+            kept.add(member.walk.boots.at.on(None))
+        wanted = WantedFallbacks(keep=subject.policy.keep, release=None)
+        for place in fallbacks(subject.judged, member.one, kept, wanted):
+            image = subject.judged.image(place.on(member.id))
+            if image is None or image.version in (member.running, member.boots):
+                continue
+            concerns = _concerns(subject, image, None)
+            what = f"{image.version or place} is the fallback"
+            yield from _said(subject, _alone(subject, member), concerns, what)
