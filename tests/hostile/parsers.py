@@ -13,7 +13,7 @@ import msgspec
 
 from builders import NOW
 from hostile import samples
-from ovek.files.advisories import KEPT, read_advisories
+from ovek.files.advisories import KEPT, advisory_stamps, read_advisories
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
 from ovek.files.csaf import read_csaf
@@ -215,7 +215,7 @@ def _advisories(file: Path) -> None:
         document.write_bytes(samples.ADVISORIES[0])
         os.utime(document, ns=(samples.READ_AT, samples.READ_AT))
         (folder / KEPT).write_bytes(file.read_bytes())
-        read_advisories(Path(name))
+        read_advisories(Path(name), advisory_stamps(Path(name)))
 
 
 def _journal(file: Path) -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from languages import marked
 from ovek.files.advisories import KEPT as KEPT_FILE
-from ovek.files.advisories import read_advisories
+from ovek.files.advisories import advisory_stamps, read_advisories
 from ovek.files.database import FLEET, INDEX
 from ovek.files.fleet import read_fleet
 from ovek.files.state import state_of
@@ -244,7 +244,7 @@ def _databases() -> None:
         (folder / "advisories").mkdir()
         (folder / "advisories/a.json").write_bytes(ADVISORIES[0])
         os.utime(folder / "advisories/a.json", ns=(READ_AT, READ_AT))
-        read_advisories(folder)
+        read_advisories(folder, advisory_stamps(folder))
         KEPT_ADVISORIES.append((folder / "advisories" / KEPT_FILE).read_bytes())
         INDEXES.append((folder / INDEX).read_bytes())
 

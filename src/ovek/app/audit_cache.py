@@ -122,7 +122,7 @@ def basis_of(devices: Devices, shelf: ShelfFacts | None) -> Basis | None:
     for part in (*_program(), *_sheets(site), _encode(site.policy), _shelf(shelf)):
         made.update(b"%d " % len(part) + part)
     made.update(_encode(site.releases))
-    made.update(_encode((site.advisories, site.product_aliases)))
+    made.update(_encode((site.advisory_stamps, site.product_aliases)))
     return Basis(file, made.digest())
 
 

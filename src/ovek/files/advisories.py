@@ -44,9 +44,9 @@ def advisory_stamps(site: Path) -> list[tuple[str, int, int]]:
     return sorted(stamps)
 
 
-def read_advisories(site: Path) -> tuple[Advisory, ...]:
+def read_advisories(site: Path, stamps: list[tuple[str, int, int]]) -> tuple[Advisory, ...]:
     """All advisories of a site, by the names of their files. Raises InputError."""
-    folder, stamps = site / FOLDER, advisory_stamps(site)
+    folder = site / FOLDER
     if not stamps:
         return ()
     known, new = _known(folder), False

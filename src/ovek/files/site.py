@@ -8,7 +8,7 @@ from functools import cached_property
 from glob import glob
 from pathlib import Path
 
-from ovek.files.advisories import read_advisories, read_aliases
+from ovek.files.advisories import advisory_stamps, read_advisories, read_aliases
 from ovek.files.annotations import read_annotations
 from ovek.files.catalog import read_catalogs
 from ovek.files.decode import read_bytes, read_toml, read_toml_parts
@@ -83,7 +83,12 @@ class Site:
     @cached_property
     def advisories(self) -> tuple[Advisory, ...]:
         """The security advisories in `advisories/`."""
-        return read_advisories(self.folder)
+        return read_advisories(self.folder, self.advisory_stamps)
+
+    @cached_property
+    def advisory_stamps(self) -> list[tuple[str, int, int]]:
+        """The documents of the advisories: the name, size and time of each, by name."""
+        return advisory_stamps(self.folder)
 
     @cached_property
     def product_aliases(self) -> tuple[ProductAlias, ...]:
