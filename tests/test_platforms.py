@@ -18,7 +18,8 @@ WITHOUT = Path(__file__).with_name("without_unix.py")
 TYPED = (
     "audit", "bootwalk arle-quay", "cleanup arle-quay --free 100MiB", "runbook brack-slip",
     "catalog list", "custody * arle-quay", "history trend", "chart flash -o flash.svg",
-    "report -o fleet.html", "compare before-7.4.2", "survey", "cache",
+    "report -o fleet.html", "compare before-7.4.2", "cache",
+    "survey arle-core --capture sessions/arle-core.txt",
 )  # fmt: skip
 
 
