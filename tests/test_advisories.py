@@ -160,8 +160,8 @@ def test_a_range_is_what_a_plain_reading_of_its_intervals_says(ends, number, sta
 ONE, TWO = "flash:sw-1.0.img", "flash:sw-2.0.img"
 
 
-def findings(what, *advisories, policy=POLICY, aliases=()):
-    index = ReleaseIndex(CATALOG, AdvisoryIndex(advisories, aliases))
+def findings(what, *advisories, policy=POLICY, aliases=(), catalog=CATALOG):
+    index = ReleaseIndex(catalog, AdvisoryIndex(advisories, aliases))
     judged = judge_device(what, judge_for(sheet(), index))
     told = audit_judged(judged, Wants(policy), Terms(now=NOW)).findings
     return {
@@ -219,6 +219,23 @@ def test_what_is_fixed_or_not_affected_is_not_told(standings):
 def test_what_is_under_investigation_is_a_note():
     told = findings(sw(image("1.0")), advisory(by_hash("1.0"), under_investigation=("H",)))
     assert told["running"].severity == "note" and "under investigation" in told["running"].seen
+
+
+def test_an_image_of_which_no_digest_is_known_is_what_its_name_says():
+    hit = advisory(by_hash("1.0"), affected=("H",))
+    assert set(findings(sw(image("1.0", digests=None)), hit)) == {"running"}
+    assert findings(sw(image("1.0", content="other bytes")), hit) == {}, "it is altered"
+
+
+def test_where_the_files_of_a_version_differ_it_may_be_affected():
+    other = published(release("1.0", file="lite-1.0.img", size=7), publisher="Nobody")
+    hit = advisory(by_hash("1.0"), affected=("H",))
+    gone = device(member(image("2.0"), boots=(TWO,)), running="1.0", place="flash:gone.img")
+    told = findings(gone, hit)["running"]
+    assert told.severity == "warning" and "may be" not in told.seen
+    told = findings(gone, hit, catalog=[*CATALOG, *other])["running"]
+    assert told.severity == "note"
+    assert "which file of that version it is, is unknown: it may be affected by A-1" in told.seen
 
 
 def test_without_advisories_nothing_is_told():
@@ -425,9 +442,13 @@ def test_names_of_products_that_are_wrong_are_told(site):
     assert "products.toml" in site.refuses("advisory", "list")
 
 
-def test_the_sample_s_advisory_is_about_two_devices(tmp_path):
+def test_the_sample_s_advisory_is_about_two_devices_and_may_be_about_a_third(tmp_path):
     write_site(tmp_path / "site")
     sample, rules = Ovek(tmp_path / "site"), ("running-affected", "fallback-affected")
     typed = [word for rule in rules for word in ("--only", rule)]
-    told = sample.json("audit", *typed, exits=3)
-    assert [one["device"] for one in told["devices"]] == ["gannet-bridge", "heron-bridge"]
+    told = sample.json("audit", *typed, exits=3)["devices"]
+    assert {one["device"]: one["findings"][0]["severity"] for one in told} == {
+        "gannet-bridge": "warning",
+        "heron-bridge": "warning",
+        "tern-bridge": "note",  # the image that it runs is gone
+    }

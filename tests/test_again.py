@@ -40,7 +40,7 @@ from ovek.engine.wanted import Wants
 from ovek.files.cache import keep
 from ovek.files.database import names_in_fleet
 from ovek.files.errors import InputError
-from ovek.files.fleet import FleetFile, read_fleet
+from ovek.files.fleet import FleetFile
 from ovek.files.site import Site
 from ovek.files.snapshot import write_snapshot
 from ovek.model.bound import holds
@@ -328,7 +328,7 @@ def test_what_is_kept_of_a_large_fleet_holds_for_the_files_it_came_from(tmp_path
     (tmp_path / "fleet.toml").write_text('name = "x"\nlists = ["more.csv"]\n')
     rows = [f"sw-{at:05},switch,{'North' if at else ''}\n" for at in range(9000)]
     (tmp_path / "more.csv").write_text("name,sheet,site\n" + "".join(rows))
-    whole = read_fleet(tmp_path)
+    whole = FleetFile(tmp_path).whole
     kept = tmp_path / ".fleet.db"
     was = kept.read_bytes()
     again = FleetFile(tmp_path)
@@ -341,13 +341,13 @@ def test_what_is_kept_of_a_large_fleet_holds_for_the_files_it_came_from(tmp_path
         kept.write_bytes(wrong)
         assert FleetFile(tmp_path).devices(["sw-00007"]) == {"sw-00007": whole.device[7]}
         kept.write_bytes(wrong)
-        assert read_fleet(tmp_path) == whole
+        assert FleetFile(tmp_path).whole == whole
     kept.write_bytes(was)
     (tmp_path / "more.csv").write_text(
         "name,sheet\n" + "".join(f"b{at},s\n" for at in range(30000))
     )
     assert names_in_fleet(tmp_path, "sw-0899") is None
-    assert FleetFile(tmp_path).names[0] == "b0" and len(read_fleet(tmp_path).device) == 30000
+    assert FleetFile(tmp_path).names[0] == "b0" and len(FleetFile(tmp_path).whole.device) == 30000
     assert names_in_fleet(tmp_path, "b2999") == ["b2999", *(f"b2999{at}" for at in range(10))]
 
 

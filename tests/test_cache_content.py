@@ -87,6 +87,13 @@ def test_it_is_kept_small_by_itself_and_looked_at_once_a_day(folder, monkeypatch
     assert not (folder / "shelves/a").exists()
 
 
+def test_an_age_of_nothing_is_an_age(ovek, folder):
+    (folder / "shelves/a").mkdir(parents=True)
+    (folder / "shelves/a/x").write_bytes(b"x")
+    old(folder / "shelves/a", 0.01)
+    assert len(ovek.json("cache", "--older", "0d")["removed"]) == 1
+
+
 def test_nothing_outside_of_the_cache_is_removed(folder, tmp_path):
     outside = tmp_path / "outside"
     outside.mkdir()

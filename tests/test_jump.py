@@ -10,7 +10,7 @@ import msgspec
 import pytest
 
 from ovek.files.errors import InputError
-from ovek.files.fleet import read_fleet
+from ovek.files.fleet import FleetFile
 from ovek.model.fleet import Access, Fleet, FleetDevice, JumpHost, Login
 from ovek.sources.problem import ReadProblem
 from ovek.sources.ssh import Gates, Limits, connected, ran
@@ -180,7 +180,7 @@ def test_a_way_through_that_leads_nowhere_is_told_with_its_device(tmp_path, thro
         '[[device]]\nname = "hostless"\nsheet = "s"\n'
     )
     with pytest.raises(InputError, match=WRONG[through]) as told:
-        read_fleet(tmp_path)
+        FleetFile(tmp_path)
     assert "'box'" in str(told.value)
 
 
@@ -191,7 +191,7 @@ def test_ways_through_in_a_circle_are_told(tmp_path):
         '[[device]]\nname = "box"\nsheet = "s"\nhost = "h"\nthrough = "a"\n'
     )
     with pytest.raises(InputError, match="box → a → b → a"):
-        read_fleet(tmp_path)
+        FleetFile(tmp_path)
 
 
 def test_a_jump_host_that_is_not_there_is_told_by_its_name(tmp_path):

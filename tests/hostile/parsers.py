@@ -21,7 +21,7 @@ from ovek.files.database import FLEET, INDEX, names_in_fleet, names_in_index
 from ovek.files.decode import read_toml_parts, text_of
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
-from ovek.files.fleet import FleetFile, read_fleet
+from ovek.files.fleet import FleetFile
 from ovek.files.hosts import read_hosts
 from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
 from ovek.files.importers.known import IMPORTERS, importer_of
@@ -77,13 +77,13 @@ def _import(file: Path) -> None:
 def _fleet(file: Path) -> None:
     file.rename(file.with_name("fleet.toml"))
     file.with_name("addresses.csv").write_bytes(samples.ADDRESSES)
-    read_fleet(file.parent)
+    FleetFile(file.parent)
 
 
 def _fleet_list(file: Path) -> None:
     fleet = f'format = "ovek.fleet/1"\nname = "x"\nlists = ["{file.name}"]\n'
     file.with_name("fleet.toml").write_text(fleet)
-    read_fleet(file.parent)
+    FleetFile(file.parent)
 
 
 def _sheet(file: Path) -> None:

@@ -19,7 +19,7 @@ from languages import marked
 from ovek.files.advisories import KEPT as KEPT_FILE
 from ovek.files.advisories import advisory_stamps, read_advisories
 from ovek.files.database import FLEET, INDEX
-from ovek.files.fleet import read_fleet
+from ovek.files.fleet import FleetFile
 from ovek.files.state import state_of
 
 DATA = hashlib.sha512(b"ovek").digest() * 40
@@ -236,7 +236,7 @@ def _databases() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "fleet.toml").write_bytes(LARGE_FLEET)
-        read_fleet(folder)
+        FleetFile(folder)
         (folder / "a.jsonl").write_bytes(SNAPSHOTS[0])
         os.utime(folder / "a.jsonl", ns=(READ_AT, READ_AT))
         state_of(folder)

@@ -1,6 +1,6 @@
 """Security advisories of a site: import, list, and what each says of the catalog's releases."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Literal
@@ -55,11 +55,11 @@ def import_advisories(
             known[advisory.id] = advisory
             if not look:
                 write_whole(target, [read_bytes(file, at_most=LARGEST)])
-        index = AdvisoryIndex([advisory], site.product_aliases)
+        (facts,) = _facts_of([advisory], site, releases)
         imported.append(
             ImportedAdvisory(
                 source=str(file),
-                advisory=_facts(advisory, index, releases),
+                advisory=facts,
                 outcome=outcome,
                 file=f"{FOLDER}/{target.name}" if outcome in ("new", "updated") else None,
             )
@@ -84,8 +84,7 @@ def list_advisories(site: Site, id_: str | None = None) -> AdvisoryList:
             near = get_close_matches(id_, [one.id for one in site.advisories], n=1)
             do = f"Did you mean {near[0]!r}?" if near else "ovek advisory list shows all"
             raise InputError(site.folder / FOLDER, f"has no advisory {id_!r}", do)
-    releases = releases_of(site)
-    facts = [_facts(one, AdvisoryIndex([one], site.product_aliases), releases) for one in chosen]
+    facts = _facts_of(chosen, site, releases_of(site))
     return AdvisoryList(**asdict(site_context(site)), advisories=facts, whole=id_ is not None)
 
 
@@ -111,13 +110,26 @@ def _outcome(
     return "older" if advisory.released < before.released else "updated"
 
 
-def _facts(advisory: Advisory, index: AdvisoryIndex, releases: ReleaseIndex) -> AdvisoryFacts:
-    matched, products = list[MatchedRelease](), set[str]()
-    for release in releases.releases:
-        there = index.products_of(release)
-        products |= {product.id for _, product, _ in there}
-        if there:
-            matched.append(_matched(release, index, there[0][1].name, there[0][2]))
+def _facts_of(
+    advisories: Sequence[Advisory], site: Site, releases: ReleaseIndex
+) -> list[AdvisoryFacts]:
+    """What is told of advisories: each release is looked at once for all of them."""
+    index = AdvisoryIndex(advisories, site.product_aliases)
+    matched: dict[str, dict[int, MatchedRelease]] = {one.id: {} for one in advisories}
+    products: dict[str, set[str]] = {one.id: set() for one in advisories}
+    for number, release in enumerate(releases.releases):
+        for advisory, product, by in index.products_of(release):
+            products[advisory.id].add(product.id)
+            if number not in matched[advisory.id]:
+                matched[advisory.id][number] = _matched(
+                    release, index, advisory.id, product.name, by
+                )
+    return [_facts(one, list(matched[one.id].values()), products[one.id]) for one in advisories]
+
+
+def _facts(
+    advisory: Advisory, matched: Sequence[MatchedRelease], products: Collection[str]
+) -> AdvisoryFacts:
     scores = [one.score for one in advisory.vulnerabilities if one.score is not None]
     remedies = [r.details for one in advisory.vulnerabilities for r in one.remedies]
     return AdvisoryFacts(
@@ -143,10 +155,12 @@ def _facts(advisory: Advisory, index: AdvisoryIndex, releases: ReleaseIndex) -> 
 
 
 def _matched(
-    release: KnownRelease, index: AdvisoryIndex, product: str, by: MatchedBy
+    release: KnownRelease, index: AdvisoryIndex, advisory: str, product: str, by: MatchedBy
 ) -> MatchedRelease:
     standings: dict[str, Standing] = {}
     for concern in index.of_release(release):
+        if concern.advisory != advisory:
+            continue
         standings[concern.vulnerability] = concern.standing
         product, by = concern.product, concern.matched_by
     return MatchedRelease(

@@ -19,8 +19,8 @@ def cache_content(
     if clear:
         removed = remove(entries)
     elif older is not None or most is not None:
-        size = MOST_BYTES if most is None else most
-        removed = remove(removable(entries, older or MOST_AGE, size))
+        age, size = MOST_AGE if older is None else older, MOST_BYTES if most is None else most
+        removed = remove(removable(entries, age, size))
     return CacheContent(
         folder=str(user_cache_path("ovek")),
         entries=[entry for entry in entries if entry not in removed],

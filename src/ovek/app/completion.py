@@ -21,10 +21,10 @@ _DEVICE = re.compile(rb"^\s*\[\[\s*device\s*\]\]", re.MULTILINE)
 
 def shelf_names(folder: Path) -> list[str]:
     """Names of the shelves of a site."""
-    from ovek.files.fleet import read_fleet
+    from ovek.files.fleet import FleetFile
 
     try:
-        return [shelf.name for shelf in read_fleet(folder).shelf]
+        return [shelf.name for shelf in FleetFile(folder).head.shelf]
     except InputError:
         return []
 

@@ -100,9 +100,8 @@ class AdvisoryIndex:
                 for _, digest in product.hashes:
                     self._by_digest.setdefault(digest, []).append((advisory, product))
                 self._by_name.setdefault(product.name.casefold(), []).append((advisory, product))
-        self._known: dict[int, tuple[Concern, ...]] = {}
-        self._held: list[KnownRelease] = []
-        self._named: dict[KnownRelease, list[str]] = {}
+        self._known: dict[KnownRelease, tuple[Concern, ...]] = {}
+        self._for_globs: dict[tuple[str, ...], list[str]] = {}
 
     def __bool__(self) -> bool:
         return bool(self.advisories)
@@ -113,13 +112,12 @@ class AdvisoryIndex:
         """What is said of a release; `others` are those that may have it fixed."""
         if not self.advisories:
             return ()
-        known = self._known.get(id(release))
+        known = self._known.get(release)
         if known is None:
             digests = [digest for values in release.digests.values() for digest in values]
             matches = [*self._by_hash(digests), *self._by_names(release)]
             known = _concerns(matches, release, list(others), self)
-            self._known[id(release)] = known
-            self._held.append(release)  # as long as it is known by its id
+            self._known[release] = known
         return known
 
     def of_digests(self, digests: Digests | None) -> tuple[Concern, ...]:
@@ -159,22 +157,23 @@ class AdvisoryIndex:
 
     def _names_of(self, release: KnownRelease) -> list[str]:
         """The names of products that a release may be."""
-        names = {release.file.casefold(), (release.variant or "").casefold()}
+        names = {release.file.casefold(), (release.variant or "").casefold()} & self._by_name.keys()
         globs = [glob.casefold() for glob in release.hardware or ()]
-        aliases = [
+        globs += [
             alias.name.casefold()
             for alias in self._aliases
             if fnmatchcase(release.file.casefold(), alias.files.casefold())
         ]
-        if not globs and not aliases:
-            return [name for name in names if name in self._by_name]
-        return [
-            name
-            for name in self._by_name
-            if name in names
-            or any(fnmatchcase(name, glob) for glob in globs)
-            or any(fnmatchcase(name, alias) for alias in aliases)
-        ]
+        return sorted(names.union(self._meant_by(tuple(globs))))
+
+    def _meant_by(self, globs: tuple[str, ...]) -> list[str]:
+        """The names of products that globs mean; many releases have the same few."""
+        known = self._for_globs.get(globs)
+        if known is None:
+            known = self._for_globs[globs] = [
+                name for name in self._by_name if any(fnmatchcase(name, glob) for glob in globs)
+            ]
+        return known
 
     def _is_alias(self, product: AdvisoryProduct, release: KnownRelease) -> bool:
         return any(

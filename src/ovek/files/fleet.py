@@ -150,11 +150,6 @@ _DEVICE = msgspec.json.Decoder(FleetDevice).decode
 _DEVICES = msgspec.json.Decoder(tuple[FleetDevice, ...]).decode
 
 
-def read_fleet(folder: Path) -> Fleet:
-    """Read `fleet.toml` of a site and the lists it names. Raises InputError."""
-    return FleetFile(folder).whole
-
-
 def _told_by(folder: Path, first: bytes, lists: Iterable[str]) -> str:
     """The digest of a fleet's files, and of the program that reads them."""
     made = hashlib.sha256(f"{__version__} {len(first)} ".encode() + first)

@@ -4,7 +4,8 @@ A rule says it once for each advisory and member. What is not matched says nothi
 and `fixed` say nothing, and what is under investigation is a note.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
+from typing import NamedTuple
 
 from ovek.engine.fallback import WantedFallbacks, fallbacks
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
@@ -32,24 +33,37 @@ def severity_of(concern: Concern, policy: Policy) -> Severity:
     return _WORDS.get((concern.severity or "").casefold(), "warning")
 
 
-def _concerns(subject: Subject, image: Image | None, version: str | None) -> tuple[Concern, ...]:
-    """What is said of an image; without one of the version, where all its releases agree."""
+class _AboutImage(NamedTuple):
+    """What is said of one thing; not `sure` where it may be another file of that version."""
+
+    concerns: tuple[Concern, ...]
+    sure: bool = True
+
+
+def _concerns(subject: Subject, image: Image | None, version: str | None) -> _AboutImage:
+    """What is said of an image, by its release or its bytes; else of the files of its version.
+
+    Where these differ, what is said of any of them may be said of it.
+    """
     releases = subject.judged.judge.releases
     if image is not None:
-        release = image.judgement.release
-        if release is not None and image.judgement.verdict in ("proven", "matched"):
-            return _of(subject, release)
-        by_bytes = releases.advisories.of_digests(
-            image.file.digests if image.file is not None else None
-        )
-        if by_bytes or image.judgement.verdict in ("altered", "truncated", "disputed"):
-            return by_bytes
+        release, verdict = image.judgement.release, image.judgement.verdict
+        if release is not None and verdict in ("proven", "matched", "unverified"):
+            return _AboutImage(_of(subject, release))
+        digests = image.file.digests if image.file is not None else None
+        by_bytes = releases.advisories.of_digests(digests)
+        if by_bytes or verdict in ("altered", "truncated", "disputed"):
+            return _AboutImage(by_bytes)
     if version is None:
-        return ()
-    model = subject.judged.device.hardware.model
-    same = [one for one in releases.for_model(model) if one.version == version]
-    answers = {_of(subject, release) for release in same if release.kind in (None, "system-image")}
-    return answers.pop() if len(answers) == 1 else ()
+        return _AboutImage(())
+    same = [
+        one
+        for one in releases.for_model(subject.judged.device.hardware.model)
+        if one.version == version and one.kind in (None, "system-image")
+    ]
+    answers = list(dict.fromkeys(_of(subject, release) for release in same))
+    concerns = dict.fromkeys(concern for answer in answers for concern in answer)
+    return _AboutImage(tuple(concerns), len(answers) < 2)
 
 
 def _of(subject: Subject, release: KnownRelease) -> tuple[Concern, ...]:
@@ -57,12 +71,10 @@ def _of(subject: Subject, release: KnownRelease) -> tuple[Concern, ...]:
     return releases.advisories.of_release(release, releases.releases)
 
 
-def _said(
-    subject: Subject, member: str | None, concerns: Iterable[Concern], what: str
-) -> Iterator[Said]:
+def _said(subject: Subject, member: str | None, known: _AboutImage, what: str) -> Iterator[Said]:
     """Say what each advisory says of one thing."""
     by_advisory: dict[str, list[Concern]] = {}
-    for concern in concerns:
+    for concern in known.concerns:
         if concern.standing in _SAYING:
             by_advisory.setdefault(concern.advisory, []).append(concern)
     order = ("critical", "warning", "note")
@@ -75,13 +87,15 @@ def _said(
         more = f" and {len(group) - _SHOWN} more" if len(group) > _SHOWN else ""
         under = worst.standing == "under investigation"
         how = "under investigation by" if under else "affected by"
+        if not known.sure:
+            how = f"which file of that version it is, is unknown: it may be {how}"
         by = "its digest" if worst.matched_by == "hash" else f"the product name {worst.product!r}"
         yield Said(
             member=member,
             place=None,
             seen=f"{what}, {how} {advisory}: {worst.title} ({named}{more}); matched by {by}",
             do=_do(worst, advisory),
-            severity=severity_of(worst, subject.policy),
+            severity=severity_of(worst, subject.policy) if known.sure else "note",
         )
 
 
@@ -160,7 +174,7 @@ def target_affected(subject: Subject) -> Iterator[Said]:
     releases = {release.file: release for release in subject.wanted.releases.values()}
     seen = {concern for release in releases.values() for concern in _of(subject, release)}
     ordered = sorted(seen, key=lambda concern: (concern.advisory, concern.vulnerability))
-    yield from _said(subject, None, ordered, f"{target} is the target")
+    yield from _said(subject, None, _AboutImage(tuple(ordered)), f"{target} is the target")
 
 
 @rule(
@@ -181,6 +195,6 @@ def fallback_affected(subject: Subject) -> Iterator[Said]:
             image = subject.judged.image(place.on(member.id))
             if image is None or image.version in (member.running, member.boots):
                 continue
-            concerns = _concerns(subject, image, None)
+            concerns = _concerns(subject, image, image.version)
             what = f"{image.version or place} is the fallback"
             yield from _said(subject, _alone(subject, member), concerns, what)
