@@ -165,3 +165,10 @@ def test_what_was_found_is_kept_only_while_nothing_is_installed_or_removed(insta
     found = '"found": [["ovek.rules", "x", "nothing_such", "", "x", "1"]]'
     kept.write_text(kept.read_text().replace('"found": []', found))
     assert installed("rules").returncode == 0
+
+
+def test_a_site_brings_no_package(installed, ovek):
+    """Not even where Python itself would look in the folder that it runs in."""
+    for file in installed.folder.iterdir():
+        file.rename(ovek.folder / file.name)
+    assert "harbour-no-serial" not in installed("rules").stdout

@@ -11,7 +11,6 @@ from pathlib import Path
 
 import msgspec
 
-from ovek.files.csaf import read_csaf
 from ovek.files.database import opened_database, write_database
 from ovek.files.decode import cannot_read, read_toml_parts
 from ovek.files.errors import InputError
@@ -49,6 +48,8 @@ def read_advisories(site: Path, stamps: list[tuple[str, int, int]]) -> tuple[Adv
     folder = site / FOLDER
     if not stamps:
         return ()
+    from ovek.files.csaf import read_csaf
+
     known, new = _known(folder), False
     read: _Known = {}
     for name, size, changed in stamps:

@@ -61,10 +61,16 @@ def _all() -> tuple[Brought, ...]:
     return known
 
 
+def _places() -> list[str]:
+    """The folders of Python's path but the one that Ovek runs in: a site brings no package."""
+    here = Path.cwd()
+    return [folder for folder in sys.path if folder and Path(folder) != here]
+
+
 def _folders() -> list[list[Any]]:
-    """The folders of Python's path, and when each was changed."""
+    """Where packages may be, and when each folder was changed."""
     folders: list[list[Any]] = [[sys.version]]
-    for folder in sys.path:
+    for folder in _places():
         with suppress(OSError, ValueError):
             folders.append([folder, Path(folder).stat().st_mtime_ns])
     return folders
@@ -73,11 +79,14 @@ def _folders() -> list[list[Any]]:
 def _looked_for() -> Iterator[Brought]:
     from importlib import metadata
 
-    for group in _GROUPS:
-        for point in metadata.entry_points(group=group):
-            dist = point.dist
-            package, version = (dist.name, dist.version) if dist is not None else ("unknown", "")
-            yield Brought(group, point.name, point.module, point.attr or "", package, version)
+    seen = set[str]()
+    for dist in metadata.distributions(path=_places()):
+        points = [point for point in dist.entry_points if point.group in _GROUPS]
+        if points and (name := dist.name) not in seen:  # of one name the first is imported
+            seen.add(name)
+            for point in points:
+                attribute = point.attr or ""
+                yield Brought(point.group, point.name, point.module, attribute, name, dist.version)
 
 
 def _known(key: list[list[Any]]) -> tuple[Brought, ...] | None:
