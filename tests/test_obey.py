@@ -18,6 +18,7 @@ from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
 from random import Random
+from tempfile import TemporaryDirectory
 
 import asyncssh
 import pytest
@@ -25,6 +26,7 @@ from msgspec.structs import replace
 
 from ovek.app.devices import Devices
 from ovek.app.policy import wants_of
+from ovek.demo import write_site
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.change_text import starts_of
 from ovek.engine.plan import Asked
@@ -44,11 +46,13 @@ SAMPLE = Path(__file__).parent.parent / "src/ovek/demo/site"
 STANDINS = {one.device.device: one for one in read_standins(SAMPLE / "standins.jsonl")}
 SERVER = read_server(SAMPLE / "server.json")
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
+OWN = TemporaryDirectory()  # a site keeps what it read beside it: not where the sample lies
 
 
 @cache
 def sample_devices():
-    site = Site(SAMPLE)
+    write_site(folder := Path(OWN.name) / "sample")
+    site = Site(folder)
     devices = Devices(site, site.state("2026-11-20"))
     return devices, wants_of(devices)
 
