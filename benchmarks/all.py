@@ -25,6 +25,7 @@ PARTS: dict[str, tuple[int, ...]] = {
     "plan": (1_000,),
     "fleet": (10_000,),
     "one": (100_000,),
+    "advisories": (10_000, 50_000),
     "growth": (),
     "shelf": (24, 64),
     "survey": (500, 100),

@@ -10,8 +10,8 @@ from pathlib import Path
 
 _ROOT = Path(__file__).parent.parent
 # What tests need besides, and what is of the newest only: these read our code, they do not run it.
-_EXTRAS = ("figures", "keyring", "yaml", "dev")
-_NEWEST = {"mypy", "ruff", "types-defusedxml", "types-PyYAML"}
+_EXTRAS = ("figures", "keyring", "yaml", "signatures", "dev")
+_NEWEST = {"csaf", "mypy", "ruff", "types-defusedxml", "types-PyYAML"}
 
 
 def main() -> None:

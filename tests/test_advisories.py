@@ -1,22 +1,31 @@
 """Security advisories: which releases they are about, and what a device that has one is told."""
 
 import copy
+import importlib.util
 import json
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
 from msgspec.structs import replace
+from referencing import Registry, Resource
+from referencing.jsonschema import DRAFT7
 
 from builders import NOW, POLICY, device, image, member, published, release, sheet
 from conftest import Ovek
+from hostile.samples import SITE
 from ovek.demo import write_site
-from ovek.engine.advisories import AdvisoryIndex, in_range
+from ovek.engine.advisories import AdvisoryIndex, affected_images, in_range
 from ovek.engine.audit import Terms, audit_judged
+from ovek.engine.bootwalk import walk_device
+from ovek.engine.catalog import pick
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.verdicts import judge_device, judge_for
 from ovek.engine.wanted import Wants
+from ovek.engine.where import Sought, on_device
 from ovek.files.csaf import read_csaf
 from ovek.files.errors import InputError
 from ovek.model.advisory import Advisory, AdvisoryProduct, ProductAlias, Remedy, Vulnerability
@@ -452,3 +461,190 @@ def test_the_sample_s_advisory_is_about_two_devices_and_may_be_about_a_third(tmp
         "heron-bridge": "warning",
         "tern-bridge": "note",  # the image that it runs is gone
     }
+
+
+# ---- the standard's own schema -------------------------------------------------------------------
+
+
+def schema_of(version: str):
+    """What checks documents by the standard's own schema, where a package ships it."""
+    package = importlib.util.find_spec("csaf")
+    if package is None or not package.submodule_search_locations:
+        pytest.skip("no package with the standard's schema is installed")
+    folder = Path(package.submodule_search_locations[0]) / "csaf" / version / "schema"
+    registry = Registry()
+    for file in folder.rglob("*.json"):
+        schema = json.loads(file.read_text())
+        name = schema.get("$id", schema.get("id", file.name)).partition("?")[0]
+        registry = registry.with_resource(name, Resource.from_contents(schema, DRAFT7))
+    whole = json.loads((folder / "csaf.json").read_text())
+    return Draft202012Validator(whole, registry=registry)
+
+
+def sample_document() -> dict:
+    return json.loads((SITE / "advisories/oxw-2026-003.json").read_text())
+
+
+def as_2_1(document: dict) -> dict:
+    """The same document as the later version of the standard has it."""
+    new = copy.deepcopy(document)
+    new["$schema"] = "https://docs.oasis-open.org/csaf/csaf/v2.1/schema/csaf.json"
+    new["document"]["csaf_version"] = "2.1"
+    new["document"]["distribution"] = {"tlp": {"label": "CLEAR"}}
+    for hole in new["vulnerabilities"]:
+        scores = hole.pop("scores")
+        hole["metrics"] = [{"products": one.pop("products"), "content": one} for one in scores]
+    return new
+
+
+def test_the_sample_is_valid_by_the_standard_s_own_schema():
+    document = sample_document()
+    assert list(schema_of("v20").iter_errors(document)) == []
+    del document["document"]["title"]
+    assert list(schema_of("v20").iter_errors(document)), "a document that is not is found"
+
+
+def test_a_document_of_the_later_version_is_valid_and_read_as_the_same_advisory(tmp_path):
+    old, new = sample_document(), as_2_1(sample_document())
+    assert list(schema_of("v21").iter_errors(new)) == []
+    read = []
+    for document in (old, new):
+        (tmp_path / "a.json").write_text(json.dumps(document))
+        read.append(read_csaf(tmp_path / "a.json"))
+    assert replace(read[1], csaf="2.0") == read[0]
+
+
+# ---- who has it, since when, and what is wanted --------------------------------------------------
+
+
+@pytest.fixture
+def sample(tmp_path):
+    write_site(tmp_path / "site")
+    return Ovek(tmp_path / "site")
+
+
+def test_who_runs_boots_and_holds_an_affected_image_is_found_by_the_advisory(sample):
+    found = sample.json("where", "--advisory", "oxw-2026-003", exits=3)
+    assert found["sought"] == "OXW-2026-003" and found["by_advisory"] is True
+    rows = [(one["device"], one["running"], one["boots"], one["verdict"]) for one in
+            found["copies"]]  # fmt: skip
+    assert rows == [
+        ("gannet-bridge", False, False, "proven"),  # its fallback
+        ("heron-bridge", True, True, "proven"),
+        ("tern-bridge", True, False, None),  # in memory only
+    ]
+    told = sample("where", "--advisory", "OXW-2026-003", exits=3).stdout
+    assert told.startswith(
+        "3 devices hold images that OXW-2026-003 affects; 2 run one, 1 boots one next.\n"
+    )
+    alone = sample("where", "--advisory", "OXW-2026-003", "heron-bridge").stdout
+    assert alone.startswith("1 device holds images that OXW-2026-003 affects; 1 runs one")
+    none = sample("where", "--advisory", "OXW-2026-003", "skarn-shed", exits=1).stdout
+    assert none == "No device or shelf has an image that OXW-2026-003 affects.\n"
+
+
+def test_an_advisory_that_is_not_there_and_nothing_at_all_are_refused(sample):
+    assert "Did you mean 'OXW-2026-003'?" in sample.refuses("where", "--advisory", "OXW-2026-03")
+    assert "or --advisory ID" in sample("where", exits=2).stderr
+    assert "or --advisory ID" in sample("history", "image", exits=2).stderr
+    both = sample("history", "image", "a.img", "--advisory", "OXW-2026-003", exits=2)
+    assert "or --advisory ID" in both.stderr
+
+
+def test_an_affected_image_is_found_by_its_bytes_under_any_name_and_not_by_its_name_alone():
+    hit = advisory(by_hash("1.0"), affected=("H",))
+    index = AdvisoryIndex([hit])
+    sought = Sought("A-1", affected_images(hit, index, RELEASES))
+    for what, places in (
+        (image("1.0", path="other.img"), ["flash:other.img"]),
+        (image("1.0"), [ONE]),
+        (image("1.0", content="damaged"), []),
+        (image("1.0", digests=None), [ONE]),
+        (image("2.0"), []),
+    ):
+        judged = judge_device(
+            sw(what, running="2.0"), judge_for(sheet(), ReleaseIndex(CATALOG, index))
+        )
+        found = on_device(judged, walk_device(judged), sought)
+        assert [one.place for one in found] == places, what
+
+
+def test_a_version_that_runs_counts_on_the_hardware_of_its_release_only():
+    ours = published(release("1.0", hardware=("SW*",)), publisher="Nobody")
+    index = AdvisoryIndex([hit := advisory(product(), affected=("P",))])
+    affected = affected_images(hit, index, ReleaseIndex(ours).releases)
+    assert affected.runs("1.0", "SW10") and affected.runs("1.0", None)
+    assert not affected.runs("1.0", "XX") and not affected.runs("1.1", "SW10")
+    investigated = advisory(product(), under_investigation=("P",))
+    assert not affected_images(
+        investigated, AdvisoryIndex([investigated]), ReleaseIndex(ours).releases
+    ).files
+
+
+def test_the_history_says_since_when_an_affected_image_was_held_and_ran(sample):
+    sample("history", "add")
+    told = sample("history", "image", "--advisory", "OXW-2026-003").stdout
+    assert told.startswith("2 devices had an image that OXW-2026-003 affects, 2 of them still")
+    found = sample.json("history", "image", "--advisory", "oxw-2026-003")
+    assert {one["device"] for one in found["ran"]} == {"heron-bridge", "tern-bridge"}
+    assert {one["device"] for one in found["copies"]} == {"gannet-bridge", "heron-bridge"}
+    assert all(one["first"] for one in (*found["ran"], *found["copies"]))
+    (sample.folder / "advisories/oxw-2026-003.json").write_text(
+        json.dumps(changed(sample_document(), "vulnerabilities.0.product_status", {}))
+    )
+    none = sample("history", "image", "--advisory", "OXW-2026-003", exits=1).stdout
+    assert none.startswith("No device ever had an image that OXW-2026-003 affects")
+
+
+def test_the_report_and_the_metrics_count_who_is_affected_by_what(sample):
+    told = sample("report", "--format", "markdown", exits=None).stdout
+    assert "| OXW-2026-003 | 6.5 | 2 | 1 | 0 | 1 | A crafted announcement" in told
+    sample("report", "-o", "page.html", exits=None)
+    page = (sample.folder / "page.html").read_text()
+    assert 'id="advisories"' in page and "OXW-2026-003" in page
+    lines = sample("audit", "--format", "openmetrics", exits=None).stdout.splitlines()
+    uses = {(line.partition('use="')[2].partition('"')[0], line[-1]) for line in lines
+            if line.startswith("ovek_advisory_devices{")}  # fmt: skip
+    assert uses == {("running", "1"), ("next boot", "1"), ("fallback", "1")}
+    (sample.folder / "advisories/oxw-2026-003.json").unlink()
+    told = sample("report", "--format", "markdown", exits=None).stdout
+    assert "Security advisories" not in told
+    sample("report", "-o", "other.html", exits=None)
+    assert 'id="advisories"' not in (sample.folder / "other.html").read_text()
+
+
+def target(*advisories: Advisory, prefer: bool) -> str | None:
+    """The target of a device that may run 1.0 to 3.0, all of them recommended."""
+    ours = [
+        release(version, status="recommended", hardware=("SW*",))
+        for version in ("1.0", "2.0", "3.0")
+    ]
+    index = ReleaseIndex(published(*ours, publisher="Nobody"), AdvisoryIndex(advisories))
+    judged = judge_device(sw(image("1.0")), judge_for(sheet(), index))
+    policy = replace(POLICY, target="recommended", prefer_unaffected=prefer)
+    return Wants(policy).of(judged).target
+
+
+def test_a_release_that_is_not_affected_is_the_target_only_if_policy_prefers_it():
+    newest = advisory(by_hash("3.0"), affected=("H",))
+    assert target(newest, prefer=False) == "3.0"
+    assert target(newest, prefer=True) == "2.0"
+    assert target(prefer=True) == "3.0"
+    fixed = advisory(by_hash("3.0"), fixed=("H",))
+    assert target(fixed, prefer=True) == "3.0"
+    every = [advisory(by_hash(v), id_=f"A-{v}", affected=("H",)) for v in ("1.0", "2.0", "3.0")]
+    assert target(*every, prefer=True) == "3.0", "where all are affected the newest is it"
+
+
+def test_pick_says_why_the_newest_is_not_the_one():
+    ours = [release(version, status="recommended", hardware=("SW*",)) for version in ("2.0", "3.0")]
+    hit = advisory(by_hash("3.0"), affected=("H",))
+    index = ReleaseIndex(published(*ours, publisher="Nobody"), AdvisoryIndex([hit]))
+    judged = judge_device(sw(image("2.0"), running="2.0"), judge_for(sheet(), index))
+    policy = replace(POLICY, target="recommended", prefer_unaffected=True)
+    found = pick(judged, Wants(policy).of(judged))
+    assert found.chosen is not None and found.chosen.version == "2.0"
+    (other,) = found.others
+    assert other.against == (
+        "an advisory affects it, and policy prefers sw-2.0.img, which none affects",
+    )

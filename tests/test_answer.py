@@ -89,6 +89,35 @@ def test_a_stale_device_is_unclear_whatever_was_known_of_it(ovek):
     assert lines[1].split()[:2] == ["unclear", "b"]
 
 
+@pytest.mark.parametrize(
+    "typed",
+    [
+        ("audit",), ("audit", "--format", "json"), ("bootwalk",), ("runbook",), ("where", "1.0"),
+        ("custody",), ("cleanup", "--whole-fleet", "--free", "1MiB"), ("compare", "now"),
+        ("report", "--format", "markdown"), ("history", "add"), ("shelf", "stick"), ("audit", "sw"),
+    ],
+    ids=" ".join,
+)  # fmt: skip
+def test_a_device_whose_sheet_is_gone_costs_itself_alone(ovek, typed):
+    ovek.write("stick/sw-1.0.img", "x")
+    ovek.snapshot(sound(), replace(sound("odd"), sheet="lost"))
+    fleet = (ovek.folder / "fleet.toml").read_text()
+    ovek.write("fleet.toml", fleet.replace('"odd"\nsheet = "switch"', '"odd"\nsheet = "lost"'))
+    done = ovek(*typed, exits=None)
+    assert done.returncode in (0, 1, 3), done.stderr
+    assert "which does not exist" not in done.stderr
+    if typed == ("audit",):
+        assert "1 go, 0 no-go, 1 unclear (1 of them not read)." in done.stdout.splitlines()[0]
+        assert done.returncode == 3 and "its sheet 'lost' does not exist" in done.stdout
+    if typed == ("audit", "sw"):
+        assert done.stdout.startswith("sw: go")
+    named = ovek("audit", "odd", exits=3).stdout
+    assert "unclear" in named and "Put lost.toml into" in " ".join(named.split())
+    sheet = (ovek.folder / "sheets/switch.toml").read_text().replace('"switch"', '"lost"')
+    ovek.write("sheets/lost.toml", sheet)
+    assert "2 go, 0 no-go, 0 unclear." in ovek("audit").stdout.splitlines()[0]
+
+
 def test_a_go_that_rests_on_a_waiver_says_so(ovek):
     known = older()
     ovek.snapshot(replace(known, running=replace(known.running, version="1.0")), sound())

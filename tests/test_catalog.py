@@ -13,7 +13,7 @@ from builders import CATALOG, device, digest, image, judged, member, published, 
 from ovek.engine import catalog
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import judge_device, judge_for
+from ovek.engine.verdicts import ProofRule, judge_device, judge_for
 from ovek.engine.wanted import Wants
 from ovek.files.catalog import sorted_out
 from ovek.files.errors import InputError
@@ -138,7 +138,7 @@ def test_a_copy_of_ours_is_matched_and_proves_only_where_policy_says_so():
     assert one.judgement.verdict == "matched"
     assert "which no publisher lists" in one.judgement.why
     assert walk_device(found).next_boot == "unproven"
-    judge = judge_for(sheet(), ReleaseIndex(catalog_), accepts_own=True)
+    judge = judge_for(sheet(), ReleaseIndex(catalog_), ProofRule(accepts_own=True))
     assert walk_device(judge_device(what, judge)).next_boot == "proven"
 
 

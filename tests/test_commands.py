@@ -58,7 +58,9 @@ def test_the_audit_as_json_has_stable_sorted_keys(ovek):
     lost = audit["devices"][0]
     assert lost["next_boot"] == "stranded"
     finding = lost["findings"][0]
-    assert set(finding) == {"rule", "severity", "place", "seen", "fixed_after", "words", "waived"}
+    assert set(finding) == {
+        "rule", "severity", "place", "seen", "fixed_after", "words", "waived", "advisory", "affects"
+    }  # fmt: skip
     images = audit["devices"][1]["images"]
     assert images[0] == {
         "by": "md5",

@@ -3,6 +3,7 @@
 import ast
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -38,6 +39,7 @@ MAY_IMPORT = {
 OUTSIDE_THE_ENGINE = {"click", "rich", "os", "io", "pathlib", "time", "subprocess", "socket"}
 
 
+@cache
 def imported(file: Path) -> set[str]:
     """The dotted names that a module imports anywhere in it."""
     names = set()

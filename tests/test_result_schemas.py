@@ -32,7 +32,7 @@ TYPED = (
     "sheet learn my-core sessions/arle-core-marked.txt",
     "sheet try oxwick-40 sessions/arle-core.txt", "settings", "settings -v",
     "cache", "cache --older 1d",
-    "advisory list", "advisory show OXW-2026-003", "advisory import advisories",
+    "advisory list", "advisory show OXW-2026-003", "advisory import advisories", "catalog keys",
     "survey arle-core --capture sessions/arle-core.txt", "survey --prune 1d",
 )  # fmt: skip
 

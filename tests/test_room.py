@@ -81,6 +81,8 @@ def test_a_plan_is_confirmed_by_a_later_snapshot(cramped):
     typed = ("cleanup", "sw", "--room-for", "2.0", "--snapshot", "snapshots/now.jsonl", "--confirm")
     shown = cramped(*typed, "snapshots/later.jsonl").stdout
     assert shown.startswith("1 of 1 plan carried out, according to later.jsonl.")
+    assert cramped(*typed, "later").stdout == shown, "by its name, as runbook --confirm takes it"
+    assert "is neither a snapshot nor a baseline" in cramped.refuses(*typed, "lat")
     left = cramped(*typed, "snapshots/now.jsonl", exits=1).stdout
     assert "not done: 1 deletion left" in left
     answer = cramped.json(*typed, "snapshots/now.jsonl", exits=1)

@@ -901,6 +901,7 @@ def test_a_device_that_has_it_is_told_and_one_that_nearly_has_it_is_not(slug):
 # Rules that need more than a device: tests/test_packages, and tests/test_advisories.
 ELSEWHERE = {
     FAILED, "running-affected", "next-boot-affected", "target-affected", "fallback-affected",
+    "unsigned-source", "signature-bad", "signature-weak", "key-expired",
 }  # fmt: skip
 
 

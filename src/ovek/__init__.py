@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from ovek.app.asking import Site, answers, open_site
     from ovek.app.audit import audit
-    from ovek.app.catalog import import_catalog
+    from ovek.app.catalog import ImportTerms, import_catalog
     from ovek.app.cleanup import (
         CleanupRequest,
         confirm_cleanup,
@@ -54,7 +54,7 @@ __version__ = "0.1.0"
 _HOME = {
     "app.asking": ("Site", "answers", "open_site"),
     "app.audit": ("audit",),
-    "app.catalog": ("import_catalog",),
+    "app.catalog": ("ImportTerms", "import_catalog"),
     "app.cleanup": ("CleanupRequest", "confirm_cleanup", "plan_cleanup", "plan_fleet_cleanup"),
     "app.compare": ("compare", "keep_baseline"),
     "app.copies": ("custody", "locate"),
@@ -111,6 +111,7 @@ __all__ = [
     "History",
     "Holding",
     "HowToLook",
+    "ImportTerms",
     "InputError",
     "Located",
     "ManyInputError",

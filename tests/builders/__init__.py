@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 
 from ovek.engine.audit import Terms, audit_judged
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import JudgedDevice, judge_device, judge_for
+from ovek.engine.verdicts import ANY_DIGEST, JudgedDevice, judge_device, judge_for, proof_rule
 from ovek.engine.wanted import Wants
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.digest import Digests
@@ -190,18 +190,18 @@ def sw(*files, boots=(ONE,), place=ONE, running="1.0", config=None, **more):
 
 
 def judged(
-    what: Device | Member, kind: Sheet | None = None, catalog=CATALOG, weakest="md5"
+    what: Device | Member, kind: Sheet | None = None, catalog=CATALOG, proof=ANY_DIGEST
 ) -> JudgedDevice:
     """Judge a device (or a device of this one member) against the catalog."""
     if isinstance(what, Member):
         what = device(what)
-    return judge_device(what, judge_for(kind or sheet(), ReleaseIndex(catalog), weakest))
+    return judge_device(what, judge_for(kind or sheet(), ReleaseIndex(catalog), proof))
 
 
 def audit(what, kind=None, catalog=CATALOG, policy=None, *, now=NOW, role=None, **more):
     """Audit a device (or a device of this one member) as policy wants it."""
     policy = policy or POLICY
-    found = judged(what, kind, catalog, policy.weakest_digest)
+    found = judged(what, kind, catalog, proof_rule(policy))
     wants = Wants(policy, {found.device.device: role})
     more.setdefault("plans", False)  # plans take their time
     used = more.pop("used", None)

@@ -11,14 +11,14 @@ from pathlib import Path
 
 import msgspec
 
-from builders import NOW
+from builders import NOW, signing
 from hostile import samples
 from ovek.files.advisories import KEPT, advisory_stamps, read_advisories
 from ovek.files.bootenv import BootEnvError, read_grub_env, read_u_boot_env
 from ovek.files.catalog import read_catalog
 from ovek.files.csaf import read_csaf
 from ovek.files.database import FLEET, INDEX, names_in_fleet, names_in_index
-from ovek.files.decode import read_toml_parts, text_of
+from ovek.files.decode import list_text, read_toml_parts, text_of
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.evidence import read_evidence
 from ovek.files.fleet import FleetFile
@@ -27,6 +27,8 @@ from ovek.files.importers import digestlist, metalink, pasted, sidefile, table
 from ovek.files.importers.known import IMPORTERS, importer_of
 from ovek.files.journal import Journal
 from ovek.files.shelves import read_record
+from ovek.files.signatures.check import check_list, has_signature
+from ovek.files.signatures.keyring import Keyring
 from ovek.files.site import read_sheet
 from ovek.files.snapshot import read_snapshot
 from ovek.files.state import state_in, state_of
@@ -40,6 +42,7 @@ from ovek.model.naming import Naming
 from ovek.model.policy import FORMAT as POLICY_FORMAT
 from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
+from ovek.model.signature import KEYS_FORMAT, SigningKeys
 from ovek.model.size import SizeError, parse_size
 from ovek.model.version import compare
 from ovek.model.waiver import FORMAT as WAIVERS_FORMAT
@@ -218,6 +221,57 @@ def _advisories(file: Path) -> None:
         read_advisories(Path(name), advisory_stamps(Path(name)))
 
 
+SIGNED = samples.LISTS[0]
+KEY, CERTIFICATE = signing.public(signing.key()), signing.certificate()[0]
+SIGNATURES = [
+    signing.openpgp(SIGNED), signing.openpgp(SIGNED, armor=False), signing.cms(SIGNED),
+    signing.cms(SIGNED, armor=True), signing.cms(SIGNED, "Signer", issuer="Nobody"),
+]  # fmt: skip
+
+
+def _keys() -> Keyring:
+    """The keys of a site with a key and a certificate, which are read at once."""
+    with tempfile.TemporaryDirectory() as name:
+        signing.write_keys(Path(name), signing.entry(KEY), signing.entry(CERTIFICATE))
+        keys = Keyring(Path(name))
+        assert keys.openpgp and keys.certificates
+        return keys
+
+
+OUR_KEYS = _keys()
+
+
+def _signature(file: Path) -> None:
+    """A signature beside a list that it is of, and one that it is not of."""
+    signed = file.with_name("a.md5")
+    for data, of_it in ((SIGNED, True), (SIGNED + b"x", False)):
+        signed.write_bytes(data)
+        check = check_list(signed, OUR_KEYS, signing.NOW)
+        assert check is not None and (of_it or not check.good)
+
+
+def _signed_list(file: Path) -> None:
+    """A list that is clear-signed: what is read of it if its signature is good was signed."""
+    check = check_list(file, OUR_KEYS, signing.NOW)
+    if check is not None and check.good:
+        lines = [line.rstrip() for line in list_text(file).splitlines() if line.strip()]
+        assert lines == [line.rstrip() for line in SIGNED.decode().splitlines() if line.strip()]
+    elif has_signature(file):
+        list_text(file)
+
+
+def _key(file: Path) -> None:
+    """A key that somebody else put where one of the site is."""
+    with tempfile.TemporaryDirectory() as name:
+        signing.write_keys(Path(name), signing.entry(KEY), signing.entry(CERTIFICATE))
+        keys = Keyring(Path(name))
+        for key in ("key-0.asc", "key-1.asc"):
+            (keys.folder / key).write_bytes(file.read_bytes())
+        for ask in (lambda: keys.openpgp, lambda: keys.certificates):
+            with suppress(InputError):
+                ask()
+
+
 def _journal(file: Path) -> None:
     snapshot = file.with_name("s.jsonl")
     file.rename(snapshot.with_name("s.jsonl.unfinished"))
@@ -274,6 +328,14 @@ PARSERS: dict[str, tuple[list[bytes], str, Run]] = {
         [(samples.SITE / "advisories/products.toml").read_bytes()],
         "products.toml",
         lambda file: read_toml_parts(file, ProductAliases, ALIASES_FORMAT),
+    ),
+    "signatures": (SIGNATURES, "a.md5.sig", _signature),
+    "clear-signed lists": ([signing.clear(SIGNED)], "a.md5", _signed_list),
+    "keys": ([bytes(KEY), str(KEY).encode(), signing.pem(CERTIFICATE)], "key", _key),
+    "the keys of a site": (
+        samples.KEYS,
+        "keys.toml",
+        lambda file: read_toml_parts(file, SigningKeys, KEYS_FORMAT),
     ),
     "waivers": (
         samples.WAIVERS,

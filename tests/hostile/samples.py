@@ -250,6 +250,11 @@ def _databases() -> None:
 
 
 _databases()
+KEYS = [
+    b'format = "ovek.keys/1"\n[[key]]\nfile = "a.asc"\npublisher = "Oxwick"\n'
+    b'fingerprint = "0000 1111 2222 3333 4444  5555 6666 7777 8888 9999"\n'
+    b'from = 2024-01-01\nuntil = 2027-01-01\nrevoked = 2026-01-01\nsigns_for = ["Ox*"]\n'
+]
 MARKED = [
     b"a# show\nversion <<running.version=1.0>>, model <<model=Q>>\na# dir f\nsize  name\n"
     b"   <<size=12>>  <<path=a-1.0.img>>\n    7  b\n\n2 files\na# ",

@@ -65,6 +65,14 @@ READERS = {
     "decode": ["fleet", "policy", "waivers", "sheets"],
     "unpacked": ["archives"],
     "whereabouts": ["a sheet's mistakes"],
+    "signatures/asn1": ["signatures"],
+    "signatures/check": ["signatures", "clear-signed lists"],
+    "signatures/check_cache": "tests/test_signatures",
+    "signatures/clear": ["clear-signed lists"],
+    "signatures/cms": ["signatures"],
+    "signatures/keyring": ["keys", "the keys of a site"],
+    "signatures/openpgp": ["signatures"],
+    "signatures/record": "tests/test_signatures",
     "importers/digestlist": ["digest lists"],
     "importers/metadocument": ["Metalink"],
     "importers/metalink": ["Metalink"],
@@ -74,7 +82,7 @@ READERS = {
 }
 WRITE = {
     "errors", "names", "schema", "result_schema", "atomic", "importers/interface",
-    "importers/known",
+    "importers/known", "signatures/names",
 }  # fmt: skip
 
 

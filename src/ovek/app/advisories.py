@@ -9,7 +9,7 @@ from msgspec.structs import asdict
 
 from ovek.app.devices import releases_of, site_context
 from ovek.app.marking import mark_changes
-from ovek.engine.advisories import WORST_FIRST, AdvisoryIndex
+from ovek.engine.advisories import WORST_FIRST, AdvisoryIndex, affected_images
 from ovek.engine.releases import ReleaseIndex
 from ovek.files.advisories import FOLDER, advisory_file
 from ovek.files.atomic import write_whole
@@ -17,7 +17,7 @@ from ovek.files.csaf import LARGEST, read_csaf
 from ovek.files.decode import read_bytes
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.site import Site
-from ovek.model.advisory import Advisory, MatchedBy, Standing
+from ovek.model.advisory import Advisory, AffectedImages, MatchedBy, Standing
 from ovek.model.results.advisories import (
     AdvisoryFacts,
     AdvisoryList,
@@ -78,14 +78,26 @@ def list_advisories(site: Site, id_: str | None = None) -> AdvisoryList:
     """
     chosen = sorted(site.advisories, key=lambda one: (one.released, one.id), reverse=True)
     if id_ is not None:
-        wanted = id_.casefold()
-        chosen = [one for one in chosen if one.id.casefold() == wanted]
-        if not chosen:
-            near = get_close_matches(id_, [one.id for one in site.advisories], n=1)
-            do = f"Did you mean {near[0]!r}?" if near else "ovek advisory list shows all"
-            raise InputError(site.folder / FOLDER, f"has no advisory {id_!r}", do)
+        chosen = [_advisory(site, id_)]
     facts = _facts_of(chosen, site, releases_of(site))
     return AdvisoryList(**asdict(site_context(site)), advisories=facts, whole=id_ is not None)
+
+
+def affected_by(site: Site, releases: ReleaseIndex, id_: str) -> AffectedImages:
+    """The images that the advisory of an id says are affected. Raises InputError: no such id."""
+    advisory = _advisory(site, id_)
+    known = [*releases.releases, *releases.ours]
+    return affected_images(advisory, releases.advisories, known)
+
+
+def _advisory(site: Site, id_: str) -> Advisory:
+    """The advisory of an id. Raises InputError."""
+    for advisory in site.advisories:
+        if advisory.id.casefold() == id_.casefold():
+            return advisory
+    near = get_close_matches(id_, [one.id for one in site.advisories], n=1)
+    do = f"Did you mean {near[0]!r}?" if near else "ovek advisory list shows all"
+    raise InputError(site.folder / FOLDER, f"has no advisory {id_!r}", do)
 
 
 def _files(sources: Iterable[Path]) -> Iterable[Path]:

@@ -3,7 +3,6 @@
 from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 from difflib import get_close_matches
-from pathlib import Path
 from typing import Protocol
 
 import msgspec
@@ -155,23 +154,22 @@ def plan_fleet_cleanup(
 
 
 def confirm_cleanup(
-    devices: Devices, asked: CleanupRequest, later: Path, now: datetime | None = None
+    devices: Devices, asked: CleanupRequest, later: str, now: datetime | None = None
 ) -> CleanupConfirmed:
     """Hold the plans against a later snapshot: done, not done, done too much.
 
-    Raises InputError, UsageError.
+    `later` is a snapshot of the site, by its name or file. Raises InputError, UsageError.
 
-    >>> from pathlib import Path
     >>> from ovek import CleanupRequest, confirm_cleanup, open_site, select
     >>> bridge = select(open_site("skerrow-ferries"), ["gannet-bridge"])
-    >>> later = Path("skerrow-ferries/snapshots/2026-11-20.jsonl")
-    >>> confirm_cleanup(bridge, CleanupRequest(free=60 * 2**20), later).as_planned
+    >>> confirm_cleanup(bridge, CleanupRequest(free=60 * 2**20), "2026-11-20").as_planned
     False
     """
     now = now or now_of(devices.site)
     planner = Planner(devices, asked, _checked(devices, asked))
-    plans = list(_confirmed(planner, devices, state_in(later)))
-    return CleanupConfirmed(**asdict(devices.context(now)), snapshot=later.name, plans=plans)
+    file = devices.site.snapshot(later)
+    plans = list(_confirmed(planner, devices, state_in(file)))
+    return CleanupConfirmed(**asdict(devices.context(now)), snapshot=file.name, plans=plans)
 
 
 def _confirmed(planner: "Planner", devices: Devices, later: State) -> Iterator[Confirmed]:

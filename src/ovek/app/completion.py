@@ -29,6 +29,16 @@ def shelf_names(folder: Path) -> list[str]:
         return []
 
 
+def advisory_ids(folder: Path) -> list[str]:
+    """Ids of the security advisories of a site, as their files are called."""
+    from ovek.files.advisories import advisory_stamps
+
+    try:
+        return [name.removesuffix(".json") for name, _, _ in advisory_stamps(folder)]
+    except InputError:
+        return []
+
+
 def device_names(folder: Path, beginning: str = "") -> set[str]:
     """The names of the devices of a site that begin so, as far as they can be seen at once."""
     from ovek.files.database import names_in_fleet, names_in_index

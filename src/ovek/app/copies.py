@@ -5,6 +5,7 @@ from pathlib import Path
 
 from msgspec.structs import asdict
 
+from ovek.app.advisories import affected_by
 from ovek.app.devices import Devices
 from ovek.app.runner import each_part
 from ovek.app.selection import now_of
@@ -20,11 +21,14 @@ from ovek.model.results.copies import FleetCustody, Located
 from ovek.model.where import Holding
 
 
-def locate(devices: Devices, sought: str, shelves: Iterable[Path] = ()) -> Located:
+def locate(
+    devices: Devices, sought: str, shelves: Iterable[Path] = (), *, by_advisory: bool = False
+) -> Located:
     """Where an image, version or digest is: on devices, on the site's shelves and on others.
 
     A name (or glob) means files of that name, and whatever is proven to be that release; a digest,
-    or its first six characters or more, whatever has it. Raises InputError.
+    or its first six characters or more, whatever has it. With `by_advisory` it is the id of an
+    advisory, which means the images that it says are affected. Raises InputError.
 
     >>> from ovek import locate, open_site, select
     >>> located = locate(select(open_site("skerrow-ferries"), ["arle-core"]), "7.4.2")
@@ -32,14 +36,18 @@ def locate(devices: Devices, sought: str, shelves: Iterable[Path] = ()) -> Locat
     ('arle-core', 'proven')
     """
     wanted = Sought(sought)
-    holdings = [one for part in each_part(devices, _SEEKING, sought) for one in part]
+    if by_advisory:
+        affected = affected_by(devices.site, devices.releases, sought)
+        wanted = Sought(affected.advisory, affected)
+    holdings = [one for part in each_part(devices, _SEEKING, wanted) for one in part]
     judged = judged_shelves(devices.site, devices.releases, shelves, wanted.algorithms, devices.bar)
     for name, files, seen in judged:
         holdings += on_shelf(name, files, wanted, seen)
     return Located(
         **asdict(devices.context(now_of(devices.site))),
         not_read=devices.not_read,
-        sought=sought,
+        sought=wanted.text,
+        by_advisory=by_advisory,
         copies=holdings,
     )
 
@@ -60,7 +68,7 @@ def custody(
     site = devices.site
     copies = [copy for part in each_part(devices, _FOLLOWING) for copy in part]
     measured = {name for _, copy in copies for name, _ in copy.digests}
-    judged = judged_shelves(site, devices.releases, shelves, measured, devices.bar)
+    judged = judged_shelves(site, devices.releases, shelves, measured, devices.bar, signatures=True)
     for order, (name, files, seen) in enumerate(judged):
         copies += engine.on_shelf(files, name, order, seen)
     followed = engine.follow(devices.releases, copies, unread=_some_unread(site))
@@ -80,9 +88,7 @@ def _some_unread(site: Site) -> bool:
 Sightings = list[tuple[str | None, Sighting]]
 
 
-def _seeking(devices: Devices, sought: str) -> Part[list[Holding]]:
-    wanted = Sought(sought)
-
+def _seeking(devices: Devices, wanted: Sought) -> Part[list[Holding]]:
     def seek(lines: Iterable[DeviceLine]) -> list[Holding]:
         judged = (one.judged() for one in lines)
         return [held for one in judged for held in on_device(one, walk_device(one), wanted)]

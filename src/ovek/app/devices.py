@@ -16,7 +16,7 @@ from ovek.app.means import Bar, Runner
 from ovek.app.packages import load_rules
 from ovek.engine.advisories import AdvisoryIndex
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for
+from ovek.engine.verdicts import Judge, JudgedDevice, judge_device, judge_for, proof_rule
 from ovek.files.errors import InputError
 from ovek.files.newest import SnapshotLine
 from ovek.files.site import Site
@@ -47,7 +47,8 @@ def releases_of(site: Site) -> ReleaseIndex:
         gc.enable()
         gc.freeze()
     for error in site.left_out:
-        _LOG.warning("%s That line is ignored.", error)
+        what = "line" if error.line is not None else "file"
+        _LOG.warning("%s That %s is ignored.", error, what)
     return index
 
 
@@ -93,9 +94,24 @@ class Devices:
         ]
         wanted = set(self.names)
         self.chosen = state.only(name for name in state.names if name in wanted)
+        self._without_sheet = self._sheets_missing()
+        self.chosen = state.only(
+            name for name in self.chosen.names if name not in self._without_sheet
+        )
         self.runner, self.bar = runner, bar
         self.newest = True  # whether they are in the newest state, not in one that was named
         self.selected = " ".join(self.named)
+
+    def _sheets_missing(self) -> dict[str, str]:
+        """The devices whose sheet is nowhere, each with the name of the sheet.
+
+        They cost themselves: nothing can be said of them, and all of the others.
+        """
+        names = {name for name in self.site.fleet_file.sheets if not self.site.has_sheet(name)}
+        if not names:
+            return {}
+        facts = ((name, each.sheet) for name, each in self.chosen.facts())
+        return {name: sheet for name, sheet in facts if sheet in names}
 
     @property
     def file(self) -> Path:
@@ -220,12 +236,8 @@ class Devices:
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]
                 raise InputError(file, text, do, key="sheet")
-            judge = self._judges[device.sheet] = judge_for(
-                sheet,
-                self.releases,
-                self.site.policy.weakest_digest,
-                accepts_own="own" in self.site.policy.accepts,
-            )
+            proof = proof_rule(self.site.policy)
+            judge = self._judges[device.sheet] = judge_for(sheet, self.releases, proof)
         return judge
 
     def expected(self, name: str) -> Expected | None:
@@ -249,11 +261,17 @@ class Devices:
 
     def _unread(self, name: str) -> Unread | None:
         line, failed = self.state.lines.get(name), self.state.failure(name)
-        if line is not None and failed is None:
+        sheet = self._without_sheet.get(name)
+        if sheet is None and line is not None and failed is None:
             return None
-        again = f"Read it: ovek survey {typed(name, 'DEVICE')}"
-        why = failed.problem if failed is not None else "no survey has reached it yet"
-        if failed is None and self.state.root.is_file():
+        do = f"Read it: ovek survey {typed(name, 'DEVICE')}"
+        why = "no survey has reached it yet"
+        if sheet is not None:
+            why = f"its sheet {sheet!r} does not exist"
+            do = f"Put {sheet}.toml into {self.site.folder / 'sheets'}, or correct fleet.toml"
+        elif failed is not None:
+            why, do = failed.problem, failed.do or do
+        elif self.state.root.is_file():
             why = f"{self.state.root.name} has no reading of it"
         listed = self._fleet.get(name)
         return Unread(
@@ -262,8 +280,8 @@ class Devices:
             role=listed.role if listed is not None else None,
             sheet=listed.sheet if listed is not None else None,
             why=why,
-            do=(failed.do if failed is not None else None) or again,
-            last_read=line.taken_at if line is not None else None,
+            do=do,
+            last_read=line.taken_at if line is not None and sheet is None else None,
         )
 
 

@@ -24,6 +24,7 @@ from ovek.app.shelves import (
     judged_files,
     trusted_files,
     used_by,
+    with_signatures,
 )
 from ovek.engine.offers import offer
 from ovek.engine.releases import ReleaseIndex
@@ -96,6 +97,9 @@ def inspect_shelves(
             site, shelf, algorithms, releases, how, alone=place is not None
         )
         judged = list(judged_files(site, files, releases, using))
+        if shelf.is_local:
+            folder = site.folder / Path(shelf.at).expanduser()
+            judged = with_signatures(site, releases, folder, judged, fresh=how.fresh)
         _keep_opened(site, releases, judged)
         looks.append(
             Look(

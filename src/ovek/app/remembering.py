@@ -1,11 +1,12 @@
 """What the history tells: of a device, an image, a finding, the days of a fleet."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, time, timedelta
 from pathlib import Path
 
 from msgspec.structs import asdict
 
+from ovek.app.advisories import affected_by
 from ovek.app.devices import no_device, releases_of, site_context
 from ovek.app.history import caught_up, days_of, open_of, remember, store_of
 from ovek.app.means import Bar
@@ -14,7 +15,7 @@ from ovek.engine import history
 from ovek.files.history import HistoryStore
 from ovek.files.site import Site
 from ovek.model.age import AgeError, parse_age
-from ovek.model.history import ListedSince
+from ovek.model.history import ListedSince, Span
 from ovek.model.results.histories import (
     DeviceHistory,
     FindingHistory,
@@ -67,14 +68,47 @@ class History:
 
     def image(self, image: str) -> ImageHistory:
         """Which devices had an image, from when to when, and who vouches for it since when."""
+        versions = {image, *_versions(self.site, image)}
+        return self._copies(
+            image,
+            lambda span: history.means(span, image),
+            lambda device, span: span.fact.value in versions,
+        )
+
+    def affected(self, advisory: str) -> ImageHistory:
+        """Which devices had an image that an advisory affects, from when to when.
+
+        Raises InputError: no such advisory.
+        """
+        affected = affected_by(self.site, releases_of(self.site), advisory)
+        models = {
+            device: span.fact.value
+            for device, span in self._store().spans("model")
+            if span.last is None
+        }
+        return self._copies(
+            affected.advisory,
+            lambda span: history.is_affected(span, affected),
+            lambda device, span: affected.runs(span.fact.value or "", models.get(device)),
+            by_advisory=True,
+        )
+
+    def _copies(
+        self,
+        image: str,
+        means: Callable[[Span], bool],
+        runs: Callable[[str, Span], bool],
+        *,
+        by_advisory: bool = False,
+    ) -> ImageHistory:
+        """The copies that are meant, and who ran one: by the copy, or by the version alone."""
         site, store = self.site, self._store()
         spans = store.spans("image", "set", "bank", "running")
-        held = [history.held(device, span) for device, span in spans if history.means(span, image)]
-        versions = {image, *_versions(site, image)}
+        held = [history.held(device, span) for device, span in spans if means(span)]
         ran = [
             history.ran(device, span)
             for device, span in store.spans("version")
-            if span.fact.value in versions
+            if runs(device, span)
         ]
         known = {(one.device, one.member) for one in ran}
         ran += [one for one in held if one.running and (one.device, one.member) not in known]
@@ -86,7 +120,8 @@ class History:
             image=image,
             copies=history.joined(one for one in held if not one.running),
             ran=history.joined(ran),
-            listed=_listed_since(site, store, image),
+            listed=[] if by_advisory else _listed_since(site, store, image),
+            by_advisory=by_advisory,
             several={device for device, ids in members.items() if len(ids) > 1},
             seen=store.last_readings(),
         )

@@ -32,12 +32,20 @@ from ovek.files.decode import cannot_read
 from ovek.files.errors import DamagedError, InputError
 from ovek.files.reports import remembered_in, remembering
 from ovek.files.safe_open import opened
+from ovek.files.site import Site
 from ovek.files.spool import Spool
 from ovek.model.answer import Answered
 from ovek.model.custody import Custody, Sighting
-from ovek.model.finding import DeviceAudit
+from ovek.model.finding import DeviceAudit, uses_of
 from ovek.model.history import Day
-from ovek.model.report import FORMAT, ImageState, Remembered, ReportDevice, ReportImage
+from ovek.model.report import (
+    FORMAT,
+    AdvisoryUse,
+    ImageState,
+    Remembered,
+    ReportDevice,
+    ReportImage,
+)
 from ovek.model.results.report import FleetReport
 from ovek.model.shelf import ShelfFacts
 from ovek.model.usage import UsageError
@@ -62,12 +70,14 @@ def report(
     check_policy(site, devices.releases)
     spool, copies = Spool(ReportDevice), list[tuple[str | None, Sighting]]()
     held, standings = list[Answered](), dict[str, ImageState]()
+    uses = list[tuple[str, str, str]]()
     for part in each_part(devices, _REPORT, now, shelf_of(devices)):
         for line in part.lines:
             spool.add_line(line)
         held += part.answers
         standings |= part.standings
         copies += part.copies
+        uses += part.uses
     for one in devices.not_read:
         if one.last_read is None:
             standings[one.device] = ImageState("unclear", "unknown", ())
@@ -85,6 +95,7 @@ def report(
         sources=tuple(_sources(devices)),
         not_read=tuple(devices.not_read),
         days=_days(devices),
+        advisories=_advisories(site, uses),
         remembered=remembering(
             Remembered(format=FORMAT, as_of=now, site=site.head.name, devices=standings)
         ),
@@ -147,6 +158,7 @@ class _Reported(msgspec.Struct):
     answers: list[Answered] = []
     standings: dict[str, ImageState] = {}
     copies: list[tuple[str | None, Sighting]] = []
+    uses: list[tuple[str, str, str]] = []  # an advisory, what is affected, and the device
 
 
 def _reporting(devices: Devices, now: datetime, shelf: ShelfFacts | None) -> Part[_Reported]:
@@ -164,6 +176,7 @@ def _reporting(devices: Devices, now: datetime, shelf: ShelfFacts | None) -> Par
             part.answers.append(answer)
             part.standings[line.name] = standing_of(told)
             part.copies += custody.on_flash(subject.judged)
+            part.uses += [(*use, line.name) for use in sorted(uses_of(audit.findings))]
         return part
 
     return report_part
@@ -210,6 +223,27 @@ def _images(audit: DeviceAudit, subject: Subject) -> tuple[ReportImage, ...]:
         )
         for audited, one in zip(audit.images, standing_images(subject.judged), strict=True)
     )
+
+
+def _advisories(site: Site, uses: Iterable[tuple[str, str, str]]) -> list[AdvisoryUse]:
+    """The advisories that affect some device, the highest score first."""
+    by_advisory: dict[str, dict[str, list[str]]] = {}
+    for advisory, use, device in uses:
+        by_advisory.setdefault(advisory, {}).setdefault(use, []).append(device)
+    affecting = [advisory for advisory in site.advisories if advisory.id in by_advisory]
+    advisories = [
+        AdvisoryUse(
+            id=advisory.id,
+            title=advisory.title,
+            score=max(
+                (one.score for one in advisory.vulnerabilities if one.score is not None),
+                default=None,
+            ),
+            devices={use: tuple(names) for use, names in by_advisory[advisory.id].items()},
+        )
+        for advisory in affecting
+    ]
+    return sorted(advisories, key=lambda one: (-(one.score or 0), one.id))
 
 
 def _followed(devices: Devices, copies: list[tuple[str | None, Sighting]]) -> list[Custody]:

@@ -3,7 +3,7 @@
 import logging
 from collections.abc import Collection, Iterable, Iterator
 from contextlib import ExitStack
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -13,8 +13,8 @@ from ovek.app.means import Bar, Runner, shown
 from ovek.app.runner import here
 from ovek.engine.bootwalk import walk_device
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.shelf import Use, UsedBy, judge_shelf, uses
-from ovek.engine.verdicts import judge_device
+from ovek.engine.shelf import Use, UsedBy, judge_shelf, signed, uses
+from ovek.engine.verdicts import judge_device, proof_rule
 from ovek.files.backups import backups_among, backups_in, together
 from ovek.files.safe_open import refuse_leaving
 from ovek.files.shelves import read_record, records
@@ -32,25 +32,33 @@ def judged_shelves(
     more: Iterable[Path],
     also: Iterable[Algorithm] = (),
     bar: Bar | None = None,
+    *,
+    signatures: bool = False,
 ) -> Iterator[tuple[str, list[ShelfVerdict], datetime | None]]:
     """Go through all shelves, judged: the name of each, and when it was read, if that was before.
 
-    Folders and archives are read now; of a server it is known what the last look saw.
+    Folders and archives are read now; of a server it is known what the last look saw. With
+    `signatures` those beside files of folders are checked.
     """
+
+    def judge_folder(folder: Path) -> list[ShelfVerdict]:
+        judged = judged_shelf(site, releases, folder, also, bar)
+        return with_signatures(site, releases, folder, judged) if signatures else judged
+
     also, own = list(also), site.folder / "shelf"
     refuse_leaving(own)
     if own.is_dir():
-        yield "shelf", judged_shelf(site, releases, own, also, bar), None
+        yield "shelf", judge_folder(own), None
     for shelf in site.head.shelf:
         place = site.folder / Path(shelf.at).expanduser()
         if shelf.is_local and place.exists():
             refuse_leaving(place)
-            yield shelf.name, judged_shelf(site, releases, place, also, bar), None
+            yield shelf.name, judge_folder(place), None
         elif (record := read_record(site.folder, shelf)) is not None:
             judged = judged_files(site, trusted_files(site, record), releases, UsedBy())
             yield shelf.name, list(judged), record.read_at
     for folder in more:
-        yield str(folder), judged_shelf(site, releases, folder, also, bar), None
+        yield str(folder), judge_folder(folder), None
 
 
 def trusted_files(site: Site, record: ShelfRecord) -> list[ShelfFile]:
@@ -79,6 +87,41 @@ def judged_shelf(
     return list(judged_files(site, files, releases, UsedBy()))
 
 
+def with_signatures(
+    site: Site,
+    releases: ReleaseIndex,
+    folder: Path,
+    verdicts: Iterable[ShelfVerdict],
+    *,
+    fresh: bool = False,
+) -> list[ShelfVerdict]:
+    """The files of a folder with what the signatures beside them come to. Raises InputError."""
+    from ovek.files.signatures.check_cache import KeptChecks
+    from ovek.files.signatures.names import ENDINGS
+    from ovek.sources.shelf import names_in
+
+    judged = list(verdicts)
+    paths = {verdict.path for verdict in judged}
+    signed_ones = {path for path in paths if any(path + ending in paths for ending in ENDINGS)}
+    if not signed_ones or not folder.is_dir():
+        return judged
+    site.keyring.read()  # what is wrong with the keys is not the fault of an image
+    folder = folder.resolve()
+    names, checks = names_in(folder), KeptChecks(site.keyring, datetime.now(UTC), fresh=fresh)
+    for number, verdict in enumerate(judged):
+        if verdict.path not in signed_ones or verdict.verdict is None:
+            continue
+        known = releases.named(verdict.release or "", case_blind=False)
+        publishers = sorted({each.publisher for each in known if each.publisher is not None})
+        check = checks.check(folder / names[verdict.path], publishers)
+        if check is not None:
+            judged[number] = signed(verdict, check)
+    checks.save()
+    if checks.problem is not None:
+        _LOG.warning("%s", checks.problem)
+    return judged
+
+
 def judged_files(
     site: Site,
     files: list[ShelfFile],
@@ -86,8 +129,7 @@ def judged_files(
     used_by: UsedBy,
 ) -> Iterator[ShelfVerdict]:
     """Judge files of a shelf by what is known of releases, and by which devices use them."""
-    weakest, own = site.policy.weakest_digest, "own" in site.policy.accepts
-    return judge_shelf(files, releases, _namings(site), used_by, weakest, accepts_own=own)
+    return judge_shelf(files, releases, _namings(site), used_by, proof_rule(site.policy))
 
 
 def shelf_facts(

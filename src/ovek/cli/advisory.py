@@ -7,6 +7,7 @@ import click
 from ovek.app.advisories import import_advisories, list_advisories
 from ovek.app.asking import open_site
 from ovek.cli.command import CommandGroup
+from ovek.cli.completing import advisories
 from ovek.cli.options import A_PATH, FORMAT, SITE
 from ovek.cli.show import show
 
@@ -44,7 +45,7 @@ def list_command(site_folder: Path, form: str) -> None:
 @command.command(
     "show", examples=("advisory show OXW-2026-003", "advisory show OXW-2026-003 --format json")
 )
-@click.argument("advisory", metavar="ID")
+@click.argument("advisory", metavar="ID", shell_complete=advisories)
 @SITE
 @FORMAT
 def show_command(advisory: str, site_folder: Path, form: str) -> None:

@@ -6,6 +6,7 @@ import click
 
 from ovek.app import catalog
 from ovek.app.asking import open_site
+from ovek.app.keys import list_keys
 from ovek.cli.catalog_import import annotate_command, import_command
 from ovek.cli.command import CommandGroup
 from ovek.cli.completing import devices as complete_devices
@@ -61,6 +62,18 @@ def check_command(site_folder: Path, form: str) -> None:
     result = catalog.check_catalog(open_site(site_folder))
     show(result, form)
     exit_code(bool(result.mistakes))
+
+
+@command.command("keys", examples=("catalog keys", "catalog keys --format json"))
+@SITE
+@FORMAT
+def keys_command(site_folder: Path, form: str) -> None:
+    """List the keys that check signatures, with their fingerprints.
+
+    Keys and certificates of publishers lie in keys/, one file each; keys/keys.toml says whose each
+    is. Compare a fingerprint with the publisher by another way before you add a key.
+    """
+    show(list_keys(open_site(site_folder)), form)
 
 
 @command.command(

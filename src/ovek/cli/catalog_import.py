@@ -8,7 +8,7 @@ import click
 
 from ovek.app import catalog
 from ovek.app.asking import open_site
-from ovek.app.catalog import COLUMNS
+from ovek.app.catalog import COLUMNS, ImportTerms
 from ovek.cli.command import Command, OneOf
 from ovek.cli.completing import images
 from ovek.cli.options import A_PATH, SITE
@@ -17,6 +17,7 @@ from ovek.cli.show import show, write_lines
 from ovek.model.annotation import Annotation
 from ovek.model.catalog import Status, Track
 from ovek.model.digest import LENGTHS
+from ovek.model.signature import BEST_FIRST, REFUSED
 from ovek.render.lines import count, hanging
 
 
@@ -46,6 +47,7 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
 @click.option("--publisher", help="Publisher of the listed files.")
 @click.option(
     "--column",
+    "columns",
     multiple=True,
     callback=_columns,
     metavar="MEANING=TITLE",
@@ -62,35 +64,43 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     type=OneOf(list(LENGTHS)),
     help="Digest algorithm of an unlabelled list, if the length is ambiguous.",
 )
+@click.option(
+    "--signature",
+    type=A_PATH,
+    metavar="FILE",
+    help="Signature of the list (default: the one beside it, e.g. LIST.asc or LIST.p7s).",
+)
+@click.option(
+    "--accept-signature",
+    "accept",
+    multiple=True,
+    type=OneOf([state for state in BEST_FIRST if state != "good" and state not in REFUSED]),
+    help="Take the list as unsigned though its signature is in this state (repeatable).",
+)
 @click.option("--look", is_flag=True, help="Show what would be imported; write nothing.")
 @click.option("--yes", is_flag=True, help="Accept guessed columns without asking.")
 @SITE
 def import_command(
     file: tuple[Path, ...],
     name: str | None,
-    publisher: str | None,
-    column: dict[str, str],
-    own: bool,
-    algorithm: str | None,
     look: bool,
     yes: bool,
     site_folder: Path,
+    **terms: Any,
 ) -> None:
     """Import releases from each FILE into catalog/NAME.json.
 
     Reads ovek.catalog/1, digest lists (two columns or BSD-tagged), a bare digest in a side file
     named after the image, CSV with a header, Metalink 4, and text pasted from a release page.
     Shows what was recognised first; tables and pasted text need your confirmation (--yes). With
-    --own it is a list of your own copies: an equal image is `matched`, not `proven`.
+    --own it is a list of your own copies: an equal image is `matched`, not `proven`. A signature
+    (OpenPGP or CMS) is checked with the keys in keys/; a list with a bad one is refused.
     """
     target = catalog.import_catalog(
         open_site(site_folder),
         file,
         name=name,
-        publisher=publisher,
-        columns=column,
-        own=own,
-        algorithm=algorithm,
+        terms=ImportTerms(**terms),
         look=look,
         understood=show,
         agreed=lambda: yes or _agreed(),

@@ -9,7 +9,6 @@ from ovek.app.devices import Devices
 from ovek.cli.command import Command
 from ovek.cli.completing import images
 from ovek.cli.options import (
-    A_PATH,
     INTO,
     MAY_DROP,
     exit_code,
@@ -54,7 +53,7 @@ _SWEEP = (
 )
 @click.option("--whole-fleet", is_flag=True, help="Totals first, then one line per volume.")
 @figure_option("Draw each flash: contents, files to delete, highest use allowed (.png or .svg).")
-@click.option("--confirm", "confirm_file", metavar="SNAPSHOT", type=A_PATH, help=_CONFIRM)
+@click.option("--confirm", "later", metavar="SNAPSHOT", help=_CONFIRM)
 @INTO
 @verbose_option("List every file that is kept, and every step.")
 @on_option
@@ -67,7 +66,7 @@ def command(
     keep: tuple[str, ...],
     whole_fleet: bool,
     figure: Path | None,
-    confirm_file: Path | None,
+    later: str | None,
     into: Path | None,
     verbose: bool,
     selected: Selection,
@@ -89,14 +88,14 @@ def command(
         keep=keep,
     )
     asked.check()
-    if whole_fleet and confirm_file is not None:
+    if whole_fleet and later is not None:
         raise click.UsageError("--whole-fleet and --confirm cannot be combined")
     devices = selected.devices()
     if whole_fleet and form != "markdown" and into is None:
         _whole_fleet(devices, asked, figure, form)
         return
-    if confirm_file is not None:
-        confirmed = confirm_cleanup(devices, asked, confirm_file)
+    if later is not None:
+        confirmed = confirm_cleanup(devices, asked, later)
         show(confirmed, form)
         exit_code(not confirmed.as_planned)
         return

@@ -50,6 +50,11 @@ def shelves(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
     return _beginning(completion.shelf_names(_site(ctx)), incomplete)
 
 
+def advisories(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Ids of the security advisories of the site."""
+    return _beginning(completion.advisory_ids(_site(ctx)), incomplete)
+
+
 def read_outline() -> Any:
     """The outline of the commands that ships with the package, made by scripts/write_outline.py."""
     return json.loads(Path(__file__).with_name(OUTLINE).read_text(encoding="utf-8"))

@@ -10,7 +10,7 @@ from ovek.cli.command import CommandGroup
 from ovek.cli.completing import devices as complete_devices
 from ovek.cli.completing import images
 from ovek.cli.completing import rules as complete_rules
-from ovek.cli.options import A_PATH, SITE, exit_code, format_option, verbose_option
+from ovek.cli.options import A_PATH, ADVISORY, SITE, exit_code, format_option, verbose_option
 from ovek.cli.progress import bytes_bar
 from ovek.cli.show import show
 from ovek.render.view import View
@@ -52,17 +52,22 @@ def device_command(device: str, verbose: bool, site_folder: Path, form: str) -> 
 
 
 @command.command(
-    "image", examples=("history image ox40-full-7.4.2.img", "history image 7.4.1 --format csv")
+    "image",
+    examples=("history image ox40-full-7.4.2.img", "history image --advisory OXW-2026-003"),
 )
-@click.argument("image", shell_complete=images, metavar="IMAGE|VERSION|DIGEST")
+@click.argument("image", required=False, shell_complete=images, metavar="IMAGE|VERSION|DIGEST")
+@ADVISORY
 @SITE
 @format_option("csv")
-def image_command(image: str, site_folder: Path, form: str) -> None:
+def image_command(image: str | None, advisory: str | None, site_folder: Path, form: str) -> None:
     """Which devices had an image, from when to when, and since when it is in the catalog.
 
     Exit code 1 if no device ever had it.
     """
-    result = _of(site_folder).image(image)
+    if (image is None) == (advisory is None):
+        raise click.UsageError("give an image, version or digest, or --advisory ID")
+    history = _of(site_folder)
+    result = history.image(image) if image is not None else history.affected(advisory or "")
     show(result, form)
     exit_code(not result.copies and not result.ran)
 

@@ -11,6 +11,7 @@ import click
 
 from ovek.app.devices import Devices
 from ovek.cli.command import OneOf
+from ovek.cli.completing import advisories
 from ovek.model.age import AgeError, parse_age
 from ovek.model.finding import SEVEREST_FIRST
 from ovek.model.size import SizeError, typed_size
@@ -52,6 +53,12 @@ INTO = click.option(
     metavar="FOLDER",
     type=A_PATH,
     help="Write one checklist per device into this folder.",
+)
+ADVISORY = click.option(
+    "--advisory",
+    metavar="ID",
+    shell_complete=advisories,
+    help="All images that this security advisory affects, in place of an IMAGE.",
 )
 TAKE_NEW_KEYS = click.option(
     "--take-new-keys",

@@ -19,6 +19,8 @@ from msgspec import Struct
 from ovek.model.advisory import (
     Advisory,
     AdvisoryProduct,
+    AffectedImages,
+    AffectedVersion,
     Concern,
     MatchedBy,
     ProductAlias,
@@ -187,11 +189,34 @@ class AdvisoryIndex:
 NO_ADVISORIES = AdvisoryIndex()
 
 
-def _is_by(product: AdvisoryProduct, release: KnownRelease) -> bool:
-    """Whether a product may be by the publisher of a release."""
-    if product.publisher is None:
-        return True
-    return product.publisher.casefold() == (release.publisher or "").casefold()
+def affected_images(
+    advisory: Advisory, index: AdvisoryIndex, releases: Iterable[KnownRelease]
+) -> AffectedImages:
+    """The images that an advisory of an index says are affected, of these releases or of none."""
+    affected = [
+        release
+        for release in releases
+        if any(
+            concern.advisory == advisory.id and concern.standing == "affected"
+            for concern in index.of_release(release)
+        )
+    ]
+    ids = {
+        product for one in advisory.vulnerabilities for product in one.standings.get("affected", ())
+    }
+    digests = {digest for one in advisory.products if one.id in ids for _, digest in one.hashes}
+    for release in affected:
+        digests.update(*release.digests.values())
+    return AffectedImages(
+        advisory=advisory.id,
+        files=frozenset(release.file.casefold() for release in affected),
+        digests=frozenset(digests),
+        versions=frozenset(
+            AffectedVersion(release.version, release.hardware)
+            for release in affected
+            if release.version is not None
+        ),
+    )
 
 
 def _version_of(product: AdvisoryProduct, version: str | None) -> int | None:

@@ -230,6 +230,8 @@ def finding_of(findings: RuleFindings, subject: Subject, text: PlanText | None =
         seen=seen,
         words=words,
         fixed_after=after,
+        advisory=said.advisory,
+        affects=said.affects,
     )
 
 

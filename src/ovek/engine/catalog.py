@@ -23,7 +23,7 @@ from ovek.engine.fit import Standing, fit_all, leads_from, standings
 from ovek.engine.releases import ReleaseIndex
 from ovek.engine.route import route
 from ovek.engine.verdicts import JudgedDevice
-from ovek.engine.wanted import Wanted, best_first, may_be_for, release_for
+from ovek.engine.wanted import Wanted, best_first, is_affected, may_be_for, release_for
 from ovek.model.annotation import Annotation
 from ovek.model.catalog import Needs, Origin, Published, Release
 from ovek.model.choice import CatalogMistake, Pick, Picked
@@ -368,7 +368,7 @@ def pick(judged: JudgedDevice, wanted: Wanted) -> Pick:
     if chosen is not None:
         ours = [chosen, *(one for one in goals.values() if one is not None)]
         left = [one for one in able if not any(one.same_bytes(other) for other in ours)]
-        others += [Picked(release=one, against=(_behind(one, chosen),)) for one in left]
+        others += [Picked(release=one, against=(_behind(one, chosen, releases),)) for one in left]
     parts = [
         one
         for one in releases.releases
@@ -427,11 +427,15 @@ def _identity(fit: Fit) -> tuple[str, ...]:
     return Fit(release=fit.release, conditions=tuple(ours)).against
 
 
-def _behind(release: KnownRelease, chosen: KnownRelease) -> str:
+def _behind(release: KnownRelease, chosen: KnownRelease, releases: ReleaseIndex) -> str:
+    """Why a release is not the chosen one, though it is for the device."""
     if release.status != chosen.status:
         return f"its status is {release.status or 'unknown'}; {chosen.file} is {chosen.status}"
     if release.version == chosen.version:
         return (
             f"{chosen.file} is the same version; choose by variant ({release.variant or 'unknown'})"
         )
+    newer = (compare(release.version or "", chosen.version or "") or 0) > 0
+    if newer and is_affected(release, releases) and not is_affected(chosen, releases):
+        return f"an advisory affects it, and policy prefers {chosen.file}, which none affects"
     return f"{chosen.file} is newer"

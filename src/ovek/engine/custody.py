@@ -25,6 +25,7 @@ from ovek.engine.verdicts import JudgedDevice, standing_images
 from ovek.model.custody import HOPS, CopyGroup, Custody, Sighting
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.shelf import ShelfVerdict
+from ovek.model.signature import REFUSED, TITLES
 from ovek.model.snapshot import Device
 from ovek.model.verdict import Image, KnownRelease
 
@@ -49,6 +50,7 @@ def on_shelf(
                 folder=folder,
                 order=order,
                 digest_at=seen_at,
+                signature=verdict.signature,
             )
             yield verdict.release, sighting
 
@@ -185,6 +187,7 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
                 if len(values) == 1
             }
         ),
+        signature=release.lists[0].signature if release.lists else None,
     )
     groups = _groups([published], copies)
     why = _doubt(release, groups)
@@ -200,13 +203,32 @@ def _custody(release: KnownRelease, copies: list[Sighting]) -> Custody:
         groups=tuple(groups),
         first_bad=first.hop if first is not None else None,
         bad_in=first.folder if first is not None else None,
-        advice=(why,) if why else tuple(_told(groups, own=release.trust == "own")),
+        advice=(
+            *((why,) if why else _told(groups, own=release.trust == "own")),
+            *_on_signatures(groups),
+        ),
         renamed=tuple(copy.place for copy in copies if copy.name != release.file),
         restorable=_restorable(copies, [c for g in groups for c in g.copies] if nobody else right),
         odd=tuple(_odd(groups)),
         listed_by="none" if nobody else "own" if release.trust == "own" else "publisher",
         disputed=bool(why),
     )
+
+
+def _on_signatures(groups: Iterable[CopyGroup]) -> Iterator[str]:
+    """Where the signature of a copy and its digest do not agree."""
+    for group in groups:
+        for copy in group.copies:
+            check = copy.signature
+            if check is None or not copy.stored:
+                continue
+            if check.good and group.good is False:
+                yield (
+                    f"{copy.place} is {check.shown}, but its digest is not the published one: one "
+                    "of the two is wrong; ask the publisher"
+                )
+            elif check.state in REFUSED:
+                yield f"{copy.place}: {TITLES[check.state]} in {check.file}: {check.why}"
 
 
 def _doubt(release: KnownRelease, groups: Sequence[CopyGroup]) -> str:

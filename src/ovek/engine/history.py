@@ -19,6 +19,7 @@ from msgspec.structs import replace
 
 from ovek.engine.runs import runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.advisory import AffectedImages
 from ovek.model.digest import STRONGEST_FIRST, Digests
 from ovek.model.finding import DeviceAudit, Finding
 from ovek.model.history import Day, Event, Fact, Held, ImageFact, Opened, OpenOn, Span
@@ -276,6 +277,15 @@ def means(span: Span, text: str) -> bool:
     if image.version is not None and image.version.casefold() == wanted:
         return True
     return len(wanted) >= 6 and image.digest is not None and image.digest.startswith(wanted)
+
+
+def is_affected(span: Span, affected: AffectedImages) -> bool:
+    """Whether the image of a span is one that an advisory says is affected."""
+    image = _held_image(span)
+    if image.digest is not None and image.digest in affected.digests:
+        return True
+    named = image.verdict in ("proven", "matched", "unverified") and image.release is not None
+    return named and (image.release or "").casefold() in affected.files
 
 
 def _held_image(span: Span) -> ImageFact:

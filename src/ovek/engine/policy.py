@@ -3,6 +3,7 @@
 - a rule that does not exist: in a severity or a waiver
 - devices, roles or sheets that the fleet does not have
 - a target that no release has, that `allowed` leaves out, that is withdrawn, or of another track
+- a publisher whose signatures are required, of whom no list is
 - two wants for the same devices that say different things
 - `previous` in the other bank where one image is to be kept
 """
@@ -68,6 +69,7 @@ def policy_mistakes(
             do="Keep 2 or more, or leave bank_rule out",
         )
     yield from _windows(policy, fleet)
+    yield from _publishers(policy, releases)
     versions = [one.version for one in releases.releases if one.version is not None]
     yield from _target("", policy, policy.allowed, policy.track, versions, releases)
     for number, want in enumerate(policy.want):
@@ -77,6 +79,19 @@ def policy_mistakes(
         yield from _target(f"want[{number}].", want, allowed, track, versions, releases)
         for before, other in enumerate(policy.want[:number]):
             yield from _against(before, other, number, want)
+
+
+def _publishers(policy: Policy, releases: ReleaseIndex) -> Iterator[PolicyMistake]:
+    """Publishers whose signatures are required, and of whom no list in the catalog is.
+
+    A name that is mistyped would ask nothing of anybody.
+    """
+    if isinstance(policy.require_signature, bool):
+        return
+    known = sorted({one.publisher for one in releases.releases if one.publisher is not None})
+    for glob in policy.require_signature:
+        if known and not any(fnmatchcase(name, glob) for name in known):
+            yield _unknown("require_signature", "publisher", glob, known)
 
 
 def _windows(policy: Policy, fleet: Listed) -> Iterator[PolicyMistake]:

@@ -12,7 +12,8 @@
    bytes: what one name tells of hardware, kind and withdrawal holds under each.
 5. A file that a release contains is published with it.
 6. A list that somebody took of their own copies publishes nothing: its digests say only that two
-   files are the same (`own`).
+   files are the same (`own`). A list with a bad signature says nothing at all (`refused`).
+7. A digest that a list with a good signature gives is signed, whatever the file is called.
 """
 
 from bisect import bisect_left
@@ -28,7 +29,8 @@ from ovek.engine.advisories import NO_ADVISORIES, AdvisoryIndex
 from ovek.model.catalog import Contained, Needs, Published, Release
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.naming import Naming
-from ovek.model.verdict import KnownRelease
+from ovek.model.signature import BEST_FIRST
+from ovek.model.verdict import KnownRelease, SourceList
 from ovek.model.version import LONGEST
 
 T = TypeVar("T")
@@ -52,6 +54,8 @@ class ReleaseIndex:
     `by_variant` are whether any is for some hardware revisions, or of a variant. `ways` are routes
     that were worked out, `searched` what was found for members alike, by `needs`. `ours` are
     those that only lists of somebody's own copies tell of. `advisories` are those of the site.
+    `refused` are the entries of lists whose signature is bad, by file name (folded) and by digest;
+    `has_signatures` is whether any list has a signature.
     """
 
     def __init__(
@@ -62,7 +66,15 @@ class ReleaseIndex:
         self.by_folded: dict[str, list[KnownRelease]] = {}
         self.by_digest: dict[str | None, list[KnownRelease]] = {}
         self.by_version: dict[str, list[KnownRelease]] = {}
-        published = list(published)
+        entries = list(published)
+        self.refused: dict[str, list[Published]] = {}
+        for entry in entries:
+            if entry.refused:
+                values = (digest for _, digest in entry.release.digests)
+                for key in (entry.release.file.casefold(), *values):
+                    self.refused.setdefault(key, []).append(entry)
+        self.has_signatures = any(entry.signature is not None for entry in entries)
+        published = [entry for entry in entries if not entry.refused] if self.refused else entries
         ours = [entry for entry in published if entry.trust == "own"]
         self.own: dict[str, KnownRelease] = {}
         self.own_by_folded: dict[str, list[KnownRelease]] = {}
@@ -76,6 +88,7 @@ class ReleaseIndex:
         contained = [inside(each, one) for each in releases for one in each.contains]
         related = _related([*releases, *contained])
         self.releases = [related.get(each, each) for each in releases]
+        self._signed_by: dict[str, set[str | None]] = {}
         for release in self.releases:
             self._enter(release)
             if release.version is not None:
@@ -88,7 +101,25 @@ class ReleaseIndex:
         self.by_revision = any(release.revisions for release in self.releases)
         self.by_variant = any(release.variant for release in self.releases)
 
+    def is_signed(self, digest: str, publisher: str | None) -> bool:
+        """Whether a list with a good signature gives a digest, under whatever name.
+
+        It has to be one of this publisher, where that is known.
+        """
+        publishers = self._signed_by.get(digest)
+        return publishers is not None and (publisher is None or publisher in publishers)
+
+    def has_signed(self, release: KnownRelease) -> bool:
+        """Whether a list with a good signature gives a digest of a release."""
+        return bool(self._signed_by) and any(
+            self.is_signed(digest, release.publisher)
+            for digests in release.digests.values()
+            for digest in digests
+        )
+
     def _enter(self, release: KnownRelease) -> None:
+        for digest in release.signed:
+            self._signed_by.setdefault(digest, set()).add(release.publisher)
         self.by_name.setdefault(release.file, []).append(release)
         self.by_folded.setdefault(release.file.casefold(), []).append(release)
         for digests in release.digests.values():
@@ -313,6 +344,7 @@ def _merged(entries: list[Published]) -> KnownRelease:
         return next((value for value in values if value is not None), None)
 
     version: str | None = first("version")
+    signed = frozenset(each for one in entries if one.signed for _, each in one.release.digests)
     return KnownRelease(
         file=releases[0].file,
         publisher=next((entry.publisher for entry in entries if entry.publisher), None),
@@ -338,11 +370,47 @@ def _merged(entries: list[Published]) -> KnownRelease:
         carries=first("carries") or {},
         reached_from=first("from_"),
         contains=first("contains") or (),
+        lists=_lists_of(entries),
+        signed=signed,
+        signed_contents=bool(signed) and _has_signed_contents(entries, signed),
         within=None,
         note=first("note"),
         unpacked=next((r.needs.unpacked for r in releases if r.needs and r.needs.unpacked), None),
         origins=tuple(sorted((e.origin for e in entries), key=lambda o: (o.file, o.line))),
     )
+
+
+def _lists_of(entries: list[Published]) -> tuple[SourceList, ...]:
+    """The lists that tell of a release, each once; the best signed first."""
+    lists = {
+        SourceList(file=one.origin.file, taken=one.taken, signature=one.signature)
+        for one in entries
+    }
+    if len(lists) == 1:
+        return tuple(lists)
+    order = {state: number for number, state in enumerate(BEST_FIRST)}
+    return tuple(
+        sorted(
+            lists,
+            key=lambda one: (
+                order[one.signature.state] if one.signature is not None else len(order),
+                one.file,
+                one.taken,
+            ),
+        )
+    )
+
+
+def _has_signed_contents(entries: list[Published], signed: frozenset[str]) -> bool:
+    """Whether what a release contains is told by a list that somebody vouches for.
+
+    What was found in an archive is, where all digests of the archive are signed.
+    """
+    telling = next((one for one in entries if one.release.contains is not None), None)
+    if telling is None:
+        return False
+    digests = {digest for _, digest in telling.release.digests}
+    return telling.signed or (telling.taken == "opened" and bool(digests) and digests <= signed)
 
 
 def _all_fits(releases: list[Release]) -> tuple[str, ...] | None:
@@ -399,4 +467,7 @@ def inside(release: KnownRelease, contained: Contained) -> KnownRelease:
         within=release.file,
         unpacked=None,
         family=None,
+        signed=frozenset(each for _, each in contained.digests)
+        if release.signed_contents
+        else frozenset(),
     )

@@ -15,11 +15,12 @@ from msgspec.structs import replace
 
 from ovek.engine.releases import ReleaseIndex, inside
 from ovek.engine.runs import runs_of
-from ovek.engine.verdicts import JudgedDevice, accepted, accepted_own, judge_file
+from ovek.engine.verdicts import ANY_DIGEST, JudgedDevice, ProofRule, judge_file
 from ovek.model.catalog import Contained
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.naming import Named, Naming
 from ovek.model.shelf import ShelfFile, ShelfMember, ShelfVerdict
+from ovek.model.signature import REFUSED, TITLES, SignatureCheck
 from ovek.model.verdict import Judgement, KnownRelease
 from ovek.model.walk import DeviceWalk
 
@@ -36,15 +37,13 @@ def judge_shelf(
     releases: ReleaseIndex,
     namings: Iterable[Naming],
     used_by: "UsedBy",
-    weakest: Algorithm = "md5",
-    *,
-    accepts_own: bool = False,
+    proof: ProofRule = ANY_DIGEST,
 ) -> Iterator[ShelfVerdict]:
     """Judge every file, then what is inside it; `used_by` knows which devices use it.
 
-    `weakest` is the weakest digest that may prove a file, `accepts_own` whether own records do.
+    `proof` is what policy takes for a proof.
     """
-    judge = _Judge(releases, list(namings), weakest, accepts_own)
+    judge = _Judge(releases, list(namings), proof)
     for file in files:
         name = file.path.rpartition("/")[2]
         if file.problem is not None:
@@ -73,22 +72,34 @@ def judge_shelf(
                 yield _verdict(alone, judgement, used_by, named)
 
 
+def signed(verdict: ShelfVerdict, check: SignatureCheck) -> ShelfVerdict:
+    """A verdict with the signature beside the file; where the two disagree, `why` says it.
+
+    A signature proves nothing here, and makes nothing worse proven: the digest decides.
+    """
+    why = verdict.why
+    if not check.good:
+        agrees = verdict.verdict == "proven" and check.state in REFUSED
+        why += "; its digest is the published one" if agrees else ""
+        why += f"; {TITLES[check.state]} in {check.file}: {check.why}"
+    elif verdict.verdict in ("altered", "truncated", "disputed"):
+        why += f"; but it is {check.shown}: the published digest or the file's name may be wrong"
+    return replace(verdict, why=why, signature=check)
+
+
 class _Judge(NamedTuple):
     """What files of the shelf are held against."""
 
     releases: ReleaseIndex
     namings: list[Naming]
-    weakest: Algorithm
-    accepts_own: bool = False
+    proof: ProofRule
 
     def of(self, name: str, size: int | None, digests: Digests) -> Judgement | None:
         """The judgement of a file; None where it is no image."""
         known = _named(name, self.releases)
         looks = any(naming.of(name, case_blind=True).image for naming in self.namings)
         found = judge_file(name, size, digests, looks, known, self.releases)
-        if found is not None and found.verdict == "matched" and self.accepts_own:
-            found = accepted_own(found)
-        return None if found is None else accepted(found, self.weakest)
+        return None if found is None else self.proof.accepted(found, digests, self.releases)
 
     def images_in(
         self, members: Iterable[tuple[ShelfMember, Judgement | None]], by: Algorithm | None

@@ -4,7 +4,8 @@
    policy says for all. Of two by device or two by model, an exact name comes before a glob.
 2. Two equally narrow wants that say different things of one device contradict each other.
 3. A target is a version, the name of a file, or `recommended`: the newest version of which every
-   member has a recommended system image for it.
+   member has a recommended system image for it. Where policy prefers what is not affected, versions
+   that no advisory affects come first.
 4. Which file of a version is meant is chosen for each member, by its own hardware, revision and
    variant: one that surely fits before one that may, then by status, then by name. One file for all
    members comes before several. Where only the variant that runs could tell, none is chosen.
@@ -147,7 +148,7 @@ class Wants:
         said: dict[str, Any] = {key: self._said(key, names) for key in WANTED}
         target, track, variant = said["target"], said["track"], said["variant"]
         stand, releases = standings(judged, variant, track), judged.judge.releases
-        best = _recommended(judged, stand)
+        best = _recommended(judged, stand, unaffected=self.policy.prefer_unaffected)
         asks, unlisted = target == RECOMMENDED, None
         chosen, unfit = best, None
         if asks:
@@ -256,13 +257,34 @@ def best_first(releases: ReleaseIndex, scheme: Pattern | None) -> Callable[[Know
 
 
 def _recommended(
-    judged: JudgedDevice, stand: tuple[Standing, ...]
+    judged: JudgedDevice, stand: tuple[Standing, ...], *, unaffected: bool = False
 ) -> Mapping[str | None, KnownRelease]:
-    """The recommended images of the newest version that has one for every member."""
+    """The recommended images of the newest version that has one for every member.
+
+    With `unaffected` images that no advisory affects come first; where there are none, all count.
+    """
     if any(each.hardware.model is None for each in stand):
         return {}
-    releases, scheme = judged.judge.releases, judged.judge.sheet.versions.pattern
+    releases = judged.judge.releases
     of_member = [releases.recommended(each.hardware.model) for each in stand]
+    if unaffected and releases.advisories:
+        safe = [[one for one in known if not is_affected(one, releases)] for known in of_member]
+        if best := _newest(safe, judged, stand):
+            return best
+    return _newest(of_member, judged, stand)
+
+
+def is_affected(release: KnownRelease, releases: ReleaseIndex) -> bool:
+    """Whether an advisory says that a release is affected."""
+    concerns = releases.advisories.of_release(release, releases.releases)
+    return any(concern.standing == "affected" for concern in concerns)
+
+
+def _newest(
+    of_member: Sequence[Sequence[KnownRelease]], judged: JudgedDevice, stand: tuple[Standing, ...]
+) -> Mapping[str | None, KnownRelease]:
+    """The images of the newest version that has one for every member."""
+    scheme = judged.judge.sheet.versions.pattern
     versions = {one.version for one in of_member[0]}
     for known in of_member[1:]:
         versions &= {one.version for one in known}

@@ -4,6 +4,8 @@
    whatever it is called.
 2. A version means images of that version, and members that run it, also from memory only.
 3. A digest, or the beginning of one from 6 characters, means whatever has it, image or not.
+4. An advisory means what it says is affected: by its bytes, by the release that an image is proven
+   or named to be, or, where neither is known, by the version that runs.
 """
 
 import re
@@ -15,12 +17,13 @@ from msgspec import Struct
 
 from ovek.engine.runs import Runs, runs_of
 from ovek.engine.verdicts import JudgedDevice, JudgedMember
+from ovek.model.advisory import AffectedImages
 from ovek.model.digest import STRONGEST_FIRST, Algorithm, Digests
 from ovek.model.ofdevice import of_device
 from ovek.model.place import Place
 from ovek.model.shelf import ShelfVerdict
 from ovek.model.snapshot import File
-from ovek.model.verdict import Image
+from ovek.model.verdict import Image, Verdict
 from ovek.model.walk import DeviceWalk
 from ovek.model.where import Holding
 
@@ -28,18 +31,29 @@ _DIGEST = re.compile(r"[0-9a-f]{6,128}")
 
 
 class Sought(Struct, frozen=True):
-    """What is looked for, as it was typed."""
+    """What is looked for, as it was typed; or what an advisory, whose id that is, says of."""
 
     text: str
+    affected: AffectedImages | None = None
 
     @property
     def algorithms(self) -> tuple[Algorithm, ...]:
         """The algorithms that a shelf has to be digested by, to find it."""
+        if self.affected is not None:
+            return STRONGEST_FIRST
         plain = re.sub(r"[\s:]", "", self.text.casefold())
         return STRONGEST_FIRST if _DIGEST.fullmatch(plain) else ()
 
-    def is_version(self, version: str) -> bool:
-        """Whether just this version is meant."""
+    @property
+    def verdicts(self) -> tuple[Verdict, ...]:
+        """The verdicts of images that are taken for the release that they are compared with."""
+        sure: tuple[Verdict, ...] = ("proven", "matched")
+        return sure if self.affected is None else (*sure, "unverified")
+
+    def is_version(self, version: str, model: str | None = None) -> bool:
+        """Whether just this version is meant, on hardware of a model."""
+        if self.affected is not None:
+            return self.affected.runs(version, model)
         return version.casefold() == self.text.strip().casefold()
 
     def means(
@@ -56,6 +70,8 @@ class Sought(Struct, frozen=True):
         >>> Sought("A*.img").means("a.img", None, None)
         True
         """
+        if self.affected is not None:
+            return self.affected.has(digests, releases)
         wanted = self.text.strip().casefold()
         names = [each.casefold() for each in (name, *releases)]
         if any(each == wanted or fnmatchcase(each, wanted) for each in names):
@@ -79,12 +95,12 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
         for place, image, file in _copies(judged, one):
             digests = file.digests if file is not None else _of_bank(one, place)
             release = image.judgement.release if image is not None else None
-            proven = image is not None and image.judgement.verdict in ("proven", "matched")
+            known = image is not None and image.judgement.verdict in sought.verdicts
             whole_place = place.on(one.member.id)
             version = image.version if image is not None else None
             if version is None and own.sure and whole_place in own.places:
                 version = own.version
-            known_as = _names(judged, image) if proven else ()
+            known_as = _names(judged, image) if known else ()
             if not sought.means(place.name, digests, version, known_as):
                 continue
             there = there or whole_place in running
@@ -102,7 +118,8 @@ def on_device(judged: JudgedDevice, walk: DeviceWalk, sought: Sought) -> Iterato
                 boots=True if whole_place in boots else None if unknown else False,
                 known_at=(file.digests_at if file is not None else None) or judged.device.taken_at,
             )
-        if not there and own.version is not None and sought.is_version(own.version):
+        model = (one.member.hardware or judged.device.hardware).model
+        if not there and own.version is not None and sought.is_version(own.version, model):
             yield _in_memory(judged, own, several=several)
 
 
@@ -158,8 +175,8 @@ def on_shelf(
         if one.problem is not None:
             continue
         name = one.path.rpartition("!")[2].rpartition("/")[2]
-        proven = one.verdict in ("proven", "matched") and one.release is not None
-        known_as = (one.release,) if proven and one.release is not None else ()
+        known = one.verdict in sought.verdicts and one.release is not None
+        known_as = (one.release,) if known and one.release is not None else ()
         if sought.means(name, one.digests, one.version, known_as):
             yield Holding(
                 device=None,

@@ -41,6 +41,8 @@ def _files(folder: Path) -> Iterator[CacheEntry]:
                 yield _entry("history stamp", file, [file])
             elif file.name == "shelf.json":
                 yield _entry("shelf digests", file, [file])
+            elif file.name == "signed.json":
+                yield _entry("image signatures", file, [file])
 
 
 def _downloads(folder: Path) -> Iterator[CacheEntry]:

@@ -11,6 +11,7 @@ from msgspec import inspect
 
 from ovek.files.errors import InputError, ManyInputError
 from ovek.files.safe_open import opened
+from ovek.files.signatures.clear import signed_text
 from ovek.files.toml_lines import line_of
 from ovek.model.renamed import new_name
 
@@ -60,7 +61,10 @@ def text_of(file: Path, data: bytes) -> str:
 
 
 def list_text(file: Path) -> str:
-    """The text of a digest list, in UTF-8 or, with its byte order mark, UTF-16."""
+    """The text of a digest list, in UTF-8 or, with its byte order mark, UTF-16.
+
+    Of a clear-signed list only what is signed, each line where it stands.
+    """
     data = read_bytes(file)
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         try:
@@ -68,7 +72,7 @@ def list_text(file: Path) -> str:
         except UnicodeDecodeError as error:
             problem = f"byte {error.start} is not UTF-16, which its first bytes say it is"
             raise InputError(file, problem, "Save it as UTF-8") from None
-    return text_of(file, data)
+    return signed_text(text_of(file, data))
 
 
 def read_toml(file: Path, kind: type[T], expected: str) -> T:

@@ -10,6 +10,7 @@ from ovek.files.catalog import CatalogFile
 from ovek.model.fleet import Fleet
 from ovek.model.policy import Policy
 from ovek.model.sheet import Sheet
+from ovek.model.signature import SigningKeys
 from ovek.model.snapshot import Device
 from ovek.model.waiver import Waivers
 
@@ -20,6 +21,7 @@ SCHEMAS: dict[str, Any] = {
     "ovek.fleet-1.json": Fleet,
     "ovek.policy-1.json": Policy,
     "ovek.waivers-1.json": Waivers,
+    "ovek.keys-1.json": SigningKeys,
 }
 
 

@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Collection
-from datetime import datetime
+from datetime import UTC, datetime
 from difflib import get_close_matches
 from functools import cached_property
 from glob import glob
@@ -15,6 +15,7 @@ from ovek.files.decode import read_bytes, read_toml, read_toml_parts
 from ovek.files.errors import InputError
 from ovek.files.fleet import FleetFile
 from ovek.files.sheets import find_sheet, is_shipped, sheet_names
+from ovek.files.signatures.keyring import Keyring
 from ovek.files.state import State, state_in, state_of, state_over, state_until
 from ovek.model.advisory import Advisory, ProductAlias
 from ovek.model.annotation import Annotation
@@ -78,7 +79,16 @@ class Site:
     @cached_property
     def releases(self) -> list[Published]:
         """Every release that some source in `catalog/` tells of."""
-        return read_catalogs(self.folder / "catalog", self.left_out)
+        # Files of then are judged by the time of then, today's by that of today.
+        then = self.until if self.lies != self.folder else None
+        return read_catalogs(
+            self.folder / "catalog", self.left_out, self.keyring, then or datetime.now(UTC)
+        )
+
+    @cached_property
+    def keyring(self) -> Keyring:
+        """The keys by which signatures of lists and images are checked."""
+        return Keyring(self.folder)
 
     @cached_property
     def advisories(self) -> tuple[Advisory, ...]:
@@ -117,6 +127,10 @@ class Site:
                 return None
             self._sheets[name] = read_sheet(file)
         return self._sheets[name]
+
+    def has_sheet(self, name: str) -> bool:
+        """Whether there is a sheet of this name, its own or one that ships with Ovek."""
+        return name in self._sheets or find_sheet(self.folder, name) is not None
 
     @property
     def sheet_names(self) -> list[str]:
@@ -177,7 +191,7 @@ class Site:
             file = find_sheet(self.folder, name)
             if file is not None and not is_shipped(file) and file.parent != folders[1]:
                 found[f"sheets/{name}.toml"] = read_bytes(file)
-        for file in (*named, *lists, *inside):
+        for file in (*named, *lists, *inside, *self.keyring.files):
             if file.is_file() and not file.name.startswith("."):
                 found[file.relative_to(self.folder).as_posix()] = read_bytes(file)
         return found

@@ -1,11 +1,13 @@
 """Security advisories and VEX statements as CSAF has them: products, severity, what to do."""
 
+from collections.abc import Iterable
 from datetime import datetime
+from fnmatch import fnmatchcase
 from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
 
-from ovek.model.digest import Algorithm
+from ovek.model.digest import Algorithm, Digests
 from ovek.model.snapshot import Name
 
 ALIASES_FORMAT = "ovek.products/1"
@@ -101,3 +103,40 @@ class Concern(Struct, frozen=True, kw_only=True):
     product: str
     fixed: tuple[str, ...]
     remedy: str | None
+
+
+class AffectedVersion(Struct, frozen=True):
+    """A version of an affected release, and the globs of hardware that it is for; None: any."""
+
+    version: str
+    hardware: tuple[str, ...] | None
+
+
+class AffectedImages(Struct, frozen=True, kw_only=True):
+    """The images that an advisory says are affected: releases by file name, bytes, versions.
+
+    File names are folded; those that are only under investigation are left out.
+    """
+
+    advisory: str
+    files: frozenset[str]
+    digests: frozenset[str]
+    versions: frozenset[AffectedVersion]
+
+    def has(self, digests: Digests | None, releases: Iterable[str]) -> bool:
+        """Whether an image is one, by its bytes or by a release that it is taken for."""
+        if any(digest in self.digests for _, digest in digests or ()):
+            return True
+        return any(file.casefold() in self.files for file in releases)
+
+    def runs(self, version: str, model: str | None) -> bool:
+        """Whether what runs on hardware of a model (None: unknown) may be one, by its version."""
+        return any(
+            one.version == version
+            and (
+                model is None
+                or one.hardware is None
+                or any(fnmatchcase(model, glob) for glob in one.hardware)
+            )
+            for one in self.versions
+        )

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from msgspec import Meta, Struct
 
 from ovek.model.digest import Digests
+from ovek.model.signature import REFUSED, SignatureCheck
 from ovek.model.snapshot import Bytes
 
 FORMAT = "ovek.catalog/1"
@@ -14,6 +15,8 @@ Status = Literal["recommended", "current", "old", "withdrawn"]
 Track = Literal["maintenance", "feature"]
 ReleaseKind = Literal["system-image", "package", "set-file", "component-image"]
 Trust = Literal["publisher", "own"]
+# How a list came into the catalog; `opened`: from a proven archive on the shelf.
+Taken = Literal["imported", "pasted", "standing", "opened"]
 FileName = Annotated[str, Meta(min_length=1, pattern=r"^[^/]+$")]
 
 
@@ -94,9 +97,24 @@ class Origin(Struct, frozen=True):
 
 
 class Published(Struct, frozen=True):
-    """One release as one source tells it; of `own` trust it is a list of somebody's own copies."""
+    """One release as one source tells it; of `own` trust it is a list of somebody's own copies.
+
+    `signature` is what the signature of that source came to; None: it has none.
+    """
 
     release: Release
     origin: Origin
     publisher: str | None = None
     trust: Trust = "publisher"
+    taken: Taken = "standing"
+    signature: SignatureCheck | None = None
+
+    @property
+    def refused(self) -> bool:
+        """Whether the signature of its list is bad, so that nothing in the list counts."""
+        return self.signature is not None and self.signature.state in REFUSED
+
+    @property
+    def signed(self) -> bool:
+        """Whether somebody whom the site knows vouches for its list."""
+        return self.signature is not None and self.signature.good

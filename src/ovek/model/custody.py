@@ -6,6 +6,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ovek.model.digest import Digests
+from ovek.model.signature import SignatureCheck
 
 Hop = Literal["catalog", "archive", "shelf", "flash"]
 HOPS: tuple[Hop, ...] = ("catalog", "archive", "shelf", "flash")  # a shelf's archives before it
@@ -16,7 +17,7 @@ class Sighting(Struct, frozen=True, kw_only=True):
 
     `folder` names a shelf folder, and `order` is its place among those given, from 0. `device` and
     `sheet` are set on a flash; `running` is whether the device runs it, `digest_at` when its
-    digests were read.
+    digests were read. `signature` is that of the list in the catalog, or of a file on a shelf.
     """
 
     hop: Hop
@@ -30,6 +31,7 @@ class Sighting(Struct, frozen=True, kw_only=True):
     sheet: str | None = None
     running: bool = False
     digest_at: datetime | None = None
+    signature: SignatureCheck | None = None
 
     @property
     def stored(self) -> bool:

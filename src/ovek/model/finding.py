@@ -1,5 +1,6 @@
 """What an audit says: findings, and one device's share of the answer (`ovek.audit/1`)."""
 
+from collections.abc import Iterable
 from datetime import datetime
 from operator import attrgetter
 from typing import Literal
@@ -13,6 +14,7 @@ from ovek.model.ofdevice import OfDevice
 from ovek.model.verdict import Verdict
 from ovek.model.walk import NextBoot
 
+AffectedUse = Literal["running", "next boot", "target", "fallback"]
 Severity = Literal["critical", "warning", "note"]
 SEVEREST_FIRST: tuple[Severity, ...] = ("critical", "warning", "note")
 
@@ -32,7 +34,8 @@ class Finding(Struct, frozen=True, kw_only=True):
     """One thing a rule has to say: where, what was seen, what to do.
 
     `fixed_after` is the step of the device's plan after which it is gone; None where no step ends
-    it. `words` say to a person what to do.
+    it. `words` say to a person what to do. `advisory` is the id of the advisory that it is
+    about, `affects` what that affects.
     """
 
     rule: str
@@ -42,6 +45,18 @@ class Finding(Struct, frozen=True, kw_only=True):
     words: str
     fixed_after: int | None = None
     waived: str | None = None
+    advisory: str | None = None
+    affects: tuple[AffectedUse, ...] = ()
+
+
+def uses_of(findings: Iterable[Finding]) -> set[tuple[str, str]]:
+    """Which advisories affect a device, and what of it, by its findings that are not waived."""
+    return {
+        (finding.advisory, use)
+        for finding in findings
+        if finding.advisory is not None and finding.waived is None
+        for use in finding.affects
+    }
 
 
 class RuleCard(Struct, frozen=True, kw_only=True):

@@ -159,7 +159,10 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     globs of those that go first. `boot_from_removable` is whether a device may be left to boot from
     a stick or card that can be pulled. `history_age` is how long what was is remembered; None: for
     ever. `advisory_critical` and `advisory_warning` are the CVSS scores from which on what an
-    advisory says is a finding of that severity.
+    advisory says is a finding of that severity; `prefer_unaffected` is whether a recommended
+    release that is not affected comes before one that is. `require_signature` is whether a
+    publisher's digests prove only if a good signature vouches for their list: of all (`true`), or
+    of some.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"
@@ -189,6 +192,8 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     history_age: str | None = None
     advisory_critical: Score = 9.0
     advisory_warning: Score = 4.0
+    prefer_unaffected: bool = False
+    require_signature: bool | Globs = False
 
     def __post_init__(self) -> None:
         self.reserve_of(0)

@@ -60,6 +60,15 @@ class Remembered(Struct, frozen=True, kw_only=True):
     devices: dict[str, ImageState]
 
 
+class AdvisoryUse(Struct, frozen=True, kw_only=True):
+    """A security advisory, and the devices of which an image is affected, by what it is there."""
+
+    id: str
+    title: str
+    score: float | None
+    devices: dict[str, tuple[str, ...]]
+
+
 class News(Struct, frozen=True, kw_only=True):
     """What is another since an earlier report, as `(device, was, is)`; else `(device, what)`."""
 

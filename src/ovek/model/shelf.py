@@ -7,6 +7,7 @@ from msgspec import Struct
 
 from ovek.model.catalog import Contained
 from ovek.model.digest import Algorithm, Digests
+from ovek.model.signature import SignatureCheck
 from ovek.model.structure import Structure
 from ovek.model.verdict import Verdict
 
@@ -57,7 +58,8 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
 
     `verdict` None: it is no image. `used_by` are devices that run it or start it next, `version` is
     that of its release. `named` is the release that its name says, where it holds another;
-    `contains` are the images in a proven archive.
+    `contains` are the images in a proven archive. `signature` is what the signature beside it came
+    to; None: there is none, or none was looked for.
     """
 
     path: str
@@ -75,6 +77,7 @@ class ShelfVerdict(Struct, frozen=True, kw_only=True):
     named: str | None = None
     contains: tuple[Contained, ...] = ()
     by_word: bool = False
+    signature: SignatureCheck | None = None
 
 
 class Look(Struct, frozen=True, kw_only=True):

@@ -6,10 +6,11 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind, Trust
+from ovek.model.catalog import Contained, Needs, Origin, ReleaseKind, Taken, Trust
 from ovek.model.digest import Algorithm, Digests
 from ovek.model.place import Place
 from ovek.model.sheet import Role
+from ovek.model.signature import SignatureCheck
 from ovek.model.snapshot import File
 
 Verdict = Literal["altered", "truncated", "disputed", "unlisted", "unverified", "matched", "proven"]
@@ -25,6 +26,19 @@ WORST_FIRST: tuple[Verdict, ...] = (
 )
 
 
+class SourceList(Struct, frozen=True, kw_only=True):
+    """A list that tells of a release, and who vouches for the list."""
+
+    file: str
+    taken: Taken
+    signature: SignatureCheck | None = None
+
+    @property
+    def good(self) -> bool:
+        """Whether it has a good signature."""
+        return self.signature is not None and self.signature.good
+
+
 class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     """One release, with what all its sources say of it.
 
@@ -33,7 +47,9 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
     tell of some hardware only, `with_by_hardware` the files that go with it there. `family` is a
     number that releases of the same bytes share. `trust` is `own` where nobody but ourselves
-    vouches for it, `since` the day of the first import that told of it.
+    vouches for it, `since` the day of the first import that told of it. `lists` are the lists
+    that tell of it, the best signed first; `signed` are the digests that a list with a good
+    signature gives, and `signed_contents` whether such a list tells what it contains.
     """
 
     file: str
@@ -65,6 +81,9 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     trust: Trust = "publisher"
     since: date | None = None
     family: int | None = None
+    lists: tuple[SourceList, ...] = ()
+    signed: frozenset[str] = frozenset()
+    signed_contents: bool = False
 
     def same_bytes(self, other: "KnownRelease | None") -> bool:
         """Whether another release is this one, or the same bytes under another name."""

@@ -64,12 +64,12 @@ def whole(result: WholeReleases, view: View) -> Iterator[Line]:
 
 def _whole(release: KnownRelease) -> Iterator[Line]:
     """All that is known of one release, its digests whole and each source named."""
-    yield Text(visible(release.file), "bold")
+    yield Text(visible(f"{release.file}: {_backing(release)}"), "bold")
     for doubt in _doubts(release):
         yield from hanging("  doubt", doubt, indent=16, style=STYLES["warning"])
     needs = release.needs
     facts = (
-        ("published by", _voucher(release)),
+        ("published by", _publisher(release)),
         ("listed since", str(release.since) if release.since else None),
         ("version", release.version),
         ("variant", release.variant),
@@ -95,6 +95,7 @@ def _whole(release: KnownRelease) -> Iterator[Line]:
         ("takes", f"{release.minutes} minutes" if release.minutes else None),
         ("note", release.note),
         ("told by", ", ".join(map(str, release.origins))),
+        *_lists(release),
     )
     for name, value in facts:
         if value:
@@ -106,8 +107,39 @@ def _whole(release: KnownRelease) -> Iterator[Line]:
             yield f"    {digest}"
 
 
-def _voucher(release: KnownRelease) -> str:
-    """Who says that the digests are right."""
+_TAKEN = {
+    "pasted": "pasted from a page",
+    "imported": "imported list",
+    "standing": "list in catalog/",
+    "opened": "found in a proven archive",
+}
+
+
+def _backing(release: KnownRelease) -> str:
+    """Who vouches for the digests, the best of all sources."""
+    if release.trust == "own":
+        return "your own record"
+    if not release.lists:
+        return "no source"
+    best = release.lists[0]
+    if best.signature is None:
+        return f"{_TAKEN[best.taken]}, not signed"
+    return best.signature.shown if best.good else f"{_TAKEN[best.taken]}, {best.signature.shown}"
+
+
+def _lists(release: KnownRelease) -> Iterator[tuple[str, str]]:
+    """Each list that tells of a release, and what its signature came to."""
+    for source in release.lists:
+        yield "source", f"{source.file} ({_TAKEN[source.taken]})"
+        check = source.signature
+        if check is not None:
+            yield "signature", check.sentence
+            if check.key is not None and check.key not in check.why:
+                yield "key", check.key
+
+
+def _publisher(release: KnownRelease) -> str:
+    """Who published it, as far as a list tells."""
     if release.trust == "own":
         return "your own records only: copies can match them but are never proven"
     return release.publisher if release.publisher else "an unnamed publisher"
@@ -214,6 +246,13 @@ def understood(result: Understood, view: View) -> Iterator[Line]:
     if result.columns:
         yield from hanging("Columns:", result.columns, indent=9)
     yield f"Read as {result.kind}: {count(len(entries), 'release')}."
+    if result.signature is None:
+        yield "Not signed."
+    else:
+        sentence = result.signature.sentence
+        yield from hanging("", f"{sentence[:1].upper()}{sentence[1:]}.", indent=0)
+        if result.signature.key is not None and result.signature.key not in result.signature.why:
+            yield f"Key: {result.signature.key}"
     columns = Columns(("LINE", "FILE", "VERSION", "BYTES"), right=(0, 3), wrap={2: 7})
     rows = [
         (

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import Protocol
 
 from ovek.model.finding import AuditedStart, Finding, Severity, Space
+from ovek.model.signature import SignatureCheck
 from ovek.model.walk import NextBoot
 
 UNKNOWN = "unknown"
@@ -90,3 +91,10 @@ def counted(number: int, name: str) -> str:
     """
     plural = "s" if number != 1 and name in ("warning", "note", "other") else ""
     return f"{number} {name}{plural}"
+
+
+def signer(check: SignatureCheck | None) -> str:
+    """Who signed a file, or what is wrong with its signature, for a column of its own."""
+    if check is None:
+        return "-"
+    return (check.publisher or "") if check.good else check.state.replace("-", " ")

@@ -10,6 +10,7 @@ from ovek.model.custody import CopyGroup, Custody
 from ovek.model.digest import STRONGEST_FIRST, TITLES, Algorithm
 from ovek.model.results.copies import FleetCustody
 from ovek.model.size import show_size
+from ovek.render.cells import signer
 from ovek.render.lines import STYLES, Line, count, hanging, listed, table
 from ovek.render.unread import Unreads
 from ovek.render.view import View
@@ -111,7 +112,12 @@ def _image(one: Custody, now: datetime) -> Iterator[Line]:
         for group in one.groups
         for at in range(len(group.copies))
     ]
-    yield from table(("  COPY", "HOP", "SIZE", "WHERE"), rows, right=(2,), wrap={3: 30})
+    titles: tuple[str, ...] = ("  COPY", "HOP", "SIZE", "WHERE")
+    checks = [copy.signature for group in one.groups for copy in group.copies]
+    if any(check is not None for check in checks):
+        titles = (*titles, "SIGNED BY")
+        rows = [(*row, visible(signer(check))) for row, check in zip(rows, checks, strict=True)]
+    yield from table(titles, rows, right=(2,), wrap={3: 30})
     yield from _digests(one.groups)
     for told in one.advice:
         yield from hanging("  → ", told, indent=4, style=STYLES["warning"])

@@ -89,14 +89,16 @@ def image(result: ImageHistory, view: View) -> Iterator[Line]:
     now = {one.device for one in copies if one.last is None}
     ever = {one.device for one in copies}
     if not copies and not ran:
-        yield f"No device ever had {visible(text)!r}."
+        what = f"an image that {text} affects" if result.by_advisory else repr(text)
+        yield f"No device ever had {visible(what)}."
     else:
-        headline = f"{count(len(ever), 'device')} had {visible(text)}, {len(now)} of them still at "
-        headline += f"the last reading; {len({one.device for one in ran})} ran it."
+        what, it = (f"an image that {text} affects", "one") if result.by_advisory else (text, "it")
+        headline = f"{count(len(ever), 'device')} had {visible(what)}, {len(now)} of them still at "
+        headline += f"the last reading; {len({one.device for one in ran})} ran {it}."
         yield from hanging("", headline, indent=0)
     for listing in result.listed:
         yield f"listed in {visible(listing.source)} since {_day(listing.since)}"
-    if not result.listed:
+    if not result.listed and not result.by_advisory:
         yield "Not in the catalog."
     if copies:
         yield ""

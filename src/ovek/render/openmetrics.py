@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from datetime import datetime
 
-from ovek.model.finding import DeviceAudit
+from ovek.model.finding import DeviceAudit, uses_of
 from ovek.model.results.audit import FleetAudit
 from ovek.render.view import View
 from ovek.render.visible import visible
@@ -14,6 +14,7 @@ Labels = tuple[tuple[str, str], ...]
 _DEVICES = "Devices by answer: go, no-go or unclear."
 _BOOT = "Devices by the state of the next boot, or not read."
 _FINDINGS = "Findings by rule and severity; waived ones have the severity waived."
+_ADVISORIES = "Devices that an advisory affects, by what of them it is."
 _NOT_READ = "Devices that the last survey could not read, or that were never read."
 _OLDEST = "The age of the oldest reading of a device."
 _NEWEST = "The age of the latest reading of a device."
@@ -34,6 +35,7 @@ def audit(result: FleetAudit, view: View) -> Iterator[bytes]:
     yield from _family("ovek_devices", _DEVICES, count.devices)
     yield from _family("ovek_next_boot_devices", _BOOT, count.boots)
     yield from _family("ovek_findings", _FINDINGS, count.findings)
+    yield from _family("ovek_advisory_devices", _ADVISORIES, count.advisories)
     yield from _family("ovek_devices_not_read", _NOT_READ, count.not_read)
     for name, words, times in (
         ("ovek_oldest_reading_age_seconds", _OLDEST, count.oldest),
@@ -53,6 +55,7 @@ class _Counts:
         self._network = network
         self.devices, self.boots = Counter[Labels](), Counter[Labels]()
         self.findings, self.not_read = Counter[Labels](), Counter[Labels]()
+        self.advisories = Counter[Labels]()
         self.oldest, self.newest = dict[Labels, datetime](), dict[Labels, datetime]()
 
     def place(self, site: str | None, role: str | None) -> Labels:
@@ -68,6 +71,8 @@ class _Counts:
         for finding in audit.findings:
             severity = finding.severity if finding.waived is None else "waived"
             self.findings[(*where, ("rule", finding.rule), ("severity", severity))] += 1
+        for advisory, use in sorted(uses_of(audit.findings)):
+            self.advisories[(*where, ("advisory", advisory), ("use", use))] += 1
         if (taken := audit.taken_at) is not None:
             self.oldest[where] = min(taken, self.oldest.get(where, taken))
             self.newest[where] = max(taken, self.newest.get(where, taken))

@@ -28,6 +28,12 @@ def policy(result: PolicyCheck, view: View) -> Iterator[Line]:
         f"configuration backup {wanted.backup_age or BACKUP_AGE}"
     )
     yield from hanging("  and:", kept, indent=indent)
+    signed = wanted.require_signature
+    if signed:
+        whose = ", ".join(signed) if isinstance(signed, tuple) else "every publisher"
+        yield from hanging("  signatures:", f"required for lists of {whose}", indent=indent)
+    if wanted.prefer_unaffected:
+        yield from hanging("  advisories:", "releases that none affects first", indent=indent)
     if wanted.pinned:
         yield from hanging("  pinned:", ", ".join(wanted.pinned), indent=indent)
     for slug, severity in wanted.severity.items():

@@ -68,6 +68,7 @@ RENDERERS: Mapping[str, Mapping[str, str]] = {
     "UpgradePath": {"table": "catalog.upgrade_path", **_JSON},
     "PickedFor": {"table": "catalog.pick", **_JSON},
     "Understood": {"table": "catalog.understood"},
+    "KeyList": {"table": "keys.listing", **_JSON},
     "AdvisoryList": {"table": "advisory.listing", **_JSON},
     "ImportedAdvisories": {"table": "advisory.imported", **_JSON},
     "HistoryAdded": {"table": "history.added", **_JSON},

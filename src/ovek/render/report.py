@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import lru_cache
 from importlib import resources
-from typing import Any
+from typing import Any, get_args
 
 import msgspec
 from msgspec import Struct
@@ -29,7 +29,7 @@ from ovek.model.answer import (
 )
 from ovek.model.custody import Custody
 from ovek.model.digest import TITLES
-from ovek.model.finding import SEVEREST_FIRST
+from ovek.model.finding import SEVEREST_FIRST, AffectedUse
 from ovek.model.flash import CONTENTS, VolumeUse
 from ovek.model.history import Day
 from ovek.model.packing import packed
@@ -177,6 +177,7 @@ def _page(
             (device.device, why(device, report.as_of), device.do) for device in report.not_read
         ],
         "days": report.days,
+        "advisories": _advisories(report),
         "chart": _chart(report.days),
         "unknown": _unknown(report) if more["whole"] else [],
         "rows": rows,
@@ -453,6 +454,23 @@ def _book(runbook: Runbook) -> dict[str, Any]:
 # ---- the short form, and what the terminal says --------------------------------------------------
 
 
+_USES = get_args(AffectedUse)
+
+
+def _advisories(report: FleetReport) -> list[dict[str, Any]]:
+    """Each advisory that affects some device, with how many devices by what is affected."""
+    return [
+        {
+            "id": advisory.id,
+            "title": advisory.title,
+            "score": "-" if advisory.score is None else f"{advisory.score:.1f}",
+            "numbers": [len(advisory.devices.get(use, ())) for use in _USES],
+            "devices": sorted({name for names in advisory.devices.values() for name in names}),
+        }
+        for advisory in report.advisories
+    ]
+
+
 def short(report: FleetReport, view: View) -> Iterator[bytes]:
     """The short form for a ticket: the answer, what stands in the way, by site, the news."""
     lines = [f"# {escaped(headline_of(report))}", "", escaped(told_context(report)), ""]
@@ -482,6 +500,14 @@ def short(report: FleetReport, view: View) -> Iterator[bytes]:
     if wrong:
         lines += ["", "## Images with a bad copy", ""]
         lines += [f"- {escaped(each['image'])}: {escaped(each['state'])}" for each in wrong]
+    if report.advisories:
+        lines += ["", "## Security advisories", ""]
+        rows = [
+            (one["id"], one["score"], *map(str, one["numbers"]), one["title"])
+            for one in _advisories(report)
+        ]
+        titles = ("ADVISORY", "CVSS", *(use.upper() for use in _USES), "TITLE")
+        lines += table(titles, rows)
     if report.not_read:
         lines += ["", "## Not read", ""]
         for unread in report.not_read:

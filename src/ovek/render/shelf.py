@@ -7,8 +7,10 @@ from rich.text import Text
 from ovek.model.digest import TITLES
 from ovek.model.results.shelves import Expectation, ShelfLook
 from ovek.model.shelf import Look, Offer, ShelfVerdict
+from ovek.model.signature import REFUSED
 from ovek.model.size import show_size
 from ovek.model.verdict import WORST_FIRST
+from ovek.render.cells import signer
 from ovek.render.lines import STYLES, Line, Toned, count, hanging, listed, table
 from ovek.render.view import View
 from ovek.render.visible import visible
@@ -59,17 +61,28 @@ def shelf(verdicts: Sequence[ShelfVerdict], *, verbose: bool) -> Iterator[Line]:
     shown = [one for one in verdicts if verbose or is_image(one)]
     if not shown:
         return
-    titles = ("FILE", "SIZE", "VERDICT", "FORMAT CHECK", "FOR HARDWARE", "USED BY")
-    yield ""
-    yield from table(
-        titles, [_cells(one) for one in shown], right=(1,), whole=(2,), wrap={3: 12, 4: 12, 5: 12},
-        least=(4, 3),
+    titles: tuple[str, ...] = (
+        "FILE", "SIZE", "VERDICT", "FORMAT CHECK", "FOR HARDWARE", "USED BY",
     )  # fmt: skip
+    rows = [_cells(one) for one in shown]
+    wrap = {3: 12, 4: 12, 5: 12}
+    if any(one.signature is not None for one in shown):
+        titles, wrap[6] = (*titles, "SIGNED BY"), 10
+        rows = [
+            (*row, visible(signer(one.signature))) for row, one in zip(rows, shown, strict=True)
+        ]
+    yield ""
+    yield from table(titles, rows, right=(1,), whole=(2,), wrap=wrap, least=(4, 3))
     parts = [
         one
         for one in shown
         if one.named is None
-        and (one.verdict != "proven" or one.by_word or "another name" in one.why)
+        and (
+            one.verdict != "proven"
+            or one.by_word
+            or "another name" in one.why
+            or (one.signature is not None and not one.signature.good)
+        )
     ]
     if parts:
         yield ""
@@ -125,6 +138,10 @@ def answer(verdicts: Sequence[ShelfVerdict]) -> str:
     unread = sum(one.problem is not None for one in images)
     parts += [f"{broken} with internal damage"] if broken else []
     parts += [f"{unread} not read"] if unread else []
+    good = sum(one.signature is not None and one.signature.good for one in images)
+    parts += [f"{good} signed"] if good else []
+    bad = sum(one.signature is not None and one.signature.state in REFUSED for one in images)
+    parts += [f"{bad} with a bad signature"] if bad else []
     return f"{count(len(images), 'image')}: {', '.join(parts) or 'nothing to compare'}."
 
 

@@ -1,6 +1,6 @@
 """Where an image is, for a terminal and as CSV: the answer, then a line a copy."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from ovek.model.age import show_age
 from ovek.model.results.copies import Located
@@ -21,7 +21,7 @@ _COLUMNS = (
 def where(result: Located, view: View) -> Iterator[Line]:
     """Go through the lines."""
     found, unread = result.copies, Unreads(result.not_read, result.as_of)
-    yield from hanging("", answer(result.sought, found), indent=0)
+    yield from hanging("", answer(result), indent=0)
     if unread:
         yield from hanging("", unread.summary(), indent=0)
     if not found:
@@ -45,20 +45,26 @@ def where(result: Located, view: View) -> Iterator[Line]:
     )  # fmt: skip
 
 
-def answer(text: str, found: Sequence[Holding]) -> str:
+def answer(result: Located) -> str:
     """The first line: who holds it?"""
-    devices = {one.device for one in found if one.device is not None}
-    shelf = sum(one.device is None for one in found)
-    if not found:
+    copies, text = result.copies, result.sought
+    if result.by_advisory and not copies:
+        return f"No device or shelf has an image that {visible(text)} affects."
+    what = f"images that {text} affects" if result.by_advisory else text
+    it = "one" if result.by_advisory else "it"
+    devices = {one.device for one in copies if one.device is not None}
+    shelf = sum(one.device is None for one in copies)
+    if not copies:
         return f"Not found: {visible(text)!r}."
-    running = len({one.device for one in found if one.running})
-    boots = len({one.device for one in found if one.boots})
+    running = len({one.device for one in copies if one.running})
+    boots = len({one.device for one in copies if one.boots})
     hold, run, start = (_verb(verb, number) for verb, number in
                         (("hold", len(devices)), ("run", running), ("boot", boots)))  # fmt: skip
-    told = f"{count(len(devices), 'device')} {hold} {visible(text)}; {running} {run} it, "
-    told += f"{boots} {start} it next"
-    copies = "1 copy" if shelf == 1 else f"{shelf} copies"
-    return told + (f"; {copies} on the shelf." if shelf else ".")
+    told = f"{count(len(devices), 'device')} {hold} {visible(what)}; {running} {run} {it}, "
+    told += f"{boots} {start} {it} next"
+    return told + (
+        f"; {'1 copy' if shelf == 1 else f'{shelf} copies'} on the shelf." if shelf else "."
+    )
 
 
 def _verb(verb: str, number: int) -> str:

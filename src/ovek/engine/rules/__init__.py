@@ -23,7 +23,7 @@ from ovek.engine.runs import Runs, runs_of
 from ovek.engine.times import Times
 from ovek.engine.verdicts import JudgedDevice, JudgedMember, images_of
 from ovek.engine.wanted import Wanted
-from ovek.model.finding import Severity
+from ovek.model.finding import AffectedUse, Severity
 from ovek.model.fleet import Expected
 from ovek.model.place import Place
 from ovek.model.plain_word import typed
@@ -37,13 +37,25 @@ from ovek.model.walk import Candidate, CandidateOrigin, DeviceWalk, MemberWalk
 SET_ORIGINS: frozenset[CandidateOrigin] = frozenset({"default-bank", "trial", "committed"})
 
 
+# What to do about an image that only an unsigned list lists, where policy requires a signature.
+SIGNED_LIST = "Import the publisher's signed list: ovek catalog import LIST --signature FILE"
+
+
+def is_unsigned(image: Image) -> bool:
+    """Whether an image has a published digest, but not the signature that policy requires."""
+    release = image.judgement.release
+    published = release is not None and release.trust != "own"
+    return image.judgement.verdict == "matched" and published
+
+
 class Said(Struct, frozen=True, kw_only=True, gc=False):
     """One thing a rule says of a member: where, what was seen, what to do.
 
     `place` is as the member names it; None is the member as a whole, and no member the device.
     `do` None is the rule's usual remedy. `also` are more places that it speaks of, `free` the bytes
-    that are to be free. `whole` is whether it
-    tells the whole trouble, so that the rules it speaks for stay silent.
+    that are to be free. `whole` is whether it tells the whole trouble, so that the rules it speaks
+    for stay silent. `advisory` is the id of the advisory that it is about, `affects` what that
+    affects.
     """
 
     member: str | None
@@ -54,6 +66,8 @@ class Said(Struct, frozen=True, kw_only=True, gc=False):
     free: int | None = None
     severity: Severity | None = None
     whole: bool = True
+    advisory: str | None = None
+    affects: tuple[AffectedUse, ...] = ()
 
 
 class MemberSubject(Struct, frozen=True, kw_only=True):

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from ovek.engine.fallback import WantedFallbacks, fallbacks
 from ovek.engine.rules import MemberSubject, Said, Subject, rule
 from ovek.model.advisory import Concern
-from ovek.model.finding import Severity
+from ovek.model.finding import AffectedUse, Severity
 from ovek.model.policy import Policy
 from ovek.model.verdict import Image, KnownRelease
 
@@ -71,8 +71,14 @@ def _of(subject: Subject, release: KnownRelease) -> tuple[Concern, ...]:
     return releases.advisories.of_release(release, releases.releases)
 
 
-def _said(subject: Subject, member: str | None, known: _AboutImage, what: str) -> Iterator[Said]:
-    """Say what each advisory says of one thing."""
+def _said(
+    subject: Subject,
+    member: str | None,
+    known: _AboutImage,
+    what: str,
+    affects: tuple[AffectedUse, ...],
+) -> Iterator[Said]:
+    """Say what each advisory says of one thing; under investigation it affects nothing yet."""
     by_advisory: dict[str, list[Concern]] = {}
     for concern in known.concerns:
         if concern.standing in _SAYING:
@@ -96,6 +102,8 @@ def _said(subject: Subject, member: str | None, known: _AboutImage, what: str) -
             seen=f"{what}, {how} {advisory}: {worst.title} ({named}{more}); matched by {by}",
             do=_do(worst, advisory),
             severity=severity_of(worst, subject.policy) if known.sure else "note",
+            advisory=advisory,
+            affects=() if under else affects,
         )
 
 
@@ -135,9 +143,11 @@ def running_affected(subject: Subject) -> Iterator[Said]:
     for member in subject.members if _is_asked(subject) else ():
         concerns = _concerns(subject, member.running_image, member.running)
         what = f"{member.running or 'the running image'} is running"
+        affects: tuple[AffectedUse, ...] = ("running",)
         if member.running is not None and member.running == member.boots:
             what += " and the next boot"
-        yield from _said(subject, _alone(subject, member), concerns, what)
+            affects = ("running", "next boot")
+        yield from _said(subject, _alone(subject, member), concerns, what, affects)
 
 
 @rule(
@@ -154,7 +164,7 @@ def next_boot_affected(subject: Subject) -> Iterator[Said]:
             continue
         concerns = _concerns(subject, member.boot_image, member.boots)
         what = f"{member.boots} is the next boot"
-        yield from _said(subject, _alone(subject, member), concerns, what)
+        yield from _said(subject, _alone(subject, member), concerns, what, ("next boot",))
 
 
 @rule(
@@ -174,7 +184,8 @@ def target_affected(subject: Subject) -> Iterator[Said]:
     releases = {release.file: release for release in subject.wanted.releases.values()}
     seen = {concern for release in releases.values() for concern in _of(subject, release)}
     ordered = sorted(seen, key=lambda concern: (concern.advisory, concern.vulnerability))
-    yield from _said(subject, None, _AboutImage(tuple(ordered)), f"{target} is the target")
+    known = _AboutImage(tuple(ordered))
+    yield from _said(subject, None, known, f"{target} is the target", ("target",))
 
 
 @rule(
@@ -197,4 +208,4 @@ def fallback_affected(subject: Subject) -> Iterator[Said]:
                 continue
             concerns = _concerns(subject, image, image.version)
             what = f"{image.version or place} is the fallback"
-            yield from _said(subject, _alone(subject, member), concerns, what)
+            yield from _said(subject, _alone(subject, member), concerns, what, ("fallback",))

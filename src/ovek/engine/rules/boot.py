@@ -6,7 +6,15 @@ from typing import TypeVar
 from ovek.engine.bootwalk import others_that_boot, walk_device
 from ovek.engine.changes import effect
 from ovek.engine.nearest import nearest
-from ovek.engine.rules import SET_ORIGINS, MemberSubject, Said, Subject, rule
+from ovek.engine.rules import (
+    SET_ORIGINS,
+    SIGNED_LIST,
+    MemberSubject,
+    Said,
+    Subject,
+    is_unsigned,
+    rule,
+)
 from ovek.engine.verdicts import find_file, rejudge
 from ovek.model.change import Lose
 from ovek.model.finding import Severity
@@ -682,10 +690,12 @@ def next_boot_unproven(subject: Subject) -> Iterator[Said]:
             continue
         if not any(member.starts_on(image) for image in member.unproven if _is_told(image)):
             boots = member.walk.boots
+            unsigned = member.boot_image is not None and is_unsigned(member.boot_image)
             yield Said(
                 member=member.id,
                 place=boots.at if boots is not None else None,
                 seen=f"it is the next boot, and it is unproven: {member.walk.note}",
+                do=SIGNED_LIST if unsigned else None,
             )
 
 

@@ -12,6 +12,7 @@ for _group in (
     "components",
     "releases",
     "advisories",
+    "signatures",
     "space",
     "upkeep",
 ):

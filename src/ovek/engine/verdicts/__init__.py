@@ -11,7 +11,8 @@ Digests that any source gives for one set of bytes belong together (see `release
    digest is doubtful; no digest known to both, `unverified`. A name that the listing cut is a
    published one where only one begins so; where several do, it is `unverified`.
 3. Else a digest equals one of a list of own copies: `matched`, the same bytes as a copy of ours,
-   which no publisher vouches for. Policy may accept that as a proof.
+   which no publisher vouches for. Policy may accept that as a proof. A published digest, too, is
+   only `matched` where policy requires a signature and no list that gives it has a good one.
 4. It looks like an image and no release is known: `unlisted`. Otherwise it is no image.
 
 A set is as good as its worst package; a package that is missing makes it `altered`. A bank that
@@ -20,7 +21,7 @@ lacks a file that its release contains, or mixes two releases; else it is judged
 else by version alone, which proves nothing.
 """
 
-from ovek.engine.verdicts.digests import accepted, accepted_own, judge_file
+from ovek.engine.verdicts.digests import judge_file
 from ovek.engine.verdicts.judged import Judge, JudgedDevice, JudgedMember, NamedOn, judge_for
 from ovek.engine.verdicts.lookup import (
     CUT,
@@ -32,19 +33,20 @@ from ovek.engine.verdicts.lookup import (
     several_begin,
     started_places,
 )
+from ovek.engine.verdicts.proof import ANY_DIGEST, ProofRule, proof_rule
 from ovek.engine.verdicts.sets import suits_on
 from ovek.engine.verdicts.standing import StandingImage, images_of, standing_images
 from ovek.engine.verdicts.verdict_cache import judge_device, rejudge
 
 __all__ = [
+    "ANY_DIGEST",
     "CUT",
     "Judge",
     "JudgedDevice",
     "JudgedMember",
     "NamedOn",
+    "ProofRule",
     "StandingImage",
-    "accepted",
-    "accepted_own",
     "cut_files",
     "find_file",
     "find_image",
@@ -54,6 +56,7 @@ __all__ = [
     "judge_device",
     "judge_file",
     "judge_for",
+    "proof_rule",
     "rejudge",
     "several_begin",
     "standing_images",

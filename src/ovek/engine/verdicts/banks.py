@@ -210,4 +210,4 @@ def _judge_bank_itself(bank: Bank, hardware: Hardware, judge: Judge) -> Judgemen
     named = f"version {bank.version}" if bank.version else "its contents"
     judgement = judge_file(named, None, bank.digests, True, known, judge.releases)
     assert judgement is not None, "a bank looks like an image"
-    return judge.accepted(judgement)
+    return judge.proof.accepted(judgement, bank.digests, judge.releases)

@@ -55,7 +55,8 @@ def judge_cut(
         why = f"it may be any of {len(names)}: {', '.join(names[:3])}"
         why += ", …" if names[3:] else ""
         judgement = Judgement(verdict="unverified", why=why)
-    judgement = replace(judge.accepted(judgement), why=f"{judgement.why}; {CUT}")
+    judgement = judge.proof.accepted(judgement, file.digests, releases)
+    judgement = replace(judgement, why=f"{judgement.why}; {CUT}")
     place = Place(volume.name, file.path)
     image, other = file_image(place, file, named, judgement, hardware, judge), images.get(place)
     if other is None or _cut_rank(image) < _cut_rank(other):

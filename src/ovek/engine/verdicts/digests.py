@@ -87,13 +87,6 @@ def _own(digests: Digests | None, releases: ReleaseIndex) -> Judgement | None:
     return None
 
 
-@lru_cache(maxsize=4096)
-def accepted_own(judgement: Judgement) -> Judgement:
-    """A match with a copy of ours, as the proof that policy takes it for."""
-    why = f"{judgement.why}; policy accepts your own records"
-    return Judgement(verdict="proven", why=why, release=judgement.release, by=judgement.by)
-
-
 def _against_equal(
     name: str, digests: Digests | None, equal: list[KnownRelease], family: Family
 ) -> Judgement:
@@ -139,18 +132,6 @@ def _proven(release: KnownRelease, by: Algorithm) -> Judgement:
     """The verdict that most images of a fleet share."""
     why = f"its {TITLES[by]} matches {release.file}"
     return Judgement(verdict="proven", why=why, release=release, by=by)
-
-
-@lru_cache(maxsize=4096)
-def accepted(judgement: Judgement, weakest: Algorithm) -> Judgement:
-    """The judgement, unless it is a proof by a digest that is weaker than `weakest`."""
-    by, release = judgement.by, judgement.release
-    if judgement.verdict != "proven" or by is None or release is None:
-        return judgement
-    if STRONGEST_FIRST.index(by) <= STRONGEST_FIRST.index(weakest):
-        return judgement
-    why = f"{judgement.why}, but policy requires {TITLES[weakest]} or stronger"
-    return Judgement(verdict="unverified", why=why, release=release)
 
 
 def _against_named(

@@ -64,7 +64,7 @@ def judge_files(
             own_name, file.size, digests, named.image, known, releases, file.size_step
         )
         if judgement is not None:
-            judgement = judge.accepted(judgement)
+            judgement = judge.proof.accepted(judgement, digests, releases)
             place = Place(volume.name, file.path)
             images[place] = file_image(place, file, named, judgement, hardware, judge)
 

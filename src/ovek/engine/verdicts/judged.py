@@ -3,37 +3,27 @@
 from msgspec import Struct
 
 from ovek.engine.releases import ReleaseIndex
-from ovek.engine.verdicts.digests import accepted, accepted_own
 from ovek.engine.verdicts.lookup import find_file
-from ovek.model.digest import Algorithm
+from ovek.engine.verdicts.proof import ANY_DIGEST, ProofRule
 from ovek.model.naming import Naming
 from ovek.model.place import BANK, Place
 from ovek.model.sheet import Sheet
 from ovek.model.snapshot import Device, Hardware, Member
-from ovek.model.verdict import Image, Judgement
+from ovek.model.verdict import Image
 
 
 class Judge(Struct, frozen=True, kw_only=True):
     """What images are held against: the sheet, its naming, and all known releases.
 
-    `weakest` is the weakest digest that may prove an image; `asks` the facts that the sheet asks
-    for, and the question of each. `accepts_own` is whether a copy of ours proves, too.
+    `proof` is what policy takes for a proof; `asks` the facts that the sheet asks for, and the
+    question of each.
     """
 
     sheet: Sheet
     naming: Naming
     releases: ReleaseIndex
-    weakest: Algorithm = "md5"
+    proof: ProofRule = ProofRule()
     asks: dict[str, str] = {}
-    accepts_own: bool = False
-
-    def accepted(self, judgement: Judgement) -> Judgement:
-        """The judgement, unless its proof is by a digest that policy calls too weak."""
-        if self.accepts_own and judgement.verdict == "matched":
-            judgement = accepted_own(judgement)
-        if self.weakest == "md5":  # anything proves: do not ask for every image of a fleet
-            return judgement
-        return accepted(judgement, self.weakest)
 
 
 class NamedOn(Struct, frozen=True):
@@ -100,19 +90,8 @@ class JudgedDevice(Struct, frozen=True, kw_only=True):
         return one.sets.get(bare) or one.images.get(bare)
 
 
-def judge_for(
-    sheet: Sheet,
-    releases: ReleaseIndex,
-    weakest: Algorithm = "md5",
-    *,
-    accepts_own: bool = False,
-) -> Judge:
+def judge_for(sheet: Sheet, releases: ReleaseIndex, proof: ProofRule = ANY_DIGEST) -> Judge:
     """Make ready to judge devices of one kind; keep the result, since it remembers names."""
     return Judge(
-        sheet=sheet,
-        naming=Naming(sheet),
-        releases=releases,
-        weakest=weakest,
-        asks=sheet.asks(),
-        accepts_own=accepts_own,
+        sheet=sheet, naming=Naming(sheet), releases=releases, proof=proof, asks=sheet.asks()
     )

@@ -41,8 +41,12 @@ def judge_set(volume: Volume, file_set: FileSet, images: dict[Place, Image], jud
     if own is not None:
         place = Place(volume.name, own.path)
         image = images.get(place)
-        listed = image is not None and image.judgement.verdict != "matched"
-        if image is not None and listed and image.judgement.release is not None:
+        release = image.judgement.release if image is not None else None
+        if (
+            image is not None
+            and release is not None
+            and (image.judgement.verdict != "matched" or release.trust != "own")
+        ):
             judgements.append(image.judgement)
     if not file_set.packages:
         judgements.append(Judgement(verdict="altered", why="it lists no package"))

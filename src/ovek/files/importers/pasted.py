@@ -194,8 +194,9 @@ def _facts(file: Path, number: int, line: str, rest: str, current: _FoundDigest)
         current.version = current.version or version["version"]
 
 
+KIND = "pasted text"
 IMPORTER = Importer(
-    kind="pasted text",
+    kind=KIND,
     claims=lambda file, text: True,
     read=lambda file, said: read(file),
     guessed=True,

@@ -8,6 +8,7 @@ from ovek.model.catalog import Published
 from ovek.model.choice import CatalogMistake, Pick
 from ovek.model.fit import Route
 from ovek.model.results import OfSite
+from ovek.model.signature import SignatureCheck
 from ovek.model.verdict import KnownRelease
 
 
@@ -56,9 +57,13 @@ class PickedFor(OfSite, frozen=True, kw_only=True):
 
 
 class Understood(Struct, frozen=True, kw_only=True):
-    """What an import made of one file: its kind, what its columns mean, and its releases."""
+    """What an import made of one file: its kind, what its columns mean, and its releases.
+
+    `signature` is what its signature came to; None: it has none.
+    """
 
     file: str
     kind: str
     columns: str
     entries: Sequence[Published]
+    signature: SignatureCheck | None = None

@@ -8,13 +8,14 @@ from ovek.model.where import Holding
 
 
 class Located(OfDevices, frozen=True, kw_only=True):
-    """The copies of what was sought."""
+    """The copies of what was sought: of an image, or of all that an advisory says is affected."""
 
     FORMAT = "ovek.where/1"
     LIST = "copies"
 
     sought: str
     copies: Sequence[Holding]
+    by_advisory: bool = False
 
 
 class FleetCustody(OfDevices, frozen=True, kw_only=True):

@@ -40,6 +40,8 @@ class DeviceHistory(OfSite, frozen=True, kw_only=True):
 class ImageHistory(OfSite, frozen=True, kw_only=True):
     """The copies of an image, who ran it, and who vouches for it.
 
+    Or those of all images that an advisory affects.
+
     Beside what JSON tells: `several` are the devices with several members, `seen` is when each
     was read last.
     """
@@ -52,6 +54,7 @@ class ImageHistory(OfSite, frozen=True, kw_only=True):
     copies: Sequence[Held]
     ran: Sequence[Held]
     listed: Sequence[ListedSince]
+    by_advisory: bool
     several: Collection[str]
     seen: Mapping[str, datetime]
 

@@ -8,6 +8,7 @@ from msgspec import Struct
 from ovek.model.digest import Algorithm
 from ovek.model.results import OfSite
 from ovek.model.shelf import Look, Offer, ShelfVerdict
+from ovek.model.signature import REFUSED
 
 
 class ShelfSeen(Struct, frozen=True, kw_only=True):
@@ -45,6 +46,7 @@ class ShelfLook(OfSite, frozen=True, kw_only=True):
         return any(
             one.verdict in ("altered", "truncated")
             or one.named is not None
+            or (one.signature is not None and one.signature.state in REFUSED)
             or (one.structure is not None and not one.structure.sound and one.verdict != "proven")
             for one in self.files
         )
