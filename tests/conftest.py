@@ -1,12 +1,10 @@
 """Fixtures: the built program on files in a temporary folder."""
 
+import gc
 import json
 import os
-import socket
 import subprocess
-import sys
 import tempfile
-from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -23,6 +21,7 @@ __all__ = ["server", "snmp", "tftp", "web"]
 
 collect_ignore = ["hostile/search.py"]  # needs atheris, which no test does
 
+gc.set_threshold(50_000)  # what was collected stays: it need not be looked through all the time
 os.environ.pop("COLUMNS", None)  # whoever starts the tests may have told a width
 _CACHE = tempfile.TemporaryDirectory(prefix="ovek-cache-")
 os.environ["XDG_CACHE_HOME"] = _CACHE.name  # what is kept is the tests' own
@@ -51,17 +50,6 @@ configuration = ["*.settings"]
 """
 
 
-@lru_cache(maxsize=1)
-def _loaded() -> socket.socket:
-    """The way to a process that has loaded the program, and forks for each call."""
-    ours, theirs = socket.socketpair()
-    with theirs:
-        subprocess.Popen(
-            [sys.executable, zygote.__file__, str(theirs.fileno())], pass_fds=[theirs.fileno()]
-        )
-    return ours
-
-
 class Ovek:
     """A site in a temporary folder, and the built program run on it."""
 
@@ -73,7 +61,7 @@ class Ovek:
     def __call__(self, *typed: str, exits: int | None = 0) -> subprocess.CompletedProcess[str]:
         """Run `ovek` in the site, as typed; check how it ends and that it never traces back."""
         with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
-            code = zygote.run(_loaded(), self.folder, typed, out.fileno(), err.fileno())
+            code = zygote.run(self.folder, typed, out.fileno(), err.fileno())
             told = []
             for stream in (out, err):
                 stream.seek(0)

@@ -13,6 +13,7 @@ import click
 import pytest
 
 import ovek as ovek_package
+import zygote
 from ovek.cli import cli
 from ovek.demo import write_site
 from ovek.engine.audit import rule_cards
@@ -199,10 +200,9 @@ def day(tmp_path_factory):
     write_site(folder / "site")
     program = folder / "bin/ovek"
     program.parent.mkdir()
-    program.write_text(f'#!/bin/sh\nexec {sys.executable} -m ovek "$@"\n')
-    program.chmod(0o755)
     (folder / "bin/python3").symlink_to(sys.executable)
-    return folder
+    with zygote.program(program):
+        yield folder
 
 
 @pytest.mark.parametrize(
