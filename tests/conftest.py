@@ -60,12 +60,8 @@ class Ovek:
 
     def __call__(self, *typed: str, exits: int | None = 0) -> subprocess.CompletedProcess[str]:
         """Run `ovek` in the site, as typed; check how it ends and that it never traces back."""
-        with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
-            code = zygote.run(self.folder, typed, out.fileno(), err.fileno())
-            told = []
-            for stream in (out, err):
-                stream.seek(0)
-                told.append(stream.read().decode())
+        code, *said = zygote.run(self.folder, *typed)
+        told = [text.decode() for text in said]
         done = subprocess.CompletedProcess(["ovek", *typed], code, *told)
         assert "Traceback" not in done.stderr, done.stderr
         assert exits is None or done.returncode == exits, (done.stdout, done.stderr)

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 import ovek
+import zygote
 
 WITHOUT = Path(__file__).with_name("without_unix.py")
 TYPED = (
@@ -24,10 +25,12 @@ TYPED = (
 
 
 def run(folder: Path, *typed: str, without: bool) -> tuple[int, bytes, bytes]:
-    program = [str(WITHOUT)] if without else ["-m", "ovek"]
+    own = {"XDG_CACHE_HOME": str(folder / "cache"), "COLUMNS": "80"}
+    if not without:
+        return zygote.run(folder, *typed, **own)
     done = subprocess.run(
-        [sys.executable, *program, *typed], cwd=folder, capture_output=True, check=False,
-        env={**os.environ, "XDG_CACHE_HOME": str(folder / "cache"), "COLUMNS": "80"},
+        [sys.executable, str(WITHOUT), *typed], cwd=folder, capture_output=True, check=False,
+        env={**os.environ, **own},
     )  # fmt: skip
     return done.returncode, done.stdout, done.stderr
 

@@ -50,11 +50,19 @@ def _loaded() -> socket.socket:
     return ours
 
 
-def run(folder: Path, typed: tuple[str, ...], out: int, err: int) -> int:
-    """Have `ovek` run as it is typed; how it ends. Its output goes to these descriptors."""
-    call = {"cwd": str(folder), "argv": list(typed), "env": dict(os.environ)}
-    with Path(os.devnull).open("rb") as nothing:
-        return _pass_on(json.dumps(call).encode(), [nothing.fileno(), out, err])
+def run(folder: Path, *typed: str, **environment: str) -> tuple[int, bytes, bytes]:
+    """Have `ovek` run as it is typed: how it ends, its output and what it says beside that."""
+    call = {"cwd": str(folder), "argv": typed, "env": {**os.environ, **environment}}
+    with (
+        Path(os.devnull).open("rb") as nothing,
+        tempfile.TemporaryFile() as out,
+        tempfile.TemporaryFile() as err,
+    ):
+        files = [nothing.fileno(), out.fileno(), err.fileno()]
+        code = _pass_on(json.dumps(call).encode(), files)
+        out.seek(0)
+        err.seek(0)
+        return code, out.read(), err.read()
 
 
 def _pass_on(data: bytes, files: list[int]) -> int:

@@ -20,6 +20,7 @@ import tomllib
 from collections.abc import Callable
 from pathlib import Path
 
+import zygote
 from builders.session import SESSION
 from languages import marked
 from ovek.files.importers import digestlist
@@ -64,16 +65,26 @@ def site(folder: Path) -> Path:
     return made
 
 
+def places(folder: Path) -> dict[str, str]:
+    """What the environment says of where is kept what is kept."""
+    return {"XDG_CACHE_HOME": str(folder / "cache"), "MPLCONFIGDIR": "/tmp/m"}
+
+
+def ended(folder: Path, *typed: str) -> tuple[int, str]:
+    """How `ovek` ended, and what it said, where it was loaded before."""
+    code, _, told = zygote.run(folder, *typed, **places(folder))
+    return code, told.decode()
+
+
 def ovek(folder: Path, *typed: str, **more: object) -> "subprocess.Popen[str]":
     """Start `ovek` in a site, its cache there too."""
-    environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache"), "MPLCONFIGDIR": "/tmp/m"}
     return subprocess.Popen(  # type: ignore[call-overload]
         [sys.executable, "-m", "ovek", *typed],
         cwd=folder,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         encoding="utf-8",
-        env=environment,
+        env={**os.environ, **places(folder)},
         start_new_session=True,
         **more,
     )
@@ -82,9 +93,8 @@ def ovek(folder: Path, *typed: str, **more: object) -> "subprocess.Popen[str]":
 def ready(folder: Path) -> Path:
     """A site that was surveyed once, so that every command has what it works on."""
     made = site(folder)
-    process = ovek(made, "survey")
-    _, told = process.communicate()
-    assert process.returncode in (0, 3), told
+    code, told = ended(made, "survey")
+    assert code in (0, 3), told
     return made
 
 
@@ -163,9 +173,8 @@ def again(name: str, folder: Path) -> None:
             for file in (folder / "snapshots").glob("*.unfinished")
             for line in file.read_bytes().split(b"\n")[:-1]
         }
-        process = ovek(folder, "survey", "--resume")
-        _, told = process.communicate()
-        assert process.returncode in ends, told
+        code, told = ended(folder, "survey", "--resume")
+        assert code in ends, told
         newest = max((folder / "snapshots").glob("*.jsonl"))
         found = {device.device for device in read_snapshot(newest)}
         assert kept <= found and len(found) == DEVICES, (kept, found)
@@ -173,23 +182,24 @@ def again(name: str, folder: Path) -> None:
         cleared(name, folder)
         if name == "replay":
             ends = ends | {2}
-        process = ovek(folder, *typed)
         if name == "demo":  # the tour behind it takes a while and writes nothing of its own
+            process = ovek(folder, *typed)
             while process.poll() is None and not (folder / "tour").exists():
                 time.sleep(0.01)
             os.killpg(process.pid, signal.SIGKILL)
             process.communicate()
             whole(folder)
             return
-        _, told = process.communicate()
-        assert process.returncode in ends, (name, told)
+        code, told = ended(folder, *typed)
+        assert code in ends, (name, told)
         assert "Traceback" not in told, told
     whole(folder)
 
 
 def duration(name: str, folder: Path) -> float:
-    """Seconds that a command takes when it is left alone."""
+    """Seconds that a command takes when it is left alone, with its start."""
     began = time.perf_counter()
+    ovek(folder, "--version").communicate()
     again(name, folder)
     return time.perf_counter() - began
 

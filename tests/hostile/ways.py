@@ -28,7 +28,7 @@ from ovek.sources.ways import snmp as snmp_way
 from ovek.sources.ways.interface import Setup
 
 # The servers run beside whoever asks them, so that a good one may be slow to take a call.
-LIMITS = ssh.Limits(connect=8.0, login=3.0, answer=4.0, device=20.0)
+LIMITS = ssh.Limits(connect=8.0, login=10.0, answer=4.0, device=20.0)
 GOOD = ("honest", *HEALTHY)
 # What is hostile by its names alone is read.
 READ = ("lists odd names",)
