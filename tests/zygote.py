@@ -163,7 +163,8 @@ def main() -> None:
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
     for late in ("jinja2", "matplotlib.pyplot", "sqlalchemy.dialects.sqlite.pysqlite"):
-        importlib.import_module(late)
+        with contextlib.suppress(ImportError):
+            importlib.import_module(late)
     gc.freeze()
 
     serve(socket.socket(fileno=int(sys.argv[1])))
