@@ -118,6 +118,14 @@ def test_a_device_whose_sheet_is_gone_costs_itself_alone(ovek, typed):
     assert "2 go, 0 no-go, 0 unclear." in ovek("audit").stdout.splitlines()[0]
 
 
+def test_a_reading_with_a_sheet_that_the_fleet_file_names_no_more_is_to_be_read_again(ovek):
+    ovek.snapshot(sound(), replace(sound("odd"), sheet="lost"))
+    told = ovek.refuses("audit")
+    assert "'odd' uses sheet 'lost'" in told and "Read it again: ovek survey odd. Or put" in told
+    ovek.fleet("sw")
+    assert "Read it again" not in ovek.refuses("audit", "odd")
+
+
 def test_a_go_that_rests_on_a_waiver_says_so(ovek):
     known = older()
     ovek.snapshot(replace(known, running=replace(known.running, version="1.0")), sound())

@@ -233,6 +233,9 @@ class Devices:
             if sheet is None:
                 text = f"device {device.device!r} uses sheet {device.sheet!r}, which does not exist"
                 do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
+                if device.device in self._fleet:  # which names another one by now
+                    do = f"Read it again: ovek survey {typed(device.device, 'DEVICE')}. Or put"
+                    do += f" {device.sheet}.toml into {self.site.folder / 'sheets'}"
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]
                 raise InputError(file, text, do, key="sheet")
