@@ -53,8 +53,8 @@ class ImportTerms(Struct, frozen=True, kw_only=True):
 
     `columns` says which column of a CSV file means what, `own` that it is a list of own copies,
     `algorithm` what digests are where nothing tells. `signature` is the file with the signature of
-    the one list, where it does not lie beside it; `accept` are states of a signature with which a
-    list is taken though nobody known vouches for it.
+    the one list, where it does not lie beside it; `accept` are states of a signature, other than
+    good, with which a list is taken all the same, as unsigned.
     """
 
     publisher: str | None = None

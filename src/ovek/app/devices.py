@@ -232,10 +232,11 @@ class Devices:
             sheet = self.site.sheet(device.sheet)
             if sheet is None:
                 text = f"device {device.device!r} uses sheet {device.sheet!r}, which does not exist"
-                do = f"Put {device.sheet}.toml into {self.site.folder / 'sheets'}"
+                missing = f"{device.sheet}.toml into {self.site.folder / 'sheets'}"
+                do = f"Put {missing}"
                 if device.device in self._fleet:  # which names another one by now
-                    do = f"Read it again: ovek survey {typed(device.device, 'DEVICE')}. Or put"
-                    do += f" {device.sheet}.toml into {self.site.folder / 'sheets'}"
+                    again = f"ovek survey {typed(device.device, 'DEVICE')}"
+                    do = f"Read it again: {again}. Or put {missing}"
                 line = self.state.lines.get(device.device)
                 file = self.file if line is None else self.state.files[line.file]
                 raise InputError(file, text, do, key="sheet")

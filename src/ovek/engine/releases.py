@@ -402,7 +402,7 @@ def _lists_of(entries: list[Published]) -> tuple[SourceList, ...]:
 
 
 def _has_signed_contents(entries: list[Published], signed: frozenset[str]) -> bool:
-    """Whether what a release contains is told by a list that somebody vouches for.
+    """Whether what a release contains is told by a list with a good signature.
 
     What was found in an archive is, where all digests of the archive are signed.
     """

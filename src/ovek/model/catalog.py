@@ -116,5 +116,5 @@ class Published(Struct, frozen=True):
 
     @property
     def signed(self) -> bool:
-        """Whether somebody whom the site knows vouches for its list."""
+        """Whether its list has a good signature."""
         return self.signature is not None and self.signature.good

@@ -161,8 +161,7 @@ class Policy(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     ever. `advisory_critical` and `advisory_warning` are the CVSS scores from which on what an
     advisory says is a finding of that severity; `prefer_unaffected` is whether a recommended
     release that is not affected comes before one that is. `require_signature` is whether a
-    publisher's digests prove only if a good signature vouches for their list: of all (`true`), or
-    of some.
+    publisher's digests prove only if their list has a good signature: of all (`true`), or of some.
     """
 
     format: Literal["ovek.policy/1"] = "ovek.policy/1"

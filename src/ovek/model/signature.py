@@ -95,7 +95,7 @@ class SignatureCheck(
 
     @property
     def good(self) -> bool:
-        """Whether somebody whom the site knows vouches for the file."""
+        """Whether a key that the site knows signed these bytes, and may sign them."""
         return self.state == "good"
 
     @property

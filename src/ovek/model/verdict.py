@@ -27,7 +27,7 @@ WORST_FIRST: tuple[Verdict, ...] = (
 
 
 class SourceList(Struct, frozen=True, kw_only=True):
-    """A list that tells of a release, and who vouches for the list."""
+    """A list that tells of a release, and how it is signed."""
 
     file: str
     taken: Taken
@@ -46,8 +46,8 @@ class KnownRelease(Struct, frozen=True, kw_only=True, eq=False):
     sources disagree and it is named in `disputed`. `within` is the release that contains
     this file; `contains` is then all that it contains. `by_hardware` are the needs of rows that
     tell of some hardware only, `with_by_hardware` the files that go with it there. `family` is a
-    number that releases of the same bytes share. `trust` is `own` where nobody but ourselves
-    vouches for it, `since` the day of the first import that told of it. `lists` are the lists
+    number that releases of the same bytes share. `trust` is `own` where only your own records
+    have it, `since` the day of the first import that told of it. `lists` are the lists
     that tell of it, the best signed first; `signed` are the digests that a list with a good
     signature gives, and `signed_contents` whether such a list tells what it contains.
     """

@@ -116,7 +116,7 @@ _TAKEN = {
 
 
 def _backing(release: KnownRelease) -> str:
-    """Who vouches for the digests, the best of all sources."""
+    """Who stands behind the digests, the best of all sources."""
     if release.trust == "own":
         return "your own record"
     if not release.lists:

@@ -1,4 +1,4 @@
-"""Rules on who vouches for the digests that images of a device are held against.
+"""Rules on who signed the lists that images of a device are held against.
 
 A rule says it once for each list. An image that a list with a good signature proves says nothing.
 Without `require_signature` in policy a list without a signature is none of their business.
@@ -6,6 +6,7 @@ Without `require_signature` in policy a list without a signature is none of thei
 
 from collections.abc import Iterable, Iterator
 
+from ovek.engine.releases import ReleaseIndex
 from ovek.engine.rules import SIGNED_LIST, Said, Subject, is_unsigned, rule
 from ovek.engine.verdicts import ProofRule
 from ovek.model.finding import Severity
@@ -21,7 +22,7 @@ def _by_list(
 ) -> Iterator[tuple[SourceList, list[Image]]]:
     """The lists whose signature is in one of these states, with the images that rest on them.
 
-    The best that vouches for a release counts. An image that is proven where policy requires a
+    The best signed list of a release counts. An image that is proven where policy requires a
     signature has one.
     """
     proof, releases = subject.judged.judge.proof, subject.judged.judge.releases
@@ -31,7 +32,7 @@ def _by_list(
     for member in subject.members:
         for image in (*member.proven, *member.unproven):
             release = image.judgement.release
-            source = _best_list(subject, release) if release is not None else None
+            source = _best_list(releases, release) if release is not None else None
             if source is None or release is None:
                 continue
             if image.judgement.verdict == "proven" and proof.requires_signature(release):
@@ -42,10 +43,9 @@ def _by_list(
     yield from sorted(resting.items(), key=lambda item: item[0].file)
 
 
-def _best_list(subject: Subject, release: KnownRelease) -> SourceList | None:
-    """The list that vouches best for a release; None where one is well signed, or it is our own."""
-    known = subject.judged.judge.releases
-    if release.trust == "own" or not release.lists or known.has_signed(release):
+def _best_list(releases: ReleaseIndex, release: KnownRelease) -> SourceList | None:
+    """The best signed list of a release; None where its signature is good, or it is our own."""
+    if release.trust == "own" or not release.lists or releases.has_signed(release):
         return None
     return release.lists[0]
 

@@ -79,7 +79,7 @@ def proof_rule(policy: Policy) -> ProofRule:
 
 
 def _unsigned(release: KnownRelease, releases: ReleaseIndex) -> str:
-    """Why no good signature vouches for a digest of a release, in words."""
+    """Why no list with a good signature gives the digest of a release, in words."""
     lists = ", ".join(dict.fromkeys(source.file for source in release.lists))
     checks = [one.signature for one in release.lists if one.signature is not None]
     if releases.has_signed(release):

@@ -38,7 +38,7 @@ class DeviceHistory(OfSite, frozen=True, kw_only=True):
 
 
 class ImageHistory(OfSite, frozen=True, kw_only=True):
-    """The copies of an image, who ran it, and who vouches for it.
+    """The copies of an image, who ran it, and since when the catalog has it.
 
     Or those of all images that an advisory affects.
 
